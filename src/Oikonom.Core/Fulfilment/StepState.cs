@@ -1,0 +1,46 @@
+using System.Text.Json.Serialization;
+
+namespace Oikonom.Core.Fulfilment;
+
+/// <summary>Where a step stands.</summary>
+[JsonConverter(typeof(JsonStringEnumConverter<StepState>))]
+public enum StepState
+{
+    /// <summary>Waits for its time, its turn or its next try.</summary>
+    [JsonStringEnumMemberName("pending")] Pending,
+
+    [JsonStringEnumMemberName("done")] Done,
+
+    /// <summary>Looked at again before it ran, and no longer wanted.</summary>
+    [JsonStringEnumMemberName("dropped")] Dropped,
+
+    /// <summary>A lasting fault: a human is needed.</summary>
+    [JsonStringEnumMemberName("stopped")] Stopped,
+}
+
+/// <summary>How an attempt at a step ended.</summary>
+public enum AttemptOutcome { Reached, NoLongerWanted, Transient, Lasting }
+
+/// <summary>The state machine of a step. Pure.</summary>
+public static class StepMachine
+{
+    private static readonly TimeSpan Longest = TimeSpan.FromMinutes(5);
+
+    /// <param name="attempts">Attempts before this one.</param>
+    /// <returns>The new state, and for a retry the wait before it.</returns>
+    public static (StepState State, TimeSpan Wait) Next(StepState state, AttemptOutcome outcome, int attempts)
+    {
+        if (state is not StepState.Pending) return (state, TimeSpan.Zero);
+        return outcome switch
+        {
+            AttemptOutcome.Reached => (StepState.Done, TimeSpan.Zero),
+            AttemptOutcome.NoLongerWanted => (StepState.Dropped, TimeSpan.Zero),
+            AttemptOutcome.Transient => (StepState.Pending, BackOff(attempts)),
+            _ => (StepState.Stopped, TimeSpan.Zero),
+        };
+    }
+
+    /// <summary>1 s, 2 s, 4 s … at most 5 minutes.</summary>
+    public static TimeSpan BackOff(int attempts) =>
+        attempts >= 9 ? Longest : TimeSpan.FromSeconds(Math.Min(Longest.TotalSeconds, Math.Pow(2, attempts)));
+}

@@ -1,0 +1,69 @@
+using Oikonom.Core.Expressions;
+using Oikonom.Core.People;
+using Oikonom.Core.Rulebook;
+
+namespace Oikonom.Core.Intake;
+
+/// <summary>What is wrong with a row: the column it stands in (or "" for the whole row), the value and the reason.</summary>
+public sealed record RowFault(string Column, string Value, string Reason);
+
+/// <summary>A row turned into facts, or the reason why it was set aside.</summary>
+public readonly record struct RowReading(Facts? Facts, RowFault? Fault);
+
+/// <summary>Maps the columns of a row to attributes. One reader serves one thread.</summary>
+public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
+{
+    private const int MaxValue = 1024;
+    private readonly Scope _scope = new(source.Columns);
+
+    /// <param name="column">Gives the text of a declared column.</param>
+    public RowReading Read(Func<string, string> column)
+    {
+        foreach (var name in source.ColumnNames)
+        {
+            var text = column(name);
+            if (Refuse(text) is { } reason) return new(null, new(name, Shorten(text), reason));
+            _scope[source.Columns.IndexOf("row." + name)] = Value.Of(text.Trim());
+        }
+        var values = new List<KeyValuePair<string, Value>>();
+        foreach (var attribute in source.Mapping)
+        {
+            try
+            {
+                values.Add(new(attribute.Name, attribute.Expression.Evaluate(_scope)));
+            }
+            catch (ExpressionFault fault)
+            {
+                return new(null, Fault(attribute, fault.Message));
+            }
+        }
+        var facts = new Facts(values);
+        foreach (var name in rulebook.Mandatory)
+            if (facts[name].IsNull) return new(null, Fault(source.Mapping.First(m => m.Name == name), $"'{name}' is mandatory and empty."));
+        if (!rulebook.Sites.ContainsKey(facts.Text(BuiltIn.Site)))
+            return new(null, Fault(source.Mapping.First(m => m.Name == BuiltIn.Site), $"'{Shorten(facts.Text(BuiltIn.Site))}' is no site of the rulebook.{Nearest.Hint(facts.Text(BuiltIn.Site), rulebook.Sites.Keys)}"));
+        if (facts.End < facts.Start)
+            return new(null, Fault(source.Mapping.First(m => m.Name == BuiltIn.End), $"The end {facts.Text(BuiltIn.End)} lies before the start {facts.Text(BuiltIn.Start)}."));
+        return new(facts, null);
+    }
+
+    private RowFault Fault(MappedAttribute attribute, string reason)
+    {
+        var column = attribute.Expression.References.FirstOrDefault()?["row.".Length..] ?? "";
+        return new(column, column.Length == 0 ? "" : Shorten(_scope[source.Columns.IndexOf("row." + column)].AsString), reason);
+    }
+
+    private static string? Refuse(string text)
+    {
+        if (text.Length > MaxValue) return $"The value has {text.Length} characters; {MaxValue} are the most.";
+        foreach (var c in text)
+        {
+            if (c == '\uFFFD') return "The value holds bytes that are not in the declared encoding.";
+            if (char.IsControl(c) && c is not ('\t' or '\n' or '\r')) return $"The value holds the control character U+{(int)c:X4}.";
+            if (c is >= '\u202A' and <= '\u202E' or >= '\u2066' and <= '\u2069') return $"The value holds the direction mark U+{(int)c:X4}, which can disguise a name.";
+        }
+        return null;
+    }
+
+    private static string Shorten(string text) => text.Length <= 80 ? text : text[..80] + "…";
+}

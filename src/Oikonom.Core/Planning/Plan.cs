@@ -1,0 +1,43 @@
+using System.Security.Cryptography;
+using System.Text.Json;
+using System.Text.Json.Serialization;
+
+namespace Oikonom.Core.Planning;
+
+/// <summary>What a change does.</summary>
+[JsonConverter(typeof(JsonStringEnumConverter<ChangeKind>))]
+public enum ChangeKind
+{
+    [JsonStringEnumMemberName("create-account")] CreateAccount,
+    [JsonStringEnumMemberName("adopt-account")] AdoptAccount,
+    [JsonStringEnumMemberName("change-account")] ChangeAccount,
+    [JsonStringEnumMemberName("set-password")] SetPassword,
+    [JsonStringEnumMemberName("enable-account")] EnableAccount,
+    [JsonStringEnumMemberName("disable-account")] DisableAccount,
+    [JsonStringEnumMemberName("grant")] Grant,
+    [JsonStringEnumMemberName("revoke")] Revoke,
+    [JsonStringEnumMemberName("verify")] Verify,
+}
+
+/// <summary>One attribute, before and after; empty lists mean absent.</summary>
+public sealed record AttributeChange(string Name, IReadOnlyList<string> Before, IReadOnlyList<string> After);
+
+/// <summary>
+/// One change of a plan. <paramref name="Due"/> null means at once. <paramref name="Later"/> marks what lies
+/// beyond the completion of the request, such as the end of a fixed term.
+/// </summary>
+public sealed record Change(
+    int Ordinal, ChangeKind Kind, string Target, string Subject, DateTimeOffset? Due, bool Later,
+    string Account, string Container, IReadOnlyList<string> Classes, IReadOnlyList<AttributeChange> Attributes, bool Enabled, string? ImmutableId, Reason Reason);
+
+/// <summary>The exact changes a request will make, in order. The same inputs give the same plan and the same digest.</summary>
+public sealed record Plan(int Edition, IReadOnlyList<Change> Changes)
+{
+    private static readonly JsonSerializerOptions Options = new(JsonSerializerDefaults.Web) { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
+
+    public string ToJson() => JsonSerializer.Serialize(this, Options);
+    public static Plan FromJson(string json) => JsonSerializer.Deserialize<Plan>(json, Options) ?? throw new JsonException("An empty plan.");
+
+    /// <summary>SHA-256 of the plan in lower-case hexadecimal: what a decision is bound to.</summary>
+    public string Digest => Convert.ToHexStringLower(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(this, Options)));
+}

@@ -1,0 +1,138 @@
+using Oikonom.Core.Intake;
+using Oikonom.Core.Rulebook;
+
+namespace Oikonom.Core.Planning;
+
+/// <summary>An entry a target already holds that answers to one of the match keys.</summary>
+public sealed record ExistingAccount(
+    string Target, string ImmutableId, string Name, string Location, string MatchedBy,
+    IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes, bool Enabled, IReadOnlyList<string> Entitlements);
+
+/// <summary>Turns the difference between what should be and what is into an ordered plan of dated changes.</summary>
+public static class Planner
+{
+    /// <param name="recorded">What Oikonom holds to be true now; adopted entries are added from <paramref name="existing"/>.</param>
+    /// <param name="existing">For targets where nothing is recorded: the one entry to adopt.</param>
+    public static Plan Make(
+        Subject person, AccessState recorded, IReadOnlyDictionary<string, string> immutableIds, IReadOnlyDictionary<string, ExistingAccount> existing,
+        Edition edition, IReadOnlyList<ExtraGrant> extra, RequestKind kind, DateTimeOffset now)
+    {
+        var changes = new List<Change>();
+        var (current, adopted) = Adopt(recorded, existing, edition.Rulebook);
+        var (_, end) = Desired.Term(person.Facts, edition.Rulebook);
+        var turns = Desired.Turns(person, edition, extra).Where(turn => turn > now).Select(turn => (DateTimeOffset?)turn).Prepend(null);
+        foreach (var due in turns)
+        {
+            var wanted = Desired.At(person, edition, extra, due ?? now);
+            var later = kind != RequestKind.Leaver && due is { } at && at >= end;
+            changes.AddRange(Difference(current, wanted, adopted, immutableIds, edition.Rulebook, due, later));
+            current = wanted;
+            adopted = new Dictionary<string, ExistingAccount>();
+        }
+        return new(edition.Number, [.. changes.Select((change, i) => change with { Ordinal = i + 1 })]);
+    }
+
+    /// <summary>
+    /// True when the change still lies between what is recorded and what is wanted now; the second look before a
+    /// step runs. A plan that would now do something else says so by <see cref="StillWanted.Changed"/>.
+    /// </summary>
+    public static StillWanted Look(Change change, AccessState wanted)
+    {
+        var account = wanted.Accounts.GetValueOrDefault(change.Target);
+        switch (change.Kind)
+        {
+            case ChangeKind.CreateAccount or ChangeKind.AdoptAccount or ChangeKind.ChangeAccount:
+                if (account is null) return StillWanted.No;
+                var same = account.Name == change.Account && account.Container == change.Container &&
+                    change.Attributes.All(a => (account.Attributes.GetValueOrDefault(a.Name) ?? []).SequenceEqual(a.After));
+                return same ? StillWanted.Yes : StillWanted.Changed;
+            case ChangeKind.SetPassword or ChangeKind.Verify:
+                return account is null ? StillWanted.No : StillWanted.Yes;
+            case ChangeKind.EnableAccount:
+                return account is { Enabled: true } ? StillWanted.Yes : StillWanted.No;
+            case ChangeKind.DisableAccount:
+                return account is { Enabled: true } ? StillWanted.No : StillWanted.Yes;
+            case ChangeKind.Grant:
+                return wanted.Grants.ContainsKey($"{change.Target}/{change.Subject}") ? StillWanted.Yes : StillWanted.No;
+            default:
+                return wanted.Grants.ContainsKey($"{change.Target}/{change.Subject}") ? StillWanted.No : StillWanted.Yes;
+        }
+    }
+
+    private static (AccessState Current, IReadOnlyDictionary<string, ExistingAccount> Adopted) Adopt(
+        AccessState recorded, IReadOnlyDictionary<string, ExistingAccount> existing, Rulebook.Rulebook rulebook)
+    {
+        var adopted = existing.Where(pair => !recorded.Accounts.ContainsKey(pair.Key)).ToDictionary(pair => pair.Key, pair => pair.Value);
+        if (adopted.Count == 0) return (recorded, adopted);
+        var accounts = new Dictionary<string, AccountState>(recorded.Accounts);
+        var grants = new Dictionary<string, GrantState>(recorded.Grants);
+        foreach (var (target, found) in adopted)
+        {
+            var reason = new Reason("adoption", found.Location, $"matched by {found.MatchedBy}");
+            var container = found.Location.Contains(',', StringComparison.Ordinal) ? found.Location[(found.Location.IndexOf(',', StringComparison.Ordinal) + 1)..] : "";
+            accounts[target] = new(target, found.Name, container, rulebook.Targets[target].Classes, found.Attributes, found.Enabled, reason);
+            foreach (var entitlement in found.Entitlements) grants[$"{target}/{entitlement}"] = new(target, entitlement, reason);
+        }
+        return (new(accounts, grants), adopted);
+    }
+
+    private static IEnumerable<Change> Difference(
+        AccessState current, AccessState wanted, IReadOnlyDictionary<string, ExistingAccount> adopted, IReadOnlyDictionary<string, string> immutableIds,
+        Rulebook.Rulebook rulebook, DateTimeOffset? due, bool later)
+    {
+        foreach (var target in rulebook.Targets.Values)
+        {
+            var before = current.Accounts.GetValueOrDefault(target.Name);
+            var after = wanted.Accounts.GetValueOrDefault(target.Name);
+            var account = after ?? before;
+            if (account is null) continue;
+            var id = immutableIds.GetValueOrDefault(target.Name) ?? adopted.GetValueOrDefault(target.Name)?.ImmutableId;
+            var found = new List<Change>();
+            if (after is not null && before is null)
+            {
+                found.Add(Of(ChangeKind.CreateAccount, after.Name, [.. after.Attributes.Where(a => a.Value.Count > 0).Select(a => new AttributeChange(a.Key, [], a.Value))], after.Reason));
+                found.Add(Of(ChangeKind.SetPassword, after.Name, [], after.Reason));
+            }
+            else if (after is not null && before is not null)
+            {
+                var attributes = AttributeChanges(before, after);
+                if (adopted.ContainsKey(target.Name)) found.Add(Of(ChangeKind.AdoptAccount, after.Name, attributes, after.Reason));
+                else if (attributes.Count > 0 || !Same(before.Container, after.Container)) found.Add(Of(ChangeKind.ChangeAccount, after.Name, attributes, after.Reason));
+                if (before.Enabled != after.Enabled)
+                    found.Add(Of(after.Enabled ? ChangeKind.EnableAccount : ChangeKind.DisableAccount, after.Name, [], Term(after, after.Enabled)));
+            }
+            else if (before is { Enabled: true })
+            {
+                found.Add(Of(ChangeKind.DisableAccount, before.Name, [], new(before.Reason.Rule, before.Reason.Place, "no template makes this account any more")));
+            }
+            foreach (var (key, grant) in wanted.Grants.Where(g => g.Value.Target == target.Name).OrderBy(g => g.Key, StringComparer.Ordinal))
+                if (!current.Grants.ContainsKey(key)) found.Add(Of(ChangeKind.Grant, grant.Entitlement, [], grant.Reason));
+            foreach (var (key, grant) in current.Grants.Where(g => g.Value.Target == target.Name).OrderBy(g => g.Key, StringComparer.Ordinal))
+                if (!wanted.Grants.ContainsKey(key) && target.Entitlements.ContainsKey(grant.Entitlement))
+                    found.Add(Of(ChangeKind.Revoke, grant.Entitlement, [], grant.Reason with { Condition = wanted.Accounts.GetValueOrDefault(target.Name) is { Enabled: true } ? "no template gives it any more" : "the term has ended" }));
+            if (found.Count == 0) continue;
+            // Access goes first when somebody leaves: disabling stands before everything else.
+            foreach (var change in found.OrderBy(c => c.Kind == ChangeKind.DisableAccount ? 0 : 1)) yield return change;
+            yield return Of(ChangeKind.Verify, account.Name, [], account.Reason);
+
+            Change Of(ChangeKind kind, string subject, IReadOnlyList<AttributeChange> attributes, Reason reason) => new(
+                0, kind, target.Name, subject, due, later, account.Name, account.Container, account.Classes, attributes, account.Enabled, id, reason);
+        }
+    }
+
+    private static Reason Term(AccountState account, bool enabled) => account.Reason with { Condition = enabled ? "the first day has begun" : "outside the employment" };
+
+    private static bool Same(string left, string right) =>
+        string.Equals(left.Replace(" ", "", StringComparison.Ordinal), right.Replace(" ", "", StringComparison.Ordinal), StringComparison.OrdinalIgnoreCase);
+
+    private static List<AttributeChange> AttributeChanges(AccountState before, AccountState after)
+    {
+        var old = new Dictionary<string, IReadOnlyList<string>>(before.Attributes, StringComparer.OrdinalIgnoreCase);
+        return [.. after.Attributes
+            .Select(a => new AttributeChange(a.Key, old.GetValueOrDefault(a.Key) ?? [], a.Value))
+            .Where(c => !c.Before.Order(StringComparer.Ordinal).SequenceEqual(c.After.Order(StringComparer.Ordinal)))];
+    }
+}
+
+/// <summary>What the second look found.</summary>
+public enum StillWanted { Yes, No, Changed }

@@ -1,0 +1,16 @@
+namespace Oikonom.Core.Rulebook;
+
+/// <summary>A place in a rulebook file; line and column count from 1.</summary>
+public readonly record struct Place(string File, int Line, int Column)
+{
+    public override string ToString() => $"{File}:{Line}:{Column}";
+}
+
+/// <summary>Something wrong in a rulebook, where it is, and how to mend it.</summary>
+public sealed record Finding(Place Place, string Message)
+{
+    public override string ToString() => $"{Place}: {Message}";
+}
+
+/// <summary>One file of a rulebook: its path relative to the folder, with forward slashes, and its text.</summary>
+public sealed record RulebookFile(string Path, string Text);

@@ -1,0 +1,172 @@
+using YamlDotNet.Core;
+using YamlDotNet.RepresentationModel;
+using Oikonom.Core.Expressions;
+
+namespace Oikonom.Core.Rulebook;
+
+/// <summary>A text of a rulebook file and where it stands.</summary>
+internal readonly record struct Located(string Text, Place Place);
+
+/// <summary>
+/// Reads one mapping of a YAML file: each key is asked for by name, and <see cref="Done"/> reports what nobody
+/// asked for. Every finding carries its place.
+/// </summary>
+internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> findings)
+{
+    private readonly HashSet<string> _asked = new(StringComparer.Ordinal);
+
+    public Place Place { get; } = PlaceOf(node, file);
+
+    public static Place PlaceOf(YamlNode node, string file) => new(file, (int)node.Start.Line, (int)node.Start.Column);
+
+    public void Report(Place place, string message) => findings.Add(new(place, message));
+
+    private YamlNode? Find(string key)
+    {
+        _asked.Add(key);
+        return node.Children.FirstOrDefault(pair => pair.Key is YamlScalarNode { Value: { } name } && name == key).Value;
+    }
+
+    public Located? Text(string key, bool required = true)
+    {
+        switch (Find(key))
+        {
+            case null:
+                if (required) Report(Place, $"'{key}' is missing.");
+                return null;
+            case YamlScalarNode { Value: { } text } scalar when text.Length > 0 || !required:
+                return new(text, Inside(scalar));
+            case var other:
+                Report(PlaceOf(other, file), $"'{key}' must be a text.");
+                return null;
+        }
+    }
+
+    private Place Inside(YamlScalarNode scalar)
+    {
+        var place = PlaceOf(scalar, file);
+        return scalar.Style is ScalarStyle.SingleQuoted or ScalarStyle.DoubleQuoted ? place with { Column = place.Column + 1 } : place;
+    }
+
+    public string TextOr(string key, string otherwise) => Text(key, required: false)?.Text ?? otherwise;
+
+    public int Number(string key, int otherwise, int least, int most)
+    {
+        if (Text(key, required: false) is not { } text) return otherwise;
+        if (int.TryParse(text.Text, out var number) && number >= least && number <= most) return number;
+        Report(text.Place, $"'{key}' must be a whole number from {least} to {most}, not '{text.Text}'.");
+        return otherwise;
+    }
+
+    public IReadOnlyList<Located> Texts(string key, bool required = true)
+    {
+        switch (Find(key))
+        {
+            case null:
+                if (required) Report(Place, $"'{key}' is missing.");
+                return [];
+            case YamlScalarNode { Value: { } single } scalar:
+                return [new(single, Inside(scalar))];
+            case YamlSequenceNode list:
+                var texts = new List<Located>();
+                foreach (var item in list.Children)
+                {
+                    if (item is YamlScalarNode { Value: { } text } scalar) texts.Add(new(text, Inside(scalar)));
+                    else Report(PlaceOf(item, file), $"Each entry of '{key}' must be a text.");
+                }
+                return texts;
+            case var other:
+                Report(PlaceOf(other, file), $"'{key}' must be a text or a list of texts.");
+                return [];
+        }
+    }
+
+    public YamlMap? Map(string key, bool required = true)
+    {
+        switch (Find(key))
+        {
+            case null:
+                if (required) Report(Place, $"'{key}' is missing.");
+                return null;
+            case YamlMappingNode map:
+                return new(map, file, findings);
+            case var other:
+                Report(PlaceOf(other, file), $"'{key}' must be a mapping of keys to values.");
+                return null;
+        }
+    }
+
+    /// <summary>The mapping under <paramref name="key"/> whose keys are free names, each with a mapping of its own.</summary>
+    public IEnumerable<(Located Name, YamlMap Map)> NamedMaps(string key, bool required = true)
+    {
+        foreach (var (name, value) in Map(key, required)?.Entries() ?? [])
+        {
+            if (value is YamlMappingNode map) yield return (name, new(map, file, findings));
+            else Report(name.Place, $"'{name.Text}' must be a mapping of keys to values.");
+        }
+    }
+
+    public IEnumerable<(Located Name, Located Value)> NamedTexts(string key, bool required = true)
+    {
+        foreach (var (name, value) in Map(key, required)?.Entries() ?? [])
+        {
+            if (value is YamlScalarNode { Value: { } text } scalar) yield return (name, new(text, Inside(scalar)));
+            else Report(name.Place, $"'{name.Text}' must be a text.");
+        }
+    }
+
+    public IEnumerable<YamlMap> Maps(string key, bool required = true)
+    {
+        var found = Find(key);
+        if (found is null)
+        {
+            if (required) Report(Place, $"'{key}' is missing.");
+            yield break;
+        }
+        if (found is not YamlSequenceNode list)
+        {
+            Report(PlaceOf(found, file), $"'{key}' must be a list.");
+            yield break;
+        }
+        foreach (var item in list.Children)
+        {
+            if (item is YamlMappingNode map) yield return new(map, file, findings);
+            else Report(PlaceOf(item, file), $"Each entry of '{key}' must be a mapping of keys to values.");
+        }
+    }
+
+    private IEnumerable<(Located Name, YamlNode Value)> Entries()
+    {
+        foreach (var (key, value) in node.Children)
+        {
+            if (key is YamlScalarNode { Value: { Length: > 0 } name } scalar) yield return (new(name, PlaceOf(scalar, file)), value);
+            else Report(PlaceOf(key, file), "A key must be a text.");
+        }
+    }
+
+    public Expression? Expression(Located text, NameSchema schema, ExpressionType wanted, string what)
+    {
+        try
+        {
+            var expression = Expressions.Expression.Compile(text.Text, schema);
+            if (wanted.Accepts(expression.Type)) return expression;
+            Report(text.Place, $"{what} must yield {wanted}; this yields {expression.Type}.");
+        }
+        catch (ExpressionError error)
+        {
+            var before = text.Text[..Math.Min(error.Position, text.Text.Length)];
+            var breaks = before.Count(c => c == '\n');
+            var place = breaks == 0
+                ? text.Place with { Column = text.Place.Column + error.Position }
+                : text.Place with { Line = text.Place.Line + breaks };
+            Report(place, error.Message);
+        }
+        return null;
+    }
+
+    public void Done()
+    {
+        foreach (var (name, _) in Entries())
+            if (!_asked.Contains(name.Text)) Report(name.Place, $"'{name.Text}' is not a known key here.{Nearest.Hint(name.Text, _asked)}");
+    }
+}

@@ -1,0 +1,61 @@
+using System.Globalization;
+
+namespace Oikonom.Core.Time;
+
+/// <summary>Durations of fixed length as ISO 8601 writes them.</summary>
+public static class Iso8601
+{
+    /// <summary>Reads weeks, days, hours, minutes and seconds (P1W, P7D, PT8H). Months and years have no fixed length and are refused.</summary>
+    public static bool TryParseDuration(string text, out TimeSpan duration)
+    {
+        duration = default;
+        if (text.Length is < 3 or > 32 || text[0] != 'P' || text.EndsWith('T')) return false;
+        double seconds = 0;
+        var time = false;
+        var i = 1;
+        while (i < text.Length)
+        {
+            if (text[i] == 'T' && !time)
+            {
+                time = true;
+                i++;
+                continue;
+            }
+            var start = i;
+            while (i < text.Length && char.IsAsciiDigit(text[i])) i++;
+            if (i == start || i == text.Length || i - start > 7) return false;
+            var count = double.Parse(text.AsSpan(start, i - start), CultureInfo.InvariantCulture);
+            double unit = (time, text[i++]) switch
+            {
+                (false, 'W') => 604_800,
+                (false, 'D') => 86_400,
+                (true, 'H') => 3_600,
+                (true, 'M') => 60,
+                (true, 'S') => 1,
+                _ => 0,
+            };
+            if (unit == 0) return false;
+            seconds += count * unit;
+        }
+        if (seconds > 86_400d * 36_500) return false;
+        duration = TimeSpan.FromSeconds(seconds);
+        return true;
+    }
+}
+
+/// <summary>Days of a place as instants: when a day begins there, in UTC.</summary>
+public static class SiteDays
+{
+    /// <summary>The first instant of <paramref name="day"/> in <paramref name="zone"/>; where midnight does not exist, the first instant after it.</summary>
+    public static DateTimeOffset StartOf(DateOnly day, TimeZoneInfo zone)
+    {
+        var local = day.ToDateTime(TimeOnly.MinValue, DateTimeKind.Unspecified);
+        while (zone.IsInvalidTime(local)) local = local.AddMinutes(15);
+        var offset = zone.IsAmbiguousTime(local) ? zone.GetAmbiguousTimeOffsets(local).Max() : zone.GetUtcOffset(local);
+        return new DateTimeOffset(local, offset).ToUniversalTime();
+    }
+
+    /// <summary>The instant after the last one of <paramref name="day"/>.</summary>
+    public static DateTimeOffset EndOf(DateOnly day, TimeZoneInfo zone) =>
+        day == DateOnly.MaxValue ? DateTimeOffset.MaxValue : StartOf(day.AddDays(1), zone);
+}
