@@ -1,0 +1,93 @@
+using System.Collections.Concurrent;
+using Oikonom.Ldap;
+
+namespace Oikonom.Targets.Ldap;
+
+/// <summary>
+/// Gathers membership changes per group: while one modify is under way the next ones collect, and go out as one.
+/// A directory pays per modify and by the size of the group, so this is what keeps large groups fast.
+/// </summary>
+internal sealed class GroupBatcher(Func<string, IReadOnlyList<GroupBatcher.Wish>, CancellationToken, Task> modify)
+{
+    private const int MaxBatch = 500;
+    private readonly ConcurrentDictionary<string, Queue> _queues = new(StringComparer.OrdinalIgnoreCase);
+
+    internal sealed record Wish(string Member, bool Present, TaskCompletionSource Done);
+
+    private sealed class Queue
+    {
+        public readonly List<Wish> Waiting = [];
+        public bool Running;
+    }
+
+    public Task EnsureAsync(string group, string member, bool present, CancellationToken cancel)
+    {
+        var wish = new Wish(member, present, new(TaskCreationOptions.RunContinuationsAsynchronously));
+        var queue = _queues.GetOrAdd(group, _ => new());
+        lock (queue)
+        {
+            queue.Waiting.Add(wish);
+            if (!queue.Running)
+            {
+                queue.Running = true;
+                _ = Task.Run(() => RunAsync(group, queue), CancellationToken.None);
+            }
+        }
+        return wish.Done.Task.WaitAsync(cancel);
+    }
+
+    private async Task RunAsync(string group, Queue queue)
+    {
+        while (true)
+        {
+            List<Wish> batch;
+            lock (queue)
+            {
+                if (queue.Waiting.Count == 0)
+                {
+                    queue.Running = false;
+                    return;
+                }
+                batch = Take(queue.Waiting);
+            }
+            try
+            {
+                await modify(group, batch, CancellationToken.None).ConfigureAwait(false);
+                foreach (var wish in batch) wish.Done.TrySetResult();
+            }
+            catch (LdapResultException) when (batch.Count > 1)
+            {
+                // One of them is refused: find out which, one by one, so that it stops nobody else.
+                foreach (var wish in batch) await AloneAsync(group, wish).ConfigureAwait(false);
+            }
+            catch (Exception error)
+            {
+                foreach (var wish in batch) wish.Done.TrySetException(error);
+            }
+        }
+    }
+
+    private async Task AloneAsync(string group, Wish wish)
+    {
+        try
+        {
+            await modify(group, [wish], CancellationToken.None).ConfigureAwait(false);
+            wish.Done.TrySetResult();
+        }
+        catch (Exception error)
+        {
+            wish.Done.TrySetException(error);
+        }
+    }
+
+    /// <summary>As many as go into one modify: each member once, in the order they came.</summary>
+    private static List<Wish> Take(List<Wish> waiting)
+    {
+        var seen = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
+        var count = 0;
+        while (count < waiting.Count && count < MaxBatch && seen.Add(waiting[count].Member)) count++;
+        var batch = waiting.GetRange(0, count);
+        waiting.RemoveRange(0, count);
+        return batch;
+    }
+}

@@ -1,0 +1,306 @@
+using System.Collections.Concurrent;
+using System.Diagnostics;
+using System.Runtime.CompilerServices;
+using System.Security.Cryptography;
+using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Ldap;
+
+namespace Oikonom.Targets.Ldap;
+
+/// <summary>Accounts and memberships in an LDAP directory with POSIX-style entries and groups of names.</summary>
+public sealed class LdapConnector : IConnector
+{
+    private const string Id = "entryUUID";
+    private const string LockAttribute = "pwdAccountLockedTime";
+    private const string LockedForGood = "000001010000Z";
+    private static readonly string[] Wanted = ["*", Id, LockAttribute];
+
+    private readonly TargetRule _rule;
+    private readonly LdapPool _pool;
+    private readonly GroupBatcher _groups;
+    private readonly Dictionary<string, string> _entitlementByGroup;
+    private readonly ConcurrentDictionary<string, string> _names = new(StringComparer.OrdinalIgnoreCase);
+
+    public LdapConnector(TargetRule rule, Func<CancellationToken, Task<LdapSignIn>> signIn)
+    {
+        _rule = rule;
+        _pool = new(rule.Connections, rule.Title, signIn);
+        _groups = new(ModifyGroupAsync);
+        _entitlementByGroup = rule.Entitlements.Values.ToDictionary(e => LdapDn.Normalise(e.Group), e => e.Name, StringComparer.Ordinal);
+    }
+
+    public Task<Matches> FindAsync(IReadOnlyList<(string Attribute, string Value)> keys, CancellationToken cancel) => GuardAsync(async () =>
+    {
+        foreach (var (attribute, value) in keys.Where(k => k.Value.Length > 0))
+        {
+            var entries = await SearchAsync(LdapFilter.Equal(attribute, value), cancel).ConfigureAwait(false);
+            if (entries.Count == 0) continue;
+            var found = new List<ExistingAccount>();
+            foreach (var entry in entries) found.Add(Describe(entry, attribute, await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false)));
+            return new Matches(found);
+        }
+        return new Matches([]);
+    });
+
+    public Task<ExistingAccount?> ReadAsync(string immutableId, CancellationToken cancel) => GuardAsync(async () =>
+        await ByIdAsync(immutableId, cancel).ConfigureAwait(false) is { } entry
+            ? Describe(entry, Id, await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false))
+            : null);
+
+    public async IAsyncEnumerable<ExistingAccount> ListAsync([EnumeratorCancellation] CancellationToken cancel)
+    {
+        var connection = await GuardAsync(() => _pool.TakeAsync(cancel)).ConfigureAwait(false);
+        var held = new Dictionary<string, List<string>>(StringComparer.Ordinal);
+        foreach (var entitlement in _rule.Entitlements.Values)
+        {
+            var group = await GuardAsync(() => connection.ReadAsync(entitlement.Group, ["member"], cancel)).ConfigureAwait(false);
+            foreach (var member in group?.Texts("member") ?? [])
+            {
+                var key = LdapDn.Normalise(member);
+                if (!held.TryGetValue(key, out var list)) held[key] = list = [];
+                list.Add(entitlement.Name);
+            }
+        }
+        var search = new LdapSearch(_rule.Container, LdapScope.Subtree, LdapFilter.Present(_rule.NameAttribute), Wanted);
+        await using var pages = connection.PageAsync(search, 500, cancel).GetAsyncEnumerator(cancel);
+        while (await GuardAsync(() => pages.MoveNextAsync().AsTask()).ConfigureAwait(false))
+            yield return Describe(pages.Current, "", held.GetValueOrDefault(LdapDn.Normalise(pages.Current.Dn)) ?? []);
+    }
+
+    public Task<bool> NameIsTakenAsync(string name, CancellationToken cancel) => GuardAsync(async () =>
+        (await SearchAsync(LdapFilter.Equal(_rule.NameAttribute, name), cancel, "1.1").ConfigureAwait(false)).Count > 0);
+
+    public Task<EnsuredAccount> EnsureAccountAsync(AccountGoal goal, CancellationToken cancel) => GuardAsync(async () =>
+    {
+        var entry = goal.ImmutableId is { } id
+            ? await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw Replan($"The entry {id} is no longer in {_rule.Title}.")
+            : await ByKeysAsync(goal, cancel).ConfigureAwait(false);
+        if (entry is not null) return await MendAsync(entry, goal, cancel).ConfigureAwait(false);
+        if (!goal.MayCreate) throw Replan($"{_rule.Title} has no entry that answers to {string.Join(" or ", goal.Keys.Select(k => $"{k.Attribute}={k.Value}"))}.");
+        return await CreateAsync(goal, cancel).ConfigureAwait(false);
+    });
+
+    private async Task<LdapEntry?> ByKeysAsync(AccountGoal goal, CancellationToken cancel)
+    {
+        foreach (var (attribute, value) in goal.Keys.Where(k => k.Value.Length > 0))
+        {
+            var found = await SearchAsync(LdapFilter.Equal(attribute, value), cancel).ConfigureAwait(false);
+            if (found.Count > 1) throw Replan($"{_rule.Title} holds {found.Count} entries with {attribute}={value}.");
+            if (found.Count == 0) continue;
+            // The plan was to create exactly this entry: then it is ours, left by an attempt whose answer was lost.
+            if (goal.MayCreate && !LdapDn.Same(found[0].Dn, DnOf(goal))) throw Replan($"{_rule.Title} now holds {found[0].Dn} with {attribute}={value}.");
+            return found[0];
+        }
+        return null;
+    }
+
+    private async Task<EnsuredAccount> CreateAsync(AccountGoal goal, CancellationToken cancel)
+    {
+        var dn = DnOf(goal);
+        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        var attributes = goal.Attributes.Where(a => a.Value.Count > 0).Select(a => new LdapAttribute(a.Key, a.Value)).Prepend(new("objectClass", goal.Classes));
+        LdapResult result;
+        try
+        {
+            result = await connection.AddAsync(dn, attributes, [LdapControls.PostRead(Id)], cancel).ConfigureAwait(false);
+        }
+        catch (LdapResultException error) when (error.Code == LdapCode.EntryAlreadyExists)
+        {
+            throw Replan($"The name {goal.Name} is taken by another entry in {_rule.Title}.");
+        }
+        var id = LdapControls.ReadEntry(result, LdapControls.PostReadOid)?.Text(Id)
+            ?? (await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false))?.Text(Id)
+            ?? throw new TargetFault($"{_rule.Title} shows no {Id} for {dn}.", transient: false);
+        Remember(id, dn);
+        if (goal.Enabled == false) await LockAsync(connection, dn, cancel).ConfigureAwait(false);
+        return new(id, dn, Changed: true, Created: true);
+    }
+
+    private async Task<EnsuredAccount> MendAsync(LdapEntry entry, AccountGoal goal, CancellationToken cancel)
+    {
+        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        var id = entry.Text(Id) ?? throw new TargetFault($"{_rule.Title} shows no {Id} for {entry.Dn}.", transient: false);
+        var dn = entry.Dn;
+        var changed = false;
+        if (goal.Container.Length > 0 && !LdapDn.Same(LdapDn.Parent(dn), goal.Container))
+        {
+            var name = dn[..(dn.Length - LdapDn.Parent(dn).Length)].TrimEnd(',', ' ');
+            await connection.ModifyDnAsync(dn, name, deleteOldRdn: false, goal.Container, cancel).ConfigureAwait(false);
+            dn = $"{name},{goal.Container}";
+            changed = true;
+        }
+        var changes = new List<LdapModification>();
+        foreach (var (name, values) in goal.Attributes)
+        {
+            // The name of the entry is its own; an adopted account keeps it.
+            if (string.Equals(name, _rule.NameAttribute, StringComparison.OrdinalIgnoreCase)) continue;
+            if (!SameValues(entry.Texts(name), values)) changes.Add(new(LdapChangeKind.Replace, name, values));
+        }
+        if (goal.Enabled is { } enabled)
+        {
+            if (enabled && entry[LockAttribute] is not null) changes.Add(new(LdapChangeKind.Replace, LockAttribute));
+            else if (!enabled && !IsLocked(entry)) changes.Add(new(LdapChangeKind.Replace, LockAttribute, LockedForGood));
+        }
+        if (changes.Count > 0)
+        {
+            await connection.ModifyAsync(dn, changes, null, cancel).ConfigureAwait(false);
+            changed = true;
+        }
+        Remember(id, dn);
+        return new(id, dn, changed, Created: false);
+    }
+
+    private static Task LockAsync(LdapConnection connection, string dn, CancellationToken cancel) =>
+        connection.ModifyAsync(dn, [new(LdapChangeKind.Replace, LockAttribute, LockedForGood)], null, cancel);
+
+    public Task SetPasswordAsync(string immutableId, string? password, CancellationToken cancel) => GuardAsync(async () =>
+    {
+        var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
+        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        await connection.PasswordModifyAsync(dn, null, password ?? RandomNumberGenerator.GetHexString(48), cancel).ConfigureAwait(false);
+        return true;
+    });
+
+    public Task EnsureMembershipAsync(string immutableId, Entitlement entitlement, bool member, CancellationToken cancel) => GuardAsync(async () =>
+    {
+        await _groups.EnsureAsync(entitlement.Group, await LocateAsync(immutableId, cancel).ConfigureAwait(false), member, cancel).ConfigureAwait(false);
+        return true;
+    });
+
+    private async Task ModifyGroupAsync(string group, IReadOnlyList<GroupBatcher.Wish> wishes, CancellationToken cancel)
+    {
+        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        var changes = new List<LdapModification>();
+        var (adds, removes) = (wishes.Where(w => w.Present).Select(w => w.Member).ToList(), wishes.Where(w => !w.Present).Select(w => w.Member).ToList());
+        if (adds.Count > 0) changes.Add(new(LdapChangeKind.Add, "member", adds));
+        if (removes.Count > 0) changes.Add(new(LdapChangeKind.Delete, "member", removes));
+        try
+        {
+            await connection.ModifyAsync(group, changes, null, cancel).ConfigureAwait(false);
+        }
+        catch (LdapResultException error) when (wishes.Count == 1 && error.Code is LdapCode.AttributeOrValueExists or LdapCode.EntryAlreadyExists or LdapCode.NoSuchAttribute)
+        {
+            // Already as it should be.
+        }
+        catch (LdapResultException error) when (error.Code == LdapCode.ObjectClassViolation && removes.Count > 0 && adds.Count == 0 && _rule.Placeholder is { } placeholder)
+        {
+            // A group of names may not be empty: the placeholder stays when the last member goes.
+            await connection.ModifyAsync(group, [new(LdapChangeKind.Add, "member", placeholder), .. changes], null, cancel).ConfigureAwait(false);
+        }
+        catch (LdapResultException error) when (error.Code == LdapCode.NoSuchObject)
+        {
+            throw new TargetFault($"{_rule.Title} has no group {group}. Create it, or correct the entitlement in the rulebook.", transient: false, inner: error);
+        }
+    }
+
+    public Task<ReadBack> VerifyAsync(string immutableId, AccountState wanted, IReadOnlyCollection<string> entitlements, CancellationToken cancel) => GuardAsync(async () =>
+    {
+        var differences = new List<string>();
+        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
+        var reading = connection.ReadAsync(dn, Wanted, cancel);
+        var held = await EntitlementsAsync(dn, cancel).ConfigureAwait(false);
+        var entry = await reading.ConfigureAwait(false);
+        if (entry is null || !string.Equals(entry.Text(Id), immutableId, StringComparison.OrdinalIgnoreCase))
+        {
+            _names.TryRemove(immutableId, out _);
+            entry = await ByIdAsync(immutableId, cancel).ConfigureAwait(false);
+            if (entry is null) return new(false, [$"the entry {immutableId} is gone"]);
+            held = await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false);
+        }
+        foreach (var (name, values) in wanted.Attributes)
+            if (!SameValues(entry.Texts(name), values)) differences.Add($"{name} is '{string.Join(", ", entry.Texts(name))}', not '{string.Join(", ", values)}'");
+        if (IsLocked(entry) == wanted.Enabled) differences.Add(wanted.Enabled ? "the account is disabled" : "the account is enabled");
+        foreach (var missing in entitlements.Except(held)) differences.Add($"not in {missing}");
+        foreach (var surplus in held.Except(entitlements)) differences.Add($"still in {surplus}");
+        return new ReadBack(differences.Count == 0, differences);
+    });
+
+    public async Task<TargetHealth> CheckAsync(CancellationToken cancel)
+    {
+        var watch = Stopwatch.StartNew();
+        try
+        {
+            return await GuardAsync(async () =>
+            {
+                var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+                var who = await connection.WhoAmIAsync(cancel).ConfigureAwait(false);
+                foreach (var container in new[] { _rule.Container, _rule.GroupContainer })
+                    if (await connection.ReadAsync(container, ["1.1"], cancel).ConfigureAwait(false) is null)
+                        return new TargetHealth(false, $"Signed in, but {container} does not exist or may not be read.", who, watch.ElapsedMilliseconds);
+                foreach (var entitlement in _rule.Entitlements.Values)
+                    if (await connection.ReadAsync(entitlement.Group, ["1.1"], cancel).ConfigureAwait(false) is null)
+                        return new TargetHealth(false, $"Signed in, but the group of '{entitlement.Name}', {entitlement.Group}, does not exist or may not be read.", who, watch.ElapsedMilliseconds);
+                return new TargetHealth(true, $"Signed in; containers and {_rule.Entitlements.Count} groups are there.", who, watch.ElapsedMilliseconds);
+            }).ConfigureAwait(false);
+        }
+        catch (TargetFault fault)
+        {
+            return new(false, fault.Message, null, watch.ElapsedMilliseconds);
+        }
+    }
+
+    public ValueTask DisposeAsync() => _pool.DisposeAsync();
+
+    private string DnOf(AccountGoal goal) => LdapDn.Child(_rule.NameAttribute, goal.Name, goal.Container);
+    private static bool IsLocked(LdapEntry entry) => entry.Text(LockAttribute) == LockedForGood;
+
+    private static bool SameValues(IReadOnlyList<string> left, IReadOnlyList<string> right) =>
+        left.Count == right.Count && left.Order(StringComparer.Ordinal).SequenceEqual(right.Order(StringComparer.Ordinal));
+
+    private void Remember(string id, string dn)
+    {
+        if (_names.Count > 50_000) _names.Clear();
+        _names[id] = dn;
+    }
+
+    private async Task<string> LocateAsync(string id, CancellationToken cancel)
+    {
+        if (_names.TryGetValue(id, out var dn)) return dn;
+        var entry = await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw Replan($"The entry {id} is no longer in {_rule.Title}.");
+        Remember(id, entry.Dn);
+        return entry.Dn;
+    }
+
+    private async Task<LdapEntry?> ByIdAsync(string id, CancellationToken cancel) =>
+        (await SearchAsync(LdapFilter.Equal(Id, id), cancel).ConfigureAwait(false)).FirstOrDefault();
+
+    private async Task<IReadOnlyList<LdapEntry>> SearchAsync(LdapFilter filter, CancellationToken cancel, params IReadOnlyList<string> attributes)
+    {
+        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        return await connection.SearchAsync(new(_rule.Container, LdapScope.Subtree, filter, attributes.Count > 0 ? attributes : Wanted), cancel).ConfigureAwait(false);
+    }
+
+    private async Task<IReadOnlyList<string>> EntitlementsAsync(string dn, CancellationToken cancel)
+    {
+        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        var groups = await connection.SearchAsync(new(_rule.GroupContainer, LdapScope.Subtree, LdapFilter.Equal("member", dn), "1.1"), cancel).ConfigureAwait(false);
+        return [.. groups.Select(g => _entitlementByGroup.GetValueOrDefault(LdapDn.Normalise(g.Dn))).OfType<string>().Order(StringComparer.Ordinal)];
+    }
+
+    private ExistingAccount Describe(LdapEntry entry, string matchedBy, IReadOnlyList<string> entitlements) => new(
+        _rule.Name, entry.Text(Id) ?? "", entry.Text(_rule.NameAttribute) ?? "", entry.Dn, matchedBy,
+        entry.Attributes.Where(a => a.Name is not (Id or LockAttribute or "objectClass" or "userPassword")).ToDictionary(a => a.Name, a => a.Texts, StringComparer.OrdinalIgnoreCase),
+        !IsLocked(entry), entitlements);
+
+    private static TargetFault Replan(string why) => new(why, transient: false, needsReplan: true);
+
+    private async Task<T> GuardAsync<T>(Func<Task<T>> work)
+    {
+        try
+        {
+            return await work().ConfigureAwait(false);
+        }
+        catch (LdapConnectionException error)
+        {
+            throw new TargetFault($"{_rule.Title}: {error.Message}", transient: true, inner: error);
+        }
+        catch (LdapResultException error)
+        {
+            var transient = error.Code is LdapCode.Busy or LdapCode.Unavailable or LdapCode.TimeLimitExceeded or LdapCode.AdminLimitExceeded or LdapCode.OperationsError or LdapCode.Other;
+            throw new TargetFault($"{_rule.Title} refuses: {error.Message}", transient, inner: error);
+        }
+    }
+}
