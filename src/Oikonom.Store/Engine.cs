@@ -1,0 +1,148 @@
+using System.Data.Common;
+using System.Reflection;
+using DbUp;
+using DbUp.Builder;
+using DbUp.Engine;
+using DbUp.Engine.Output;
+using Microsoft.Data.Sqlite;
+using Npgsql;
+
+namespace Oikonom.Store;
+
+/// <summary>What differs between the engines: opening, migrating, locking a row, claiming, and rows from JSON.</summary>
+public abstract class Engine
+{
+    public abstract string Name { get; }
+
+    /// <summary>Appended to a SELECT whose rows are about to be changed.</summary>
+    public abstract string ForUpdate { get; }
+
+    /// <summary>Appended to a SELECT that claims work: rows that others hold are passed over.</summary>
+    public abstract string SkipLocked { get; }
+
+    /// <summary>True when one transaction writes at a time, so a node's own gate avoids useless waiting.</summary>
+    public abstract bool SingleWriter { get; }
+
+    public abstract ValueTask<DbConnection> OpenAsync(CancellationToken cancel);
+    public abstract ValueTask<DbTransaction> BeginAsync(DbConnection connection, CancellationToken cancel);
+
+    /// <summary>A sub-select that yields the objects of the JSON array in parameter <c>@rows</c>; types are text or bigint.</summary>
+    public abstract string Rows(params ReadOnlySpan<(string Column, string Type)> columns);
+
+    /// <summary>True when the failure is a lost race that goes away by trying again.</summary>
+    public abstract bool IsRace(Exception error);
+
+    public abstract void Migrate();
+
+    protected void Migrate(UpgradeEngineBuilder builder, string serial, string bytes, string suffix)
+    {
+        var scripts = Assembly.GetExecutingAssembly();
+        var result = builder
+            .WithScriptsEmbeddedInAssembly(scripts, name => !name.Contains(".sqlite.", StringComparison.Ordinal) && !name.Contains(".postgres.", StringComparison.Ordinal) || name.Contains($".{suffix}.", StringComparison.Ordinal))
+            .WithVariable("serial", serial).WithVariable("bytes", bytes)
+            .WithTransactionPerScript().LogTo(new Quiet()).Build().PerformUpgrade();
+        if (!result.Successful) throw new StoreFault($"The store cannot be brought up to date ({result.ErrorScript?.Name}): {result.Error.Message}", result.Error);
+    }
+
+    private sealed class Quiet : IUpgradeLog
+    {
+        public void LogTrace(string format, params object[] args) { }
+        public void LogDebug(string format, params object[] args) { }
+        public void LogInformation(string format, params object[] args) { }
+        public void LogWarning(string format, params object[] args) { }
+        public void LogError(string format, params object[] args) { }
+        public void LogError(Exception ex, string format, params object[] args) { }
+    }
+}
+
+/// <summary>The store cannot be used; the message says why.</summary>
+public sealed class StoreFault(string message, Exception inner) : Exception(message, inner);
+
+/// <summary>The embedded engine: one file, durable at each commit.</summary>
+public sealed class SqliteEngine(string path) : Engine
+{
+    private readonly string _connection = new SqliteConnectionStringBuilder { DataSource = path, Pooling = true, DefaultTimeout = 30 }.ToString();
+
+    public override string Name => "sqlite";
+    public override string ForUpdate => "";
+    public override string SkipLocked => "";
+    public override bool SingleWriter => true;
+
+    public override async ValueTask<DbConnection> OpenAsync(CancellationToken cancel)
+    {
+        var connection = new SqliteConnection(_connection);
+        await connection.OpenAsync(cancel).ConfigureAwait(false);
+        using var command = connection.CreateCommand();
+        command.CommandText = "PRAGMA synchronous=FULL; PRAGMA busy_timeout=30000; PRAGMA cache_size=-32000; PRAGMA temp_store=MEMORY;";
+        command.ExecuteNonQuery();
+        return connection;
+    }
+
+    public override ValueTask<DbTransaction> BeginAsync(DbConnection connection, CancellationToken cancel) =>
+        ValueTask.FromResult<DbTransaction>(((SqliteConnection)connection).BeginTransaction(deferred: false));
+
+    public override string Rows(params ReadOnlySpan<(string Column, string Type)> columns)
+    {
+        var list = new List<string>();
+        foreach (var (column, _) in columns) list.Add($"json_extract(value,'$.{column}') AS {column}");
+        return $"(SELECT {string.Join(", ", list)} FROM json_each(@rows))";
+    }
+
+    public override bool IsRace(Exception error) => error is SqliteException { SqliteErrorCode: 5 or 6 };
+
+    public override void Migrate()
+    {
+        using (var connection = new SqliteConnection(_connection))
+        {
+            connection.Open();
+            using var command = connection.CreateCommand();
+            command.CommandText = "PRAGMA journal_mode=WAL; PRAGMA journal_size_limit=67108864;";
+            command.ExecuteNonQuery();
+        }
+        Migrate(DeployChanges.To.SqliteDatabase(_connection), "INTEGER PRIMARY KEY AUTOINCREMENT", "BLOB", "sqlite");
+    }
+}
+
+/// <summary>PostgreSQL, for several nodes over one store.</summary>
+public sealed class PostgresEngine : Engine, IAsyncDisposable
+{
+    private const long MigrationLock = 7_306_918_273;
+    private readonly NpgsqlDataSource _source;
+    private readonly string _connection;
+
+    public PostgresEngine(string connection)
+    {
+        _connection = new NpgsqlConnectionStringBuilder(connection) { MaxAutoPrepare = 200, AutoPrepareMinUsages = 2 }.ToString();
+        _source = NpgsqlDataSource.Create(_connection);
+    }
+
+    public override string Name => "postgres";
+    public override string ForUpdate => " FOR UPDATE";
+    public override string SkipLocked => " FOR UPDATE SKIP LOCKED";
+    public override bool SingleWriter => false;
+    public override async ValueTask<DbConnection> OpenAsync(CancellationToken cancel) => await _source.OpenConnectionAsync(cancel).ConfigureAwait(false);
+    public override ValueTask<DbTransaction> BeginAsync(DbConnection connection, CancellationToken cancel) => connection.BeginTransactionAsync(cancel);
+
+    public override string Rows(params ReadOnlySpan<(string Column, string Type)> columns)
+    {
+        var list = new List<string>();
+        foreach (var (column, type) in columns) list.Add($"{column} {type}");
+        return $"(SELECT * FROM jsonb_to_recordset(CAST(@rows AS jsonb)) AS r({string.Join(", ", list)}))";
+    }
+
+    public override bool IsRace(Exception error) => error is PostgresException { SqlState: "40001" or "40P01" };
+
+    public override void Migrate()
+    {
+        using var gate = new NpgsqlConnection(_connection);
+        gate.Open();
+        using var command = gate.CreateCommand();
+        command.CommandText = $"SELECT pg_advisory_lock({MigrationLock})";
+        command.ExecuteNonQuery();
+        Migrate(DeployChanges.To.PostgresqlDatabase(_connection), "BIGINT GENERATED ALWAYS AS IDENTITY PRIMARY KEY", "BYTEA", "postgres");
+        command.CommandText = $"SELECT pg_advisory_unlock({MigrationLock})";
+        command.ExecuteNonQuery();
+    }
+
+    public ValueTask DisposeAsync() => _source.DisposeAsync();
+}

@@ -1,0 +1,81 @@
+namespace Oikonom.Store.Rooms;
+
+public sealed class UserRow
+{
+    public string Name { get; init; } = "";
+    public string Display { get; init; } = "";
+    public string Mail { get; init; } = "";
+    public string PasswordHash { get; init; } = "";
+
+    /// <summary>Role names, separated by spaces.</summary>
+    public string Roles { get; init; } = "";
+    public string Number { get; init; } = "";
+    public long Active { get; init; } = 1;
+    public long Failed { get; init; }
+    public long LockedUntil { get; init; }
+    public string Stamp { get; init; } = "";
+    public long CreatedAt { get; init; }
+}
+
+public sealed class TokenRow
+{
+    public string Id { get; init; } = "";
+    public string UserName { get; init; } = "";
+    public string Hash { get; init; } = "";
+    public string Label { get; init; } = "";
+    public long CreatedAt { get; init; }
+    public long ExpiresAt { get; init; }
+    public long? EndedAt { get; init; }
+}
+
+public sealed class HandoverRow
+{
+    public string Id { get; init; } = "";
+    public string TokenHash { get; init; } = "";
+    public string PersonId { get; init; } = "";
+    public string Target { get; init; } = "";
+    public string Receiver { get; init; } = "";
+    public string RequestId { get; init; } = "";
+    public long ExpiresAt { get; init; }
+    public long? UsedAt { get; init; }
+}
+
+/// <summary>Who may sign in, their tokens, sealed secrets, and one-time links.</summary>
+public static class AccessTables
+{
+    private const string Columns = "name, display, mail, password_hash, roles, number, active, failed, locked_until, stamp, created_at";
+
+    public static Task<UserRow?> UserAsync(this Session session, string name) => session.FirstAsync<UserRow>($"SELECT {Columns} FROM users WHERE name=@name", new { name });
+    public static Task<IReadOnlyList<UserRow>> UsersAsync(this Session session) => session.QueryAsync<UserRow>($"SELECT {Columns} FROM users ORDER BY name");
+
+    public static Task SaveUserAsync(this Session session, UserRow user) => session.ExecuteAsync(
+        $"INSERT INTO users ({Columns}) VALUES (@Name, @Display, @Mail, @PasswordHash, @Roles, @Number, @Active, @Failed, @LockedUntil, @Stamp, @CreatedAt) " +
+        "ON CONFLICT (name) DO UPDATE SET display=excluded.display, mail=excluded.mail, password_hash=excluded.password_hash, roles=excluded.roles, number=excluded.number, active=excluded.active, failed=0, locked_until=0, stamp=excluded.stamp", user);
+
+    public static Task SetFailuresAsync(this Session session, string name, long failed, long lockedUntil) =>
+        session.ExecuteAsync("UPDATE users SET failed=@failed, locked_until=@lockedUntil WHERE name=@name", new { name, failed, lockedUntil });
+
+    public static Task AddTokenAsync(this Session session, TokenRow token) => session.ExecuteAsync(
+        "INSERT INTO tokens (id, user_name, hash, label, created_at, expires_at) VALUES (@Id, @UserName, @Hash, @Label, @CreatedAt, @ExpiresAt)", token);
+
+    public static Task<TokenRow?> TokenAsync(this Session session, string hash) => session.FirstAsync<TokenRow>("SELECT id, user_name, hash, label, created_at, expires_at, ended_at FROM tokens WHERE hash=@hash", new { hash });
+
+    public static Task EndTokenAsync(this Session session, string id, long at) => session.ExecuteAsync("UPDATE tokens SET ended_at=@at WHERE id=@id AND ended_at IS NULL", new { id, at });
+
+    public static Task SaveSecretAsync(this Session session, string name, string @sealed, string actor, long at) => session.ExecuteAsync(
+        "INSERT INTO secrets (name, sealed, actor, updated_at) VALUES (@name, @sealed, @actor, @at) ON CONFLICT (name) DO UPDATE SET sealed=excluded.sealed, actor=excluded.actor, updated_at=excluded.updated_at", new { name, @sealed, actor, at });
+
+    public static Task<string?> SecretAsync(this Session session, string name) => session.FirstAsync<string>("SELECT sealed FROM secrets WHERE name=@name", new { name });
+    public static Task<IReadOnlyList<(string Name, string Actor, long At)>> SecretNamesAsync(this Session session) => session.QueryAsync<(string, string, long)>("SELECT name, actor, updated_at FROM secrets ORDER BY name");
+
+    public static Task AddHandoversAsync(this Session session, IReadOnlyCollection<HandoverRow> rows) => session.BulkAsync(
+        "INSERT INTO handovers (id, token_hash, person_id, target, receiver, request_id, expires_at) SELECT id, token_hash, person_id, target, receiver, request_id, expires_at FROM {rows} AS x",
+        rows, ("id", "text"), ("token_hash", "text"), ("person_id", "text"), ("target", "text"), ("receiver", "text"), ("request_id", "text"), ("expires_at", "bigint"));
+
+    public static Task<HandoverRow?> HandoverAsync(this Session session, string tokenHash) => session.FirstAsync<HandoverRow>(
+        "SELECT id, token_hash, person_id, target, receiver, request_id, expires_at, used_at FROM handovers WHERE token_hash=@tokenHash", new { tokenHash });
+
+    /// <summary>Uses a link up. False when it was used before.</summary>
+    public static async Task<bool> UseHandoverAsync(this Session session, string id, long at) =>
+        await session.ExecuteAsync("UPDATE handovers SET used_at=@at WHERE id=@id AND used_at IS NULL", new { id, at }).ConfigureAwait(false) == 1;
+}

@@ -1,0 +1,88 @@
+namespace Oikonom.Store.Rooms;
+
+public sealed class RecordRow
+{
+    public string Source { get; init; } = "";
+    public string RecordKey { get; init; } = "";
+    public string Hash { get; init; } = "";
+    public string? Facts { get; init; }
+    public string Status { get; init; } = "";
+    public string? PersonId { get; init; }
+    public string? RequestId { get; init; }
+    public string RunId { get; init; } = "";
+    public long At { get; init; }
+}
+
+public sealed class RunRow
+{
+    public string Id { get; init; } = "";
+    public string Source { get; init; } = "";
+    public string Mode { get; init; } = "";
+    public string Actor { get; init; } = "";
+    public long StartedAt { get; init; }
+    public long EndedAt { get; init; }
+    public string Outcome { get; init; } = "";
+    public string Message { get; init; } = "";
+    public string Counts { get; init; } = "{}";
+}
+
+public sealed class SetAsideRow
+{
+    public string RunId { get; init; } = "";
+    public string Source { get; init; } = "";
+    public string File { get; init; } = "";
+    public long Line { get; init; }
+    public string ColumnName { get; init; } = "";
+    public string Value { get; init; } = "";
+    public string Reason { get; init; } = "";
+    public string RecordKey { get; init; } = "";
+}
+
+/// <summary>HR records as received, the runs that received them, and the rows that were set aside.</summary>
+public static class IntakeTables
+{
+    /// <summary>Key and fingerprint of every record of a source: what an unchanged row is told by.</summary>
+    public static async Task<Dictionary<string, UInt128>> FingerprintsAsync(this Session session, string source, CancellationToken cancel)
+    {
+        var known = new Dictionary<string, UInt128>(StringComparer.Ordinal);
+        var hash = new byte[16];
+        await session.ReadEachAsync("SELECT record_key, hash FROM hr_records WHERE source=@source", [("source", source)], reader =>
+        {
+            reader.GetBytes(1, 0, hash, 0, 16);
+            known[reader.GetString(0)] = System.Buffers.Binary.BinaryPrimitives.ReadUInt128BigEndian(hash);
+        }, cancel).ConfigureAwait(false);
+        return known;
+    }
+
+    public static Task<IReadOnlyList<RecordRow>> RecordsAsync(this Session session, string source, IReadOnlyCollection<string> keys) => session.BulkQueryAsync<RecordRow, object>(
+        "SELECT r.source, r.record_key, r.facts, r.status, r.person_id, r.request_id, r.run_id FROM hr_records r JOIN {rows} AS x ON x.key=r.record_key AND x.source=r.source",
+        [.. keys.Select(key => new { Key = key, Source = source })], ("key", "text"), ("source", "text"));
+
+    public static Task UpsertRecordsAsync(this Session session, IReadOnlyCollection<RecordRow> rows) => session.BulkAsync(
+        $"INSERT INTO hr_records (source, record_key, hash, facts, status, person_id, request_id, run_id) SELECT source, record_key, {Unhex(session)}, facts, status, person_id, request_id, run_id FROM {{rows}} AS x WHERE true " +
+        "ON CONFLICT (source, record_key) DO UPDATE SET hash=excluded.hash, facts=COALESCE(excluded.facts, hr_records.facts), status=excluded.status, person_id=COALESCE(excluded.person_id, hr_records.person_id), request_id=COALESCE(excluded.request_id, hr_records.request_id), run_id=excluded.run_id",
+        rows, ("source", "text"), ("record_key", "text"), ("hash", "text"), ("facts", "text"), ("status", "text"), ("person_id", "text"), ("request_id", "text"), ("run_id", "text"));
+
+    private static string Unhex(Session session) => session.Engine.Name == "sqlite" ? "unhex(hash)" : "decode(hash, 'hex')";
+
+    public static Task AddVersionsAsync(this Session session, IReadOnlyCollection<RecordRow> rows) => session.BulkAsync(
+        "INSERT INTO hr_versions (source, record_key, person_id, run_id, at, facts) SELECT source, record_key, person_id, run_id, at, facts FROM {rows} AS x",
+        rows, ("source", "text"), ("record_key", "text"), ("person_id", "text"), ("run_id", "text"), ("at", "bigint"), ("facts", "text"));
+
+    public static Task AddRunAsync(this Session session, RunRow run) => session.ExecuteAsync(
+        "INSERT INTO intake_runs (id, source, mode, actor, started_at, ended_at, outcome, message, counts) VALUES (@Id, @Source, @Mode, @Actor, @StartedAt, @EndedAt, @Outcome, @Message, @Counts)", run);
+
+    public static Task<IReadOnlyList<RunRow>> RunsAsync(this Session session, string source, int limit) => session.QueryAsync<RunRow>(
+        "SELECT id, source, mode, actor, started_at, ended_at, outcome, message, counts FROM intake_runs WHERE @source='' OR source=@source ORDER BY started_at DESC LIMIT @limit", new { source, limit });
+
+    /// <summary>Replaces what is set aside of a source: a mended row clears itself.</summary>
+    public static async Task ReplaceSetAsideAsync(this Session session, string source, IReadOnlyCollection<SetAsideRow> rows)
+    {
+        await session.ExecuteAsync("DELETE FROM set_aside WHERE source=@source", new { source }).ConfigureAwait(false);
+        await session.BulkAsync("INSERT INTO set_aside (run_id, source, file, line, column_name, value, reason, record_key) SELECT run_id, source, file, line, column_name, value, reason, record_key FROM {rows} AS x",
+            rows, ("run_id", "text"), ("source", "text"), ("file", "text"), ("line", "bigint"), ("column_name", "text"), ("value", "text"), ("reason", "text"), ("record_key", "text")).ConfigureAwait(false);
+    }
+
+    public static Task<IReadOnlyList<SetAsideRow>> SetAsideAsync(this Session session, string source, int limit) => session.QueryAsync<SetAsideRow>(
+        "SELECT run_id, source, file, line, column_name, value, reason, record_key FROM set_aside WHERE source=@source ORDER BY line, id LIMIT @limit", new { source, limit });
+}

@@ -1,0 +1,65 @@
+namespace Oikonom.Store.Rooms;
+
+public sealed class LedgerRow
+{
+    public long Entry { get; init; }
+    public string Id { get; init; } = "";
+    public long At { get; init; }
+    public string Actor { get; init; } = "";
+    public string Kind { get; init; } = "";
+    public string? PersonId { get; init; }
+    public string? RequestId { get; init; }
+    public string Body { get; init; } = "";
+    public long? Position { get; init; }
+}
+
+public sealed class HeadRow
+{
+    public long Size { get; init; }
+    public byte[] Root { get; init; } = [];
+    public long SignedAt { get; init; }
+    public byte[] Signature { get; init; } = [];
+    public string PublicKey { get; init; } = "";
+}
+
+/// <summary>The ledger: entries, the leaves of the tree in the order of sealing, and the signed heads.</summary>
+public static class LedgerTables
+{
+    public static Task<IReadOnlyList<LedgerRow>> UnsealedAsync(this Session session, int limit) => session.QueryAsync<LedgerRow>(
+        "SELECT e.entry, e.body FROM ledger e WHERE e.entry > (SELECT COALESCE(MAX(entry),0) FROM ledger_leaves) - 20000 AND NOT EXISTS (SELECT 1 FROM ledger_leaves l WHERE l.entry=e.entry) ORDER BY e.entry LIMIT @limit", new { limit });
+
+    public static Task AddLeavesAsync(this Session session, IReadOnlyCollection<(long Position, long Entry, string Hash)> leaves) => session.BulkAsync(
+        $"INSERT INTO ledger_leaves (position, entry, hash) SELECT position, entry, {(session.Engine.Name == "sqlite" ? "unhex(hash)" : "decode(hash,'hex')")} FROM {{rows}} AS x",
+        [.. leaves.Select(l => new { l.Position, l.Entry, l.Hash })], ("position", "bigint"), ("entry", "bigint"), ("hash", "text"));
+
+    public static Task AddHeadAsync(this Session session, HeadRow head) => session.ExecuteAsync(
+        "INSERT INTO ledger_heads (size, root, signed_at, signature, public_key) VALUES (@Size, @Root, @SignedAt, @Signature, @PublicKey)", head);
+
+    public static Task<HeadRow?> LastHeadAsync(this Session session) => session.FirstAsync<HeadRow>("SELECT size, root, signed_at, signature, public_key FROM ledger_heads ORDER BY size DESC LIMIT 1");
+
+    public static Task<IReadOnlyList<HeadRow>> HeadsAsync(this Session session) => session.QueryAsync<HeadRow>("SELECT size, root, signed_at, signature, public_key FROM ledger_heads ORDER BY size");
+
+    public static Task EachLeafAsync(this Session session, Action<long, byte[]> each, CancellationToken cancel) => session.ReadEachAsync(
+        "SELECT position, hash FROM ledger_leaves ORDER BY position", [], reader => each(reader.GetInt64(0), (byte[])reader.GetValue(1)), cancel);
+
+    /// <summary>Every sealed entry in order with its leaf, for verification: position, leaf, body, and the columns that repeat the body.</summary>
+    public static Task EachSealedAsync(this Session session, Action<long, byte[], LedgerRow> each, CancellationToken cancel) => session.ReadEachAsync(
+        "SELECT l.position, l.hash, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body FROM ledger_leaves l LEFT JOIN ledger e ON e.entry=l.entry ORDER BY l.position", [],
+        reader => each(reader.GetInt64(0), (byte[])reader.GetValue(1), reader.IsDBNull(8) ? new() : new()
+        {
+            Id = reader.GetString(2), At = reader.GetInt64(3), Actor = reader.GetString(4), Kind = reader.GetString(5),
+            PersonId = reader.IsDBNull(6) ? null : reader.GetString(6), RequestId = reader.IsDBNull(7) ? null : reader.GetString(7), Body = reader.GetString(8),
+        }), cancel);
+
+    public static Task<long> UnsealedCountAsync(this Session session) => session.ScalarAsync<long>("SELECT (SELECT COUNT(*) FROM ledger) - (SELECT COUNT(*) FROM ledger_leaves)");
+
+    public static Task<IReadOnlyList<LedgerRow>> LedgerPageAsync(this Session session, string person, string request, string kind, long before, int limit) => session.QueryAsync<LedgerRow>(
+        "SELECT e.entry, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body, l.position FROM ledger e LEFT JOIN ledger_leaves l ON l.entry=e.entry " +
+        "WHERE e.entry<@before AND (@person='' OR e.person_id=@person) AND (@request='' OR e.request_id=@request) AND (@kind='' OR e.kind LIKE @like) ORDER BY e.entry DESC LIMIT @limit",
+        new { person, request, kind, like = kind + "%", before, limit });
+
+    /// <summary>Takes or keeps a duty that one node has at a time.</summary>
+    public static async Task<bool> TakeLeaseAsync(this Session session, string name, string owner, long now, long until) => await session.ExecuteAsync(
+        "INSERT INTO leases (name, owner, until_at) VALUES (@name, @owner, @until) ON CONFLICT (name) DO UPDATE SET owner=excluded.owner, until_at=excluded.until_at WHERE leases.owner=@owner OR leases.until_at<=@now",
+        new { name, owner, now, until }).ConfigureAwait(false) > 0;
+}

@@ -1,0 +1,56 @@
+namespace Oikonom.Store.Rooms;
+
+public sealed class EditionRow
+{
+    public long Number { get; init; }
+    public string Digest { get; init; } = "";
+    public string Author { get; init; } = "";
+    public long PublishedAt { get; init; }
+    public string Files { get; init; } = "[]";
+}
+
+/// <summary>Published editions of the rulebook.</summary>
+public static class EditionTable
+{
+    public static Task<EditionRow?> EditionAsync(this Session session, long number) => session.FirstAsync<EditionRow>("SELECT number, digest, author, published_at, files FROM editions WHERE number=@number", new { number });
+    public static Task<EditionRow?> LastEditionAsync(this Session session) => session.FirstAsync<EditionRow>("SELECT number, digest, author, published_at, files FROM editions ORDER BY number DESC LIMIT 1");
+    public static Task<long> LastEditionNumberAsync(this Session session) => session.ScalarAsync<long>("SELECT COALESCE(MAX(number),0) FROM editions");
+    public static Task<IReadOnlyList<EditionRow>> EditionsAsync(this Session session) => session.QueryAsync<EditionRow>("SELECT number, digest, author, published_at, '' AS files FROM editions ORDER BY number DESC");
+    public static Task AddEditionAsync(this Session session, EditionRow edition) => session.ExecuteAsync("INSERT INTO editions (number, digest, author, published_at, files) VALUES (@Number, @Digest, @Author, @PublishedAt, @Files)", edition);
+}
+
+public sealed class NoticeRow
+{
+    public long Id { get; init; }
+    public string Mail { get; init; } = "";
+    public string Subject { get; init; } = "";
+    public string Body { get; init; } = "";
+    public long Attempts { get; init; }
+    public long CreatedAt { get; init; }
+}
+
+/// <summary>Mails that wait to be sent.</summary>
+public static class NoticeTable
+{
+    public static Task<IReadOnlyList<NoticeRow>> ClaimNoticesAsync(this Session session, long now, long until, int limit) => session.QueryAsync<NoticeRow>(
+        "UPDATE notices SET lease_until=@until WHERE id IN (SELECT id FROM notices WHERE due_at<=@now AND lease_until<=@now ORDER BY id LIMIT @limit" + session.Engine.SkipLocked + ") RETURNING id, mail, subject, body, attempts, created_at", new { now, until, limit });
+
+    public static Task NoticeSentAsync(this Session session, long id, long now) => session.ExecuteAsync("UPDATE notices SET sent_at=@now, due_at=NULL, problem='' WHERE id=@id", new { id, now });
+    public static Task NoticeFailedAsync(this Session session, long id, long dueAt, string problem) => session.ExecuteAsync("UPDATE notices SET attempts=attempts+1, lease_until=0, due_at=@dueAt, problem=@problem WHERE id=@id", new { id, dueAt, problem });
+}
+
+public sealed class HintRow
+{
+    public long Id { get; init; }
+    public string Topic { get; init; } = "";
+    public string Subject { get; init; } = "";
+}
+
+/// <summary>What changed lately, for pages that are open.</summary>
+public static class HintTable
+{
+    public static Task<long> LastHintAsync(this Session session) => session.ScalarAsync<long>("SELECT COALESCE(MAX(id),0) FROM hints");
+    public static Task<long> FirstHintAsync(this Session session) => session.ScalarAsync<long>("SELECT COALESCE(MIN(id),0) FROM hints");
+    public static Task<IReadOnlyList<HintRow>> HintsAfterAsync(this Session session, long id) => session.QueryAsync<HintRow>("SELECT id, topic, subject FROM hints WHERE id>@id ORDER BY id LIMIT 500", new { id });
+    public static Task PruneHintsAsync(this Session session, long before) => session.ExecuteAsync("DELETE FROM hints WHERE at<@before", new { before });
+}

@@ -1,0 +1,132 @@
+namespace Oikonom.Store.Rooms;
+
+public sealed class PersonRow
+{
+    public string Id { get; init; } = "";
+    public string PersonKey { get; init; } = "";
+    public string Number { get; init; } = "";
+    public string Display { get; init; } = "";
+    public string SearchKey { get; init; } = "";
+    public string Kind { get; init; } = "";
+    public string Department { get; init; } = "";
+    public string Site { get; init; } = "";
+    public string Title { get; init; } = "";
+    public string Manager { get; init; } = "";
+    public string StartDay { get; init; } = "";
+    public string? EndDay { get; init; }
+    public string Facts { get; init; } = "{}";
+    public string Source { get; init; } = "";
+    public long At { get; init; }
+}
+
+public sealed class AccountRow
+{
+    public string PersonId { get; init; } = "";
+    public string Target { get; init; } = "";
+    public string Name { get; init; } = "";
+    public string Container { get; init; } = "";
+    public string Location { get; init; } = "";
+    public string ImmutableId { get; init; } = "";
+    public string Attributes { get; init; } = "{}";
+    public long Enabled { get; init; }
+    public string Reason { get; init; } = "{}";
+    public long CreatedAt { get; init; }
+    public long At { get; init; }
+}
+
+public sealed class GrantRow
+{
+    public string Id { get; init; } = "";
+    public string PersonId { get; init; } = "";
+    public string Target { get; init; } = "";
+    public string Entitlement { get; init; } = "";
+    public long FromAt { get; init; }
+    public long? UntilAt { get; init; }
+    public string Reason { get; init; } = "{}";
+    public string? RequestId { get; init; }
+}
+
+public sealed class NameRow
+{
+    public string Target { get; init; } = "";
+    public string NameKey { get; init; } = "";
+    public string PersonId { get; init; } = "";
+    public long At { get; init; }
+}
+
+/// <summary>People, their accounts, their grants and the names that were ever used.</summary>
+public static class PeopleTables
+{
+    private const string Columns = "id, person_key, number, display, search_key, kind, department, site, title, manager, start_day, end_day, facts, source";
+
+    public static Task UpsertPeopleAsync(this Session session, IReadOnlyCollection<PersonRow> rows) => session.BulkAsync(
+        $"INSERT INTO people ({Columns}, created_at, updated_at, version) SELECT {Columns}, at, at, 1 FROM {{rows}} AS x WHERE true " +
+        "ON CONFLICT (id) DO UPDATE SET number=excluded.number, display=excluded.display, search_key=excluded.search_key, kind=excluded.kind, department=excluded.department, " +
+        "site=excluded.site, title=excluded.title, manager=excluded.manager, start_day=excluded.start_day, end_day=excluded.end_day, facts=excluded.facts, source=excluded.source, " +
+        "updated_at=excluded.updated_at, version=people.version+1",
+        rows, ("id", "text"), ("person_key", "text"), ("number", "text"), ("display", "text"), ("search_key", "text"), ("kind", "text"), ("department", "text"), ("site", "text"),
+        ("title", "text"), ("manager", "text"), ("start_day", "text"), ("end_day", "text"), ("facts", "text"), ("source", "text"), ("at", "bigint"));
+
+    public static Task<PersonRow?> PersonAsync(this Session session, string id) => session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE id=@id", new { id });
+
+    public static Task<PersonRow?> PersonByNumberAsync(this Session session, string number) => session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE number=@number OR person_key=@number", new { number });
+
+    public static Task<IReadOnlyList<PersonRow>> PeopleByIdAsync(this Session session, IReadOnlyCollection<string> ids) =>
+        session.BulkQueryAsync<PersonRow, object>($"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM people p JOIN {{rows}} AS x ON x.id=p.id", [.. ids.Select(id => new { Id = id })], ("id", "text"));
+
+    public static Task<IReadOnlyList<PersonRow>> PeopleByKeyAsync(this Session session, IReadOnlyCollection<string> keys) =>
+        session.BulkQueryAsync<PersonRow, object>($"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM people p JOIN {{rows}} AS x ON x.key=p.person_key", [.. keys.Select(key => new { Key = key })], ("key", "text"));
+
+    /// <summary>A page of people in order of name, after the cursor, whose name, number or account name holds the text.</summary>
+    public static Task<IReadOnlyList<PersonRow>> PeoplePageAsync(this Session session, string text, string site, string department, string afterKey, string afterId, int limit) => session.QueryAsync<PersonRow>(
+        $"SELECT {Columns} FROM people WHERE (search_key > @afterKey OR (search_key = @afterKey AND id > @afterId)) " +
+        "AND (@text='' OR search_key LIKE @like OR number=@text OR EXISTS (SELECT 1 FROM accounts a WHERE a.person_id=people.id AND a.name=@text)) AND (@site='' OR site=@site) AND (@department='' OR department=@department) " +
+        "ORDER BY search_key, id LIMIT @limit", new { text, like = $"%{text.Replace("%", "", StringComparison.Ordinal).Replace("_", "", StringComparison.Ordinal)}%", site, department, afterKey, afterId, limit });
+
+    public static Task<IReadOnlyList<AccountRow>> AccountsAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<AccountRow, object>(
+        "SELECT a.person_id, a.target, a.name, a.container, a.location, a.immutable_id, a.attributes, a.enabled, a.reason, a.created_at, a.updated_at AS at FROM accounts a JOIN {rows} AS x ON x.id=a.person_id",
+        [.. people.Select(id => new { Id = id })], ("id", "text"));
+
+    public static Task<IReadOnlyList<GrantRow>> GrantsAsync(this Session session, IReadOnlyCollection<string> people, bool past) => session.BulkQueryAsync<GrantRow, object>(
+        $"SELECT g.id, g.person_id, g.target, g.entitlement, g.from_at, g.until_at, g.reason, g.request_id FROM grants g JOIN {{rows}} AS x ON x.id=g.person_id{(past ? "" : " WHERE g.until_at IS NULL")} ORDER BY g.from_at, g.entitlement",
+        [.. people.Select(id => new { Id = id })], ("id", "text"));
+
+    public static Task UpsertAccountsAsync(this Session session, IReadOnlyCollection<AccountRow> rows) => session.BulkAsync(
+        "INSERT INTO accounts (person_id, target, name, container, location, immutable_id, attributes, enabled, reason, created_at, updated_at) " +
+        "SELECT person_id, target, name, container, location, immutable_id, attributes, enabled, reason, at, at FROM {rows} AS x WHERE true " +
+        "ON CONFLICT (person_id, target) DO UPDATE SET name=excluded.name, container=excluded.container, location=excluded.location, immutable_id=excluded.immutable_id, " +
+        "attributes=excluded.attributes, enabled=excluded.enabled, reason=excluded.reason, updated_at=excluded.updated_at",
+        rows, ("person_id", "text"), ("target", "text"), ("name", "text"), ("container", "text"), ("location", "text"), ("immutable_id", "text"), ("attributes", "text"), ("enabled", "bigint"), ("reason", "text"), ("at", "bigint"));
+
+    /// <summary>Opens grants; one that is held already is left as it is.</summary>
+    public static Task OpenGrantsAsync(this Session session, IReadOnlyCollection<GrantRow> rows) => session.BulkAsync(
+        "INSERT INTO grants (id, person_id, target, entitlement, from_at, reason, request_id) SELECT id, person_id, target, entitlement, from_at, reason, request_id FROM {rows} AS x WHERE true " +
+        "ON CONFLICT (person_id, target, entitlement) WHERE until_at IS NULL DO NOTHING",
+        rows, ("id", "text"), ("person_id", "text"), ("target", "text"), ("entitlement", "text"), ("from_at", "bigint"), ("reason", "text"), ("request_id", "text"));
+
+    public static Task CloseGrantsAsync(this Session session, IReadOnlyCollection<GrantRow> rows) => session.BulkAsync(
+        "UPDATE grants SET until_at=x.until_at FROM {rows} AS x WHERE grants.person_id=x.person_id AND grants.target=x.target AND grants.entitlement=x.entitlement AND grants.until_at IS NULL",
+        rows, ("person_id", "text"), ("target", "text"), ("entitlement", "text"), ("until_at", "bigint"));
+
+    /// <summary>Takes a name for ever. False when it was ever somebody else's.</summary>
+    public static async Task<bool> TakeNameAsync(this Session session, string target, string name, string person, long at)
+    {
+        await session.ExecuteAsync("INSERT INTO names (target, name_key, person_id, at) VALUES (@target, @name, @person, @at) ON CONFLICT (target, name_key) DO NOTHING", new { target, name, person, at }).ConfigureAwait(false);
+        return await session.FirstAsync<string>("SELECT person_id FROM names WHERE target=@target AND name_key=@name", new { target, name }).ConfigureAwait(false) == person;
+    }
+
+    public static Task TakeNamesAsync(this Session session, IReadOnlyCollection<NameRow> rows) => session.BulkAsync(
+        "INSERT INTO names (target, name_key, person_id, at) SELECT target, name_key, person_id, at FROM {rows} AS x WHERE true ON CONFLICT (target, name_key) DO NOTHING",
+        rows, ("target", "text"), ("name_key", "text"), ("person_id", "text"), ("at", "bigint"));
+
+    /// <summary>The newest name of each of the people, by person and target: reserved or used.</summary>
+    public static Task<IReadOnlyList<NameRow>> NamesOfAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<NameRow, object>(
+        "SELECT n.target, n.name_key, n.person_id, n.at FROM names n JOIN {rows} AS x ON x.id=n.person_id ORDER BY n.at", [.. people.Select(id => new { Id = id })], ("id", "text"));
+
+    public static Task<IReadOnlyList<string>> NamesTakenAsync(this Session session, string target, IReadOnlyCollection<string> names, string person) => session.BulkQueryAsync<string, object>(
+        "SELECT n.name_key FROM names n JOIN {rows} AS x ON x.name=n.name_key AND x.target=n.target WHERE n.person_id<>x.person", [.. names.Select(name => new { Name = name, Target = target, Person = person })], ("name", "text"), ("target", "text"), ("person", "text"));
+
+    /// <summary>Gives back a name that never became an account.</summary>
+    public static Task ReleaseNamesAsync(this Session session, string person) => session.ExecuteAsync(
+        "DELETE FROM names WHERE person_id=@person AND NOT EXISTS (SELECT 1 FROM accounts a WHERE a.person_id=names.person_id AND a.target=names.target)", new { person });
+}

@@ -1,0 +1,104 @@
+namespace Oikonom.Store.Rooms;
+
+public sealed class StepRow
+{
+    public string Id { get; init; } = "";
+    public string RequestId { get; init; } = "";
+    public string PersonId { get; init; } = "";
+    public string Target { get; init; } = "";
+    public long Ordinal { get; init; }
+    public string Change { get; init; } = "{}";
+    public long DueAt { get; init; }
+    public long Later { get; init; }
+    public string State { get; init; } = "";
+    public long Attempts { get; init; }
+    public string Problem { get; init; } = "";
+    public long? DoneAt { get; init; }
+    public long Edition { get; init; }
+    public long Number { get; init; }
+}
+
+public sealed class ChainRow
+{
+    public string PersonId { get; init; } = "";
+    public string Target { get; init; } = "";
+    public long Fence { get; init; }
+    public long? DueAt { get; init; }
+}
+
+/// <summary>Steps, and the chains that carry them: all steps of one person in one target, one after the other.</summary>
+public static class StepTables
+{
+    public static async Task AddStepsAsync(this Session session, IReadOnlyCollection<StepRow> rows)
+    {
+        await session.BulkAsync(
+            "INSERT INTO steps (id, request_id, person_id, target, ordinal, change, due_at, later, state, attempts, problem) SELECT id, request_id, person_id, target, ordinal, change, due_at, later, 'pending', 0, '' FROM {rows} AS x",
+            rows, ("id", "text"), ("request_id", "text"), ("person_id", "text"), ("target", "text"), ("ordinal", "bigint"), ("change", "text"), ("due_at", "bigint"), ("later", "bigint")).ConfigureAwait(false);
+        var chains = rows.GroupBy(r => (r.PersonId, r.Target)).Select(g => new ChainRow { PersonId = g.Key.PersonId, Target = g.Key.Target, DueAt = g.Min(r => r.DueAt) }).ToList();
+        await session.BulkAsync(
+            "INSERT INTO chains (person_id, target, due_at, lease_owner, lease_until, fence) SELECT person_id, target, due_at, '', 0, 0 FROM {rows} AS x WHERE true " +
+            "ON CONFLICT (person_id, target) DO UPDATE SET due_at=CASE WHEN chains.due_at IS NULL OR excluded.due_at < chains.due_at THEN excluded.due_at ELSE chains.due_at END",
+            chains, ("person_id", "text"), ("target", "text"), ("due_at", "bigint")).ConfigureAwait(false);
+    }
+
+    public static Task<IReadOnlyList<StepRow>> StepsOfAsync(this Session session, string request) => session.QueryAsync<StepRow>(
+        "SELECT id, request_id, person_id, target, ordinal, change, due_at, later, state, attempts, problem, done_at FROM steps WHERE request_id=@request ORDER BY ordinal", new { request });
+
+    /// <summary>Claims chains with due work for a lease; each claim raises the fence.</summary>
+    public static Task<IReadOnlyList<ChainRow>> ClaimChainsAsync(this Session session, string node, long now, long until, int limit) => session.QueryAsync<ChainRow>(
+        "UPDATE chains SET lease_owner=@node, lease_until=@until, fence=fence+1 WHERE (person_id, target) IN (SELECT person_id, target FROM chains WHERE due_at<=@now AND lease_until<=@now ORDER BY due_at LIMIT @limit" + session.Engine.SkipLocked + ") RETURNING person_id, target, fence",
+        new { node, now, until, limit });
+
+    /// <summary>The due steps of the chains, in the order they run.</summary>
+    public static Task<IReadOnlyList<StepRow>> DueStepsAsync(this Session session, IReadOnlyCollection<ChainRow> chains, long now) => session.BulkQueryAsync<StepRow, ChainRow>(
+        "SELECT s.id, s.request_id, s.person_id, s.target, s.ordinal, s.change, s.due_at, s.later, s.state, s.attempts, s.problem, r.edition, r.number FROM {rows} AS x " +
+        "JOIN steps s ON s.person_id=x.person_id AND s.target=x.target AND s.state='pending' JOIN requests r ON r.id=s.request_id " +
+        $"WHERE s.due_at<={now.ToString(System.Globalization.CultureInfo.InvariantCulture)} AND r.state IN ('fulfilling','completed') ORDER BY s.due_at, r.number, s.ordinal",
+        chains, ("person_id", "text"), ("target", "text"));
+
+    /// <summary>Which of the claims still hold; their rows are locked until the end of the transaction.</summary>
+    public static Task<IReadOnlyList<ChainRow>> HeldChainsAsync(this Session session, IReadOnlyCollection<ChainRow> claims) => session.BulkQueryAsync<ChainRow, ChainRow>(
+        "SELECT c.person_id, c.target, c.fence FROM chains c JOIN {rows} AS x ON x.person_id=c.person_id AND x.target=c.target AND x.fence=c.fence" + (session.Engine.ForUpdate.Length > 0 ? " ORDER BY c.person_id, c.target FOR UPDATE OF c" : ""),
+        claims, ("person_id", "text"), ("target", "text"), ("fence", "bigint"));
+
+    public static Task SaveStepsAsync(this Session session, IReadOnlyCollection<StepRow> rows) => session.BulkAsync(
+        "UPDATE steps SET state=x.state, attempts=x.attempts, problem=x.problem, due_at=x.due_at, done_at=x.done_at FROM {rows} AS x WHERE steps.id=x.id",
+        rows, ("id", "text"), ("state", "text"), ("attempts", "bigint"), ("problem", "text"), ("due_at", "bigint"), ("done_at", "bigint"));
+
+    /// <summary>What follows a step that is tried again waits as long as it does.</summary>
+    public static Task PostponeChainsAsync(this Session session, IReadOnlyCollection<ChainRow> chains) => session.BulkAsync(
+        "UPDATE steps SET due_at=x.due_at FROM {rows} AS x WHERE steps.person_id=x.person_id AND steps.target=x.target AND steps.state='pending' AND steps.due_at<x.due_at",
+        chains, ("person_id", "text"), ("target", "text"), ("due_at", "bigint"));
+
+    /// <summary>Ends the lease of chains; each is due again with its next step, and not at all while one is stopped.</summary>
+    public static Task ReleaseChainsAsync(this Session session, IReadOnlyCollection<ChainRow> chains) => session.BulkAsync(
+        "UPDATE chains SET lease_owner='', lease_until=0, due_at=CASE WHEN EXISTS (SELECT 1 FROM steps s WHERE s.person_id=chains.person_id AND s.target=chains.target AND s.state='stopped') THEN NULL " +
+        "ELSE (SELECT MIN(s.due_at) FROM steps s WHERE s.person_id=chains.person_id AND s.target=chains.target AND s.state='pending') END " +
+        "FROM {rows} AS x WHERE chains.person_id=x.person_id AND chains.target=x.target AND chains.fence=x.fence",
+        chains, ("person_id", "text"), ("target", "text"), ("fence", "bigint"));
+
+    /// <summary>Of the requests, those whose steps are all over, save what lies later.</summary>
+    public static Task<IReadOnlyList<string>> FinishedAsync(this Session session, IReadOnlyCollection<string> requests) => session.BulkQueryAsync<string, object>(
+        "SELECT r.id FROM requests r JOIN {rows} AS x ON x.id=r.id WHERE r.state='fulfilling' AND NOT EXISTS (SELECT 1 FROM steps s WHERE s.request_id=r.id AND s.later=0 AND s.state IN ('pending','stopped'))",
+        [.. requests.Select(id => new { Id = id })], ("id", "text"));
+
+    public static Task SetProblemsAsync(this Session session, IReadOnlyCollection<(string Request, string Problem)> rows, long now) => session.BulkAsync(
+        $"UPDATE requests SET problem=x.problem, updated_at={now.ToString(System.Globalization.CultureInfo.InvariantCulture)}, version=version+1 FROM {{rows}} AS x WHERE requests.id=x.id AND requests.problem<>x.problem",
+        [.. rows.Select(r => new { Id = r.Request, r.Problem })], ("id", "text"), ("problem", "text"));
+
+    /// <summary>Completes requests in one statement.</summary>
+    public static Task CompleteAsync(this Session session, IReadOnlyCollection<string> requests, long now) => session.BulkAsync(
+        $"UPDATE requests SET state='completed', problem='', completed_at={now.ToString(System.Globalization.CultureInfo.InvariantCulture)}, since_at={now.ToString(System.Globalization.CultureInfo.InvariantCulture)}, updated_at={now.ToString(System.Globalization.CultureInfo.InvariantCulture)}, version=version+1 FROM {{rows}} AS x WHERE requests.id=x.id",
+        [.. requests.Select(id => new { Id = id })], ("id", "text"));
+
+    /// <summary>Drops what has not run of a request, with the reason.</summary>
+    public static Task DropPendingAsync(this Session session, string request, string reason, long now) => session.ExecuteAsync(
+        "UPDATE steps SET state='dropped', problem=@reason, done_at=@now WHERE request_id=@request AND state IN ('pending','stopped')", new { request, reason, now });
+
+    /// <summary>Lets stopped and waiting steps of a request run at once.</summary>
+    public static async Task RetryAsync(this Session session, string request, long now)
+    {
+        await session.ExecuteAsync("UPDATE steps SET state='pending', due_at=@now WHERE request_id=@request AND (state='stopped' OR (state='pending' AND attempts>0))", new { request, now }).ConfigureAwait(false);
+        await session.ExecuteAsync("UPDATE chains SET due_at=@now WHERE EXISTS (SELECT 1 FROM steps s WHERE s.request_id=@request AND s.person_id=chains.person_id AND s.target=chains.target AND s.state='pending' AND s.due_at<=@now)", new { request, now }).ConfigureAwait(false);
+    }
+}

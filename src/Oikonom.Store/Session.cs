@@ -1,0 +1,93 @@
+using System.Data.Common;
+using System.Text.Json;
+using Dapper;
+using Oikonom.Core.Ledger;
+
+namespace Oikonom.Store;
+
+/// <summary>
+/// A connection, and inside a decision its transaction. Ledger entries, hints and notices are gathered and
+/// written with the state they belong to: all together or not at all.
+/// </summary>
+public sealed class Session
+{
+    private readonly DbConnection _connection;
+    private readonly DbTransaction? _transaction;
+    private readonly List<LedgerEntry> _entries = [];
+    private readonly List<Hint> _hints = [];
+    private readonly List<Notice> _notices = [];
+
+    internal Session(Engine engine, DbConnection connection, DbTransaction? transaction)
+    {
+        Engine = engine;
+        _connection = connection;
+        _transaction = transaction;
+    }
+
+    public Engine Engine { get; }
+    internal bool Wakes => _hints.Count > 0 || _notices.Count > 0 || _entries.Count > 0;
+
+    public void Record(LedgerEntry entry) => _entries.Add(entry);
+    public void Tell(string topic, string subject) => _hints.Add(new(topic, subject));
+    public void Send(Notice notice) => _notices.Add(notice);
+
+    public Task<int> ExecuteAsync(string sql, object? parameters = null) => _connection.ExecuteAsync(sql, parameters, _transaction);
+
+    public async Task<IReadOnlyList<T>> QueryAsync<T>(string sql, object? parameters = null) =>
+        (await _connection.QueryAsync<T>(sql, parameters, _transaction).ConfigureAwait(false)).AsList();
+
+    public Task<T?> FirstAsync<T>(string sql, object? parameters = null) => _connection.QueryFirstOrDefaultAsync<T>(sql, parameters, _transaction);
+
+    public async Task<T> ScalarAsync<T>(string sql, object? parameters = null) => (await _connection.ExecuteScalarAsync<T>(sql, parameters, _transaction).ConfigureAwait(false))!;
+
+    /// <summary>Runs one statement over many rows: <paramref name="sql"/> reads them from {rows}.</summary>
+    public Task<int> BulkAsync<T>(string sql, IReadOnlyCollection<T> rows, params (string Column, string Type)[] columns) =>
+        rows.Count == 0
+            ? Task.FromResult(0)
+            : ExecuteAsync(sql.Replace("{rows}", Engine.Rows(columns), StringComparison.Ordinal), new { rows = JsonSerializer.Serialize(rows, BulkJson) });
+
+    public async Task<IReadOnlyList<TRow>> BulkQueryAsync<TRow, T>(string sql, IReadOnlyCollection<T> rows, params (string Column, string Type)[] columns) =>
+        rows.Count == 0
+            ? []
+            : await QueryAsync<TRow>(sql.Replace("{rows}", Engine.Rows(columns), StringComparison.Ordinal), new { rows = JsonSerializer.Serialize(rows, BulkJson) }).ConfigureAwait(false);
+
+    /// <summary>An unbuffered read through the raw reader, for large results.</summary>
+    public async Task ReadEachAsync(string sql, IReadOnlyList<(string Name, object Value)> parameters, Action<DbDataReader> each, CancellationToken cancel)
+    {
+        await using var command = _connection.CreateCommand();
+        command.CommandText = sql;
+        command.Transaction = _transaction;
+        foreach (var (name, value) in parameters)
+        {
+            var parameter = command.CreateParameter();
+            parameter.ParameterName = name;
+            parameter.Value = value;
+            command.Parameters.Add(parameter);
+        }
+        await using var reader = await command.ExecuteReaderAsync(cancel).ConfigureAwait(false);
+        while (await reader.ReadAsync(cancel).ConfigureAwait(false)) each(reader);
+    }
+
+    private static readonly JsonSerializerOptions BulkJson = new()
+    {
+        PropertyNamingPolicy = JsonNamingPolicy.SnakeCaseLower,
+        Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
+    };
+
+    internal async Task FlushAsync(long now)
+    {
+        await BulkAsync("INSERT INTO ledger (id, at, actor, kind, person_id, request_id, body) SELECT id, at, actor, kind, person, request, body FROM {rows} AS x",
+            [.. _entries.Select(e => new { e.Id, At = e.At.ToUnixTimeMilliseconds(), e.Actor, e.Kind, e.Person, e.Request, e.Body })],
+            ("id", "text"), ("at", "bigint"), ("actor", "text"), ("kind", "text"), ("person", "text"), ("request", "text"), ("body", "text")).ConfigureAwait(false);
+        await BulkAsync("INSERT INTO hints (topic, subject, at) SELECT topic, subject, " + now.ToString(System.Globalization.CultureInfo.InvariantCulture) + " FROM {rows} AS x",
+            [.. _hints.Distinct()], ("topic", "text"), ("subject", "text")).ConfigureAwait(false);
+        await BulkAsync("INSERT INTO notices (mail, subject, body, request_id, created_at, due_at, lease_until, attempts, problem) SELECT mail, subject, body, request_id, due_at, due_at, 0, 0, '' FROM {rows} AS x",
+            [.. _notices.Select(n => new { n.Mail, n.Subject, n.Body, n.RequestId, DueAt = now })],
+            ("mail", "text"), ("subject", "text"), ("body", "text"), ("request_id", "text"), ("due_at", "bigint")).ConfigureAwait(false);
+    }
+
+    private sealed record Hint(string Topic, string Subject);
+}
+
+/// <summary>A mail to be sent, without secrets.</summary>
+public sealed record Notice(string Mail, string Subject, string Body, string? RequestId);
