@@ -16,12 +16,13 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
     private const int MaxValue = 1024;
     private readonly Scope _scope = new(source.Columns);
 
-    /// <param name="column">Gives the text of a declared column.</param>
-    public RowReading Read(Func<string, string> column)
+    /// <param name="texts">The texts of the declared columns, in their order.</param>
+    public RowReading Read(IReadOnlyList<string> texts)
     {
-        foreach (var name in source.ColumnNames)
+        for (var i = 0; i < source.ColumnNames.Count; i++)
         {
-            var text = column(name);
+            var name = source.ColumnNames[i];
+            var text = texts[i];
             if (Refuse(text) is { } reason) return new(null, new(name, Shorten(text), reason));
             _scope[source.Columns.IndexOf("row." + name)] = Value.Of(text.Trim());
         }

@@ -30,7 +30,7 @@ public sealed record Site(string Name, string Title, TimeZoneInfo Zone);
 /// <summary>Where HR records come from, and which attribute is made of which columns.</summary>
 public sealed record SourceRule(
     string Name, string Title, string Path, char Delimiter, string Encoding, NameSchema Columns, IReadOnlyList<string> ColumnNames,
-    IReadOnlyList<MappedAttribute> Mapping, Place Place);
+    int KeyColumn, IReadOnlyList<MappedAttribute> Mapping, Place Place);
 
 public sealed record MappedAttribute(string Name, Expression Expression, Place Place);
 

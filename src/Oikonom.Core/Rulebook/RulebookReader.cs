@@ -210,6 +210,13 @@ public static partial class RulebookReader
             var schema = new NameSchema(columns.Select(c => c.Text).Distinct().Select(c => KeyValuePair.Create("row." + c, ExpressionType.String)));
             foreach (var twice in columns.GroupBy(c => c.Text).Where(g => g.Count() > 1)) map.Report(twice.Last().Place, $"The column '{twice.Key}' is named twice.");
 
+            var keyColumn = -1;
+            if (map.Text("key") is { } key)
+            {
+                keyColumn = columns.ToList().FindIndex(c => c.Text == key.Text);
+                if (keyColumn < 0) map.Report(key.Place, $"'{key.Text}' is not one of the columns.{Nearest.Hint(key.Text, columns.Select(c => c.Text))}");
+            }
+
             var mapping = new List<MappedAttribute>();
             foreach (var (attribute, text) in map.NamedTexts("mapping"))
             {
@@ -220,8 +227,8 @@ public static partial class RulebookReader
                 if (!findings.Exists(f => f.Place.File == map.Place.File)) map.Report(map.Place, $"The mandatory attribute '{missing}' is not mapped.");
             var title = map.TextOr("title", name ?? "");
             map.Done();
-            return name is null || path is null ? null : new(name, title, path.Value.Text, delimiter is { Text.Length: 1 } d ? d.Text[0] : ',', encoding?.Text ?? "utf-8",
-                schema, [.. columns.Select(c => c.Text)], mapping, map.Place);
+            return name is null || path is null || keyColumn < 0 ? null : new(name, title, path.Value.Text, delimiter is { Text.Length: 1 } d ? d.Text[0] : ',', encoding?.Text ?? "utf-8",
+                schema, [.. columns.Select(c => c.Text)], keyColumn, mapping, map.Place);
         }
 
         private TargetRule? Target(YamlMap map)

@@ -100,6 +100,9 @@ public static class RequestTables
         return session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE {string.Join(" AND ", where)} ORDER BY r.number DESC LIMIT @Limit", parameters);
     }
 
+    public static Task<IReadOnlyList<RequestRow>> RequestsByIdAsync(this Session session, IReadOnlyCollection<string> ids) => session.BulkQueryAsync<RequestRow, object>(
+        $"SELECT {Columns} {From} JOIN {{rows}} AS x ON x.id=r.id", [.. ids.Select(id => new { Id = id })], ("id", "text"));
+
     public static async Task<IReadOnlyDictionary<string, long>> RequestCountsAsync(this Session session) =>
         (await session.QueryAsync<(string State, long Count)>("SELECT state, COUNT(*) AS count FROM requests GROUP BY state").ConfigureAwait(false)).ToDictionary(pair => pair.State, pair => pair.Count);
 

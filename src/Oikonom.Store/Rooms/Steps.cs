@@ -45,9 +45,9 @@ public static class StepTables
         "SELECT id, request_id, person_id, target, ordinal, change, due_at, later, state, attempts, problem, done_at FROM steps WHERE request_id=@request ORDER BY ordinal", new { request });
 
     /// <summary>Claims chains with due work for a lease; each claim raises the fence.</summary>
-    public static Task<IReadOnlyList<ChainRow>> ClaimChainsAsync(this Session session, string node, long now, long until, int limit) => session.QueryAsync<ChainRow>(
-        "UPDATE chains SET lease_owner=@node, lease_until=@until, fence=fence+1 WHERE (person_id, target) IN (SELECT person_id, target FROM chains WHERE due_at<=@now AND lease_until<=@now ORDER BY due_at LIMIT @limit" + session.Engine.SkipLocked + ") RETURNING person_id, target, fence",
-        new { node, now, until, limit });
+    public static Task<IReadOnlyList<ChainRow>> ClaimChainsAsync(this Session session, string target, string node, long now, long until, int limit) => session.QueryAsync<ChainRow>(
+        "UPDATE chains SET lease_owner=@node, lease_until=@until, fence=fence+1 WHERE (person_id, target) IN (SELECT person_id, target FROM chains WHERE due_at<=@now AND lease_until<=@now AND target=@target ORDER BY due_at LIMIT @limit" + session.Engine.SkipLocked + ") RETURNING person_id, target, fence",
+        new { target, node, now, until, limit });
 
     /// <summary>The due steps of the chains, in the order they run.</summary>
     public static Task<IReadOnlyList<StepRow>> DueStepsAsync(this Session session, IReadOnlyCollection<ChainRow> chains, long now) => session.BulkQueryAsync<StepRow, ChainRow>(
@@ -101,4 +101,22 @@ public static class StepTables
         await session.ExecuteAsync("UPDATE steps SET state='pending', due_at=@now WHERE request_id=@request AND (state='stopped' OR (state='pending' AND attempts>0))", new { request, now }).ConfigureAwait(false);
         await session.ExecuteAsync("UPDATE chains SET due_at=@now WHERE EXISTS (SELECT 1 FROM steps s WHERE s.request_id=@request AND s.person_id=chains.person_id AND s.target=chains.target AND s.state='pending' AND s.due_at<=@now)", new { request, now }).ConfigureAwait(false);
     }
+}
+
+public sealed class TargetCounts
+{
+    public long Accounts { get; init; }
+    public long Waiting { get; init; }
+    public long Failing { get; init; }
+    public string? Problem { get; init; }
+}
+
+/// <summary>What waits and what fails in a target.</summary>
+public static class TargetTables
+{
+    public static async Task<TargetCounts> TargetCountsAsync(this Session session, string target) => await session.FirstAsync<TargetCounts>(
+        "SELECT (SELECT COUNT(*) FROM accounts WHERE target=@target) AS accounts, " +
+        "(SELECT COUNT(*) FROM steps WHERE target=@target AND state='pending') AS waiting, " +
+        "(SELECT COUNT(*) FROM steps WHERE target=@target AND (state='stopped' OR (state='pending' AND attempts>0))) AS failing, " +
+        "(SELECT problem FROM steps WHERE target=@target AND problem<>'' AND state IN ('pending','stopped') ORDER BY due_at LIMIT 1) AS problem", new { target }).ConfigureAwait(false) ?? new();
 }

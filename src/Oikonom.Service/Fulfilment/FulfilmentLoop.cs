@@ -1,0 +1,202 @@
+using System.Collections.Concurrent;
+using System.Text.Json;
+using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Service.Hosting;
+using Oikonom.Service.Planning;
+using Oikonom.Service.Rulebook;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Fulfilment;
+
+/// <summary>
+/// Claims chains with due steps and carries them out: one after the other for one account, many accounts at once,
+/// each target with a limit of its own. Each step is looked at again before it runs.
+/// </summary>
+public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editions, ConnectorBook connectors, OutcomeWriter writer, ServiceOptions options, TimeProvider time, ILogger<FulfilmentLoop> log)
+    : Loop(TimeSpan.FromMilliseconds(500), log)
+{
+    private const int PerConnection = 12;
+    private readonly ConcurrentDictionary<string, int> _running = new();
+
+    protected override async Task<bool> WorkAsync(CancellationToken cancel)
+    {
+        if (await editions.CurrentOrNullAsync(cancel) is not { } edition) return false;
+        var more = false;
+        foreach (var target in edition.Rulebook.Targets.Values)
+        {
+            var free = (target.Connections * PerConnection) - _running.GetValueOrDefault(target.Name);
+            if (free < PerConnection / 2) continue;
+            var now = time.Milliseconds();
+            var claims = await store.WriteAsync(s => s.ClaimChainsAsync(target.Name, options.Node, now, now + (long)(options.LeaseSeconds * 1000), free), cancel);
+            if (claims.Count == 0) continue;
+            more |= claims.Count == free;
+            await StartAsync(target.Name, [.. claims.Select(c => new Claim(c.PersonId, c.Target, c.Fence))], cancel);
+        }
+        return more;
+    }
+
+    private async Task StartAsync(string target, IReadOnlyList<Claim> claims, CancellationToken cancel)
+    {
+        var (steps, recorded) = await store.ReadAsync(async s => (
+            await s.DueStepsAsync([.. claims.Select(c => c.Row)], time.Milliseconds()),
+            await Recorded.LoadAsync(s, [.. claims.Select(c => c.PersonId).Distinct()])), cancel);
+        var byPerson = steps.ToLookup(s => s.PersonId);
+        _running.AddOrUpdate(target, claims.Count, (_, running) => running + claims.Count);
+        foreach (var claim in claims)
+            _ = Task.Run(() => RunAsync(claim, [.. byPerson[claim.PersonId]], recorded, cancel), CancellationToken.None);
+    }
+
+    private async Task RunAsync(Claim claim, IReadOnlyList<StepRow> steps, Recorded recorded, CancellationToken cancel)
+    {
+        try
+        {
+            var chain = new Chain(claim, recorded, editions, connectors, time);
+            foreach (var step in steps)
+            {
+                var outcome = await chain.AttemptAsync(step, cancel);
+                await writer.WriteAsync(new Written.Step(outcome), cancel);
+                if (outcome.Replan is not null || outcome.Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting) break;
+            }
+            await writer.WriteAsync(new Written.End(claim), cancel);
+        }
+        catch (OperationCanceledException)
+        {
+            // Stopping: the lease ends by itself, and the steps may be repeated.
+        }
+        catch (Exception error)
+        {
+            // The lease is left to run out, which is the pause before the next try.
+            LogFailure(log, claim.PersonId, claim.Target, error);
+        }
+        finally
+        {
+            _running.AddOrUpdate(claim.Target, 0, (_, running) => running - 1);
+            Wake();
+        }
+    }
+
+    [LoggerMessage(Level = LogLevel.Error, Message = "The steps of {Person} in {Target} failed unexpectedly")]
+    private static partial void LogFailure(ILogger log, string person, string target, Exception error);
+
+    /// <summary>The steps of one person in one target, with what is recorded as it grows step by step.</summary>
+    private sealed class Chain(Claim claim, Recorded recorded, EditionBook editions, ConnectorBook connectors, TimeProvider time)
+    {
+        private AccountRow? _account = recorded.Account(claim.PersonId, claim.Target);
+        private HashSet<string>? _grants;
+        private (long Number, Edition Edition, AccessState Wanted)? _wanted;
+
+        public async Task<Outcome> AttemptAsync(StepRow step, CancellationToken cancel)
+        {
+            var change = JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
+            try
+            {
+                var edition = await editions.GetAsync(step.Edition, cancel);
+                if (_wanted?.Number != step.Edition) _wanted = (step.Edition, edition, Desired.At(recorded.Subject(claim.PersonId, edition), edition, [], time.GetUtcNow()));
+                _grants ??= [.. recorded.State(claim.PersonId, edition).Grants.Values.Where(g => g.Target == claim.Target).Select(g => g.Entitlement)];
+                var wanted = _wanted.Value.Wanted;
+                switch (Planner.Look(change, wanted))
+                {
+                    case StillWanted.No:
+                        return new(claim, step, change, AttemptOutcome.NoLongerWanted, "No longer wanted when it was looked at again.");
+                    case StillWanted.Changed:
+                        return new(claim, step, change, AttemptOutcome.NoLongerWanted, "Something else is wanted now.") { Replan = $"the account {change.Account} should now look different from what was approved" };
+                    default:
+                        return await RunAsync(step, change, edition, wanted, cancel);
+                }
+            }
+            catch (TargetFault fault) when (fault.NeedsReplan)
+            {
+                return new(claim, step, change, AttemptOutcome.NoLongerWanted, fault.Message) { Replan = fault.Message };
+            }
+            catch (TargetFault fault)
+            {
+                return new(claim, step, change, fault.Transient ? AttemptOutcome.Transient : AttemptOutcome.Lasting, fault.Message);
+            }
+            catch (PlanFault fault)
+            {
+                return new(claim, step, change, AttemptOutcome.Lasting, fault.Message);
+            }
+        }
+
+        private async Task<Outcome> RunAsync(StepRow step, Change change, Edition edition, AccessState wanted, CancellationToken cancel)
+        {
+            var connector = connectors.For(edition, claim.Target);
+            var target = edition.Rulebook.Targets[claim.Target];
+            var outcome = new Outcome(claim, step, change, AttemptOutcome.Reached, "");
+            var now = time.Milliseconds();
+            switch (change.Kind)
+            {
+                case ChangeKind.CreateAccount or ChangeKind.AdoptAccount or ChangeKind.ChangeAccount:
+                    var goal = wanted.Accounts[claim.Target];
+                    var ensured = await connector.EnsureAccountAsync(new(
+                        _account?.ImmutableId ?? change.ImmutableId, PlannerLoop.Keys(target, goal.Attributes), change.Account, change.Container, change.Classes,
+                        change.Attributes.ToDictionary(a => a.Name, a => a.After, StringComparer.OrdinalIgnoreCase),
+                        change.Kind == ChangeKind.CreateAccount ? change.Enabled : null, change.Kind == ChangeKind.CreateAccount), cancel);
+                    var enabled = change.Kind == ChangeKind.ChangeAccount && _account is not null ? _account.Enabled == 1 : change.Enabled;
+                    _account = Row(change, goal, ensured.ImmutableId, ensured.Location, enabled, now);
+                    return outcome with { Account = _account, Note = ensured.Created ? "created" : ensured.Changed ? "changed" : "was already so" };
+
+                case ChangeKind.EnableAccount or ChangeKind.DisableAccount:
+                    var account = Account(target);
+                    var enable = change.Kind == ChangeKind.EnableAccount;
+                    var done = await connector.EnsureAccountAsync(new(account.ImmutableId, [], account.Name, "", [], new Dictionary<string, IReadOnlyList<string>>(), enable, false), cancel);
+                    _account = Copy(account, done.Location, enable, now);
+                    return outcome with { Account = _account, Note = done.Changed ? "changed" : "was already so" };
+
+                case ChangeKind.SetPassword:
+                    await connector.SetPasswordAsync(Account(target).ImmutableId, null, cancel);
+                    return outcome;
+
+                case ChangeKind.Grant:
+                    await connector.EnsureMembershipAsync(Account(target).ImmutableId, Entitlement(target, change), true, cancel);
+                    _grants!.Add(change.Subject);
+                    return outcome with
+                    {
+                        Opens = new()
+                        {
+                            Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(), PersonId = claim.PersonId, Target = claim.Target, Entitlement = change.Subject,
+                            FromAt = now, Reason = JsonSerializer.Serialize(change.Reason), RequestId = step.RequestId,
+                        },
+                    };
+
+                case ChangeKind.Revoke:
+                    await connector.EnsureMembershipAsync(Account(target).ImmutableId, Entitlement(target, change), false, cancel);
+                    _grants!.Remove(change.Subject);
+                    return outcome with { Closes = new() { PersonId = claim.PersonId, Target = claim.Target, Entitlement = change.Subject, UntilAt = now } };
+
+                default:
+                    return await VerifyAsync(connector, target, step, outcome, cancel);
+            }
+        }
+
+        private async Task<Outcome> VerifyAsync(IConnector connector, TargetRule target, StepRow step, Outcome outcome, CancellationToken cancel)
+        {
+            var account = Account(target);
+            var expected = new AccountState(claim.Target, account.Name, account.Container, [], Recorded.Attributes(account.Attributes), account.Enabled == 1, new("", "", ""));
+            var back = await connector.VerifyAsync(account.ImmutableId, expected, _grants!, cancel);
+            if (back.Matches) return outcome with { Note = "as planned" };
+            var message = $"{target.Title} does not show what was done: {string.Join("; ", back.Differences)}.";
+            return outcome with { Ending = step.Attempts < 6 ? AttemptOutcome.Transient : AttemptOutcome.Lasting, Message = message };
+        }
+
+        private AccountRow Account(TargetRule target) => _account ?? throw new TargetFault($"No account in {target.Title} is recorded for this person.", transient: false, needsReplan: true);
+
+        private static Entitlement Entitlement(TargetRule target, Change change) => target.Entitlements.GetValueOrDefault(change.Subject)
+            ?? throw new TargetFault($"The rulebook has no entitlement '{change.Subject}' in {target.Title}.", transient: false);
+
+        private AccountRow Row(Change change, AccountState goal, string id, string location, bool enabled, long now) => new()
+        {
+            PersonId = claim.PersonId, Target = claim.Target, Name = change.Account, Container = change.Container, Location = location, ImmutableId = id,
+            Attributes = JsonSerializer.Serialize(goal.Attributes.Where(a => a.Value.Count > 0).ToDictionary(a => a.Key, a => a.Value)),
+            Enabled = enabled ? 1 : 0, Reason = JsonSerializer.Serialize(change.Reason), At = now,
+        };
+
+        private static AccountRow Copy(AccountRow account, string location, bool enabled, long now) => new()
+        {
+            PersonId = account.PersonId, Target = account.Target, Name = account.Name, Container = account.Container, Location = location, ImmutableId = account.ImmutableId,
+            Attributes = account.Attributes, Enabled = enabled ? 1 : 0, Reason = account.Reason, At = now,
+        };
+    }
+}

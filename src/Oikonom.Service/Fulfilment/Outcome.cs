@@ -1,0 +1,30 @@
+using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Planning;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Fulfilment;
+
+/// <summary>A claim on a chain: valid while its fence is the newest.</summary>
+public sealed record Claim(string PersonId, string Target, long Fence)
+{
+    public ChainRow Row { get; } = new() { PersonId = PersonId, Target = Target, Fence = Fence };
+}
+
+/// <summary>How one attempt at one step ended, with what it changed in what we hold to be true.</summary>
+public sealed record Outcome(Claim Claim, StepRow Step, Change Change, AttemptOutcome Ending, string Message)
+{
+    public AccountRow? Account { get; init; }
+    public GrantRow? Opens { get; init; }
+    public GrantRow? Closes { get; init; }
+
+    /// <summary>Set when the request must be planned anew, with the reason.</summary>
+    public string? Replan { get; init; }
+    public string Note { get; init; } = "";
+}
+
+/// <summary>What goes through the writer: outcomes in order, and the end of a chain's run.</summary>
+public abstract record Written
+{
+    public sealed record Step(Outcome Outcome) : Written;
+    public sealed record End(Claim Claim) : Written;
+}

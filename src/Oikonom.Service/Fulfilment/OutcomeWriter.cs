@@ -1,0 +1,172 @@
+using System.Text.Json;
+using System.Threading.Channels;
+using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Ledger;
+using Oikonom.Core.Planning;
+using Oikonom.Service.Access;
+using Oikonom.Service.Approval;
+using Oikonom.Service.Hosting;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Fulfilment;
+
+/// <summary>
+/// Commits outcomes in groups: whatever waits goes into one transaction, so the disk is asked once for many
+/// steps. What a lost lease reports is recorded and decides nothing.
+/// </summary>
+public sealed partial class OutcomeWriter(Store.Store store, RequestDesk desk, ServiceOptions options, TimeProvider time, ILogger<OutcomeWriter> log) : BackgroundService
+{
+    private const int MaxGroup = 400;
+    private static readonly TimeSpan LinkHolds = TimeSpan.FromDays(14);
+    private readonly Channel<Written> _channel = Channel.CreateBounded<Written>(4096);
+
+    /// <summary>Raised after a group is committed.</summary>
+    public event Action? Freed;
+
+    public ValueTask WriteAsync(Written written, CancellationToken cancel) => _channel.Writer.WriteAsync(written, cancel);
+
+    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    {
+        var group = new List<Written>();
+        try
+        {
+            while (await _channel.Reader.WaitToReadAsync(stoppingToken))
+            {
+                group.Clear();
+                while (group.Count < MaxGroup && _channel.Reader.TryRead(out var written)) group.Add(written);
+                await CommitAsync(group, stoppingToken);
+                Freed?.Invoke();
+            }
+        }
+        catch (OperationCanceledException) when (stoppingToken.IsCancellationRequested)
+        {
+            // The leases end by themselves; every step may be repeated.
+        }
+    }
+
+    private async Task CommitAsync(List<Written> group, CancellationToken cancel)
+    {
+        for (var failures = 0; ; failures++)
+        {
+            try
+            {
+                await store.WriteAsync(s => CommitAsync(s, group), cancel);
+                return;
+            }
+            catch (Exception error) when (error is not OperationCanceledException && failures < 10)
+            {
+                LogFailure(log, group.Count, error);
+                await Task.Delay(TimeSpan.FromMilliseconds(100 << failures), cancel);
+            }
+        }
+    }
+
+    private async Task CommitAsync(Session s, List<Written> group)
+    {
+        var now = time.GetUtcNow();
+        var claims = group.Select(w => w is Written.Step step ? step.Outcome.Claim : ((Written.End)w).Claim).Distinct().ToList();
+        var held = (await s.HeldChainsAsync([.. claims.Select(c => c.Row)])).Select(c => (c.PersonId, c.Target, c.Fence)).ToHashSet();
+        var outcomes = new List<Outcome>();
+        foreach (var step in group.OfType<Written.Step>())
+        {
+            var outcome = step.Outcome;
+            if (held.Contains((outcome.Claim.PersonId, outcome.Claim.Target, outcome.Claim.Fence))) outcomes.Add(outcome);
+            else s.Record(LedgerEntry.Of(now, "oikonom", "step.late", outcome.Step.PersonId, outcome.Step.RequestId, ("step", outcome.Step.Id), ("node", options.Node)));
+        }
+        await SaveStepsAsync(s, outcomes, now);
+        await SaveRecordAsync(s, outcomes);
+        await SendLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change.Kind: ChangeKind.SetPassword })], now);
+        foreach (var outcome in outcomes.Where(o => o.Replan is not null))
+            if (await s.RequestAsync(outcome.Step.RequestId, forUpdate: true) is { State: "fulfilling" } row) await desk.ReplanAsync(s, row, outcome.Replan!);
+        await s.SetProblemsAsync([.. outcomes.Where(o => o.Replan is null && (o.Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting || o.Step.Attempts > 0))
+            .GroupBy(o => o.Step.RequestId).Select(g => (g.Key, g.Last().Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting ? g.Last().Message : ""))], now.ToUnixTimeMilliseconds());
+        await CompleteAsync(s, outcomes, now);
+        await s.ReleaseChainsAsync([.. group.OfType<Written.End>().Select(e => e.Claim).Where(c => held.Contains((c.PersonId, c.Target, c.Fence))).Select(c => c.Row)]);
+        foreach (var request in outcomes.Select(o => o.Step.RequestId).Distinct()) s.Tell("requests", request);
+    }
+
+    private static async Task SaveStepsAsync(Session s, List<Outcome> outcomes, DateTimeOffset now)
+    {
+        var steps = new List<StepRow>();
+        var postponed = new List<ChainRow>();
+        foreach (var outcome in outcomes)
+        {
+            var (state, wait) = StepMachine.Next(StepState.Pending, outcome.Ending, (int)outcome.Step.Attempts);
+            var over = state is StepState.Done or StepState.Dropped;
+            var due = wait > TimeSpan.Zero ? (now + wait).ToUnixTimeMilliseconds() : outcome.Step.DueAt;
+            steps.Add(new()
+            {
+                Id = outcome.Step.Id, State = JsonSerializer.Serialize(state).Trim('"'), Attempts = outcome.Step.Attempts + (over ? 0 : 1),
+                Problem = state == StepState.Done ? "" : outcome.Message, DueAt = due, DoneAt = over ? now.ToUnixTimeMilliseconds() : null,
+            });
+            if (wait > TimeSpan.Zero) postponed.Add(new() { PersonId = outcome.Step.PersonId, Target = outcome.Step.Target, DueAt = due });
+            if (over || outcome.Message != outcome.Step.Problem) s.Record(Entry(outcome, state, now));
+        }
+        await s.SaveStepsAsync(steps);
+        await s.PostponeChainsAsync(postponed);
+    }
+
+    private static LedgerEntry Entry(Outcome outcome, StepState state, DateTimeOffset now) => LedgerEntry.Of(now, "oikonom",
+        state switch { StepState.Done => "step.done", StepState.Dropped => "step.dropped", StepState.Stopped => "step.stopped", _ => "step.failed" },
+        outcome.Step.PersonId, outcome.Step.RequestId,
+        ("change", JsonSerializer.Serialize(outcome.Change.Kind).Trim('"')), ("target", outcome.Change.Target), ("account", outcome.Change.Account),
+        ("entitlement", outcome.Change.Kind is ChangeKind.Grant or ChangeKind.Revoke ? outcome.Change.Subject : null),
+        ("attributes", outcome.Change.Attributes.Count > 0 ? outcome.Change.Attributes : null),
+        ("location", outcome.Account?.Location), ("immutableId", outcome.Account?.ImmutableId), ("note", outcome.Note.Length > 0 ? outcome.Note : null),
+        ("problem", outcome.Message.Length > 0 ? outcome.Message : null), ("edition", outcome.Step.Edition), ("reason", outcome.Change.Reason));
+
+    private static async Task SaveRecordAsync(Session s, List<Outcome> outcomes)
+    {
+        await s.UpsertAccountsAsync([.. outcomes.Where(o => o.Account is not null).GroupBy(o => (o.Account!.PersonId, o.Account.Target)).Select(g => g.Last().Account!)]);
+        await s.CloseGrantsAsync([.. outcomes.Where(o => o.Closes is not null).Select(o => o.Closes!)]);
+        await s.OpenGrantsAsync([.. outcomes.Where(o => o.Opens is not null).Select(o => o.Opens!)]);
+    }
+
+    private async Task SendLinksAsync(Session s, List<Outcome> outcomes, DateTimeOffset now)
+    {
+        if (outcomes.Count == 0) return;
+        var users = await s.UsersAsync();
+        var requests = (await s.RequestsByIdAsync([.. outcomes.Select(o => o.Step.RequestId).Distinct()])).ToDictionary(r => r.Id);
+        var people = (await s.PeopleByIdAsync([.. outcomes.Select(o => o.Step.PersonId).Distinct()])).ToDictionary(p => p.Id);
+        var links = new List<HandoverRow>();
+        foreach (var outcome in outcomes)
+        {
+            var (person, request) = (people[outcome.Step.PersonId], requests[outcome.Step.RequestId]);
+            var receiver = users.FirstOrDefault(u => u.Active == 1 && person.Manager.Length > 0 && u.Number == person.Manager) ?? users.FirstOrDefault(u => u.Name == request.Requester);
+            if (receiver is null) continue;
+            var token = Accounts.NewToken("");
+            links.Add(new()
+            {
+                Id = Guid.CreateVersion7(now).ToString(), TokenHash = Accounts.HashToken(token), PersonId = person.Id, Target = outcome.Step.Target, Receiver = receiver.Name,
+                RequestId = request.Id, ExpiresAt = (now + LinkHolds).ToUnixTimeMilliseconds(),
+            });
+            if (receiver.Mail.Length > 0)
+            {
+                s.Send(new(receiver.Mail, $"First password for {person.Display}",
+                    $"Dear {receiver.Display},\n\nthe account {outcome.Change.Account} of {person.Display} is made. This link shows its first password once, to you alone, after you sign in:\n\n" +
+                    $"{options.PublicAddress}/handover/{token}\n\nThe password is made up when you open the link; it is kept nowhere. The link holds until {now + LinkHolds:yyyy-MM-dd}.\n", request.Id));
+            }
+        }
+        await s.AddHandoversAsync(links);
+    }
+
+    private async Task CompleteAsync(Session s, List<Outcome> outcomes, DateTimeOffset now)
+    {
+        var finished = await s.FinishedAsync([.. outcomes.Select(o => o.Step.RequestId).Distinct()]);
+        if (finished.Count == 0) return;
+        await s.CompleteAsync(finished, now.ToUnixTimeMilliseconds());
+        var users = (await s.UsersAsync()).ToDictionary(u => u.Name);
+        foreach (var row in await s.RequestsByIdAsync(finished))
+        {
+            s.Record(LedgerEntry.Of(now, "oikonom", "request.completed", row.PersonId, row.Id));
+            s.Tell("people", row.PersonId);
+            if (!users.TryGetValue(row.Requester, out var user) || user.Active == 0 || user.Mail.Length == 0) continue;
+            s.Send(new(user.Mail, $"Request {row.Number}, {row.Kind} {row.Display}: complete",
+                $"Dear {user.Display},\n\nyour {row.Kind} request {row.Number} for {row.Display} is complete: all was done, read back and found as planned.\n\n{options.PublicAddress}/requests/{row.Id}\n", row.Id));
+        }
+    }
+
+    [LoggerMessage(Level = LogLevel.Error, Message = "A group of {Count} outcomes could not be committed and is tried again")]
+    private static partial void LogFailure(ILogger log, int count, Exception error);
+}

@@ -1,0 +1,236 @@
+using System.Net;
+using System.Net.Sockets;
+using System.Security.Cryptography;
+using Microsoft.AspNetCore.Authentication;
+using Microsoft.AspNetCore.Authentication.Cookies;
+using Microsoft.AspNetCore.DataProtection;
+using Microsoft.AspNetCore.Http.Json;
+using Oikonom.Contracts;
+using Oikonom.Core.Ledger;
+using Oikonom.Service.Access;
+using Oikonom.Service.Approval;
+using Oikonom.Service.Fulfilment;
+using Oikonom.Service.Intake;
+using Oikonom.Service.Ledger;
+using Oikonom.Service.Live;
+using Oikonom.Service.Notices;
+using Oikonom.Service.People;
+using Oikonom.Service.Planning;
+using Oikonom.Service.Rulebook;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+using Serilog;
+using Serilog.Events;
+using Serilog.Formatting.Compact;
+
+namespace Oikonom.Service.Hosting;
+
+/// <summary>Puts the service together and runs it.</summary>
+public static class Daemon
+{
+    public const string Version = "0.1.0";
+
+    public static async Task<int> RunAsync(string[] args)
+    {
+        var builder = WebApplication.CreateSlimBuilder(args);
+        builder.Configuration.AddEnvironmentVariables("OIKONOM_").AddCommandLine(args);
+        var options = ServiceOptions.From(builder.Configuration);
+        try
+        {
+            await using var app = Build(builder, options);
+            await PrepareAsync(app, options);
+            await app.RunAsync();
+            return 0;
+        }
+        catch (Exception error) when (error is StoreFault or IOException or SocketException or UnauthorizedAccessException or Npgsql.NpgsqlException or Microsoft.Data.Sqlite.SqliteException or ArgumentException)
+        {
+            await System.Console.Error.WriteLineAsync($"oikonomd: {Explain(error, options)}");
+            return 1;
+        }
+        finally
+        {
+            await Log.CloseAndFlushAsync();
+        }
+    }
+
+    private static string Explain(Exception error, ServiceOptions options) => error.GetBaseException() is SocketException { SocketErrorCode: SocketError.AddressAlreadyInUse } || error.Message.Contains("address already in use", StringComparison.OrdinalIgnoreCase)
+        ? $"{options.Listen} is in use by another program. Stop it, or choose another port with --listen."
+        : error.Message;
+
+    private static WebApplication Build(WebApplicationBuilder builder, ServiceOptions options)
+    {
+        Directory.CreateDirectory(options.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        builder.WebHost.UseKestrelCore().ConfigureKestrel(kestrel =>
+        {
+            kestrel.AddServerHeader = false;
+            kestrel.Limits.MaxRequestBodySize = 32 * 1024 * 1024;
+            var address = new Uri(options.Listen);
+            if (address.Scheme != "http") throw new ArgumentException("--listen takes an http:// address; put a TLS proxy before it for other machines.");
+            kestrel.Listen(IPAddress.TryParse(address.Host, out var ip) ? ip : IPAddress.Loopback, address.Port);
+        });
+        builder.Logging.ClearProviders();
+        builder.Host.UseSerilog((_, log) => log
+            .MinimumLevel.Is(Enum.TryParse<LogEventLevel>(options.LogLevel, true, out var level) ? level : LogEventLevel.Information)
+            .MinimumLevel.Override("Microsoft", LogEventLevel.Warning)
+            .Enrich.WithProperty("node", options.Node)
+            .WriteTo.Console(new RenderedCompactJsonFormatter()));
+        var services = builder.Services;
+        services.AddSingleton(options).AddSingleton(TimeProvider.System);
+        services.AddSingleton<Engine>(_ => options.Store == "sqlite" ? new SqliteEngine(Path.Combine(options.Data, "oikonom.db")) : new PostgresEngine(options.Store));
+        services.AddSingleton<Store.Store>().AddSingleton<SigningKey>().AddSingleton<Accounts>().AddSingleton<SecretBook>().AddSingleton<EditionBook>().AddSingleton<ConnectorBook>()
+            .AddSingleton<StageEntry>().AddSingleton<RequestDesk>().AddSingleton<IntakeRunner>().AddSingleton<LiveSignal>();
+        services.AddSingleton<OutcomeWriter>().AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
+        AddLoop<PlannerLoop>(services);
+        AddLoop<FulfilmentLoop>(services);
+        AddLoop<Sealer>(services);
+        AddLoop<MailLoop>(services);
+        AddLoop<Housekeeping>(services);
+        services.AddDataProtection().SetApplicationName("oikonom").PersistKeysToFileSystem(new(Path.Combine(options.Data, "keys")));
+        services.AddAuthentication("either")
+            .AddPolicyScheme("either", null, scheme => scheme.ForwardDefaultSelector = context => context.Request.Headers.ContainsKey("Authorization") ? TokenScheme.Name : CookieAuthenticationDefaults.AuthenticationScheme)
+            .AddScheme<AuthenticationSchemeOptions, TokenScheme>(TokenScheme.Name, null)
+            .AddCookie(cookie =>
+            {
+                cookie.Cookie.Name = "oikonom";
+                cookie.Cookie.HttpOnly = true;
+                cookie.Cookie.SameSite = SameSiteMode.Strict;
+                cookie.Cookie.SecurePolicy = CookieSecurePolicy.SameAsRequest;
+                cookie.ExpireTimeSpan = TimeSpan.FromHours(12);
+                cookie.SlidingExpiration = true;
+                cookie.Events.OnRedirectToLogin = context => Status(context.Response, 401);
+                cookie.Events.OnRedirectToAccessDenied = context => Status(context.Response, 403);
+                cookie.Events.OnValidatePrincipal = RefreshAsync;
+            });
+        services.AddAuthorization(authorization =>
+        {
+            foreach (var (name, roles) in Roles.Policies) authorization.AddPolicy(name, policy => policy.RequireAuthenticatedUser().RequireRole(roles));
+            authorization.FallbackPolicy = authorization.DefaultPolicy;
+        });
+        services.Configure<JsonOptions>(json => json.SerializerOptions.NumberHandling = System.Text.Json.Serialization.JsonNumberHandling.Strict);
+        services.AddOpenApi("v1", openApi => openApi.AddDocumentTransformer((document, _, _) =>
+        {
+            document.Info.Title = "Oikonom";
+            document.Info.Version = "v1";
+            document.Info.Description = "Coordinates the lifecycle of people's identities. Failures are problem details (RFC 9457) with a stable code.";
+            document.Servers = [];
+            return Task.CompletedTask;
+        }));
+        var app = builder.Build();
+        app.UseSecurityHeaders();
+        app.UseMiddleware<ProblemWriter>();
+        app.UseMiddleware<ForgeryGuard>();
+        app.UseAuthentication();
+        app.UseAuthorization();
+        Map(app, options);
+        return app;
+    }
+
+    private static void AddLoop<T>(IServiceCollection services) where T : Loop => services.AddSingleton<T>().AddHostedService(p => p.GetRequiredService<T>());
+
+    private static Task Status(HttpResponse response, int status)
+    {
+        response.StatusCode = status;
+        return Task.CompletedTask;
+    }
+
+    /// <summary>A changed role, a new password or an ended user takes effect with the next call.</summary>
+    private static async Task RefreshAsync(CookieValidatePrincipalContext context)
+    {
+        var store = context.HttpContext.RequestServices.GetRequiredService<Store.Store>();
+        var user = await store.ReadAsync(s => s.UserAsync(context.Principal!.UserName()), context.HttpContext.RequestAborted);
+        if (user is not { Active: 1 } || user.Stamp != context.Principal!.FindFirst("stamp")?.Value) context.RejectPrincipal();
+    }
+
+    private static void Map(WebApplication app, ServiceOptions options)
+    {
+        var api = app.MapGroup("/api/v1");
+        api.MapAccess();
+        api.MapRulebook();
+        api.MapIntake();
+        api.MapPeople();
+        api.MapRequests();
+        api.MapTargets();
+        api.MapLedger();
+        api.MapLive();
+        app.MapOpenApi().AllowAnonymous();
+        app.MapGet("/health/live", () => TypedResults.Ok()).AllowAnonymous().ExcludeFromDescription();
+        app.MapGet("/health/ready", async (Store.Store store, CancellationToken cancel) =>
+        {
+            try
+            {
+                var edition = await store.ReadAsync(s => s.LastEditionNumberAsync(), cancel);
+                return Results.Ok(new Readiness(true, store.Engine.Name, (int)edition, Version));
+            }
+            catch (Exception error) when (error is System.Data.Common.DbException or IOException or TimeoutException)
+            {
+                return Results.Json(new Readiness(false, store.Engine.Name, 0, Version), statusCode: 503);
+            }
+        }).AllowAnonymous().ExcludeFromDescription();
+        app.Map("/api/{**rest}", IResult () => throw Problem.NotFound("such address", "The API is described at /openapi/v1.json.")).AllowAnonymous().ExcludeFromDescription();
+        app.MapConsole(options.Console);
+    }
+
+    private static async Task PrepareAsync(WebApplication app, ServiceOptions options)
+    {
+        var services = app.Services;
+        services.GetRequiredService<Engine>().Migrate();
+        services.GetRequiredService<SigningKey>();
+        var store = services.GetRequiredService<Store.Store>();
+        var time = services.GetRequiredService<TimeProvider>();
+        await FirstUserAsync(store, options, time);
+        var loops = new Loop[] { services.GetRequiredService<PlannerLoop>(), services.GetRequiredService<FulfilmentLoop>(), services.GetRequiredService<Sealer>(), services.GetRequiredService<MailLoop>() };
+        var signal = services.GetRequiredService<LiveSignal>();
+        store.Committed += () =>
+        {
+            foreach (var loop in loops) loop.Wake();
+            signal.Raise();
+        };
+    }
+
+    /// <summary>A store without users gets the user <c>setup</c>, who can make the others.</summary>
+    private static Task FirstUserAsync(Store.Store store, ServiceOptions options, TimeProvider time) => store.WriteAsync(async s =>
+    {
+        if ((await s.UsersAsync()).Count > 0) return;
+        var password = options.FirstPassword;
+        if (password.Length == 0)
+        {
+            password = RandomNumberGenerator.GetHexString(20, lowercase: true);
+            var path = Path.Combine(options.Data, "first-password");
+            await using var file = new FileStream(path, new FileStreamOptions { Mode = FileMode.Create, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite });
+            await using var writer = new StreamWriter(file);
+            await writer.WriteLineAsync(password);
+        }
+        await s.SaveUserAsync(new()
+        {
+            Name = "setup", Display = "First user", Roles = Roles.Engineer, PasswordHash = Accounts.HashPassword(password), Stamp = Guid.NewGuid().ToString("N"), CreatedAt = time.Milliseconds(),
+        });
+        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "user.made", null, null, ("user", "setup"), ("roles", Roles.Engineer)));
+    });
+}
+
+/// <summary>
+/// A call that changes something with a session cookie must carry the header <c>X-Oikonom</c>, which no foreign
+/// page can send; the cookie is SameSite=Strict besides. Tokens need none: no browser adds them by itself.
+/// </summary>
+public sealed class ForgeryGuard(RequestDelegate next)
+{
+    public Task InvokeAsync(HttpContext context)
+    {
+        var changes = !HttpMethods.IsGet(context.Request.Method) && !HttpMethods.IsHead(context.Request.Method) && !HttpMethods.IsOptions(context.Request.Method);
+        if (changes && context.Request.Cookies.ContainsKey("oikonom") && !context.Request.Headers.ContainsKey("Authorization") && !context.Request.Headers.ContainsKey("X-Oikonom"))
+            throw new Problem(403, "header-needed", "Not allowed", "A call that changes something from a browser session carries the header X-Oikonom.");
+        return next(context);
+    }
+}
+
+/// <summary>Forgets hints that nobody can ask for any more.</summary>
+public sealed class Housekeeping(Store.Store store, TimeProvider time, ILogger<Housekeeping> log) : Loop(TimeSpan.FromMinutes(10), log)
+{
+    private static readonly TimeSpan Keep = TimeSpan.FromHours(6);
+
+    protected override async Task<bool> WorkAsync(CancellationToken cancel)
+    {
+        await store.WriteAsync(s => s.PruneHintsAsync(time.Milliseconds() - (long)Keep.TotalMilliseconds), cancel);
+        return false;
+    }
+}

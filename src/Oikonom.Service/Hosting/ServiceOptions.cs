@@ -1,0 +1,63 @@
+using System.Globalization;
+
+namespace Oikonom.Service.Hosting;
+
+/// <summary>How the service is set up: from OIKONOM_* in the environment, then from --name value on the command line.</summary>
+public sealed record ServiceOptions
+{
+    /// <summary>Address to listen on; loopback unless said otherwise.</summary>
+    public string Listen { get; init; } = "http://127.0.0.1:7430";
+
+    /// <summary>The address people reach the console by, for links in mails.</summary>
+    public string Address { get; init; } = "";
+
+    /// <summary>Folder of the embedded store and the keys.</summary>
+    public string Data { get; init; } = "data";
+
+    /// <summary><c>sqlite</c>, or a PostgreSQL connection string.</summary>
+    public string Store { get; init; } = "sqlite";
+
+    /// <summary>Folder the paths of file sources are relative to.</summary>
+    public string Sources { get; init; } = "sources";
+
+    /// <summary>Folder of the built console, or "" when it is served elsewhere.</summary>
+    public string Console { get; init; } = "";
+
+    /// <summary>host:port of the mail server; "" sends nothing and keeps the notices.</summary>
+    public string Mail { get; init; } = "";
+    public string MailFrom { get; init; } = "oikonom@localhost";
+
+    /// <summary>True when the mail server is on this machine and speaks clear text; otherwise StartTLS is demanded.</summary>
+    public bool MailClear { get; init; }
+    public string Node { get; init; } = $"{Environment.MachineName}-{Environment.ProcessId}";
+
+    /// <summary>Password of the user <c>setup</c>, made at the first start; one is made up when it is empty.</summary>
+    public string FirstPassword { get; init; } = "";
+
+    /// <summary>How long a claim on work holds, in seconds.</summary>
+    public double LeaseSeconds { get; init; } = 30;
+    public string LogLevel { get; init; } = "Information";
+
+    public string PublicAddress => Address.Length > 0 ? Address.TrimEnd('/') : Listen.TrimEnd('/');
+
+    public static ServiceOptions From(IConfiguration configuration)
+    {
+        var options = new ServiceOptions();
+        return options with
+        {
+            Listen = configuration["listen"] ?? options.Listen,
+            Address = configuration["address"] ?? options.Address,
+            Data = configuration["data"] ?? options.Data,
+            Store = configuration["store"] ?? options.Store,
+            Sources = configuration["sources"] ?? options.Sources,
+            Console = configuration["console"] ?? options.Console,
+            Mail = configuration["mail"] ?? options.Mail,
+            MailFrom = configuration["mail-from"] ?? configuration["mail_from"] ?? options.MailFrom,
+            MailClear = (configuration["mail-clear"] ?? configuration["mail_clear"]) is "true" or "1" or "yes",
+            Node = configuration["node"] ?? options.Node,
+            FirstPassword = configuration["first-password"] ?? configuration["first_password"] ?? "",
+            LeaseSeconds = double.TryParse(configuration["lease-seconds"] ?? configuration["lease_seconds"], CultureInfo.InvariantCulture, out var lease) ? Math.Clamp(lease, 0.5, 600) : options.LeaseSeconds,
+            LogLevel = configuration["log-level"] ?? configuration["log_level"] ?? options.LogLevel,
+        };
+    }
+}

@@ -1,0 +1,78 @@
+using System.Globalization;
+using System.Text.Json;
+using Oikonom.Contracts;
+using Oikonom.Core.People;
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Service.Approval;
+using Oikonom.Service.Hosting;
+using Oikonom.Service.Planning;
+using Oikonom.Service.Rulebook;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.People;
+
+public static class PeopleEndpoints
+{
+    public static void MapPeople(this RouteGroupBuilder api)
+    {
+        api.MapGet("/people", async (Store.Store store, CancellationToken cancel, string? text, string? site, string? department, string? after, int? limit) =>
+        {
+            var size = Paging.Limit(limit);
+            var (key, id) = after is null ? ("", "") : after.Split('|') is [var k, var i] ? (k, i) : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
+            var rows = await store.ReadAsync(s => s.PeoplePageAsync(Paging.Text(text).ToLowerInvariant(), site ?? "", department ?? "", key, id, size + 1), cancel);
+            return new Page<PersonSummary>([.. rows.Take(size).Select(Summary)], rows.Count > size ? $"{rows[size - 1].SearchKey}|{rows[size - 1].Id}" : null);
+        }).WithName("listPeople").WithSummary("People in order of family name. Filters: text (name, number or account name), site, department.").RequireAuthorization("read");
+
+        api.MapGet("/people/{id}", DetailAsync).WithName("getPerson").WithSummary("One person: record, accounts, grants, requests, and what is scheduled. The id may be the employee number.").RequireAuthorization("read");
+    }
+
+    private static PersonSummary Summary(PersonRow row) => new(row.Id, row.Number, row.Display, row.Kind, row.Department, row.Site, row.Title, Day(row.StartDay), row.EndDay is { } end ? Day(end) : null);
+
+    private static DateOnly Day(string text) => DateOnly.ParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture);
+
+    private static async Task<PersonDetail> DetailAsync(string id, Store.Store store, EditionBook editions, CancellationToken cancel)
+    {
+        var edition = await editions.CurrentOrNullAsync(cancel);
+        return await store.ReadAsync(async s =>
+        {
+            var row = (Guid.TryParse(id, out var guid) ? await s.PersonAsync(guid.ToString()) : await s.PersonByNumberAsync(id)) ?? throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
+            var accounts = await s.AccountsAsync([row.Id]);
+            var grants = await s.GrantsAsync([row.Id], past: true);
+            var requests = await s.RequestsPageAsync(new(PersonId: row.Id));
+            var manager = row.Manager.Length > 0 ? await s.PersonByNumberAsync(row.Manager) : null;
+            var facts = Facts.FromJson(row.Facts, edition?.Rulebook.Attributes ?? new(BuiltIn.Attributes));
+            var site = edition?.Rulebook.Sites.GetValueOrDefault(row.Site);
+            var (start, end) = edition is null ? (DateTimeOffset.MinValue, DateTimeOffset.MaxValue) : Desired.Term(facts, edition.Rulebook);
+            return new PersonDetail(
+                row.Id, row.Number, row.Display, row.Kind, row.Department, row.Site, site?.Title ?? row.Site, site?.Zone.Id ?? "UTC", row.Title, Day(row.StartDay), row.EndDay is { } last ? Day(last) : null,
+                start, end == DateTimeOffset.MaxValue ? null : end, row.Source, manager?.Display, manager?.Id,
+                [.. facts.Values.Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
+                [.. accounts.Select(a => new AccountView(a.Target, a.Name, a.Location, a.ImmutableId, a.Enabled == 1, a.CreatedAt.ToInstant(),
+                    [.. Recorded.Attributes(a.Attributes).OrderBy(x => x.Key, StringComparer.Ordinal).Select(x => new AttributeValue(x.Key, string.Join(", ", x.Value)))], Reason(a.Reason)))],
+                [.. grants.Select(g => new GrantView(g.Target, g.Entitlement, edition?.Rulebook.Targets.GetValueOrDefault(g.Target)?.Entitlements.GetValueOrDefault(g.Entitlement)?.Title ?? g.Entitlement, g.FromAt.ToInstant(), g.UntilAt.ToInstant(), Reason(g.Reason)))],
+                [.. requests.Select(RequestViews.Summary)], await ScheduledAsync(s, requests, edition));
+        }, cancel);
+    }
+
+    private static async Task<IReadOnlyList<ScheduledChange>> ScheduledAsync(Session s, IReadOnlyList<RequestRow> requests, Edition? edition)
+    {
+        var scheduled = new List<ScheduledChange>();
+        foreach (var request in requests.Where(r => r.State is "fulfilling" or "completed"))
+        {
+            foreach (var step in (await s.StepsOfAsync(request.Id)).Where(x => x.State == "pending"))
+            {
+                var change = JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
+                if (change.Kind != ChangeKind.Verify) scheduled.Add(new(step.DueAt.ToInstant(), RequestViews.View(change, edition).Text, request.Id, request.Number));
+            }
+        }
+        return [.. scheduled.OrderBy(x => x.Due)];
+    }
+
+    private static ReasonView Reason(string json)
+    {
+        var reason = Recorded.ReasonOf(json);
+        return new(reason.Rule, reason.Place, reason.Condition);
+    }
+}

@@ -1,0 +1,55 @@
+using System.Text.Json;
+using Oikonom.Core.People;
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Planning;
+
+/// <summary>What the store holds of some people, in the terms of the core.</summary>
+public sealed class Recorded
+{
+    private readonly Dictionary<string, PersonRow> _people;
+    private readonly ILookup<string, AccountRow> _accounts;
+    private readonly ILookup<string, GrantRow> _grants;
+    private readonly ILookup<string, NameRow> _names;
+
+    private Recorded(IReadOnlyList<PersonRow> people, IReadOnlyList<AccountRow> accounts, IReadOnlyList<GrantRow> grants, IReadOnlyList<NameRow> names)
+    {
+        _people = people.ToDictionary(p => p.Id);
+        _accounts = accounts.ToLookup(a => a.PersonId);
+        _grants = grants.ToLookup(g => g.PersonId);
+        _names = names.ToLookup(n => n.PersonId);
+    }
+
+    public static async Task<Recorded> LoadAsync(Session session, IReadOnlyCollection<string> people) => new(
+        await session.PeopleByIdAsync(people), await session.AccountsAsync(people), await session.GrantsAsync(people, past: false), await session.NamesOfAsync(people));
+
+    public PersonRow Person(string id) => _people[id];
+    public AccountRow? Account(string id, string target) => _accounts[id].FirstOrDefault(a => a.Target == target);
+    public IReadOnlyDictionary<string, string> ImmutableIds(string id) => _accounts[id].ToDictionary(a => a.Target, a => a.ImmutableId);
+
+    /// <summary>The person with the names that are theirs: of accounts, else the newest reserved.</summary>
+    public Subject Subject(string id, Edition edition)
+    {
+        var names = new Dictionary<string, string>(StringComparer.Ordinal);
+        foreach (var name in _names[id]) names[name.Target] = name.NameKey;
+        foreach (var account in _accounts[id]) names[account.Target] = account.Name;
+        return new(PersonId.Parse(id), Facts.FromJson(_people[id].Facts, edition.Rulebook.Attributes), names);
+    }
+
+    public AccessState State(string id, Edition edition)
+    {
+        var accounts = _accounts[id].ToDictionary(a => a.Target, a => new AccountState(
+            a.Target, a.Name, a.Container, edition.Rulebook.Targets.TryGetValue(a.Target, out var target) ? target.Classes : [],
+            Attributes(a.Attributes), a.Enabled == 1, ReasonOf(a.Reason)));
+        var grants = _grants[id].Select(g => new GrantState(g.Target, g.Entitlement, ReasonOf(g.Reason))).ToDictionary(g => g.Key);
+        return new(accounts, grants);
+    }
+
+    public static IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes(string json) =>
+        new Dictionary<string, IReadOnlyList<string>>((JsonSerializer.Deserialize<Dictionary<string, List<string>>>(json) ?? []).Select(p => KeyValuePair.Create(p.Key, (IReadOnlyList<string>)p.Value)), StringComparer.OrdinalIgnoreCase);
+
+    public static Reason ReasonOf(string json) => JsonSerializer.Deserialize<Reason>(json) ?? new("", "", "");
+}

@@ -1,0 +1,3 @@
+using Oikonom.Service.Hosting;
+
+return await Daemon.RunAsync(args);

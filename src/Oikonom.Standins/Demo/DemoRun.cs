@@ -1,0 +1,241 @@
+using System.Diagnostics;
+using System.Globalization;
+using System.Net;
+using System.Net.Http.Headers;
+using System.Net.Http.Json;
+using System.Net.Sockets;
+using System.Runtime.InteropServices;
+using System.Text.Json;
+using Oikonom.Contracts;
+using Oikonom.Standins.Directory;
+using Oikonom.Standins.Hr;
+using Oikonom.Standins.Mail;
+
+namespace Oikonom.Standins.Demo;
+
+/// <summary>How the demo is run: where it keeps its data, and the first of its seven ports.</summary>
+public sealed record DemoOptions(string Repository, string Folder, int Port, bool Fresh)
+{
+    public const int DefaultPort = 7430;
+    public int Service => Port;
+    public int HrPort => Port + 1;
+    public int MailPagePort => Port + 2;
+    public int SmtpPort => Port + 3;
+    public int LdapPort => Port + 5;
+    public int LdapsPort => Port + 6;
+    public string Address => $"http://127.0.0.1:{Service}";
+}
+
+/// <summary>What went wrong in words for a person; nothing else is printed.</summary>
+public sealed class DemoFault(string message) : Exception(message);
+
+/// <summary>Northmere in one process tree: directory, HR, mail, and the service with its rulebook and users.</summary>
+public sealed class DemoRun(DemoOptions options)
+{
+    public const string Password = "northmere-demo";
+
+    /// <summary>Name, display, roles, employee number, and what they are for.</summary>
+    public static readonly IReadOnlyList<(string Name, string Display, string[] Roles, string Number, string For)> Users =
+    [
+        ("ines", "Ines Morrow", ["requester"], "E1007", "runs HR; raises requests"),
+        ("mara", "Mara Selkirk", ["approver"], "E1002", "manager, animal care at Harbour House"),
+        ("tomas", "Tomas Brackwater", ["approver"], "E1003", "manager, dive team"),
+        ("lise", "Lise Vesterholt", ["approver"], "E1008", "manager, rescue station"),
+        ("otto", "Otto Lindgard", ["operator"], "", "releases and mends"),
+        ("edda", "Edda Castermans", ["engineer"], "", "rulebook, targets, secrets"),
+        ("aldo", "Aldo Winterbourne", ["auditor"], "", "reads the ledger"),
+    ];
+
+    private static readonly (string Number, string Given, string Family, string Name)[] LeftBehind =
+    [
+        ("E1303", "Zoe", "Darcy", "zoe.darcy"),
+        ("E1305", "Petra", "Halvorsen", "petra.halvorsen"),
+        ("E1305", "Petra", "Halvorsen", "phalvorsen"),
+    ];
+
+    public async Task<int> RunAsync(Action<string> say, CancellationToken cancel)
+    {
+        var demo = Path.Combine(options.Repository, "demo", "northmere");
+        foreach (var port in new[] { options.Service, options.HrPort, options.MailPagePort, options.SmtpPort, options.LdapPort, options.LdapsPort }) RequireFree(port);
+        if (options.Fresh && System.IO.Directory.Exists(options.Folder)) System.IO.Directory.Delete(options.Folder, recursive: true);
+        System.IO.Directory.CreateDirectory(options.Folder);
+        var seeded = Path.Combine(options.Folder, "seeded");
+        var isNew = !File.Exists(seeded);
+        if (isNew)
+            foreach (var half in new[] { "service", "directory" }) if (System.IO.Directory.Exists(Path.Combine(options.Folder, half))) System.IO.Directory.Delete(Path.Combine(options.Folder, half), recursive: true);
+
+        await using var directory = await DirectoryServer.StartAsync(new(Path.Combine(options.Folder, "directory"), options.LdapPort, options.LdapsPort)
+        {
+            Durable = true, Tree = NorthmereTree.Ldif(Path.Combine(demo, "hr", "people.csv"), LeftBehind),
+        }, cancel);
+        await using var sink = new MailSink(options.SmtpPort);
+        var hr = new HrService(Path.Combine(demo, "hr"), Path.Combine(options.Folder, "sources"));
+        if (isNew) hr.Export("people");
+        await using var hrApp = Web(options.HrPort, hr.Map);
+        await using var mailApp = Web(options.MailPagePort, app => app.MapMail(sink));
+        await hrApp.StartAsync(cancel);
+        await mailApp.StartAsync(cancel);
+        using var service = StartService();
+        try
+        {
+            await ReadyAsync(service, cancel);
+            if (isNew)
+            {
+                await SeedAsync(directory, Path.Combine(demo, "rulebook"), cancel);
+                await File.WriteAllTextAsync(seeded, "", cancel);
+            }
+            Welcome(say);
+            await service.WaitForExitAsync(cancel);
+            throw new DemoFault($"The service ended by itself with exit code {service.ExitCode}. Its log is {Path.Combine(options.Folder, "service.log")}.");
+        }
+        catch (OperationCanceledException)
+        {
+            return 0;
+        }
+        finally
+        {
+            await StopAsync(service);
+        }
+    }
+
+    private void RequireFree(int port)
+    {
+        try
+        {
+            using var listener = new TcpListener(IPAddress.Loopback, port);
+            listener.Start();
+        }
+        catch (SocketException)
+        {
+            throw new DemoFault($"Port {port} is in use. Stop what uses it, or choose other ports: make demo ARGS=\"--port {options.Port + 1000}\" (the demo takes seven from there on).");
+        }
+    }
+
+    private static WebApplication Web(int port, Action<WebApplication> map)
+    {
+        var builder = WebApplication.CreateSlimBuilder();
+        builder.Logging.ClearProviders();
+        builder.WebHost.ConfigureKestrel(kestrel => kestrel.Listen(IPAddress.Loopback, port));
+        var app = builder.Build();
+        map(app);
+        return app;
+    }
+
+    private Process StartService()
+    {
+        var binary = Path.Combine(options.Repository, "bin", "oikonomd");
+        if (!File.Exists(binary)) throw new DemoFault("bin/oikonomd is missing. Run 'make build' first.");
+        var log = Path.Combine(options.Folder, "service.log");
+        var info = new ProcessStartInfo("/bin/sh", ["-c", "exec \"$0\" >>\"$1\" 2>&1", binary, log]);
+        foreach (var (name, value) in new[]
+        {
+            ("LISTEN", options.Address), ("DATA", Path.Combine(options.Folder, "service")), ("SOURCES", Path.Combine(options.Folder, "sources")),
+            ("CONSOLE", Path.Combine(options.Repository, "console", "dist")), ("MAIL", $"127.0.0.1:{options.SmtpPort}"), ("MAIL_CLEAR", "true"),
+            ("MAIL_FROM", "oikonom@northmere.example"), ("FIRST_PASSWORD", Password), ("NODE", "northmere-1"),
+        }) info.Environment[$"OIKONOM_{name}"] = value;
+        return Process.Start(info)!;
+    }
+
+    private async Task ReadyAsync(Process service, CancellationToken cancel)
+    {
+        using var client = new HttpClient();
+        for (var attempt = 0; attempt < 300; attempt++)
+        {
+            if (service.HasExited) throw new DemoFault($"The service did not start. Its log is {Path.Combine(options.Folder, "service.log")}.");
+            try
+            {
+                if ((await client.GetAsync(new Uri($"{options.Address}/health/ready"), cancel)).IsSuccessStatusCode) return;
+            }
+            catch (HttpRequestException)
+            {
+                // Not yet.
+            }
+            await Task.Delay(100, cancel);
+        }
+        throw new DemoFault("The service was not ready within 30 s.");
+    }
+
+    private async Task SeedAsync(DirectoryServer directory, string rulebook, CancellationToken cancel)
+    {
+        using var client = new HttpClient { BaseAddress = new(options.Address) };
+        var token = await Read<IssuedToken>(await client.PostAsJsonAsync("/api/v1/tokens", new TokenBody("setup", Password, "demo", 1), cancel), cancel);
+        client.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token.Token);
+        await Done(await client.PutAsJsonAsync("/api/v1/secrets/directory-authority", new SecretBody(directory.AuthorityPem), cancel), cancel);
+        await Done(await client.PutAsJsonAsync("/api/v1/secrets/directory-password", new SecretBody(directory.Options.ServicePassword), cancel), cancel);
+        await Done(await client.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Rulebook(rulebook)), cancel), cancel);
+        foreach (var (name, display, roles, number, _) in Users)
+            await Done(await client.PutAsJsonAsync($"/api/v1/users/{name}", new UserBody(display, $"{name}@northmere.example", roles, number, Password, true), cancel), cancel);
+        await Done(await client.PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody("baseline", false), cancel), cancel);
+    }
+
+    /// <summary>The rulebook with the demo's own port; the copy in the demo folder is what 'rulebook check' can be tried on.</summary>
+    private List<RulebookFileBody> Rulebook(string folder)
+    {
+        var files = new List<RulebookFileBody>();
+        foreach (var file in System.IO.Directory.GetFiles(folder, "*.yaml", SearchOption.AllDirectories))
+        {
+            var path = Path.GetRelativePath(folder, file).Replace('\\', '/');
+            var text = File.ReadAllText(file).Replace(":7436", $":{options.LdapsPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal);
+            var copy = Path.Combine(options.Folder, "rulebook", path);
+            System.IO.Directory.CreateDirectory(Path.GetDirectoryName(copy)!);
+            File.WriteAllText(copy, text);
+            files.Add(new(path, text));
+        }
+        return files;
+    }
+
+    private static async Task<T> Read<T>(HttpResponseMessage response, CancellationToken cancel)
+    {
+        await Done(response, cancel);
+        return (await response.Content.ReadFromJsonAsync<T>(cancel))!;
+    }
+
+    private static async Task Done(HttpResponseMessage response, CancellationToken cancel)
+    {
+        if (response.IsSuccessStatusCode) return;
+        var problem = await response.Content.ReadFromJsonAsync<JsonElement>(cancel);
+        throw new DemoFault($"Setting up failed at {response.RequestMessage?.RequestUri}: {problem.GetProperty("detail").GetString()}");
+    }
+
+    private void Welcome(Action<string> say)
+    {
+        say("");
+        say($"  Oikonom runs for Northmere.       Console   {options.Address}");
+        say($"                                    API       {options.Address}/openapi/v1.json");
+        say($"                                    Mail      http://127.0.0.1:{options.MailPagePort}");
+        say($"                                    HR        http://127.0.0.1:{options.HrPort}/records");
+        say($"                                    Directory ldaps://127.0.0.1:{options.LdapsPort}");
+        say("");
+        say($"  Sign in as (password {Password}):");
+        foreach (var (name, display, roles, _, what) in Users) say($"    {name,-7}{display,-20}{string.Join(", ", roles),-12}{what}");
+        say("");
+        say("  Try next, in another terminal:");
+        say($"    curl -X POST http://127.0.0.1:{options.HrPort}/exports/people-with-joiners    HR exports eight joiners");
+        say($"    export OIKONOM_URL={options.Address}");
+        say("    bin/oikonom sign-in ines --password-stdin <<< northmere-demo");
+        say("    bin/oikonom intake run hr");
+        say("    then sign in to the console as mara, and look at the inbox.");
+        say("  Or let demo/tour.sh walk the whole path.");
+        say("");
+        say("  Ctrl-C stops all of it; the data stays. 'make demo ARGS=--fresh' starts over.");
+        say("");
+    }
+
+    private static async Task StopAsync(Process service)
+    {
+        if (service.HasExited) return;
+        _ = Kill(service.Id, 15);
+        using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(10));
+        try
+        {
+            await service.WaitForExitAsync(limit.Token);
+        }
+        catch (OperationCanceledException)
+        {
+            service.Kill();
+        }
+    }
+
+    [DllImport("libc", EntryPoint = "kill")]
+    private static extern int Kill(int process, int signal);
+}
