@@ -28,7 +28,12 @@ public sealed class HrService(string files, string exportFolder)
         using var reader = Sep.New(',').Reader(o => o with { Unescape = true }).FromFile(path);
         var names = reader.Header.ColNames;
         var rows = new List<Dictionary<string, string>>();
-        foreach (var row in reader) rows.Add(names.ToDictionary(name => name, name => row[name].ToString()));
+        foreach (var row in reader)
+        {
+            var record = new Dictionary<string, string>();
+            foreach (var name in names) record[name] = row[name].ToString();
+            rows.Add(record);
+        }
         return rows;
     }
 

@@ -3,7 +3,6 @@ using System.Collections.Concurrent;
 using System.Net;
 using MimeKit;
 using SmtpServer;
-using SmtpServer.ComponentModel;
 using SmtpServer.Protocol;
 using SmtpServer.Storage;
 
@@ -22,7 +21,7 @@ public sealed class MailSink : IAsyncDisposable
     public MailSink(int port)
     {
         Port = port;
-        var services = new ServiceProvider();
+        var services = new SmtpServer.ComponentModel.ServiceProvider();
         services.Add(new Keep(_mails));
         var options = new SmtpServerOptionsBuilder().ServerName("northmere.example")
             .Endpoint(e => e.Endpoint(new IPEndPoint(IPAddress.Loopback, port))).Build();
@@ -53,7 +52,7 @@ public sealed class MailSink : IAsyncDisposable
         {
             await using var stream = new MemoryStream(buffer.ToArray());
             var message = await MimeMessage.LoadAsync(stream, cancellationToken);
-            mails.Enqueue(new(message.MessageId, message.To.ToString(), message.From.ToString(), message.Subject, message.TextBody ?? "", message.Date));
+            mails.Enqueue(new(message.MessageId ?? "", message.To.ToString(), message.From.ToString(), message.Subject ?? "", message.TextBody ?? "", message.Date));
             while (mails.Count > 2000) mails.TryDequeue(out _);
             return SmtpResponse.Ok;
         }

@@ -1,0 +1,33 @@
+#!/usr/bin/env bash
+# Installs what is missing for 'demo' or 'test' from the system's packages. Says what to do when it cannot.
+set -euo pipefail
+need=()
+want() { [ -e "$1" ] || need+=("${@:2}"); }
+want /usr/sbin/slapd slapd
+want /usr/bin/ldapsearch ldap-utils
+want /usr/lib/ldap/ppolicy.so slapd
+want /usr/share/zoneinfo/Europe/Lisbon tzdata
+command -v curl >/dev/null || need+=(curl)
+if [ "${1:-demo}" = test ]; then
+  ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || need+=(postgresql)
+  want /usr/bin/chromium chromium fonts-dejavu-core
+fi
+command -v dotnet >/dev/null || { echo "install: the .NET 10 SDK is missing; install it first." >&2; exit 1; }
+command -v node >/dev/null || { echo "install: node 20 is missing; install it first." >&2; exit 1; }
+[ ${#need[@]} -eq 0 ] && exit 0
+echo "install: ${need[*]}"
+if [ "$(id -u)" != 0 ]; then
+  if command -v sudo >/dev/null; then sudo=sudo; else
+    echo "install: run as root: apt-get install ${need[*]}" >&2; exit 1; fi
+fi
+log=$(mktemp)
+# A package that brings a service of its own must not start it: the project runs private servers.
+policy=/usr/sbin/policy-rc.d
+if [ ! -e $policy ]; then printf '#!/bin/sh\nexit 101\n' | ${sudo:-} tee $policy >/dev/null; ${sudo:-} chmod +x $policy; made=1; fi
+trap '[ -z "${made:-}" ] || ${sudo:-} rm -f '"$policy" EXIT
+if ! { ${sudo:-} apt-get update -qq && ${sudo:-} env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${need[@]}"; } >"$log" 2>&1; then
+  tail -n 15 "$log" >&2
+  echo "install: the packages above could not be installed; the whole log is $log. Check that apt-get works, then run this again." >&2
+  exit 1
+fi
+rm -f "$log"
