@@ -60,7 +60,7 @@ internal static class SetupCommands
 
     private static string Details(LedgerEntryView entry)
     {
-        var text = string.Join(" ", entry.Body.EnumerateObject().Where(p => p.Name is not ("id" or "at" or "actor" or "kind" or "reason")).Select(p => $"{p.Name}={p.Value}"));
+        var text = string.Join(" ", entry.Body.EnumerateObject().Where(p => p.Name is not ("id" or "at" or "actor" or "kind" or "person" or "request" or "reason")).Select(p => $"{p.Name}={p.Value}"));
         return text.Length <= 150 ? text : text[..150] + "…";
     }
 

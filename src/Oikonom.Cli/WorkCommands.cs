@@ -114,7 +114,8 @@ internal static class WorkCommands
         foreach (var done in request.Story.Done) Show.Line($"  Done   {done}");
         Show.Line($"  Now    {request.Story.Now}");
         Show.Line($"  Next   {request.Story.Next}");
-        Show.Line($"  Waits  on {request.Story.WaitsOn} since {Show.At(request.Story.Since)} UTC ({Show.Ago(request.Story.Since)})");
+        if (s.CompletedAt is { } over) Show.Line($"  Over   since {Show.At(over)} UTC ({Show.Ago(over)})");
+        else Show.Line($"  Waits  on {request.Story.WaitsOn} since {Show.At(request.Story.Since)} UTC ({Show.Ago(request.Story.Since)})");
         if (request.Story.Unblock is { } unblock) Show.Line($"  To do  {unblock}");
         Plan(request);
         if (request.Candidates.Count > 0)

@@ -10,7 +10,10 @@ public sealed record LedgerEntry(string Id, DateTimeOffset At, string Actor, str
 {
     private static readonly JsonWriterOptions Options = new() { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
 
+    private static readonly string[] Reserved = ["id", "at", "actor", "kind", "person", "request"];
+
     /// <param name="details">Further members, written in the order given; a null value is left out.</param>
+    /// <exception cref="ArgumentException">A detail has the name of a member that every entry has.</exception>
     public static LedgerEntry Of(DateTimeOffset at, string actor, string kind, string? person, string? request, params ReadOnlySpan<(string Name, object? Value)> details)
     {
         var id = Guid.CreateVersion7(at).ToString();
@@ -26,6 +29,7 @@ public sealed record LedgerEntry(string Id, DateTimeOffset At, string Actor, str
             if (request is not null) writer.WriteString("request", request);
             foreach (var (name, value) in details)
             {
+                if (Reserved.Contains(name)) throw new ArgumentException($"'{name}' is a member of every entry.", nameof(details));
                 if (value is null) continue;
                 writer.WritePropertyName(name);
                 switch (value)

@@ -39,5 +39,6 @@ public sealed record Plan(int Edition, IReadOnlyList<Change> Changes)
     public static Plan FromJson(string json) => JsonSerializer.Deserialize<Plan>(json, Options) ?? throw new JsonException("An empty plan.");
 
     /// <summary>SHA-256 of the plan in lower-case hexadecimal: what a decision is bound to.</summary>
+    [JsonIgnore]
     public string Digest => Convert.ToHexStringLower(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(this, Options)));
 }

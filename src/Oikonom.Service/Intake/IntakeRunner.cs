@@ -190,7 +190,7 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
                         Id = requestId, Kind = name, State = "planning", PersonId = personId, Requester = actor, Edition = edition.Number, CreatedAt = at,
                         Workflow = StageEntry.WorkflowFor(edition, name).Name, Cause = JsonSerializer.Serialize(CauseOf(what, change, source, before)),
                     });
-                    s.Record(LedgerEntry.Of(now, actor, "request.raised", personId, requestId, ("kind", name), ("source", source.Name), ("line", change.Line), ("run", runId), ("changes", before?.DifferenceTo(change.Facts) ?? [])));
+                    s.Record(LedgerEntry.Of(now, actor, "request.raised", personId, requestId, ("requestKind", name), ("source", source.Name), ("line", change.Line), ("run", runId), ("changes", before?.DifferenceTo(change.Facts) ?? [])));
                 }
                 raised.Add(new(requestId, name, change.Facts.DisplayName, change.Facts.Number));
             }

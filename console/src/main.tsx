@@ -1,0 +1,37 @@
+import '@fontsource-variable/literata/index.css';
+import '@fontsource-variable/source-sans-3/index.css';
+import './shell/book.css';
+import { QueryCache, QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { RouterProvider } from '@tanstack/react-router';
+import { StrictMode } from 'react';
+import { createRoot } from 'react-dom/client';
+import { Refusal } from './api/client';
+import { makeRouter } from './shell/routes';
+
+const queries: QueryClient = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 5_000,
+      retry: (count, error) => count < 3 && !(error instanceof Refusal && error.status >= 400 && error.status < 500),
+    },
+  },
+  queryCache: new QueryCache({
+    onError: (error) => {
+      if (error instanceof Refusal && error.status === 401 && location.pathname !== '/sign-in') {
+        void router.navigate({ to: '/sign-in', search: { onward: location.pathname + location.search } });
+      }
+    },
+  }),
+});
+const router = makeRouter(queries);
+
+const root = document.getElementById('root');
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={queries}>
+        <RouterProvider router={router} />
+      </QueryClientProvider>
+    </StrictMode>,
+  );
+}

@@ -1,0 +1,90 @@
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { type KeyboardEvent, type ReactNode, useEffect, useRef, useState } from 'react';
+import style from './DataTable.module.css';
+
+export interface Column<T> {
+  title: string;
+  width: string;
+  cell: (row: T) => ReactNode;
+}
+
+/**
+ * The one table: rows are drawn only where they are seen, so it stays fast with any number. Arrow keys walk the
+ * rows, Enter opens one.
+ */
+export function DataTable<T>(props: {
+  label: string;
+  columns: Column<T>[];
+  rows: T[];
+  keyOf: (row: T) => string;
+  open: (row: T) => void;
+  empty: ReactNode;
+  more?: () => void;
+  total?: number;
+}) {
+  const { rows, columns, more } = props;
+  const scroller = useRef<HTMLDivElement>(null);
+  const [at, setAt] = useState(0);
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => 45, overscan: 12 });
+  const items = virtual.getVirtualItems();
+  const last = items.at(-1)?.index ?? 0;
+  useEffect(() => {
+    if (more && rows.length > 0 && last >= rows.length - 10) more();
+  }, [last, more, rows.length]);
+
+  const template = { gridTemplateColumns: columns.map((c) => c.width).join(' ') };
+  const walk = (event: KeyboardEvent) => {
+    const step = { ArrowDown: 1, ArrowUp: -1, PageDown: 12, PageUp: -12, j: 1, k: -1 }[event.key];
+    if (step) {
+      event.preventDefault();
+      const next = Math.max(0, Math.min(rows.length - 1, at + step));
+      setAt(next);
+      virtual.scrollToIndex(next);
+    }
+    const row = rows[at];
+    if (event.key === 'Enter' && row && event.target === event.currentTarget) props.open(row);
+  };
+
+  if (rows.length === 0) return <div className={style.empty}>{props.empty}</div>;
+  return (
+    <div className={style.table} role="table" aria-label={props.label} aria-rowcount={more ? -1 : rows.length + 1}>
+      <div role="rowgroup" className={style.head}>
+        <div role="row" className={style.row} style={template} aria-rowindex={1}>
+          {columns.map((column) => (
+            <div role="columnheader" key={column.title}>
+              {column.title}
+            </div>
+          ))}
+        </div>
+      </div>
+      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: the scroller takes the keys that walk the rows */}
+      <div role="rowgroup" className={style.body} ref={scroller} tabIndex={0} onKeyDown={walk}>
+        <div role="presentation" style={{ height: virtual.getTotalSize(), position: 'relative' }}>
+          {items.map((item) => {
+            const row = rows[item.index];
+            if (row === undefined) return null;
+            return (
+              // biome-ignore lint/a11y/useKeyWithClickEvents: the link in the first cell and Enter do the same
+              <div
+                role="row"
+                key={props.keyOf(row)}
+                aria-rowindex={item.index + 2}
+                className={`${style.row} ${style.line} ${item.index === at ? style.at : ''}`}
+                style={{ ...template, transform: `translateY(${item.start}px)` }}
+                onClick={(event) => {
+                  if (!(event.target as HTMLElement).closest('a, button')) props.open(row);
+                }}
+              >
+                {columns.map((column) => (
+                  <div role="cell" key={column.title}>
+                    {column.cell(row)}
+                  </div>
+                ))}
+              </div>
+            );
+          })}
+        </div>
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,60 @@
+import style from './StateMark.module.css';
+
+const words: Record<string, string> = {
+  planning: 'Being planned',
+  choosing: 'Choice needed',
+  deciding: 'To decide',
+  releasing: 'To release',
+  fulfilling: 'Running',
+  completed: 'Completed',
+  declined: 'Declined',
+  pending: 'Waiting',
+  done: 'Done',
+  dropped: 'Dropped',
+  stopped: 'Stopped',
+};
+
+const shapes: Record<string, string> = {
+  planning: 'M3 12 12 3M3 8l5-5M8 13l5-5',
+  choosing: 'M8 14V9M8 9 3 3M8 9l5-6',
+  deciding: 'M8 2v7M8 12.5v1',
+  releasing: 'M4 14V2l9 3.5L4 9',
+  fulfilling: 'M2 8h11M9 4l4 4-4 4',
+  completed: 'M2.5 8.5 6.5 12.5 13.5 3.5',
+  done: 'M2.5 8.5 6.5 12.5 13.5 3.5',
+  declined: 'M3.5 3.5l9 9M12.5 3.5l-9 9',
+  stopped: 'M3.5 3.5h9v9h-9z',
+  dropped: 'M3 8h10',
+  pending: 'M3.5 8h.5M8 8h.5M12.5 8h.5',
+};
+
+const tones: Record<string, string> = {
+  completed: 'good',
+  done: 'good',
+  declined: 'bad',
+  stopped: 'bad',
+  deciding: 'warm',
+  choosing: 'warm',
+  releasing: 'warm',
+  fulfilling: 'sea',
+  planning: 'sea',
+};
+
+/** A state as a shape and a word; colour only repeats it. */
+export function StateMark({ state, title }: { state: string; title?: string }) {
+  return (
+    <span className={`${style.mark} ${style[tones[state] ?? 'calm'] ?? ''}`} title={title}>
+      <svg viewBox="0 0 16 16" width="13" height="13" aria-hidden="true">
+        <path
+          d={shapes[state] ?? shapes.pending}
+          fill="none"
+          stroke="currentColor"
+          strokeWidth="2.4"
+          strokeLinecap="round"
+          strokeLinejoin="round"
+        />
+      </svg>
+      {words[state] ?? state}
+    </span>
+  );
+}

@@ -1,0 +1,17 @@
+const day = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric', timeZone: 'UTC' });
+const minute = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit' });
+
+/** A day without a time, such as 2 Nov 2026. */
+export const onDay = (iso: string) => day.format(new Date(`${iso.slice(0, 10)}T00:00:00Z`));
+
+/** An instant in the reader's own time zone. */
+export const at = (iso: string) => minute.format(new Date(iso));
+
+/** How long ago, in one unit. */
+export function ago(iso: string, now: number = Date.now()): string {
+  const minutes = Math.floor((now - Date.parse(iso)) / 60_000);
+  if (minutes < 1) return 'just now';
+  if (minutes < 60) return `${minutes} min`;
+  if (minutes < 60 * 24) return `${Math.floor(minutes / 60)} h`;
+  return `${Math.floor(minutes / 60 / 24)} d`;
+}

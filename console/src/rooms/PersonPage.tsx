@@ -1,0 +1,177 @@
+import { useQuery } from '@tanstack/react-query';
+import { Link, useParams } from '@tanstack/react-router';
+import { api, ask, type PersonDetail } from '../api/client';
+import { type Bar, Lifeline } from '../parts/Lifeline';
+import { Failure, Loading } from '../parts/Notice';
+import { StateMark } from '../parts/StateMark';
+import { ago, at, onDay } from '../parts/when';
+import style from './Rooms.module.css';
+
+export function PersonPage() {
+  const { id } = useParams({ from: '/shell/people/$id' });
+  const person = useQuery({
+    queryKey: ['people', 'one', id],
+    queryFn: () => ask(api.GET('/api/v1/people/{id}', { params: { path: { id } } })),
+  });
+  if (person.isPending) return <Loading what="The person" />;
+  if (person.isError) return <Failure error={person.error} again={() => void person.refetch()} />;
+  return <Person person={person.data} />;
+}
+
+function barsOf(person: PersonDetail): Bar[] {
+  return [
+    { name: `${person.kind}, ${person.department}`, kind: 'employment', from: person.termStart, until: person.termEnd },
+    ...person.accounts.map((a): Bar => ({ name: a.name, kind: 'account', from: a.since, note: a.enabled ? 'enabled' : 'disabled' })),
+    ...person.grants.map((g): Bar => ({ name: g.title, kind: 'grant', from: g.from, until: g.until })),
+  ];
+}
+
+function Person({ person }: { person: PersonDetail }) {
+  return (
+    <>
+      <header className={style.head}>
+        <h1>{person.name}</h1>
+        <p>
+          {person.number} · {person.title}, {person.department} · {person.siteTitle} · {person.kind} from {onDay(person.start)}{' '}
+          {person.end ? `until ${onDay(person.end)}` : 'on'}
+        </p>
+      </header>
+      <div className={style.stack}>
+        <section className={style.sheet} aria-labelledby="lifeline">
+          <h2 id="lifeline">Lifeline</h2>
+          <Lifeline
+            title={`Employment, accounts and grants of ${person.name} over time`}
+            bars={barsOf(person)}
+            marks={person.scheduled.map((s) => ({ at: s.due, text: s.text }))}
+          />
+        </section>
+        <div className={style.columns}>
+          <div className={style.stack}>
+            <section className={style.sheet} aria-labelledby="accounts">
+              <h2 id="accounts">Accounts</h2>
+              {person.accounts.length === 0 && <p className={style.quiet}>No account.</p>}
+              {person.accounts.map((a) => (
+                <details key={a.immutableId}>
+                  <summary>
+                    <b>{a.name}</b> in {a.target}, {a.enabled ? 'enabled' : 'disabled'}, recorded since {at(a.since)}
+                  </summary>
+                  <dl className={style.facts}>
+                    <dt>Location</dt>
+                    <dd>{a.location}</dd>
+                    <dt>Immutable id</dt>
+                    <dd>{a.immutableId}</dd>
+                    {a.attributes.map((x) => (
+                      <Pair key={x.name} name={x.name} value={x.value} />
+                    ))}
+                  </dl>
+                </details>
+              ))}
+            </section>
+            <section className={style.sheet} aria-labelledby="grants">
+              <h2 id="grants">Grants</h2>
+              {person.grants.length === 0 ? (
+                <p className={style.quiet}>No grant.</p>
+              ) : (
+                <table className={style.grants}>
+                  <thead>
+                    <tr>
+                      <th scope="col">Entitlement</th>
+                      <th scope="col">From</th>
+                      <th scope="col">Until</th>
+                      <th scope="col">Because of</th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    {person.grants.map((g) => (
+                      <tr key={g.target + g.entitlement + g.from}>
+                        <td>
+                          <b>{g.title}</b>
+                        </td>
+                        <td>{at(g.from)}</td>
+                        <td>{g.until ? at(g.until) : 'open'}</td>
+                        <td>
+                          {g.reason.rule}: {g.reason.condition}
+                        </td>
+                      </tr>
+                    ))}
+                  </tbody>
+                </table>
+              )}
+            </section>
+            <section className={style.sheet} aria-labelledby="requests">
+              <h2 id="requests">Requests</h2>
+              {person.requests.length === 0 ? (
+                <p className={style.quiet}>None.</p>
+              ) : (
+                <ul className={style.list}>
+                  {person.requests.map((r) => (
+                    <li key={r.id}>
+                      <span>
+                        <Link to="/requests/$id" params={{ id: r.id }}>
+                          Request {r.number}, {r.kind}
+                        </Link>{' '}
+                        <StateMark state={r.state} /> <span className={style.quiet}>{ago(r.since)}</span>
+                      </span>
+                    </li>
+                  ))}
+                </ul>
+              )}
+            </section>
+          </div>
+          <aside className={style.stack}>
+            <section className={style.sheet} aria-labelledby="record">
+              <h2 id="record">Record</h2>
+              <dl className={style.facts}>
+                {person.managerName && (
+                  <>
+                    <dt>manager</dt>
+                    <dd>
+                      {person.managerId ? (
+                        <Link to="/people/$id" params={{ id: person.managerId }}>
+                          {person.managerName}
+                        </Link>
+                      ) : (
+                        person.managerName
+                      )}
+                    </dd>
+                  </>
+                )}
+                {person.record
+                  .filter((x) => x.name !== 'manager' || !person.managerName)
+                  .map((x) => (
+                    <Pair key={x.name} name={x.name} value={x.value} />
+                  ))}
+                <dt>time zone</dt>
+                <dd>{person.zone}</dd>
+                <dt>source</dt>
+                <dd>{person.source}</dd>
+              </dl>
+            </section>
+            {person.scheduled.length > 0 && (
+              <section className={style.sheet} aria-labelledby="scheduled">
+                <h2 id="scheduled">Scheduled</h2>
+                <ul className={style.list}>
+                  {person.scheduled.map((s) => (
+                    <li key={s.due + s.text}>
+                      <b>{at(s.due)}</b>
+                      <span>{s.text}</span>
+                    </li>
+                  ))}
+                </ul>
+              </section>
+            )}
+          </aside>
+        </div>
+      </div>
+    </>
+  );
+}
+
+function Pair({ name, value }: { name: string; value: string }) {
+  return (
+    <>
+      <dt>{name}</dt>
+      <dd>{value}</dd>
+    </>
+  );
+}

@@ -1,0 +1,53 @@
+import { useQueryClient } from '@tanstack/react-query';
+import { useNavigate, useSearch } from '@tanstack/react-router';
+import { type FormEvent, useState } from 'react';
+import { api, ask } from '../api/client';
+import { Button } from '../parts/Button';
+import { Field } from '../parts/Field';
+import { Failure } from '../parts/Notice';
+import { useTheme } from '../shell/useTheme';
+import style from './SignInPage.module.css';
+
+export function SignInPage() {
+  useTheme();
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const { onward } = useSearch({ from: '/sign-in' });
+  const [name, setName] = useState('');
+  const [password, setPassword] = useState('');
+  const [error, setError] = useState<Error>();
+  const [busy, setBusy] = useState(false);
+
+  const submit = async (event: FormEvent) => {
+    event.preventDefault();
+    setBusy(true);
+    setError(undefined);
+    try {
+      await ask(api.POST('/api/v1/sign-in', { body: { name, password } }));
+      queries.clear();
+      await navigate({ href: onward ?? '/inbox' });
+    } catch (refusal) {
+      setError(refusal as Error);
+      setPassword('');
+    } finally {
+      setBusy(false);
+    }
+  };
+
+  return (
+    <main className={style.page}>
+      <form className={style.sheet} onSubmit={(event) => void submit(event)}>
+        <h1>
+          <img src="/icon.svg" alt="" width="34" height="34" /> Oikonom
+        </h1>
+        <p>The right access at the right time, and the book that shows it.</p>
+        {error && <Failure error={error} />}
+        <Field label="Name" value={name} onChange={setName} autoFocus required autoComplete="username" />
+        <Field label="Password" value={password} onChange={setPassword} type="password" required autoComplete="current-password" />
+        <Button kind="main" type="submit" isDisabled={busy}>
+          {busy ? 'Signing in …' : 'Sign in'}
+        </Button>
+      </form>
+    </main>
+  );
+}

@@ -1,0 +1,81 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { Link, Outlet, useNavigate } from '@tanstack/react-router';
+import { useEffect } from 'react';
+import { api, ask } from '../api/client';
+import { listen } from '../api/live';
+import { Button } from '../parts/Button';
+import { Loading } from '../parts/Notice';
+import style from './Shell.module.css';
+import { useGoKeys } from './useGoKeys';
+import { useTheme } from './useTheme';
+
+export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => ask(api.GET('/api/v1/me')), staleTime: 60_000 });
+
+/** The frame of the book: its sections, who is signed in, and the live stream. */
+export function Shell() {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const me = useMe();
+  const signedIn = me.data !== undefined;
+  const theme = useTheme();
+  useGoKeys();
+  useEffect(() => (signedIn ? listen(queries) : undefined), [queries, signedIn]);
+  const inbox = useQuery({
+    queryKey: ['requests', 'inbox'],
+    queryFn: () => ask(api.GET('/api/v1/inbox', { params: { query: { limit: 200 } } })),
+    enabled: signedIn,
+  });
+
+  const signOut = async () => {
+    await ask(api.POST('/api/v1/sign-out'));
+    queries.clear();
+    await navigate({ to: '/sign-in', search: { onward: undefined } });
+  };
+
+  if (!me.data) return <Loading what="Oikonom" />;
+  const waiting = inbox.data?.items.length ?? 0;
+  return (
+    <div className={style.frame}>
+      <a className={style.skip} href="#content">
+        Skip to the content
+      </a>
+      <header className={style.bar}>
+        <Link to="/inbox" className={style.mark}>
+          <img src="/icon.svg" alt="" width="24" height="24" /> Oikonom
+        </Link>
+        <nav aria-label="Sections" className={style.sections}>
+          <Link to="/inbox" activeProps={{ className: style.here }}>
+            Inbox
+            {waiting > 0 && (
+              <span className={style.count}>
+                {waiting === 200 ? '200+' : waiting}
+                <span className="unseen"> waiting</span>
+              </span>
+            )}
+          </Link>
+          <Link to="/requests" search={{ state: undefined, kind: undefined, text: undefined }} activeProps={{ className: style.here }}>
+            Requests
+          </Link>
+          <Link to="/people" search={{ text: undefined, site: undefined }} activeProps={{ className: style.here }}>
+            People
+          </Link>
+        </nav>
+        <div className={style.who}>
+          <span>
+            {me.data.display}
+            <small>{me.data.roles.join(', ')}</small>
+          </span>
+          <Button kind="quiet" onPress={theme.toggle}>
+            {theme.name === 'dark' ? 'Light' : 'Dark'}
+          </Button>
+          <Button kind="quiet" onPress={() => void signOut()}>
+            Sign out
+          </Button>
+        </div>
+      </header>
+      <main id="content" tabIndex={-1} className="page">
+        <Outlet />
+      </main>
+    </div>
+  );
+}

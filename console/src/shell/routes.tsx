@@ -1,0 +1,58 @@
+import type { QueryClient } from '@tanstack/react-query';
+import { createRootRouteWithContext, createRoute, createRouter, Outlet, redirect } from '@tanstack/react-router';
+import { HandoverPage } from '../rooms/HandoverPage';
+import { InboxPage } from '../rooms/InboxPage';
+import { PeoplePage } from '../rooms/PeoplePage';
+import { PersonPage } from '../rooms/PersonPage';
+import { RequestPage } from '../rooms/RequestPage';
+import { RequestsPage } from '../rooms/RequestsPage';
+import { SignInPage } from '../rooms/SignInPage';
+import { NotFound } from './NotFound';
+import { Shell } from './Shell';
+
+const text = (value: unknown) => (typeof value === 'string' && value.length > 0 ? value : undefined);
+
+const root = createRootRouteWithContext<{ queries: QueryClient }>()({ component: Outlet, notFoundComponent: NotFound });
+const signIn = createRoute({
+  getParentRoute: () => root,
+  path: '/sign-in',
+  component: SignInPage,
+  // Only an address of our own is gone on to.
+  validateSearch: (search: Record<string, unknown>) => ({
+    onward: text(search.onward)?.match(/^\/(?!\/)/) ? text(search.onward) : undefined,
+  }),
+});
+const shell = createRoute({ getParentRoute: () => root, id: 'shell', component: Shell });
+const home = createRoute({
+  getParentRoute: () => shell,
+  path: '/',
+  beforeLoad: () => {
+    throw redirect({ to: '/inbox' });
+  },
+});
+const inbox = createRoute({ getParentRoute: () => shell, path: '/inbox', component: InboxPage });
+const requests = createRoute({
+  getParentRoute: () => shell,
+  path: '/requests',
+  component: RequestsPage,
+  validateSearch: (search: Record<string, unknown>) => ({ state: text(search.state), kind: text(search.kind), text: text(search.text) }),
+});
+const request = createRoute({ getParentRoute: () => shell, path: '/requests/$id', component: RequestPage });
+const people = createRoute({
+  getParentRoute: () => shell,
+  path: '/people',
+  component: PeoplePage,
+  validateSearch: (search: Record<string, unknown>) => ({ text: text(search.text), site: text(search.site) }),
+});
+const person = createRoute({ getParentRoute: () => shell, path: '/people/$id', component: PersonPage });
+const handover = createRoute({ getParentRoute: () => shell, path: '/handover/$token', component: HandoverPage });
+
+const tree = root.addChildren([signIn, shell.addChildren([home, inbox, requests, request, people, person, handover])]);
+
+export const makeRouter = (queries: QueryClient) => createRouter({ routeTree: tree, context: { queries }, scrollRestoration: true });
+
+declare module '@tanstack/react-router' {
+  interface Register {
+    router: ReturnType<typeof makeRouter>;
+  }
+}

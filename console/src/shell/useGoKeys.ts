@@ -1,0 +1,45 @@
+import { useNavigate } from '@tanstack/react-router';
+import { useEffect } from 'react';
+
+/** True when the key press belongs to a field or a dialog. */
+export function isTyping(event: KeyboardEvent): boolean {
+  const at = event.target as HTMLElement | null;
+  return (
+    event.ctrlKey ||
+    event.metaKey ||
+    event.altKey ||
+    !!at?.closest('input, textarea, select, [role="dialog"]') ||
+    !!document.querySelector('[role="dialog"]')
+  );
+}
+
+/** g then i, r or p goes to inbox, requests or people; / goes to the search field. */
+export function useGoKeys() {
+  const navigate = useNavigate();
+  useEffect(() => {
+    let armed = 0;
+    const press = (event: KeyboardEvent) => {
+      if (isTyping(event)) return;
+      if (event.key === '/') {
+        const field = document.querySelector<HTMLInputElement>('input[type="search"]');
+        if (field) {
+          event.preventDefault();
+          field.focus();
+        }
+        return;
+      }
+      if (event.key === 'g') {
+        armed = event.timeStamp;
+        return;
+      }
+      if (armed && event.timeStamp - armed < 1200) {
+        if (event.key === 'i') void navigate({ to: '/inbox' });
+        if (event.key === 'r') void navigate({ to: '/requests', search: { state: undefined, kind: undefined, text: undefined } });
+        if (event.key === 'p') void navigate({ to: '/people', search: { text: undefined, site: undefined } });
+      }
+      armed = 0;
+    };
+    window.addEventListener('keydown', press);
+    return () => window.removeEventListener('keydown', press);
+  }, [navigate]);
+}
