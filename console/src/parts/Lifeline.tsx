@@ -14,6 +14,7 @@ export interface Mark {
   text: string;
 }
 
+const keyOf = (bar: Bar) => `${bar.kind} ${bar.name} ${bar.from}`;
 const month = 30.44 * 86_400_000;
 const width = 1000;
 const rowHeight = 30;
@@ -59,9 +60,8 @@ export function Lifeline({ title, bars, marks = [], now = Date.now() }: { title:
   return (
     <figure className={style.figure}>
       <div className={style.names} aria-hidden="true" style={{ paddingTop: head }}>
-        {bars.map((bar, i) => (
-          // biome-ignore lint/suspicious/noArrayIndexKey: one grant can be held twice, one after the other
-          <div key={i} className={style.name} style={{ height: rowHeight }} title={bar.name}>
+        {bars.map((bar) => (
+          <div key={keyOf(bar)} className={style.name} style={{ height: rowHeight }} title={bar.name}>
             {bar.name}
           </div>
         ))}
@@ -83,9 +83,8 @@ export function Lifeline({ title, bars, marks = [], now = Date.now() }: { title:
           const left = Math.max(-4, x(from));
           const right = Math.min(width + 4, x(until));
           return (
-            // biome-ignore lint/suspicious/noArrayIndexKey: one grant can be held twice, one after the other
             <rect
-              key={i}
+              key={keyOf(bar)}
               x={left}
               y={head + i * rowHeight + 7}
               width={Math.max(3, right - left)}
@@ -122,9 +121,8 @@ export function Lifeline({ title, bars, marks = [], now = Date.now() }: { title:
       </div>
       <figcaption className="unseen">
         <ul>
-          {bars.map((bar, i) => (
-            // biome-ignore lint/suspicious/noArrayIndexKey: one grant can be held twice, one after the other
-            <li key={i}>{describe(bar)}</li>
+          {bars.map((bar) => (
+            <li key={keyOf(bar)}>{describe(bar)}</li>
           ))}
           {marks.map((mark) => (
             <li key={mark.at + mark.text}>{`${onDay(mark.at)}: ${mark.text}`}</li>

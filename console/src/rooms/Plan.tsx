@@ -3,6 +3,25 @@ import { StateMark } from '../parts/StateMark';
 import { at } from '../parts/when';
 import style from './Rooms.module.css';
 
+/** The whole effect in one line: what is made, changed, given and taken, and when it ends. */
+export function summaryOf(changes: ChangeView[]): string {
+  const count = (kind: string) => changes.filter((c) => c.kind === kind && !c.later).length;
+  const parts = [
+    [count('create-account'), 'new account'],
+    [count('adopt-account'), 'existing account taken over'],
+    [count('change-account'), 'account changed'],
+    [count('disable-account'), 'account disabled'],
+    [count('grant'), 'group given'],
+    [count('revoke'), 'group taken'],
+  ] as [number, string][];
+  const said = parts
+    .filter(([n]) => n > 0)
+    .map(([n, what]) => `${n} ${n === 1 ? what : what.replace(/^(new account|existing account|account|group)/, '$1s')}`)
+    .join(', ');
+  const later = changes.find((c) => c.later && c.due);
+  return `${said || 'Nothing is given or taken'}${later?.due ? `; ends ${at(later.due)}` : ', with no end'}.`;
+}
+
 /** The plan, before → after with the reason of each change; and how far each has come. */
 export function Plan({ changes, steps }: { changes: ChangeView[]; steps: StepView[] }) {
   const states = new Map(steps.map((step) => [step.ordinal, step]));
@@ -48,7 +67,11 @@ function Attributes({ change }: { change: ChangeView }) {
                   <del>{attribute.before.join(', ')}</del> →{' '}
                 </>
               )}
-              {attribute.after.length > 0 ? <ins>{attribute.after.join(', ')}</ins> : 'removed'}
+              {attribute.after.length > 0 ? (
+                <ins className={attribute.before.length === 0 ? style.fresh : undefined}>{attribute.after.join(', ')}</ins>
+              ) : (
+                'removed'
+              )}
             </td>
           </tr>
         ))}

@@ -10,7 +10,7 @@ import { StateMark } from '../parts/StateMark';
 import { ago, at } from '../parts/when';
 import { useMe } from '../shell/Shell';
 import { isTyping } from '../shell/useGoKeys';
-import { Plan } from './Plan';
+import { Plan, summaryOf } from './Plan';
 import style from './Rooms.module.css';
 
 type Deed = 'approve' | 'decline' | 'release' | 'retry';
@@ -58,6 +58,7 @@ function Request({ request }: { request: RequestDetail }) {
           {request.candidates.length > 0 && <Candidates request={request} />}
           <section className={style.sheet} aria-labelledby="plan">
             <h2 id="plan">The whole effect</h2>
+            {request.plan.length > 0 && <p className={style.effect}>{summaryOf(request.plan)}</p>}
             {request.plan.length > 0 ? (
               <Plan changes={request.plan} steps={request.steps} />
             ) : (

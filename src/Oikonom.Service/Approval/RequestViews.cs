@@ -43,7 +43,7 @@ public static class RequestViews
         var candidates = row.Candidates.Length == 0 ? [] : JsonSerializer.Deserialize<List<ExistingAccount>>(row.Candidates)!.ConvertAll(c => new CandidateView(
             c.Target, c.ImmutableId, c.Name, c.Location, c.MatchedBy, [.. c.Attributes.Select(a => new AttributeValue(a.Key, string.Join(", ", a.Value)))]));
         return new(Summary(row), new(cause.Text, cause.Source, cause.Line, [.. cause.Differences.Select(d => new AttributeChangeView(d.Name, d.Before, d.After))]),
-            (int)row.Edition, row.Workflow, row.PlanDigest, Story(row, cause, stepViews, decisions, now), changes, stepViews,
+            (int)row.Edition, row.Workflow, row.PlanDigest, Story(row, cause, stepViews, decisions, edition is null ? null : StageEntry.WorkflowFor(edition, row.Kind), now), changes, stepViews,
             [.. decisions.Select(d => new DecisionView(d.StageTitle, d.Actor, d.Verdict, d.Remark, d.At.ToInstant()))], candidates, RightsOf(row, steps, user));
     }
 
@@ -72,7 +72,7 @@ public static class RequestViews
         };
     }
 
-    private static Story Story(RequestRow row, Cause cause, List<StepView> steps, IReadOnlyList<DecisionRow> decisions, DateTimeOffset moment)
+    private static Story Story(RequestRow row, Cause cause, List<StepView> steps, IReadOnlyList<DecisionRow> decisions, Workflow? workflow, DateTimeOffset moment)
     {
         var done = new List<string> { $"{cause.Text} (raised by {row.Requester} on {At(row.CreatedAt)})." };
         done.AddRange(decisions.Select(d => $"{(d.Verdict == "released" ? "Released" : $"{d.StageTitle}: {d.Verdict}")} by {d.Actor} on {At(d.At)}{(d.Remark.Length > 0 ? $": “{d.Remark}”" : "")}."));
@@ -90,7 +90,7 @@ public static class RequestViews
             case "choosing":
                 return new(done, "Several entries in the target could be this person.", "An operator picks the right one; then the plan is made.", WaitsOn(row), since, "Choose one of the entries shown, or decline.");
             case "deciding":
-                return new(done, $"It waits for the decision “{row.StageTitle}” of {row.DeciderWhy}.", "After the last approval it goes to release or runs at once, as the workflow says.", WaitsOn(row), since, $"{Capital(WaitsOn(row))} approves or declines it.");
+                return new(done, $"It waits for the decision “{row.StageTitle}” of {row.DeciderWhy}.", After(row, workflow), WaitsOn(row), since, $"{Capital(WaitsOn(row))} approves or declines it.");
             case "releasing":
                 return new(done, "It is approved and waits for release.", "Then the steps run.", WaitsOn(row), since, "An operator releases it.");
             case "fulfilling":
@@ -107,6 +107,13 @@ public static class RequestViews
             default:
                 return new(done, "It was declined; nothing was changed.", "Nothing follows.", "nobody", since, null);
         }
+    }
+
+    private static string After(RequestRow row, Workflow? workflow)
+    {
+        if (workflow is null) return "Then it goes on as the workflow says.";
+        if (row.Stage + 1 < workflow.Stages.Count) return $"Then “{workflow.Stages[(int)row.Stage + 1].Title}” decides.";
+        return workflow.ReleasedByOperator ? "Then an operator releases it, and the steps run." : "Then the steps run at once.";
     }
 
     private static Rights RightsOf(RequestRow row, IReadOnlyList<StepRow> steps, ClaimsPrincipal user)

@@ -18,9 +18,10 @@ public static class ConsoleFiles
         return next(context);
     });
 
-    public static void MapConsole(this WebApplication app, string folder)
+    /// <summary>The files of the console; stands before sign-in, since the sign-in page is one of them.</summary>
+    public static void UseConsoleFiles(this WebApplication app, string folder)
     {
-        if (folder.Length == 0 || !Directory.Exists(folder)) return;
+        if (!IsThere(folder)) return;
         var files = new PhysicalFileProvider(Path.GetFullPath(folder));
         app.UseStaticFiles(new StaticFileOptions
         {
@@ -28,10 +29,18 @@ public static class ConsoleFiles
             OnPrepareResponse = context => context.Context.Response.Headers.CacheControl =
                 context.Context.Request.Path.StartsWithSegments("/assets") ? "public, max-age=31536000, immutable" : "no-cache",
         });
+    }
+
+    private static bool IsThere(string folder) => folder.Length > 0 && Directory.Exists(folder);
+
+    /// <summary>Every page address gets the index; the console finds the page.</summary>
+    public static void MapConsolePages(this WebApplication app, string folder)
+    {
+        if (!IsThere(folder)) return;
         app.MapFallback("{*path:nonfile}", (HttpContext context) =>
         {
             context.Response.Headers.CacheControl = "no-cache";
             return Results.File(Path.Combine(Path.GetFullPath(folder), "index.html"), "text/html; charset=utf-8");
-        }).ExcludeFromDescription();
+        }).AllowAnonymous().ExcludeFromDescription();
     }
 }

@@ -117,6 +117,7 @@ public static class Daemon
         }));
         var app = builder.Build();
         app.UseSecurityHeaders();
+        app.UseConsoleFiles(options.Console);
         app.UseMiddleware<ProblemWriter>();
         app.UseMiddleware<ForgeryGuard>();
         app.UseAuthentication();
@@ -167,7 +168,7 @@ public static class Daemon
             }
         }).AllowAnonymous().ExcludeFromDescription();
         app.Map("/api/{**rest}", IResult () => throw Problem.NotFound("such address", "The API is described at /openapi/v1.json.")).AllowAnonymous().ExcludeFromDescription();
-        app.MapConsole(options.Console);
+        app.MapConsolePages(options.Console);
     }
 
     private static async Task PrepareAsync(WebApplication app, ServiceOptions options)
