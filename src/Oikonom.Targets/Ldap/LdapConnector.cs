@@ -159,7 +159,10 @@ public sealed class LdapConnector : IConnector
     {
         var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        var asleep = await connection.ReadAsync(dn, [LockAttribute], cancel).ConfigureAwait(false) is { } entry && IsLocked(entry);
         await connection.PasswordModifyAsync(dn, null, password ?? RandomNumberGenerator.GetHexString(48), cancel).ConfigureAwait(false);
+        // The server takes a new password as the end of any lock; who sleeps goes on sleeping.
+        if (asleep) await LockAsync(connection, dn, cancel).ConfigureAwait(false);
         return true;
     });
 

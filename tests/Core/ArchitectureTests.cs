@@ -1,0 +1,36 @@
+using System.Xml.Linq;
+using Oikonom.Testing;
+using Xunit;
+
+namespace Oikonom.Core.Tests;
+
+/// <summary>Data runs one way through the house: nothing lower knows anything higher.</summary>
+public sealed class ArchitectureTests
+{
+    [Theory]
+    [InlineData("Core", "")]
+    [InlineData("Ldap", "")]
+    [InlineData("Contracts", "")]
+    [InlineData("Store", "Core")]
+    [InlineData("Sources", "Core")]
+    [InlineData("Targets", "Core Ldap")]
+    [InlineData("Cli", "Contracts")]
+    [InlineData("Service", "Contracts Core Sources Store Targets")]
+    public void A_project_knows_only_what_stands_below_it(string project, string known)
+    {
+        var file = XDocument.Load(Repository.At("src", $"Oikonom.{project}", $"Oikonom.{project}.csproj"));
+        var references = file.Descendants("ProjectReference").Select(r => Path.GetFileNameWithoutExtension(r.Attribute("Include")!.Value)["Oikonom.".Length..]).Order(StringComparer.Ordinal);
+        Assert.Equal(known, string.Join(' ', references));
+    }
+
+    [Theory]
+    [InlineData("Core", "System.IO.File|Directory.|HttpClient|DateTime.Now|DateTime.UtcNow|DateTimeOffset.Now|DateTimeOffset.UtcNow|Console.")]
+    [InlineData("Service", "DateTime.Now|DateTime.UtcNow|DateTimeOffset.Now|DateTimeOffset.UtcNow")]
+    [InlineData("Store", "DateTime.Now|DateTime.UtcNow|DateTimeOffset.Now|DateTimeOffset.UtcNow")]
+    public void Time_and_the_world_come_from_outside(string project, string forbidden)
+    {
+        var found = Directory.GetFiles(Repository.At("src", $"Oikonom.{project}"), "*.cs", SearchOption.AllDirectories).Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
+            .SelectMany(f => File.ReadAllLines(f).Where(line => forbidden.Split('|').Any(word => line.Contains(word, StringComparison.Ordinal))).Select(line => $"{Path.GetFileName(f)}: {line.Trim()}"));
+        Assert.Empty(found);
+    }
+}

@@ -1,0 +1,155 @@
+using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Standins.Directory;
+using Oikonom.Targets.Ldap;
+using Oikonom.Testing;
+using Xunit;
+
+namespace Oikonom.Ldap.Tests;
+
+/// <summary>The connector ensures a state: whatever is there before, and however often it is asked.</summary>
+public sealed class ConnectorTests(DirectoryFixture fixture)
+{
+    private readonly TestDirectory _directory = fixture.Directory;
+
+    private static readonly TargetRule Rule = RulebookReader.Read([.. Directory
+        .GetFiles(Repository.At("demo", "northmere", "rulebook"), "*.yaml", SearchOption.AllDirectories)
+        .Select(f => new RulebookFile(Path.GetRelativePath(Repository.At("demo", "northmere", "rulebook"), f), File.ReadAllText(f)))]).Rulebook!.Targets["directory"];
+
+    private LdapConnector Connector(string? password = null) => new(Rule, _ => Task.FromResult(new LdapSignIn(_directory.Options, DirectoryOptions.ServiceName, password ?? _directory.Server.Options.ServicePassword)));
+
+    private static AccountGoal Goal(string name, string number, bool enabled = true, bool mayCreate = true, string? id = null, params (string Name, string Value)[] more) => new(
+        id, [("employeeNumber", number)], name, DirectoryOptions.People, ["inetOrgPerson"],
+        new Dictionary<string, IReadOnlyList<string>>(more.ToDictionary(m => m.Name, m => (IReadOnlyList<string>)[m.Value])) { ["uid"] = [name], ["cn"] = [name], ["sn"] = ["S"], ["employeeNumber"] = [number] }, enabled, mayCreate);
+
+    private static string Fresh() => "c" + Guid.NewGuid().ToString("N")[..10];
+
+    [Fact]
+    public async Task Creating_twice_makes_one()
+    {
+        await using var connector = Connector();
+        var (name, number) = (Fresh(), Fresh());
+        var first = await connector.EnsureAccountAsync(Goal(name, number), default);
+        var second = await connector.EnsureAccountAsync(Goal(name, number), default);
+        Assert.True(first.Created);
+        Assert.False(second.Created);
+        Assert.False(second.Changed);
+        Assert.Equal(first.ImmutableId, second.ImmutableId);
+        Assert.Single((await connector.FindAsync([("employeeNumber", number)], default)).Found);
+    }
+
+    [Fact]
+    public async Task A_name_that_another_entry_has_asks_for_a_new_plan()
+    {
+        await using var connector = Connector();
+        var name = Fresh();
+        await connector.EnsureAccountAsync(Goal(name, Fresh()), default);
+        Assert.True((await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(Goal(name, Fresh()), default))).NeedsReplan);
+        Assert.True(await connector.NameIsTakenAsync(name, default));
+    }
+
+    [Fact]
+    public async Task An_entry_that_appeared_elsewhere_asks_for_a_new_plan()
+    {
+        await using var connector = Connector();
+        var number = Fresh();
+        await connector.EnsureAccountAsync(Goal(Fresh(), number), default);
+        Assert.True((await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(Goal(Fresh(), number), default))).NeedsReplan);
+        await using var ldap = await _directory.ConnectAsync();
+        var other = Fresh();
+        await ldap.AddAsync(TestDirectory.Dn(other), TestDirectory.Person(other, number));
+        Assert.Equal(2, (await connector.FindAsync([("employeeNumber", number)], default)).Found.Count);
+        Assert.Contains("2 entries", (await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(Goal(Fresh(), number), default))).Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task Identity_is_the_immutable_id_and_not_the_name()
+    {
+        await using var connector = Connector();
+        await using var ldap = await _directory.ConnectAsync();
+        var (name, number) = (Fresh(), Fresh());
+        var made = await connector.EnsureAccountAsync(Goal(name, number), default);
+        await ldap.ModifyDnAsync(TestDirectory.Dn(name), LdapDn.Rdn("uid", name + "-moved"), deleteOldRdn: false);
+        var mended = await connector.EnsureAccountAsync(Goal(name, number, id: made.ImmutableId, mayCreate: false, more: ("title", "Diver")), default);
+        Assert.True(LdapDn.Same(TestDirectory.Dn(name + "-moved"), mended.Location));
+        await ldap.DeleteAsync(mended.Location);
+        await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name, number));
+        Assert.True((await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(Goal(name, number, id: made.ImmutableId, mayCreate: false), default))).NeedsReplan);
+    }
+
+    [Fact]
+    public async Task Asleep_means_nobody_signs_in_and_awake_means_they_do()
+    {
+        await using var connector = Connector();
+        var (name, number) = (Fresh(), Fresh());
+        var made = await connector.EnsureAccountAsync(Goal(name, number, enabled: false), default);
+        await connector.SetPasswordAsync(made.ImmutableId, "known-to-the-test", default);
+        await using var user = await LdapConnection.ConnectAsync(_directory.Options);
+        await Assert.ThrowsAsync<LdapResultException>(() => user.BindAsync(TestDirectory.Dn(name), "known-to-the-test"));
+        await connector.EnsureAccountAsync(Goal(name, number, enabled: true, id: made.ImmutableId), default);
+        await user.BindAsync(TestDirectory.Dn(name), "known-to-the-test");
+        var again = await connector.EnsureAccountAsync(Goal(name, number, enabled: false, id: made.ImmutableId), default);
+        Assert.True(again.Changed);
+        await Assert.ThrowsAsync<LdapResultException>(() => user.BindAsync(TestDirectory.Dn(name), "known-to-the-test"));
+    }
+
+    [Fact]
+    public async Task Memberships_are_gathered_and_may_be_asked_for_twice_and_the_last_one_may_go()
+    {
+        await using var connector = Connector();
+        var group = Rule.Entitlements["dive-team"];
+        var made = await Task.WhenAll(Enumerable.Range(0, 120).Select(_ => connector.EnsureAccountAsync(Goal(Fresh(), Fresh()), default)));
+        await connector.EnsureMembershipAsync(made[0].ImmutableId, group, true, default);
+        await Task.WhenAll(made.Concat(made).Select(m => connector.EnsureMembershipAsync(m.ImmutableId, group, true, default)));
+        await using var ldap = await _directory.ConnectAsync();
+        async Task<int> CountAsync() => (await ldap.ReadAsync(group.Group, ["member"]))!.Texts("member").Count(m => m != DirectoryOptions.Nobody);
+        Assert.Equal(120, await CountAsync());
+        await Task.WhenAll(made.Concat(made).Select(m => connector.EnsureMembershipAsync(m.ImmutableId, group, false, default)));
+        Assert.Equal(0, await CountAsync());
+    }
+
+    [Fact]
+    public async Task One_refused_membership_stops_nobody_else()
+    {
+        await using var connector = Connector();
+        var good = await connector.EnsureAccountAsync(Goal(Fresh(), Fresh()), default);
+        var missing = new Entitlement("gone", "Gone", "cn=gone,ou=groups,dc=northmere,dc=example", null, default);
+        var fault = await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureMembershipAsync(good.ImmutableId, missing, true, default));
+        Assert.False(fault.Transient);
+        Assert.Contains("has no group", fault.Message, StringComparison.Ordinal);
+        await connector.EnsureMembershipAsync(good.ImmutableId, Rule.Entitlements["research-lab"], true, default);
+    }
+
+    [Fact]
+    public async Task Reading_back_tells_every_difference()
+    {
+        await using var connector = Connector();
+        var (name, number) = (Fresh(), Fresh());
+        var made = await connector.EnsureAccountAsync(Goal(name, number, more: ("title", "Diver")), default);
+        await connector.EnsureMembershipAsync(made.ImmutableId, Rule.Entitlements["ticket-desk"], true, default);
+        AccountState Wanted(string title, bool enabled) => new("directory", name, DirectoryOptions.People, [], new Dictionary<string, IReadOnlyList<string>> { ["title"] = [title], ["uid"] = [name] }, enabled, new("", "", ""));
+        Assert.True((await connector.VerifyAsync(made.ImmutableId, Wanted("Diver", true), ["ticket-desk"], default)).Matches);
+        var back = await connector.VerifyAsync(made.ImmutableId, Wanted("Keeper", false), ["all-people"], default);
+        Assert.Equal(["title is 'Diver', not 'Keeper'", "the account is enabled", "not in all-people", "still in ticket-desk"], back.Differences);
+    }
+
+    [Fact]
+    public async Task A_wrong_password_is_told_in_plain_words_and_may_pass()
+    {
+        await using var connector = Connector("wrong");
+        var fault = await Assert.ThrowsAsync<TargetFault>(() => connector.FindAsync([("uid", "x")], default));
+        Assert.True(fault.Transient);
+        Assert.Contains("does not accept the password", fault.Message, StringComparison.Ordinal);
+        Assert.False((await connector.CheckAsync(default)).Reachable);
+        await using var right = Connector();
+        Assert.True((await right.CheckAsync(default)).Reachable);
+    }
+
+    [Fact]
+    public async Task Hostile_match_keys_find_nobody()
+    {
+        await using var connector = Connector();
+        Assert.Empty((await connector.FindAsync([("employeeNumber", "*"), ("uid", "x)(|(uid=*")], default)).Found);
+    }
+}

@@ -1,0 +1,38 @@
+namespace Oikonom.Testing;
+
+/// <summary>Where the checkout is, found from the folder of the running test.</summary>
+public static class Repository
+{
+    public static string Root { get; } = Find();
+
+    public static string At(params string[] parts) => Path.Combine([Root, .. parts]);
+
+    private static string Find()
+    {
+        for (var folder = AppContext.BaseDirectory; folder is not null; folder = Path.GetDirectoryName(folder))
+            if (File.Exists(Path.Combine(folder, "Oikonom.slnx"))) return folder;
+        throw new InvalidOperationException("The tests run outside the checkout.");
+    }
+}
+
+/// <summary>A folder of the test's own, removed with it.</summary>
+public sealed class ScratchFolder : IDisposable
+{
+    public ScratchFolder() => System.IO.Directory.CreateDirectory(Path);
+
+    public string Path { get; } = System.IO.Path.Combine(System.IO.Path.GetTempPath(), "oikonom-test-" + Guid.NewGuid().ToString("N")[..12]);
+
+    public string At(params string[] parts) => System.IO.Path.Combine([Path, .. parts]);
+
+    public void Dispose()
+    {
+        try
+        {
+            System.IO.Directory.Delete(Path, recursive: true);
+        }
+        catch (IOException)
+        {
+            // A process that is ending still writes; the system clears the folder.
+        }
+    }
+}
