@@ -114,7 +114,7 @@ public sealed class ConformanceTests(DirectoryFixture fixture)
     }
 
     [Fact]
-    public async Task A_password_is_set_and_works_and_must_be_changed_first()
+    public async Task A_password_is_set_works_and_is_changed()
     {
         await using var ldap = await _directory.ConnectAsync();
         var name = Fresh();

@@ -89,9 +89,13 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         await Assert.ThrowsAsync<LdapResultException>(() => user.BindAsync(TestDirectory.Dn(name), "known-to-the-test"));
         await connector.EnsureAccountAsync(Goal(name, number, enabled: true, id: made.ImmutableId), default);
         await user.BindAsync(TestDirectory.Dn(name), "known-to-the-test");
+        // Handed over, the password must be changed before anything else is done.
+        await Assert.ThrowsAsync<LdapResultException>(() => user.ReadAsync(TestDirectory.Dn(name), ["cn"]));
+        await user.PasswordModifyAsync(null, "known-to-the-test", "chosen-by-the-user");
+        Assert.NotNull(await user.ReadAsync(TestDirectory.Dn(name), ["cn"]));
         var again = await connector.EnsureAccountAsync(Goal(name, number, enabled: false, id: made.ImmutableId), default);
         Assert.True(again.Changed);
-        await Assert.ThrowsAsync<LdapResultException>(() => user.BindAsync(TestDirectory.Dn(name), "known-to-the-test"));
+        await Assert.ThrowsAsync<LdapResultException>(() => user.BindAsync(TestDirectory.Dn(name), "chosen-by-the-user"));
     }
 
     [Fact]

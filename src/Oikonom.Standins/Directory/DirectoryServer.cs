@@ -251,6 +251,7 @@ public sealed class DirectoryServer : IAsyncDisposable
             cn: default
             pwdAttribute: userPassword
             pwdMustChange: TRUE
+            pwdLockout: TRUE
             pwdAllowUserChange: TRUE
 
             dn: {DirectoryOptions.ServiceName}

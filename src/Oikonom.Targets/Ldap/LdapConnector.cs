@@ -161,8 +161,12 @@ public sealed class LdapConnector : IConnector
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
         var asleep = await connection.ReadAsync(dn, [LockAttribute], cancel).ConfigureAwait(false) is { } entry && IsLocked(entry);
         await connection.PasswordModifyAsync(dn, null, password ?? RandomNumberGenerator.GetHexString(48), cancel).ConfigureAwait(false);
+        var after = new List<LdapModification>();
         // The server takes a new password as the end of any lock; who sleeps goes on sleeping.
-        if (asleep) await LockAsync(connection, dn, cancel).ConfigureAwait(false);
+        if (asleep) after.Add(new(LdapChangeKind.Replace, LockAttribute, LockedForGood));
+        // Whoever is handed a password changes it at the first use.
+        if (password is not null) after.Add(new(LdapChangeKind.Replace, "pwdReset", "TRUE"));
+        if (after.Count > 0) await connection.ModifyAsync(dn, after, null, cancel).ConfigureAwait(false);
         return true;
     });
 
