@@ -80,8 +80,8 @@ public static class PeopleTables
     /// <summary>A page of people in order of name, after the cursor, whose name, number or account name holds the text.</summary>
     public static Task<IReadOnlyList<PersonRow>> PeoplePageAsync(this Session session, string text, string site, string department, string afterKey, string afterId, int limit) => session.QueryAsync<PersonRow>(
         $"SELECT {Columns} FROM people WHERE (search_key > @afterKey OR (search_key = @afterKey AND id > @afterId)) " +
-        "AND (@text='' OR search_key LIKE @like OR number=@text OR EXISTS (SELECT 1 FROM accounts a WHERE a.person_id=people.id AND a.name=@text)) AND (@site='' OR site=@site) AND (@department='' OR department=@department) " +
-        "ORDER BY search_key, id LIMIT @limit", new { text, like = $"%{text.Replace("%", "", StringComparison.Ordinal).Replace("_", "", StringComparison.Ordinal)}%", site, department, afterKey, afterId, limit });
+        "AND (@text='' OR search_key LIKE @like ESCAPE '!' OR LOWER(number)=@text OR EXISTS (SELECT 1 FROM accounts a WHERE a.person_id=people.id AND a.name=@text)) AND (@site='' OR site=@site) AND (@department='' OR department=@department) " +
+        "ORDER BY search_key, id LIMIT @limit", new { text = text.ToLowerInvariant(), like = Like.Containing(text), site, department, afterKey, afterId, limit });
 
     public static Task<IReadOnlyList<AccountRow>> AccountsAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<AccountRow, object>(
         "SELECT a.person_id, a.target, a.name, a.container, a.location, a.immutable_id, a.attributes, a.enabled, a.reason, a.created_at, a.updated_at AS at FROM accounts a JOIN {rows} AS x ON x.id=a.person_id",

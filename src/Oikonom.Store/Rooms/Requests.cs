@@ -86,16 +86,16 @@ public static class RequestTables
         if (filter.Kind.Length > 0) where.Add("r.kind=@Kind");
         if (filter.PersonId.Length > 0) where.Add("r.person_id=@PersonId");
         if (filter.OpenOnly) where.Add("r.state NOT IN ('completed','declined')");
-        if (filter.Text.Length > 0) where.Add("(p.search_key LIKE @like OR p.number=@Text OR CAST(r.number AS TEXT)=@Text)");
+        if (filter.Text.Length > 0) where.Add("(p.search_key LIKE @like ESCAPE '!' OR p.number=@Text OR CAST(r.number AS TEXT)=@Text)");
         if (filter.InboxUser.Length > 0)
         {
-            where.Add("r.state IN ('deciding','releasing','choosing') AND ((r.state='deciding' AND r.requester<>@InboxUser AND (@InboxNumber='' OR p.number<>@InboxNumber) AND (r.deciders LIKE @mine OR (@roles LIKE '%|' || r.decider_role || '|%' AND r.decider_role<>''))) " +
+            where.Add("r.state IN ('deciding','releasing','choosing') AND ((r.state='deciding' AND r.requester<>@InboxUser AND (@InboxNumber='' OR p.number<>@InboxNumber) AND (r.deciders LIKE @mine ESCAPE '!' OR (@roles LIKE '%|' || r.decider_role || '|%' AND r.decider_role<>''))) " +
                 "OR (r.state IN ('releasing','choosing') AND @roles LIKE '%|operator|%'))");
         }
         var parameters = new
         {
             filter.State, filter.Kind, filter.PersonId, filter.Text, filter.Before, filter.InboxUser, filter.InboxNumber, filter.Limit,
-            like = $"%{filter.Text.Replace("%", "", StringComparison.Ordinal).ToLowerInvariant()}%", mine = $"%|{filter.InboxUser}|%", roles = "|" + string.Join('|', filter.InboxRoles ?? []) + "|",
+            like = Like.Containing(filter.Text), mine = Like.Containing($"|{filter.InboxUser}|"), roles = "|" + string.Join('|', filter.InboxRoles ?? []) + "|",
         };
         return session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE {string.Join(" AND ", where)} ORDER BY r.number DESC LIMIT @Limit", parameters);
     }

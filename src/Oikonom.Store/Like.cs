@@ -1,0 +1,8 @@
+namespace Oikonom.Store;
+
+/// <summary>Patterns for LIKE … ESCAPE '!', in which a text stands for itself.</summary>
+internal static class Like
+{
+    public static string Containing(string text) =>
+        $"%{text.ToLowerInvariant().Replace("!", "!!", StringComparison.Ordinal).Replace("%", "!%", StringComparison.Ordinal).Replace("_", "!_", StringComparison.Ordinal)}%";
+}

@@ -1,0 +1,270 @@
+using System.Diagnostics;
+using System.Net.Http.Headers;
+using System.Net.Http.Json;
+using System.Text.Json;
+using Oikonom.Contracts;
+using Oikonom.Standins.Directory;
+using Oikonom.Standins.Mail;
+
+namespace Oikonom.Testing;
+
+/// <summary>One row of an HR file.</summary>
+public sealed record HrRow(string Number, string Given, string Family)
+{
+    public string Person { get; init; } = "P" + Number;
+    public string Kind { get; init; } = "employee";
+    public string Start { get; init; } = "2026-01-05";
+    public string End { get; init; } = "";
+    public string Manager { get; init; } = "E9002";
+    public string Department { get; init; } = "Dive Team";
+    public string Site { get; init; } = "harbour";
+    public string Title { get; init; } = "Diver";
+
+    public const string Header = "person_no,employee_no,given_name,family_name,kind,start_date,end_date,manager_no,department,site,job_title,cost_centre,private_mail,phone";
+
+    public override string ToString() => string.Join(',', new[] { Person, Number, Given, Family, Kind, Start, End, Manager, Department, Site, Title, "4200", "p@post.example", "+00 555" }
+        .Select(v => v.Any(c => c is ',' or '"' or '\n') ? $"\"{v.Replace("\"", "\"\"", StringComparison.Ordinal)}\"" : v));
+
+    private static int _next;
+
+    /// <summary>A row nobody else in this run has.</summary>
+    public static HrRow New(string given = "Tor")
+    {
+        var id = Interlocked.Increment(ref _next) + (Environment.ProcessId * 1000L);
+        return new($"T{id}", given, "Q" + Letters(id));
+    }
+
+    private static string Letters(long number)
+    {
+        var text = "";
+        for (; number > 0; number /= 26) text += (char)('a' + (number % 26));
+        return text;
+    }
+}
+
+/// <summary>How a world is set up.</summary>
+public sealed record WorldOptions
+{
+    /// <summary><c>sqlite</c>, or a connection string of PostgreSQL.</summary>
+    public string Store { get; init; } = "sqlite";
+
+    /// <summary>Where the service finds the directory; by default its real port.</summary>
+    public int? DirectoryPort { get; init; }
+    public bool Mail { get; init; } = true;
+    public string Console { get; init; } = "";
+    public IReadOnlyDictionary<string, string> Environment { get; init; } = new Dictionary<string, string>();
+}
+
+/// <summary>A service process of its own with rulebook, users and HR folder, against a real directory.</summary>
+public sealed class World : IAsyncDisposable
+{
+    public const string Password = "test-password-1";
+    private readonly ScratchFolder _folder = new();
+    private readonly WorldOptions _options;
+    private readonly Dictionary<string, HttpClient> _clients = [];
+    private Process? _process;
+
+    private World(TestDirectory directory, WorldOptions options)
+    {
+        Directory = directory;
+        _options = options;
+        Port = DirectoryServer.FreePort();
+        MailPort = DirectoryServer.FreePort();
+    }
+
+    public TestDirectory Directory { get; }
+    public int Port { get; }
+    public int MailPort { get; }
+    public MailSink? Mail { get; private set; }
+    public string Address => $"http://127.0.0.1:{Port}";
+    public string DataFolder => _folder.At("data");
+    public string LogFile => _folder.At("service.log");
+    public string SourceFile => _folder.At("sources", "people.csv");
+    public bool IsRunning => _process is { HasExited: false };
+
+    public static async Task<World> StartAsync(TestDirectory directory, WorldOptions? options = null)
+    {
+        var world = new World(directory, options ?? new());
+        System.IO.Directory.CreateDirectory(world._folder.At("sources"));
+        if (world._options.Mail) world.StartMail();
+        await world.StartServiceAsync();
+        await world.SeedAsync();
+        return world;
+    }
+
+    /// <summary>Another node over the same store and keys.</summary>
+    public async Task<World> JoinAsync()
+    {
+        var node = new World(Directory, _options with { Mail = false, Environment = new Dictionary<string, string>(_options.Environment) { ["DATA"] = DataFolder, ["NODE"] = "second", ["MAIL"] = "" } });
+        await node.StartServiceAsync();
+        return node;
+    }
+
+    public void StartMail() => Mail = new(MailPort);
+
+    public async Task StopMailAsync()
+    {
+        await Mail!.DisposeAsync();
+        Mail = null;
+    }
+
+    public async Task StartServiceAsync()
+    {
+        var info = new ProcessStartInfo("/bin/sh", ["-c", "exec \"$0\" >>\"$1\" 2>&1", Repository.At("bin", "oikonomd"), LogFile]);
+        var settings = new Dictionary<string, string>
+        {
+            ["LISTEN"] = Address, ["DATA"] = DataFolder, ["SOURCES"] = _folder.At("sources"), ["STORE"] = _options.Store, ["FIRST_PASSWORD"] = Password,
+            ["MAIL"] = _options.Mail ? $"127.0.0.1:{MailPort}" : "", ["MAIL_CLEAR"] = "true", ["NODE"] = "first", ["LEASE_SECONDS"] = "2", ["CONSOLE"] = _options.Console,
+        };
+        foreach (var (name, value) in _options.Environment) settings[name] = value;
+        foreach (var (name, value) in settings) info.Environment[$"OIKONOM_{name}"] = value;
+        _process = Process.Start(info)!;
+        using var client = new HttpClient();
+        for (var attempt = 0; attempt < 400; attempt++)
+        {
+            if (_process.HasExited) throw new InvalidOperationException($"The service ended: {await File.ReadAllTextAsync(LogFile)}");
+            try
+            {
+                if ((await client.GetAsync($"{Address}/health/ready")).IsSuccessStatusCode) return;
+            }
+            catch (HttpRequestException)
+            {
+                // Not yet.
+            }
+            await Task.Delay(25);
+        }
+        throw new TimeoutException("The service was not ready within 10 s.");
+    }
+
+    /// <summary>SIGKILL: no time to write anything.</summary>
+    public void Kill() => _process?.Kill();
+
+    public async Task WaitForEndAsync()
+    {
+        if (_process is not null) await _process.WaitForExitAsync();
+    }
+
+    private async Task SeedAsync()
+    {
+        var setup = await SignInAsync("setup");
+        await OkAsync(setup.PutAsJsonAsync("/api/v1/secrets/directory-authority", new SecretBody(Directory.Server.AuthorityPem)));
+        await OkAsync(setup.PutAsJsonAsync("/api/v1/secrets/directory-password", new SecretBody(Directory.Server.Options.ServicePassword)));
+        await OkAsync(setup.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Rulebook())));
+        foreach (var (name, role, number) in new[] { ("ines", "requester", "E9001"), ("mara", "approver", "E9002"), ("tomas", "approver", "E9003"), ("otto", "operator", ""), ("edda", "engineer", ""), ("aldo", "auditor", "") })
+            await OkAsync(setup.PutAsJsonAsync($"/api/v1/users/{name}", new UserBody(name.ToUpperInvariant(), $"{name}@northmere.example", [role], number, Password, true)));
+    }
+
+    /// <summary>The demo's rulebook, pointed at this directory; <paramref name="change"/> may edit a file.</summary>
+    public IReadOnlyList<RulebookFileBody> Rulebook(Func<string, string, string>? change = null)
+    {
+        var root = Repository.At("demo", "northmere", "rulebook");
+        return [.. System.IO.Directory.GetFiles(root, "*.yaml", SearchOption.AllDirectories).Select(file =>
+        {
+            var path = Path.GetRelativePath(root, file);
+            var text = File.ReadAllText(file).Replace(":7436", $":{_options.DirectoryPort ?? Directory.LdapsPort}", StringComparison.Ordinal);
+            return new RulebookFileBody(path, change?.Invoke(path, text) ?? text);
+        })];
+    }
+
+    public async Task<HttpClient> SignInAsync(string name)
+    {
+        if (_clients.TryGetValue(name, out var known)) return known;
+        var client = new HttpClient { BaseAddress = new(Address), Timeout = TimeSpan.FromSeconds(60) };
+        var token = await (await OkAsync(client.PostAsJsonAsync("/api/v1/tokens", new TokenBody(name, Password, "test", 1)))).Content.ReadFromJsonAsync<IssuedToken>();
+        client.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token!.Token);
+        return _clients[name] = client;
+    }
+
+    public static async Task<HttpResponseMessage> OkAsync(Task<HttpResponseMessage> call)
+    {
+        var response = await call;
+        if (!response.IsSuccessStatusCode) throw new InvalidOperationException($"{response.RequestMessage?.Method} {response.RequestMessage?.RequestUri} → {(int)response.StatusCode}: {await response.Content.ReadAsStringAsync()}");
+        return response;
+    }
+
+    /// <summary>The refusal of a call: status, code and detail.</summary>
+    public static async Task<(int Status, string Code, string Detail)> RefusedAsync(Task<HttpResponseMessage> call)
+    {
+        var response = await call;
+        var body = await response.Content.ReadFromJsonAsync<JsonElement>();
+        return ((int)response.StatusCode, body.TryGetProperty("code", out var code) ? code.GetString() ?? "" : "", body.TryGetProperty("detail", out var detail) ? detail.GetString() ?? "" : "");
+    }
+
+    public void WriteHr(params IEnumerable<HrRow> rows) => File.WriteAllText(SourceFile, HrRow.Header + "\n" + string.Concat(rows.Select(r => r + "\n")));
+
+    public async Task<IntakeRun> RunIntakeAsync(string mode = "full", bool dryRun = false, string actor = "ines") =>
+        (await (await OkAsync((await SignInAsync(actor)).PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody(mode, dryRun)))).Content.ReadFromJsonAsync<IntakeRun>())!;
+
+    public async Task<T> GetAsync<T>(string path, string actor = "otto") => (await (await OkAsync((await SignInAsync(actor)).GetAsync(path))).Content.ReadFromJsonAsync<T>())!;
+
+    public Task<RequestDetail> RequestAsync(string id, string actor = "otto") => GetAsync<RequestDetail>($"/api/v1/requests/{id}", actor);
+
+    /// <summary>Waits until a request is in a state; told with its story when it does not come to that.</summary>
+    public async Task<RequestDetail> WaitForAsync(string id, string state, double seconds = 20)
+    {
+        RequestDetail? last = null;
+        var watch = Stopwatch.StartNew();
+        while (watch.Elapsed < TimeSpan.FromSeconds(seconds))
+        {
+            last = await RequestAsync(id);
+            if (last.Summary.State == state) return last;
+            await Task.Delay(40);
+        }
+        throw new TimeoutException($"The request is {last?.Summary.State}, not {state}: {last?.Story.Now} {last?.Summary.Problem} {string.Join(" | ", last?.Steps.Select(s => $"{s.Text}: {s.State} {s.Problem}") ?? [])}");
+    }
+
+    public async Task<T> EventuallyAsync<T>(Func<Task<T>> look, Func<T, bool> good, double seconds = 20)
+    {
+        var watch = Stopwatch.StartNew();
+        while (true)
+        {
+            var found = await look();
+            if (good(found)) return found;
+            if (watch.Elapsed > TimeSpan.FromSeconds(seconds)) throw new TimeoutException($"It did not come to that within {seconds} s; last seen: {JsonSerializer.Serialize(found)}");
+            await Task.Delay(40);
+        }
+    }
+
+    public async Task ApproveAsync(RequestDetail request, string actor = "mara") =>
+        await OkAsync((await SignInAsync(actor)).PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/approve", new ApproveBody(request.PlanDigest!, null)));
+
+    public async Task ReleaseAsync(RequestDetail request) =>
+        await OkAsync((await SignInAsync("otto")).PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/release", new ReleaseBody(request.PlanDigest!)));
+
+    /// <summary>From an HR row to the wanted state of its request: raised, planned, approved, released.</summary>
+    public async Task<RequestDetail> BringAsync(HrRow row, string state = "completed")
+    {
+        WriteHr(row);
+        var raised = (await RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
+        var request = await WaitForAsync(raised.Id, "deciding");
+        if (state == "deciding") return request;
+        await ApproveAsync(request);
+        if (state == "releasing") return await RequestAsync(raised.Id);
+        await ReleaseAsync(request);
+        return await WaitForAsync(raised.Id, state);
+    }
+
+    public async Task<LedgerVerification> VerifyLedgerAsync() =>
+        (await (await OkAsync((await SignInAsync("aldo")).PostAsync("/api/v1/ledger/verify", null))).Content.ReadFromJsonAsync<LedgerVerification>())!;
+
+    public async ValueTask DisposeAsync()
+    {
+        foreach (var client in _clients.Values) client.Dispose();
+        if (_process is { HasExited: false })
+        {
+            using var stop = Process.Start("kill", [_process.Id.ToString(System.Globalization.CultureInfo.InvariantCulture)]);
+            using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(10));
+            try
+            {
+                await _process.WaitForExitAsync(limit.Token);
+            }
+            catch (OperationCanceledException)
+            {
+                _process.Kill();
+            }
+        }
+        _process?.Dispose();
+        if (Mail is not null) await Mail.DisposeAsync();
+        _folder.Dispose();
+    }
+}

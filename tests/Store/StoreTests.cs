@@ -1,0 +1,284 @@
+using Oikonom.Core.Ledger;
+using Oikonom.Store.Rooms;
+using Oikonom.Testing;
+using Xunit;
+
+[assembly: AssemblyFixture(typeof(Oikonom.Store.Tests.PostgresFixture))]
+
+namespace Oikonom.Store.Tests;
+
+public sealed class PostgresFixture : IAsyncLifetime
+{
+    public PostgresServer Server { get; private set; } = null!;
+    public async ValueTask InitializeAsync() => Server = await PostgresServer.StartAsync();
+    public ValueTask DisposeAsync() => Server.DisposeAsync();
+}
+
+/// <summary>The same tests on both engines.</summary>
+public sealed class SqliteStoreTests : StoreTests
+{
+    protected override Task<Engine> NewEngineAsync() => Task.FromResult<Engine>(new SqliteEngine(Folder.At("oikonom.db")));
+}
+
+public sealed class PostgresStoreTests(PostgresFixture fixture) : StoreTests
+{
+    protected override async Task<Engine> NewEngineAsync() => new PostgresEngine(await fixture.Server.NewDatabaseAsync());
+
+    [Fact]
+    public async Task Two_nodes_can_migrate_at_once()
+    {
+        var connection = await fixture.Server.NewDatabaseAsync();
+        await Task.WhenAll(Enumerable.Range(0, 4).Select(_ => Task.Run(async () =>
+        {
+            await using var engine = new PostgresEngine(connection);
+            engine.Migrate();
+        })));
+        await using var store = new Store(new PostgresEngine(connection), TimeProvider.System);
+        Assert.Equal(0, await store.ReadAsync(s => s.LastEditionNumberAsync()));
+    }
+}
+
+public abstract class StoreTests : IAsyncLifetime
+{
+    private const long Now = 1_800_000_000_000;
+    private Store _store = null!;
+
+    protected ScratchFolder Folder { get; } = new();
+
+    protected abstract Task<Engine> NewEngineAsync();
+
+    public async ValueTask InitializeAsync()
+    {
+        var engine = await NewEngineAsync();
+        engine.Migrate();
+        engine.Migrate();
+        _store = new(engine, TimeProvider.System);
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await _store.DisposeAsync();
+        Folder.Dispose();
+        GC.SuppressFinalize(this);
+    }
+
+    private static PersonRow Person(string id, string family = "quill") => new()
+    {
+        Id = id, PersonKey = "P" + id, Number = "E" + id, Display = "Tor " + family, SearchKey = $"{family} tor", Kind = "employee", Department = "Dive Team", Site = "harbour",
+        Title = "Diver", Manager = "E2", StartDay = "2026-01-01", Facts = "{\"given\":\"Tor \\\"ø\\\"\"}", Source = "hr", At = Now,
+    };
+
+    private static RequestRow Request(string id, string person) => new()
+    {
+        Id = id, Kind = "joiner", State = "planning", PersonId = person, Requester = "ines", Cause = "{}", Edition = 1, Workflow = "staff", CreatedAt = Now,
+    };
+
+    private Task AddAsync(params string[] ids) => _store.WriteAsync(async s =>
+    {
+        await s.UpsertPeopleAsync([.. ids.Select(id => Person(id))]);
+        await s.AddRequestsAsync([.. ids.Select(id => Request("r" + id, id))]);
+    });
+
+    [Fact]
+    public async Task A_decision_that_fails_leaves_nothing_behind()
+    {
+        await Assert.ThrowsAsync<InvalidOperationException>(() => _store.WriteAsync(async s =>
+        {
+            await s.UpsertPeopleAsync([Person("1")]);
+            s.Record(LedgerEntry.Of(DateTimeOffset.UnixEpoch, "a", "b", null, null));
+            s.Send(new("x@y.example", "s", "b", null));
+            throw new InvalidOperationException("no");
+        }));
+        await _store.ReadAsync(async s =>
+        {
+            Assert.Null(await s.PersonAsync("1"));
+            Assert.Equal(0, await s.ScalarAsync<long>("SELECT COUNT(*) FROM ledger"));
+            Assert.Equal(0, await s.ScalarAsync<long>("SELECT COUNT(*) FROM notices"));
+            return true;
+        });
+    }
+
+    [Fact]
+    public async Task State_ledger_hints_and_notices_commit_together_and_wake_the_loops()
+    {
+        var woken = 0;
+        _store.Committed += () => woken++;
+        await _store.WriteAsync(async s =>
+        {
+            await s.UpsertPeopleAsync([Person("1")]);
+            s.Record(LedgerEntry.Of(DateTimeOffset.UnixEpoch, "mara", "test", "1", "r", ("text", "quote \" and 'ø' \\ ")));
+            s.Tell("people", "1");
+            s.Send(new("x@y.example", "subject", "body", null));
+        });
+        Assert.Equal(1, woken);
+        var entry = Assert.Single(await _store.ReadAsync(s => s.LedgerPageAsync("", "", "", long.MaxValue, 10)));
+        Assert.Contains("quote \\\" and 'ø' \\\\ ", entry.Body, StringComparison.Ordinal);
+        Assert.Single(await _store.ReadAsync(s => s.HintsAfterAsync(0)));
+        var notice = Assert.Single(await _store.WriteAsync(s => s.ClaimNoticesAsync(long.MaxValue / 2, long.MaxValue, 10)));
+        Assert.Equal("subject", notice.Subject);
+        Assert.Empty(await _store.WriteAsync(s => s.ClaimNoticesAsync(long.MaxValue / 2, long.MaxValue, 10)));
+    }
+
+    [Fact]
+    public async Task The_ledger_and_editions_cannot_be_changed_or_shortened()
+    {
+        await _store.WriteAsync(s =>
+        {
+            s.Record(LedgerEntry.Of(DateTimeOffset.UnixEpoch, "a", "b", null, null));
+            return s.AddEditionAsync(new() { Number = 1, Digest = "d", Author = "edda", PublishedAt = Now, Files = "[]" });
+        });
+        foreach (var sql in new[] { "UPDATE ledger SET actor='x'", "DELETE FROM ledger", "UPDATE editions SET digest='x'", "DELETE FROM editions" })
+            Assert.Contains("append-only", (await Assert.ThrowsAnyAsync<Exception>(() => _store.WriteAsync(s => s.ExecuteAsync(sql)))).Message.Replace("editions are immutable", "append-only", StringComparison.Ordinal), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task Optimistic_versions_let_one_of_two_win()
+    {
+        await AddAsync("1");
+        var first = (await _store.ReadAsync(s => s.RequestAsync("r1")))!;
+        var second = (await _store.ReadAsync(s => s.RequestAsync("r1")))!;
+        first.Problem = "first";
+        second.Problem = "second";
+        Assert.True(await _store.WriteAsync(s => s.SaveRequestAsync(first)));
+        Assert.False(await _store.WriteAsync(s => s.SaveRequestAsync(second)));
+        Assert.Equal("first", (await _store.ReadAsync(s => s.RequestAsync("r1")))!.Problem);
+    }
+
+    [Fact]
+    public async Task Work_is_claimed_once_however_many_ask()
+    {
+        await AddAsync([.. Enumerable.Range(0, 200).Select(i => $"{i:000}")]);
+        await _store.WriteAsync(s => s.AddStepsAsync([.. Enumerable.Range(0, 200).Select(i => new StepRow { Id = $"s{i}", RequestId = $"r{i:000}", PersonId = $"{i:000}", Target = "directory", Ordinal = 1, DueAt = Now })]));
+        var claimed = await Task.WhenAll(Enumerable.Range(0, 20).Select(n => Task.Run(() => _store.WriteAsync(s => s.ClaimChainsAsync("directory", $"n{n}", Now, Now + 1000, 15)))));
+        var all = claimed.SelectMany(c => c).Select(c => c.PersonId).ToList();
+        Assert.Equal(all.Count, all.Distinct().Count());
+        var rest = await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "last", Now, Now + 1000, 500));
+        Assert.Equal(200, all.Count + rest.Count);
+        Assert.Empty(await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "late", Now + 500, Now + 2000, 500)));
+
+        // A lease that ran out is taken over, and the old holder's fence no longer holds.
+        var taken = await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "other", Now + 1000, Now + 3000, 500));
+        Assert.Equal(200, taken.Count);
+        Assert.Empty(await _store.WriteAsync(s => s.HeldChainsAsync([claimed[0].First()])));
+        Assert.Single(await _store.WriteAsync(s => s.HeldChainsAsync([taken[0]])));
+    }
+
+    [Fact]
+    public async Task A_released_chain_is_due_with_its_next_step_and_not_while_one_is_stopped()
+    {
+        await AddAsync("1");
+        await _store.WriteAsync(s => s.AddStepsAsync([
+            new() { Id = "a", RequestId = "r1", PersonId = "1", Target = "directory", Ordinal = 1, DueAt = Now },
+            new() { Id = "b", RequestId = "r1", PersonId = "1", Target = "directory", Ordinal = 2, DueAt = Now + 5000 }]));
+        var claim = (await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now, Now + 1, 5))).Single();
+        await _store.WriteAsync(async s =>
+        {
+            await s.SaveStepsAsync([new() { Id = "a", State = "done", DueAt = Now, DoneAt = Now }]);
+            await s.ReleaseChainsAsync([claim]);
+        });
+        Assert.Empty(await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now + 4999, Now + 9999, 5)));
+        var next = (await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now + 5000, Now + 9999, 5))).Single();
+        await _store.WriteAsync(async s =>
+        {
+            await s.SaveStepsAsync([new() { Id = "b", State = "stopped", DueAt = Now, Problem = "p" }]);
+            await s.ReleaseChainsAsync([next]);
+        });
+        Assert.Empty(await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now + 99999, Now + 999999, 5)));
+        await _store.WriteAsync(s => s.RetryAsync("r1", Now + 100000));
+        Assert.Single(await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now + 100001, Now + 999999, 5)));
+    }
+
+    [Fact]
+    public async Task A_name_is_taken_once_for_ever_and_given_back_only_unused()
+    {
+        Assert.True(await _store.WriteAsync(s => s.TakeNameAsync("directory", "tor.quill", "1", Now)));
+        Assert.True(await _store.WriteAsync(s => s.TakeNameAsync("directory", "tor.quill", "1", Now)));
+        Assert.False(await _store.WriteAsync(s => s.TakeNameAsync("directory", "tor.quill", "2", Now)));
+        await _store.WriteAsync(s => s.ReleaseNamesAsync("1"));
+        Assert.True(await _store.WriteAsync(s => s.TakeNameAsync("directory", "tor.quill", "2", Now)));
+        await _store.WriteAsync(s => s.UpsertAccountsAsync([new() { PersonId = "2", Target = "directory", Name = "tor.quill", ImmutableId = "u", At = Now }]));
+        await _store.WriteAsync(s => s.ReleaseNamesAsync("2"));
+        Assert.Equal(["tor.quill"], await _store.ReadAsync(s => s.NamesTakenAsync("directory", ["tor.quill", "x"], "3")));
+    }
+
+    [Fact]
+    public async Task Grants_have_a_history_and_one_is_open_at_a_time()
+    {
+        GrantRow Grant(string id, long from) => new() { Id = id, PersonId = "1", Target = "directory", Entitlement = "dive-team", FromAt = from, Reason = "{}" };
+        await _store.WriteAsync(s => s.OpenGrantsAsync([Grant("a", 1)]));
+        await _store.WriteAsync(s => s.OpenGrantsAsync([Grant("b", 2)]));
+        await _store.WriteAsync(s => s.CloseGrantsAsync([new() { PersonId = "1", Target = "directory", Entitlement = "dive-team", UntilAt = 5 }]));
+        await _store.WriteAsync(s => s.OpenGrantsAsync([Grant("c", 9)]));
+        var all = await _store.ReadAsync(s => s.GrantsAsync(["1"], past: true));
+        Assert.Equal([("a", 1L, 5L), ("c", 9L, null)], all.Select(g => (g.Id, g.FromAt, g.UntilAt)));
+        Assert.Equal("c", (await _store.ReadAsync(s => s.GrantsAsync(["1"], past: false))).Single().Id);
+    }
+
+    [Fact]
+    public async Task Fingerprints_and_hostile_texts_come_back_as_they_went_in()
+    {
+        var hash = UInt128.MaxValue - 12345;
+        var key = "E'1\"; DROP TABLE people; --\\ ø🐙";
+        await _store.WriteAsync(s => s.UpsertRecordsAsync([new() { Source = "hr", RecordKey = key, Hash = hash.ToString("x32", System.Globalization.CultureInfo.InvariantCulture), Facts = "{}", Status = "received", PersonId = "1", RunId = "x" }]));
+        var known = await _store.ReadAsync(s => s.FingerprintsAsync("hr", default));
+        Assert.Equal(hash, known[key]);
+    }
+
+    [Fact]
+    public async Task People_are_paged_in_order_and_found_by_text()
+    {
+        await _store.WriteAsync(s => s.UpsertPeopleAsync([Person("3", "b"), Person("1", "a"), Person("2", "b"), Person("4", "c%d")]));
+        var first = await _store.ReadAsync(s => s.PeoplePageAsync("", "", "", "", "", 2));
+        Assert.Equal(["1", "2"], first.Select(p => p.Id));
+        Assert.Equal(["3", "4"], (await _store.ReadAsync(s => s.PeoplePageAsync("", "", "", first[1].SearchKey, first[1].Id, 9))).Select(p => p.Id));
+        Assert.Equal(["4"], (await _store.ReadAsync(s => s.PeoplePageAsync("c%d", "", "", "", "", 9))).Select(p => p.Id));
+        Assert.Empty(await _store.ReadAsync(s => s.PeoplePageAsync("%", "nowhere", "", "", "", 9)));
+        Assert.Equal(["2"], (await _store.ReadAsync(s => s.PeoplePageAsync("e2", "", "", "", "", 9))).Select(p => p.Id));
+    }
+
+    [Fact]
+    public async Task The_inbox_holds_what_is_mine_and_never_my_own()
+    {
+        await AddAsync("1", "2", "3");
+        async Task DecideAsync(string id, string deciders, string role)
+        {
+            var row = (await _store.ReadAsync(s => s.RequestAsync(id)))!;
+            (row.State, row.Deciders, row.DeciderRole) = ("deciding", deciders, role);
+            await _store.WriteAsync(s => s.SaveRequestAsync(row));
+        }
+
+        await DecideAsync("r1", "|mara|", "");
+        await DecideAsync("r2", "", "approver");
+        Task<IReadOnlyList<RequestRow>> Inbox(string user, string number, params string[] roles) =>
+            _store.ReadAsync(s => s.RequestsPageAsync(new(InboxUser: user, InboxNumber: number, InboxRoles: roles)));
+        Assert.Equal(["r2", "r1"], (await Inbox("mara", "E9", "approver")).Select(r => r.Id));
+        Assert.Equal(["r1"], (await Inbox("mara", "E2", "approver")).Select(r => r.Id));
+        Assert.Equal(["r2"], (await Inbox("mar", "E9", "approver")).Select(r => r.Id));
+        Assert.Empty(await Inbox("ines", "", "approver"));
+        Assert.Empty(await Inbox("otto", "", "operator"));
+    }
+
+    [Fact]
+    public async Task Leaves_follow_the_order_of_commit_and_miss_nothing()
+    {
+        await Task.WhenAll(Enumerable.Range(0, 30).Select(i => Task.Run(() => _store.WriteAsync(s =>
+        {
+            s.Record(LedgerEntry.Of(DateTimeOffset.UnixEpoch, "a", $"k{i}", null, null));
+            return Task.CompletedTask;
+        }))));
+        var unsealed = await _store.ReadAsync(s => s.UnsealedAsync(20));
+        Assert.Equal(20, unsealed.Count);
+        await _store.WriteAsync(s => s.AddLeavesAsync([.. unsealed.Select((e, i) => ((long)i, e.Entry, Convert.ToHexStringLower(Merkle.Leaf(e.Body))))]));
+        Assert.Equal(10, (await _store.ReadAsync(s => s.UnsealedAsync(100))).Count);
+        Assert.Equal(10, await _store.ReadAsync(s => s.UnsealedCountAsync()));
+    }
+
+    [Fact]
+    public async Task A_duty_belongs_to_one_node_until_its_lease_runs_out()
+    {
+        Assert.True(await _store.WriteAsync(s => s.TakeLeaseAsync("sealer", "a", 0, 100)));
+        Assert.False(await _store.WriteAsync(s => s.TakeLeaseAsync("sealer", "b", 50, 150)));
+        Assert.True(await _store.WriteAsync(s => s.TakeLeaseAsync("sealer", "a", 50, 150)));
+        Assert.True(await _store.WriteAsync(s => s.TakeLeaseAsync("sealer", "b", 150, 250)));
+    }
+}
