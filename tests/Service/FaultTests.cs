@@ -1,0 +1,107 @@
+using System.Net.Http.Json;
+using Microsoft.Data.Sqlite;
+using Oikonom.Contracts;
+using Oikonom.Ldap;
+using Oikonom.Standins.Directory;
+using Oikonom.Testing;
+using Xunit;
+
+namespace Oikonom.Service.Tests;
+
+/// <summary>What goes wrong around the service: it says so in plain words, and goes on by itself.</summary>
+public sealed class FaultTests(Servers servers)
+{
+    [Fact]
+    public async Task The_directory_is_down_and_comes_back()
+    {
+        await using var own = await TestDirectory.StartAsync();
+        await using var world = await World.StartAsync(own);
+        var request = await world.BringAsync(HrRow.New(), "releasing");
+        await own.Server.StopAsync();
+        await world.ReleaseAsync(request);
+        var waiting = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Summary.Problem is not null);
+        Assert.Contains("does not succeed", waiting.Story.Now, StringComparison.Ordinal);
+        Assert.Contains("by itself", waiting.Story.Unblock!, StringComparison.Ordinal);
+        Assert.Contains("127.0.0.1", waiting.Summary.Problem!, StringComparison.Ordinal);
+        Assert.Equal(1, (await world.GetAsync<Page<TargetSummary>>("/api/v1/targets")).Items[0].Failing);
+        Assert.False((await (await World.OkAsync((await world.SignInAsync("otto")).PostAsync("/api/v1/targets/directory/check", null))).Content.ReadFromJsonAsync<TargetCheck>())!.Reachable);
+
+        // A new joiner cannot be planned meanwhile, and says that too.
+        world.WriteHr(HrRow.New());
+        var second = (await world.RunIntakeAsync()).Requests.Single();
+        var unplanned = await world.EventuallyAsync(() => world.RequestAsync(second.Id), r => r.Summary.Problem is not null);
+        Assert.Contains("cannot be planned yet", unplanned.Story.Now, StringComparison.Ordinal);
+
+        await own.Server.StartAsync();
+        var done = await world.WaitForAsync(request.Summary.Id, "completed", 40);
+        Assert.Null(done.Summary.Problem);
+        await world.WaitForAsync(second.Id, "deciding", 40);
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
+    }
+
+    [Theory]
+    [InlineData("directory-password", "wrong-password", "does not accept the password")]
+    [InlineData("directory-authority", null, "is not trusted")]
+    public async Task A_wrong_secret_is_told_and_the_right_one_mends_it(string secret, string? wrong, string words)
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        var edda = await world.SignInAsync("edda");
+        await World.OkAsync(edda.PutAsJsonAsync($"/api/v1/secrets/{secret}", new SecretBody(wrong ?? Certificates.Make().AuthorityPem)));
+        world.WriteHr(HrRow.New());
+        var raised = (await world.RunIntakeAsync()).Requests.Single();
+        var waiting = await world.EventuallyAsync(() => world.RequestAsync(raised.Id), r => r.Summary.Problem is not null);
+        Assert.Contains(words, waiting.Summary.Problem!, StringComparison.Ordinal);
+        Assert.DoesNotContain("wrong-password", waiting.Summary.Problem!, StringComparison.Ordinal);
+        await World.OkAsync(edda.PutAsJsonAsync($"/api/v1/secrets/{secret}", new SecretBody(wrong is null ? servers.Directory.Server.AuthorityPem : servers.Directory.Server.Options.ServicePassword)));
+        await world.WaitForAsync(raised.Id, "deciding", 40);
+    }
+
+    [Fact]
+    public async Task A_lasting_fault_stops_the_request_says_what_to_do_and_goes_on_after_a_retry()
+    {
+        await using var own = await TestDirectory.StartAsync();
+        await using var world = await World.StartAsync(own);
+        var request = await world.BringAsync(HrRow.New(), "releasing");
+        await using var root = await own.ConnectAsRootAsync();
+        await root.DeleteAsync("cn=dive-team,ou=groups,dc=northmere,dc=example");
+        await world.ReleaseAsync(request);
+        var stopped = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Steps.Any(s => s.State == "stopped"));
+        Assert.Contains("has no group", stopped.Story.Now, StringComparison.Ordinal);
+        Assert.True(stopped.Rights.Retry);
+        await root.AddAsync("cn=dive-team,ou=groups,dc=northmere,dc=example", [new("objectClass", "groupOfNames"), new("cn", "dive-team"), new("member", DirectoryOptions.Nobody)]);
+        await World.OkAsync((await world.SignInAsync("otto")).PostAsync($"/api/v1/requests/{request.Summary.Id}/retry", null));
+        await world.WaitForAsync(request.Summary.Id, "completed");
+    }
+
+    [Fact]
+    public async Task The_mail_server_is_away_and_nothing_is_lost_or_sent_twice()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        await world.StopMailAsync();
+        await world.BringAsync(HrRow.New(), "deciding");
+        await Task.Delay(500);
+        world.StartMail();
+        var mails = await world.EventuallyAsync(() => Task.FromResult(world.Mail!.Mails), m => m.Count > 0, 40);
+        Assert.Single(mails);
+        Assert.Equal(mails.Count, mails.Select(m => m.Id).Distinct().Count());
+    }
+
+    [Fact]
+    public async Task Whoever_alters_the_record_is_found_out()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        var done = await world.BringAsync(HrRow.New());
+        await world.EventuallyAsync(world.VerifyLedgerAsync, v => v is { Unsealed: 0, Sound: true });
+        await using (var database = new SqliteConnection($"Data Source={Path.Combine(world.DataFolder, "oikonom.db")}"))
+        {
+            await database.OpenAsync();
+            await using var command = database.CreateCommand();
+            command.CommandText = "DROP TRIGGER ledger_no_update; UPDATE ledger SET body=replace(body, 'mara', 'otto'), actor='otto' WHERE kind='request.approved';";
+            Assert.Equal(1, await command.ExecuteNonQueryAsync());
+        }
+        var verification = await world.VerifyLedgerAsync();
+        Assert.False(verification.Sound);
+        Assert.Contains("is not what was sealed", Assert.Single(verification.Faults), StringComparison.Ordinal);
+        Assert.Equal("completed", done.Summary.State);
+    }
+}

@@ -1,0 +1,84 @@
+using System.Net.Http.Json;
+using Oikonom.Contracts;
+using Oikonom.Testing;
+using Xunit;
+
+namespace Oikonom.Service.Tests;
+
+public sealed class IntakeTests(Servers servers)
+{
+    [Theory]
+    [InlineData("sqlite")]
+    [InlineData("postgres")]
+    public async Task Bad_rows_are_set_aside_the_rest_goes_on_and_a_mended_row_is_picked_up(string engine)
+    {
+        await using var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));
+        var (good, bad, date) = (HrRow.New(), HrRow.New(), HrRow.New());
+        world.WriteHr(good, bad with { Family = "" }, date with { Start = "31.02.2026" }, good with { Given = "Twin" });
+        var run = await world.RunIntakeAsync();
+        Assert.Equal((4, 1, 3), (run.Counts.Read, run.Counts.Joiners, run.Counts.SetAside));
+        Assert.Equal([(3, "family_name"), (4, "start_date"), (5, "employee_no")], run.SetAside.Select(a => (a.Line, a.Column)));
+        Assert.Contains("same key", run.SetAside[2].Reason, StringComparison.Ordinal);
+        Assert.Equal(3, (await world.GetAsync<Page<SetAside>>("/api/v1/sources/hr/set-aside", "edda")).Items.Count);
+
+        world.WriteHr(good, bad, date with { Start = "31.02.2026" });
+        run = await world.RunIntakeAsync();
+        Assert.Equal((1, 1, 1), (run.Counts.Unchanged, run.Counts.Joiners, run.Counts.SetAside));
+        Assert.Equal(bad.Number, run.Requests.Single().Number);
+        Assert.Single((await world.GetAsync<Page<SetAside>>("/api/v1/sources/hr/set-aside", "edda")).Items);
+    }
+
+    [Fact]
+    public async Task A_dry_run_tells_and_changes_nothing()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        world.WriteHr(HrRow.New(), HrRow.New() with { Site = "nowhere" });
+        var dry = await world.RunIntakeAsync(dryRun: true);
+        Assert.Equal((1, 1), (dry.Counts.Joiners, dry.Counts.SetAside));
+        Assert.Empty((await world.GetAsync<Page<RequestSummary>>("/api/v1/requests")).Items);
+        Assert.Empty((await world.GetAsync<Page<PersonSummary>>("/api/v1/people")).Items);
+        Assert.Empty((await world.GetAsync<Page<SetAside>>("/api/v1/sources/hr/set-aside", "edda")).Items);
+        Assert.Equal(dry.Counts.Joiners, (await world.RunIntakeAsync()).Counts.Joiners);
+    }
+
+    [Fact]
+    public async Task A_missing_or_cut_file_is_told_and_harms_nobody()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        var ines = await world.SignInAsync("ines");
+        Task<HttpResponseMessage> Run() => ines.PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody(null, null));
+        var missing = await World.RefusedAsync(Run());
+        Assert.Equal((422, "source-unreadable"), (missing.Status, missing.Code));
+        Assert.Contains("does not exist", missing.Detail, StringComparison.Ordinal);
+
+        var rows = Enumerable.Range(0, 5).Select(_ => HrRow.New()).ToList();
+        world.WriteHr(rows);
+        await world.RunIntakeAsync("baseline", actor: "edda");
+        var text = await File.ReadAllTextAsync(world.SourceFile);
+        await File.WriteAllTextAsync(world.SourceFile, text[..(text.Length / 2)]);
+        var cut = await world.RunIntakeAsync();
+        Assert.Equal((0, 0, 0), (cut.Counts.Leavers, cut.Counts.Movers, cut.Counts.Joiners));
+        Assert.True(cut.Counts.Missing > 0);
+        Assert.Single(cut.SetAside);
+
+        await File.WriteAllTextAsync(world.SourceFile, "a;b;c\n1;2;3\n");
+        Assert.Contains("The column 'person_no' is missing", (await World.RefusedAsync(Run())).Detail, StringComparison.Ordinal);
+        Assert.Equal((404, "not-found"), ((await World.RefusedAsync(ines.PostAsJsonAsync("/api/v1/sources/hrr/runs", new IntakeBody(null, null)))).Status, "not-found"));
+        Assert.Equal(400, (await World.RefusedAsync(ines.PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody("sometimes", null)))).Status);
+    }
+
+    [Fact]
+    public async Task Hostile_values_reach_the_directory_as_they_are_or_are_set_aside()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        var row = HrRow.New("Robert\"); DROP") with { Title = "*)(uid=*", Department = "a,b=c+d\\2a" };
+        var done = await world.BringAsync(row);
+        await using var ldap = await servers.Directory.ConnectAsync();
+        var entry = (await ldap.SearchAsync(new("ou=people,dc=northmere,dc=example", Ldap.LdapScope.One, Ldap.LdapFilter.Equal("employeeNumber", row.Number)))).Single();
+        Assert.Equal(("*)(uid=*", "a,b=c+d\\2a", "Robert\"); DROP"), (entry.Text("title"), entry.Text("departmentNumber"), entry.Text("givenName")));
+        Assert.Equal($"robertdrop.{row.Family.ToLowerInvariant()}", entry.Text("uid"));
+        Assert.Equal("completed", done.Summary.State);
+        world.WriteHr(HrRow.New("Evil\u202Etxt"), HrRow.New(new string('x', 5000)), HrRow.New("a\0b"));
+        Assert.Equal(3, (await world.RunIntakeAsync()).Counts.SetAside);
+    }
+}

@@ -1,0 +1,129 @@
+using System.Net;
+using System.Net.Sockets;
+using Oikonom.Ldap;
+using Oikonom.Standins.Directory;
+using Oikonom.Testing;
+using Xunit;
+
+namespace Oikonom.Service.Tests;
+
+/// <summary>
+/// The service is killed (SIGKILL) when the n-th message crosses the line to the directory: before an effect,
+/// or after it with its answer lost. After a restart the request completes and nothing was done twice.
+/// </summary>
+public sealed class KillTests(Servers servers)
+{
+    private const int Points = 24;
+
+    [Fact]
+    public async Task Killed_at_any_point_the_request_completes_and_nothing_is_done_twice()
+    {
+        await using var line = new Line(servers.Directory.LdapsPort);
+        await using var world = await World.StartAsync(servers.Directory, new() { DirectoryPort = line.Port, Mail = false });
+        await using var ldap = await servers.Directory.ConnectAsync();
+        var killed = 0;
+        for (var point = 0; point < Points; point++)
+        {
+            var row = HrRow.New();
+            var request = await world.BringAsync(row, "releasing");
+            line.Arm(point / 2, afterEffect: point % 2 == 1, world.Kill);
+            await world.ReleaseAsync(request);
+            await Task.WhenAny(world.WaitForEndAsync(), Task.Delay(TimeSpan.FromSeconds(4)));
+            if (!world.IsRunning)
+            {
+                killed++;
+                line.Disarm();
+                await world.StartServiceAsync();
+            }
+            line.Disarm();
+            var done = await world.WaitForAsync(request.Summary.Id, "completed", 30);
+            Assert.All(done.Steps, s => Assert.Equal("done", s.State));
+            var entry = Assert.Single(await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.Subtree, LdapFilter.Equal("employeeNumber", row.Number), "memberOf")));
+            Assert.Equal(3, entry.Texts("memberOf").Count);
+        }
+        Assert.True(killed >= 20, $"only {killed} of {Points} points were reached");
+        var verification = await world.EventuallyAsync(world.VerifyLedgerAsync, v => v.Unsealed == 0);
+        Assert.True(verification.Sound, string.Join("; ", verification.Faults));
+    }
+
+    /// <summary>A line to the directory that can be cut by counting what crosses it. It sees TLS and reads nothing.</summary>
+    private sealed class Line : IAsyncDisposable
+    {
+        private readonly TcpListener _listener = new(IPAddress.Loopback, 0);
+        private readonly CancellationTokenSource _stop = new();
+        private readonly int _target;
+        private int _left = int.MaxValue;
+        private bool _afterEffect;
+        private Action _kill = () => { };
+
+        public Line(int target)
+        {
+            _target = target;
+            _listener.Start();
+            _ = Task.Run(AcceptAsync);
+        }
+
+        public int Port => ((IPEndPoint)_listener.LocalEndpoint).Port;
+
+        /// <summary>Kills at the message with this number: its answer is held back when the effect is to stand.</summary>
+        public void Arm(int messages, bool afterEffect, Action kill)
+        {
+            (_afterEffect, _kill) = (afterEffect, kill);
+            Volatile.Write(ref _left, messages);
+        }
+
+        public void Disarm() => Volatile.Write(ref _left, int.MaxValue);
+
+        private async Task AcceptAsync()
+        {
+            while (!_stop.IsCancellationRequested)
+            {
+                try
+                {
+                    var client = await _listener.AcceptTcpClientAsync(_stop.Token);
+                    var server = new TcpClient { NoDelay = true };
+                    await server.ConnectAsync(IPAddress.Loopback, _target, _stop.Token);
+                    client.NoDelay = true;
+                    _ = Task.Run(() => PumpAsync(client, server, fromServer: false));
+                    _ = Task.Run(() => PumpAsync(server, client, fromServer: true));
+                }
+                catch (Exception error) when (error is OperationCanceledException or SocketException or ObjectDisposedException)
+                {
+                    // The line goes on until it is disposed.
+                }
+            }
+        }
+
+        private async Task PumpAsync(TcpClient from, TcpClient to, bool fromServer)
+        {
+            var buffer = new byte[65_536];
+            try
+            {
+                while (true)
+                {
+                    var count = await from.GetStream().ReadAsync(buffer, _stop.Token);
+                    if (count == 0) break;
+                    if (fromServer == _afterEffect && Volatile.Read(ref _left) != int.MaxValue && Interlocked.Decrement(ref _left) < 0)
+                    {
+                        _kill();
+                        break;
+                    }
+                    await to.GetStream().WriteAsync(buffer.AsMemory(0, count), _stop.Token);
+                }
+            }
+            catch (Exception error) when (error is IOException or OperationCanceledException or ObjectDisposedException or InvalidOperationException)
+            {
+                // Either side is gone.
+            }
+            from.Close();
+            to.Close();
+        }
+
+        public async ValueTask DisposeAsync()
+        {
+            await _stop.CancelAsync();
+            _listener.Dispose();
+            _stop.Dispose();
+        }
+    }
+}
