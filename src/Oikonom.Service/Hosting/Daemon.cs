@@ -106,6 +106,7 @@ public static class Daemon
             foreach (var (name, roles) in Roles.Policies) authorization.AddPolicy(name, policy => policy.RequireAuthenticatedUser().RequireRole(roles));
             authorization.FallbackPolicy = authorization.DefaultPolicy;
         });
+        services.Configure<RouteHandlerOptions>(handlers => handlers.ThrowOnBadRequest = true);
         services.Configure<JsonOptions>(json => json.SerializerOptions.NumberHandling = System.Text.Json.Serialization.JsonNumberHandling.Strict);
         services.AddOpenApi("v1", openApi => openApi.AddDocumentTransformer((document, _, _) =>
         {

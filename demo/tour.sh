@@ -1,0 +1,64 @@
+#!/usr/bin/env bash
+# Walks the whole path through the client on the running demo: load, joiner, approve, release, read back, verify.
+# Prints each command and what came back; exits non-zero when anything is not as it should be.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+port=${DEMO_PORT:-7430}
+folder=${DEMO_FOLDER:-$PWD/.demo}
+export OIKONOM_URL=http://127.0.0.1:$port
+XDG_CONFIG_HOME=$(mktemp -d); export XDG_CONFIG_HOME
+trap 'rm -rf "$XDG_CONFIG_HOME"' EXIT
+unset OIKONOM_TOKEN || true
+oikonom=bin/oikonom
+
+bold() { if [ -t 1 ] && [ -z "${NO_COLOR:-}" ]; then printf '\n\033[1m%s\033[0m\n' "$1"; else printf '\n%s\n' "$1"; fi; }
+run() { bold "\$ $*"; "$@"; }
+fail() { echo "tour: $1" >&2; exit 1; }
+as() { bold "# signed in as $1"; $oikonom sign-in "$1" --password-stdin <<< northmere-demo; }
+field() { node -e 'let t="";process.stdin.on("data",d=>t+=d).on("end",()=>{const v=new Function("x","return "+process.argv[1])(JSON.parse(t));if(v===undefined||v===null)process.exit(1);console.log(v)})' "$1"; }
+state() { $oikonom requests show "$1" --output json | field x.summary.state; }
+wait_for() { for _ in $(seq 150); do s=$(state "$1"); [ "$s" = "$2" ] && return 0; sleep 0.2; done; fail "request $1 is $s, not $2"; }
+
+curl -fsS "$OIKONOM_URL/health/ready" >/dev/null || fail "the demo does not run on port $port; start it with 'make demo'."
+
+bold "HR exports eight joiners"
+run curl -fsS -X POST "http://127.0.0.1:$((port + 1))/exports/people-with-joiners"
+as ines
+run $oikonom intake run hr --dry-run
+run $oikonom intake run hr
+number=$($oikonom requests list --text E1301 --output json | field 'x.items[0].number')
+[ -n "$number" ] || fail "no request was raised for E1301"
+if [ "$(state "$number")" != completed ]; then
+  wait_for "$number" deciding
+  run $oikonom requests list
+
+  as mara
+  run $oikonom inbox
+  run $oikonom requests show "$number"
+  run $oikonom requests approve "$number" --yes --remark "Welcome, Kaya"
+  [ "$(state "$number")" = releasing ] || fail "the request was not approved"
+
+  as otto
+  run $oikonom requests release "$number" --yes
+  wait_for "$number" completed
+fi
+as otto
+run $oikonom requests show "$number"
+run $oikonom people show E1301
+run $oikonom targets check directory
+
+bold "The entry as the directory itself shows it"
+entry=$(LDAPTLS_CACERT="$folder/directory/ca.pem" ldapsearch -x -LLL -H "ldaps://127.0.0.1:$((port + 6))" \
+  -D cn=oikonom,ou=services,dc=northmere,dc=example -w service-password -b ou=people,dc=northmere,dc=example '(employeeNumber=E1301)' uid mail title memberOf)
+echo "$entry"
+grep -q '^uid: kaya.omori-lindqvist$' <<< "$entry" || fail "the entry is not there"
+[ "$(grep -c '^memberOf:' <<< "$entry")" = 3 ] || fail "the entry is not in its three groups"
+
+as aldo
+run $oikonom ledger list --limit 8
+for _ in $(seq 50); do [ "$($oikonom ledger verify --output json | field x.unsealed)" = 0 ] && break; sleep 0.2; done
+run $oikonom ledger verify
+
+bold "The mails that were sent"
+curl -fsS "http://127.0.0.1:$((port + 2))/messages" | field 'x.slice(0,6).map(m=>m.to+": "+m.subject).join("\n")' || fail "no mail was sent"
+bold "All is as it should be."

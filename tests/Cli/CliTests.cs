@@ -1,0 +1,220 @@
+using System.Diagnostics;
+using System.Text.Json;
+using Oikonom.Contracts;
+using Oikonom.Testing;
+using Xunit;
+
+namespace Oikonom.Cli.Tests;
+
+/// <summary>A service and a directory, shared by all tests of the client.</summary>
+public sealed class ClientFixture : IAsyncLifetime
+{
+    public TestDirectory Directory { get; private set; } = null!;
+    public World World { get; private set; } = null!;
+
+    public async ValueTask InitializeAsync()
+    {
+        Directory = await TestDirectory.StartAsync();
+        World = await World.StartAsync(Directory);
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await World.DisposeAsync();
+        await Directory.DisposeAsync();
+    }
+}
+
+/// <summary>The client as a process: what it prints, and how it ends.</summary>
+public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixture>, IDisposable
+{
+    private readonly World _world = fixture.World;
+    private readonly ScratchFolder _home = new();
+
+    public void Dispose() => _home.Dispose();
+
+    private async Task<(int Code, string Out, string Error)> RunAsync(string arguments, string input = "", string? address = null)
+    {
+        var info = new ProcessStartInfo(Repository.At("bin", "oikonom"), arguments.Split(' ', StringSplitOptions.RemoveEmptyEntries).Select(a => a.Replace('~', ' ')))
+        {
+            RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true,
+        };
+        info.Environment["OIKONOM_URL"] = address ?? _world.Address;
+        info.Environment["XDG_CONFIG_HOME"] = _home.Path;
+        info.Environment.Remove("OIKONOM_TOKEN");
+        using var process = Process.Start(info)!;
+        await process.StandardInput.WriteAsync(input);
+        process.StandardInput.Close();
+        var (output, error) = (process.StandardOutput.ReadToEndAsync(), process.StandardError.ReadToEndAsync());
+        await process.WaitForExitAsync();
+        return (process.ExitCode, await output, await error);
+    }
+
+    private async Task SignInAsync(string name)
+    {
+        var signed = await RunAsync($"sign-in {name} --password-stdin", World.Password + "\n");
+        Assert.Equal((0, ""), (signed.Code, signed.Error));
+    }
+
+    private async Task<JsonElement> JsonAsync(string arguments)
+    {
+        var ran = await RunAsync(arguments + " --output json");
+        Assert.True(ran.Code == 0, ran.Error);
+        return JsonDocument.Parse(ran.Out).RootElement;
+    }
+
+    [Fact]
+    public async Task The_whole_path_through_the_client()
+    {
+        var row = HrRow.New("Kaya");
+        _world.WriteHr(row);
+        await SignInAsync("ines");
+        Assert.Contains("1 joiners", (await RunAsync("intake run hr --dry-run")).Out, StringComparison.Ordinal);
+        var raised = (await JsonAsync("intake run hr")).GetProperty("requests")[0].GetProperty("id").GetString()!;
+        var planned = await _world.WaitForAsync(raised, "deciding");
+        var number = planned.Summary.Number;
+        Assert.Contains(row.Family, (await RunAsync("requests list --open")).Out, StringComparison.Ordinal);
+
+        await SignInAsync("mara");
+        Assert.Contains(row.Family, (await RunAsync("inbox")).Out, StringComparison.Ordinal);
+        var shown = (await RunAsync($"requests show {number}")).Out;
+        Assert.Contains("Waits  on mara since", shown, StringComparison.Ordinal);
+        Assert.Contains("because of template 'dive-team' (templates/dive-team.yaml:5)", shown, StringComparison.Ordinal);
+        Assert.Equal(5, (await RunAsync($"requests approve {number} --yes --plan 0000")).Code);
+        Assert.Equal(2, (await RunAsync($"requests approve {number}")).Code);
+        Assert.Contains("approved and waiting for release", (await RunAsync($"requests approve {number} --yes --remark well~done")).Out, StringComparison.Ordinal);
+        Assert.Equal(1, (await RunAsync($"requests release {number} --yes")).Code);
+
+        await SignInAsync("otto");
+        Assert.Equal(0, (await RunAsync($"requests release {number} --yes")).Code);
+        await _world.WaitForAsync(raised, "completed");
+        Assert.Contains("6 of 6 steps are done", (await RunAsync($"requests show {number}")).Out, StringComparison.Ordinal);
+        Assert.Contains($"kaya.{row.Family.ToLowerInvariant()}", (await RunAsync($"people show {row.Number}")).Out, StringComparison.Ordinal);
+        Assert.Contains(row.Number, (await RunAsync($"people list --text {row.Family}")).Out, StringComparison.Ordinal);
+        Assert.Contains("directory: good.", (await RunAsync("targets check directory")).Out, StringComparison.Ordinal);
+        Assert.Contains("ldaps://127.0.0.1", (await RunAsync("targets list")).Out, StringComparison.Ordinal);
+
+        await SignInAsync("aldo");
+        await _world.EventuallyAsync(_world.VerifyLedgerAsync, v => v.Unsealed == 0);
+        Assert.Contains("Sound:", (await RunAsync("ledger verify")).Out, StringComparison.Ordinal);
+        Assert.Contains("request.completed", (await RunAsync($"ledger list --request {raised}")).Out, StringComparison.Ordinal);
+        Assert.True((await JsonAsync("ledger verify")).GetProperty("sound").GetBoolean());
+    }
+
+    [Fact]
+    public async Task A_rulebook_is_checked_published_and_shown()
+    {
+        await SignInAsync("edda");
+        using var folder = new ScratchFolder();
+        void Write(Func<string, string, string>? change)
+        {
+            foreach (var file in _world.Rulebook(change))
+            {
+                Directory.CreateDirectory(Path.GetDirectoryName(folder.At(file.Path))!);
+                File.WriteAllText(folder.At(file.Path), file.Text);
+            }
+        }
+
+        Write((path, text) => path == "templates/research.yaml" ? text.Replace("department ==", "departmnt ==", StringComparison.Ordinal) : text);
+        var bad = await RunAsync($"rulebook check {folder.Path}");
+        Assert.Equal(1, bad.Code);
+        Assert.Contains("templates/research.yaml:3:7: 'departmnt' is not a declared name. Did you mean 'department'?", bad.Out, StringComparison.Ordinal);
+        var refused = await RunAsync($"rulebook publish {folder.Path} --yes");
+        Assert.Equal(1, refused.Code);
+        Assert.Contains("research.yaml:3:7", refused.Error, StringComparison.Ordinal);
+
+        Write((path, text) => text + "# by the client\n");
+        Assert.Equal(0, (await RunAsync($"rulebook check {folder.Path}")).Code);
+        Assert.Contains("it would be published", (await RunAsync($"rulebook publish {folder.Path} --dry-run")).Out, StringComparison.Ordinal);
+        Assert.Contains("is published", (await RunAsync($"rulebook publish {folder.Path} --yes")).Out, StringComparison.Ordinal);
+        Assert.Contains("templates: animal-care, dive-team, everyone, research, ticket-desk", (await RunAsync("rulebook show")).Out, StringComparison.Ordinal);
+        Assert.Equal(5, (await RunAsync($"rulebook publish {folder.Path} --yes")).Code);
+        Assert.Equal(4, (await RunAsync("rulebook show 99")).Code);
+    }
+
+    [Fact]
+    public async Task A_secret_is_set_from_standard_input_and_never_shown()
+    {
+        await SignInAsync("edda");
+        Assert.Equal(0, (await RunAsync("secrets set extra", "very-secret\n")).Code);
+        var list = await RunAsync("secrets list");
+        Assert.Contains("extra", list.Out, StringComparison.Ordinal);
+        Assert.DoesNotContain("very-secret", list.Out, StringComparison.Ordinal);
+        Assert.Equal(2, (await RunAsync("secrets set extra", "")).Code);
+    }
+
+    [Fact]
+    public async Task Exit_codes_are_stable_and_a_refusal_is_one_line()
+    {
+        var nobody = await RunAsync("inbox");
+        Assert.Equal(3, nobody.Code);
+        Assert.Contains("Not signed in", nobody.Error, StringComparison.Ordinal);
+        Assert.Equal(3, (await RunAsync("sign-in ines --password-stdin", "wrong\n")).Code);
+        await SignInAsync("ines");
+        Assert.Equal(4, (await RunAsync("requests show 999999")).Code);
+        Assert.Equal(1, (await RunAsync("ledger list")).Code);
+        Assert.Equal(2, (await RunAsync("requests nothing")).Code);
+        Assert.Equal(2, (await RunAsync("requests show")).Code);
+        var away = await RunAsync("sign-in ines --password-stdin", "x\n", "http://127.0.0.1:1");
+        Assert.Equal(6, away.Code);
+        Assert.All(new[] { nobody, away }, r => Assert.Single(r.Error.TrimEnd('\n').Split('\n')));
+        Assert.Equal(0, (await RunAsync("sign-out")).Code);
+        Assert.Equal(3, (await RunAsync("me")).Code);
+    }
+
+    [Fact]
+    public async Task The_kept_token_is_for_its_owner_alone()
+    {
+        await SignInAsync("ines");
+        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(Path.Combine(_home.Path, "oikonom", "credentials.json")));
+    }
+
+    [Fact]
+    public async Task Every_command_has_help_with_an_example()
+    {
+        foreach (var command in "sign-in|sign-out|me|intake run|intake sources|intake set-aside|requests list|requests show|requests approve|requests decline|requests release|requests choose|requests retry|inbox|people list|people show|targets list|targets check|ledger list|ledger verify|rulebook check|rulebook publish|rulebook show|secrets list|secrets set".Split('|'))
+        {
+            var help = await RunAsync(command + " --help");
+            Assert.Equal(0, help.Code);
+            Assert.Contains($"Example: oikonom {command}", help.Out, StringComparison.Ordinal);
+            Assert.Contains($"oikonom {command}", await File.ReadAllTextAsync(Repository.At("docs", "client.md")), StringComparison.Ordinal);
+        }
+    }
+}
+
+/// <summary>The demo and its tour, as a user runs them.</summary>
+public sealed class TourTests
+{
+    [Fact]
+    public async Task The_demo_starts_the_tour_passes_and_a_second_start_keeps_its_data()
+    {
+        using var folder = new ScratchFolder();
+        var port = 20_000 + (Environment.ProcessId % 20_000);
+        for (var start = 0; start < 2; start++)
+        {
+            using var demo = Process.Start(new ProcessStartInfo(Repository.At("bin", "standins", "oikonom-standins"), ["demo", "--port", $"{port}", "--folder", folder.Path]) { RedirectStandardOutput = true, RedirectStandardError = true })!;
+            var ready = new TaskCompletionSource();
+            demo.OutputDataReceived += (_, line) => { if (line.Data?.Contains("Ctrl-C stops all of it", StringComparison.Ordinal) == true) ready.TrySetResult(); };
+            demo.BeginOutputReadLine();
+            await ready.Task.WaitAsync(TimeSpan.FromSeconds(60));
+
+            using var second = Process.Start(new ProcessStartInfo(Repository.At("bin", "standins", "oikonom-standins"), ["demo", "--port", $"{port}"]) { RedirectStandardError = true, RedirectStandardOutput = true })!;
+            Assert.Contains($"Port {port} is in use", await second.StandardError.ReadToEndAsync(), StringComparison.Ordinal);
+            await second.WaitForExitAsync();
+            Assert.Equal(1, second.ExitCode);
+
+            var info = new ProcessStartInfo("bash", [Repository.At("demo", "tour.sh")]) { RedirectStandardOutput = true, RedirectStandardError = true };
+            (info.Environment["DEMO_PORT"], info.Environment["DEMO_FOLDER"]) = ($"{port}", folder.Path);
+            using var tour = Process.Start(info)!;
+            var (output, errors) = (tour.StandardOutput.ReadToEndAsync(), tour.StandardError.ReadToEndAsync());
+            await tour.WaitForExitAsync();
+            Assert.True(tour.ExitCode == 0, await output + await errors);
+            Assert.Contains("All is as it should be.", await output, StringComparison.Ordinal);
+            if (start == 1) Assert.Contains("raised 0 joiners", await output, StringComparison.Ordinal);
+
+            using var stop = Process.Start("kill", ["-INT", $"{demo.Id}"]);
+            await demo.WaitForExitAsync(new CancellationTokenSource(TimeSpan.FromSeconds(30)).Token);
+            Assert.Equal(0, demo.ExitCode);
+        }
+    }
+}

@@ -1,0 +1,239 @@
+using System.Text.Json;
+using Microsoft.Playwright;
+using Oikonom.Contracts;
+using Oikonom.Testing;
+using Xunit;
+
+namespace Oikonom.Console.Tests;
+
+/// <summary>One browser and one service for all tests of the console.</summary>
+public sealed class BrowserFixture : IAsyncLifetime
+{
+    private IPlaywright _playwright = null!;
+
+    public IBrowser Browser { get; private set; } = null!;
+    public TestDirectory Directory { get; private set; } = null!;
+    public World World { get; private set; } = null!;
+
+    public async ValueTask InitializeAsync()
+    {
+        Directory = await TestDirectory.StartAsync();
+        World = await World.StartAsync(Directory, new() { Console = Repository.At("console", "dist") });
+        _playwright = await Playwright.CreateAsync();
+        Browser = await _playwright.Chromium.LaunchAsync(new()
+        {
+            ExecutablePath = "/usr/bin/chromium",
+            Args = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"],
+        });
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await Browser.DisposeAsync();
+        _playwright.Dispose();
+        await World.DisposeAsync();
+        await Directory.DisposeAsync();
+    }
+}
+
+/// <summary>The console in a real browser, under its strict policy. Any error on a page fails the test.</summary>
+public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<BrowserFixture>, IAsyncLifetime
+{
+    private readonly World _world = fixture.World;
+    private readonly List<string> _errors = [];
+    private IBrowserContext _context = null!;
+    private IPage _page = null!;
+
+    public async ValueTask InitializeAsync() => await OpenAsync(ColorScheme.Light);
+
+    private async Task OpenAsync(ColorScheme scheme)
+    {
+        _context = await fixture.Browser.NewContextAsync(new() { BaseURL = _world.Address, ColorScheme = scheme, ViewportSize = new() { Width = 1280, Height = 800 } });
+        _page = await _context.NewPageAsync();
+        _page.PageError += (_, error) => _errors.Add(error);
+        _page.Console += (_, message) =>
+        {
+            // A refusal of the service shows as a failed resource; what the page makes of it is looked at below.
+            if (message.Type == "error" && !message.Text.Contains("Failed to load resource", StringComparison.Ordinal)) _errors.Add(message.Text);
+        };
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await _context.DisposeAsync();
+        Assert.Empty(_errors);
+        GC.SuppressFinalize(this);
+    }
+
+    private async Task SignInAsync(string name, string from = "/")
+    {
+        await _page.GotoAsync(from);
+        await _page.GetByLabel("Name").FillAsync(name);
+        await _page.GetByLabel("Password").FillAsync(World.Password);
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Sign in" }).ClickAsync();
+    }
+
+    private ILocator Text(string text) => _page.GetByText(text).First;
+
+    private async Task RequireAccessibleAsync(string where)
+    {
+        await _page.EvaluateAsync(await File.ReadAllTextAsync(Repository.At("console", "node_modules", "axe-core", "axe.min.js")));
+        var result = await _page.EvaluateAsync<JsonElement>("() => axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'] })");
+        var faults = result.GetProperty("violations").EnumerateArray().Select(v => $"{where}: {v.GetProperty("id").GetString()}: {v.GetProperty("nodes")[0].GetProperty("html").GetString()}");
+        Assert.Empty(faults);
+    }
+
+    [Fact]
+    public async Task A_request_is_approved_released_and_seen_to_complete_by_itself()
+    {
+        var row = HrRow.New("Kaya");
+        var request = await _world.BringAsync(row, "deciding");
+        await SignInAsync("mara");
+        await _page.GetByRole(AriaRole.Link, new() { Name = $"Kaya {row.Family}" }).ClickAsync();
+        await Assertions.Expect(Text("1 new account, 3 groups given, with no end.")).ToBeVisibleAsync();
+        await Assertions.Expect(Text($"kaya.{row.Family.ToLowerInvariant()}@northmere.example")).ToBeVisibleAsync();
+        await Assertions.Expect(Text("department == \"Dive Team\"")).ToBeVisibleAsync();
+
+        // By keyboard alone: a opens the question, Enter says yes.
+        await _page.Keyboard.PressAsync("a");
+        await Assertions.Expect(_page.GetByRole(AriaRole.Dialog)).ToBeVisibleAsync();
+        await _page.Keyboard.PressAsync("Enter");
+        await Assertions.Expect(Text("It is approved and waits for release.")).ToBeVisibleAsync();
+
+        // Released elsewhere, the page moves by itself.
+        await _world.ReleaseAsync(await _world.RequestAsync(request.Summary.Id));
+        await Assertions.Expect(Text("All steps are done; the targets were read back")).ToBeVisibleAsync();
+        await Assertions.Expect(_page.GetByText("Done", new() { Exact = true })).ToHaveCountAsync(6);
+
+        await _page.GetByRole(AriaRole.Link, new() { Name = row.Number }).ClickAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Img, new() { Name = $"Employment, accounts and grants of Kaya {row.Family} over time" })).ToBeVisibleAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Cell, new() { Name = "Dive team", Exact = true })).ToBeVisibleAsync();
+    }
+
+    [Fact]
+    public async Task A_decline_needs_a_reason_and_a_stale_page_is_told()
+    {
+        var request = await _world.BringAsync(HrRow.New(), "deciding");
+        await SignInAsync("mara", $"/requests/{request.Summary.Id}");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Decline" }).ClickAsync();
+        await _page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Decline" }).ClickAsync();
+        Assert.Equal("deciding", (await _world.RequestAsync(request.Summary.Id)).Summary.State);
+        await _page.GetByLabel("Reason").FillAsync("The post was cut");
+
+        // Somebody decides in between.
+        await _world.ApproveAsync(request);
+        await _page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Decline" }).ClickAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Alert)).ToContainTextAsync("approved and waiting for release");
+        Assert.Equal("releasing", (await _world.RequestAsync(request.Summary.Id)).Summary.State);
+    }
+
+    [Fact]
+    public async Task Who_may_not_decide_sees_why_and_no_buttons()
+    {
+        var request = await _world.BringAsync(HrRow.New(), "deciding");
+        await SignInAsync("tomas", $"/requests/{request.Summary.Id}");
+        await Assertions.Expect(Text("This decision belongs to the line manager (mara).")).ToBeVisibleAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Button, new() { Name = "Approve" })).ToHaveCountAsync(0);
+    }
+
+    [Fact]
+    public async Task The_operator_picks_one_of_several_entries()
+    {
+        await using var ldap = await fixture.Directory.ConnectAsync();
+        var row = HrRow.New();
+        foreach (var name in new[] { "a-", "b-" }) await ldap.AddAsync(TestDirectory.Dn(name + row.Number.ToLowerInvariant()), TestDirectory.Person(name + row.Number.ToLowerInvariant(), row.Number));
+        _world.WriteHr(row);
+        var raised = (await _world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
+        await _world.WaitForAsync(raised.Id, "choosing");
+        await SignInAsync("otto", $"/requests/{raised.Id}");
+        await RequireAccessibleAsync("choice");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "This one" }).First.ClickAsync();
+        await Assertions.Expect(Text("Take over the existing account")).ToBeVisibleAsync();
+    }
+
+    [Fact]
+    public async Task Lists_filter_through_the_address_and_walk_by_keyboard()
+    {
+        var request = await _world.BringAsync(HrRow.New("Findme"), "deciding");
+        await SignInAsync("aldo", "/requests?state=deciding");
+        await Assertions.Expect(_page.GetByRole(AriaRole.Heading, new() { Name = "Requests" })).ToBeVisibleAsync();
+        await _page.Keyboard.PressAsync("/");
+        await _page.Keyboard.TypeAsync(request.Summary.PersonNumber);
+        await Assertions.Expect(_page.GetByRole(AriaRole.Row)).ToHaveCountAsync(2);
+        await _page.WaitForURLAsync($"**/requests?state=deciding&text={request.Summary.PersonNumber}");
+        await _page.GetByRole(AriaRole.Rowgroup).Last.FocusAsync();
+        await _page.Keyboard.PressAsync("Enter");
+        await _page.WaitForURLAsync($"**/requests/{request.Summary.Id}");
+        await Assertions.Expect(_page.GetByRole(AriaRole.Heading, new() { Name = "Ledger" })).ToBeVisibleAsync();
+        await _page.Keyboard.PressAsync("g");
+        await _page.Keyboard.PressAsync("p");
+        await Assertions.Expect(_page.GetByRole(AriaRole.Heading, new() { Name = "People" })).ToBeVisibleAsync();
+        await _page.GetByRole(AriaRole.Searchbox).FillAsync("nobody is called this");
+        await Assertions.Expect(Text("Nobody is like that.")).ToBeVisibleAsync();
+    }
+
+    [Fact]
+    public async Task Sign_in_refuses_in_words_and_leads_back_and_never_elsewhere()
+    {
+        await _page.GotoAsync("/people");
+        await _page.WaitForURLAsync("**/sign-in?onward=*");
+        await _page.GetByLabel("Name").FillAsync("otto");
+        await _page.GetByLabel("Password").FillAsync("wrong");
+        await _page.Keyboard.PressAsync("Enter");
+        await Assertions.Expect(_page.GetByRole(AriaRole.Alert)).ToContainTextAsync("The name or the password is wrong.");
+        await _page.GetByLabel("Password").FillAsync(World.Password);
+        await _page.Keyboard.PressAsync("Enter");
+        await Assertions.Expect(_page.GetByRole(AriaRole.Heading, new() { Name = "People" })).ToBeVisibleAsync();
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Sign out" }).ClickAsync();
+        await SignInAsync("otto", "/sign-in?onward=//elsewhere.example/");
+        await _page.WaitForURLAsync($"{_world.Address}/inbox");
+        await _page.GotoAsync("/requests/999999");
+        await Assertions.Expect(_page.GetByRole(AriaRole.Alert)).ToContainTextAsync("There is no request '999999'");
+        await _page.GotoAsync("/nowhere");
+        await Assertions.Expect(Text("There is no such page")).ToBeVisibleAsync();
+    }
+
+    [Theory]
+    [InlineData(ColorScheme.Light)]
+    [InlineData(ColorScheme.Dark)]
+    public async Task Every_page_is_accessible_in_light_and_dark(ColorScheme scheme)
+    {
+        await _context.DisposeAsync();
+        await OpenAsync(scheme);
+        var waiting = await _world.BringAsync(HrRow.New(), "deciding");
+        var done = await _world.BringAsync(HrRow.New() with { Kind = "seasonal", End = DateTimeOffset.UtcNow.AddDays(60).ToString("yyyy-MM-dd", null) });
+        await _page.GotoAsync("/sign-in");
+        await RequireAccessibleAsync("sign-in");
+        await SignInAsync("mara");
+        await Assertions.Expect(_page.GetByRole(AriaRole.Table)).ToBeVisibleAsync();
+        await RequireAccessibleAsync("inbox");
+        foreach (var (path, heading) in new[]
+        {
+            ("/requests", "Requests"), ($"/requests/{waiting.Summary.Id}", "The whole effect"), ($"/requests/{done.Summary.Id}", "Decisions"), ("/people", "People"), ($"/people/{done.Summary.PersonId}", "Lifeline"),
+        })
+        {
+            await _page.GotoAsync(path);
+            await Assertions.Expect(_page.GetByRole(AriaRole.Heading, new() { Name = heading, Exact = true })).ToBeVisibleAsync();
+            await Assertions.Expect(_page.GetByText("is loading")).ToHaveCountAsync(0);
+            await RequireAccessibleAsync(path);
+        }
+        await _page.GotoAsync($"/requests/{waiting.Summary.Id}");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Approve" }).ClickAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Dialog)).ToBeVisibleAsync();
+        await RequireAccessibleAsync("dialog");
+    }
+
+    [Fact]
+    public async Task A_password_is_shown_once()
+    {
+        await _world.BringAsync(HrRow.New());
+        var mails = await _world.EventuallyAsync(() => Task.FromResult(_world.Mail!.Mails), m => m.Any(x => x.Subject.StartsWith("First password", StringComparison.Ordinal)));
+        var link = mails.Last(m => m.Subject.StartsWith("First password", StringComparison.Ordinal)).Body.Split('\n').Single(l => l.StartsWith("http", StringComparison.Ordinal)).Trim();
+        await SignInAsync("mara", new Uri(link).AbsolutePath);
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Show the password once" }).ClickAsync();
+        Assert.Equal(16, (await _page.GetByLabel("Password").InnerTextAsync()).Trim().Length);
+        await RequireAccessibleAsync("handover");
+        await _page.ReloadAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Alert)).ToContainTextAsync("This link was used before.");
+    }
+}
