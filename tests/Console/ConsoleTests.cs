@@ -146,6 +146,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         var raised = (await _world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
         await _world.WaitForAsync(raised.Id, "choosing");
         await SignInAsync("otto", $"/requests/{raised.Id}");
+        await Assertions.Expect(Text("Which of these is")).ToBeVisibleAsync();
         await RequireAccessibleAsync("choice");
         await _page.GetByRole(AriaRole.Button, new() { Name = "This one" }).First.ClickAsync();
         await Assertions.Expect(Text("Take over the existing account")).ToBeVisibleAsync();
