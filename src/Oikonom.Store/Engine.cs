@@ -20,6 +20,9 @@ public abstract class Engine
     /// <summary>Appended to a SELECT that claims work: rows that others hold are passed over.</summary>
     public abstract string SkipLocked { get; }
 
+    /// <summary>A join whose left side is read first: an embedded planner without statistics may choose worse.</summary>
+    public abstract string JoinInOrder { get; }
+
     /// <summary>True when one transaction writes at a time, so a node's own gate avoids useless waiting.</summary>
     public abstract bool SingleWriter { get; }
 
@@ -66,6 +69,7 @@ public sealed class SqliteEngine(string path) : Engine
     public override string Name => "sqlite";
     public override string ForUpdate => "";
     public override string SkipLocked => "";
+    public override string JoinInOrder => "CROSS JOIN";
     public override bool SingleWriter => true;
 
     public override async ValueTask<DbConnection> OpenAsync(CancellationToken cancel)
@@ -119,6 +123,7 @@ public sealed class PostgresEngine : Engine, IAsyncDisposable
     public override string Name => "postgres";
     public override string ForUpdate => " FOR UPDATE";
     public override string SkipLocked => " FOR UPDATE SKIP LOCKED";
+    public override string JoinInOrder => "JOIN";
     public override bool SingleWriter => false;
     public override async ValueTask<DbConnection> OpenAsync(CancellationToken cancel) => await _source.OpenConnectionAsync(cancel).ConfigureAwait(false);
     public override ValueTask<DbTransaction> BeginAsync(DbConnection connection, CancellationToken cancel) => connection.BeginTransactionAsync(cancel);

@@ -40,16 +40,20 @@ public sealed class Session
 
     public async Task<T> ScalarAsync<T>(string sql, object? parameters = null) => (await _connection.ExecuteScalarAsync<T>(sql, parameters, _transaction).ConfigureAwait(false))!;
 
-    /// <summary>Runs one statement over many rows: <paramref name="sql"/> reads them from {rows}.</summary>
+    /// <summary>
+    /// Runs one statement over many rows: <paramref name="sql"/> reads them from {rows}. One round trip where the
+    /// engine is elsewhere; a prepared statement row by row where it is in the process.
+    /// </summary>
     public Task<int> BulkAsync<T>(string sql, IReadOnlyCollection<T> rows, params (string Column, string Type)[] columns) =>
-        rows.Count == 0
-            ? Task.FromResult(0)
-            : ExecuteAsync(sql.Replace("{rows}", Engine.Rows(columns), StringComparison.Ordinal), new { rows = JsonSerializer.Serialize(rows, BulkJson) });
+        rows.Count == 0 ? Task.FromResult(0)
+        : Engine.SingleWriter && _transaction is not null ? Task.FromResult(Prepared.Of(_connection).RunEach(sql, rows, columns, _transaction))
+        : ExecuteAsync(sql.Replace("{rows}", Engine.Rows(columns), StringComparison.Ordinal), new { rows = JsonSerializer.Serialize(rows, BulkJson) });
 
+    /// <summary>Reads for many keys at once: {rows} are the keys, and {join} goes from them to the table, never the other way.</summary>
     public async Task<IReadOnlyList<TRow>> BulkQueryAsync<TRow, T>(string sql, IReadOnlyCollection<T> rows, params (string Column, string Type)[] columns) =>
         rows.Count == 0
             ? []
-            : await QueryAsync<TRow>(sql.Replace("{rows}", Engine.Rows(columns), StringComparison.Ordinal), new { rows = JsonSerializer.Serialize(rows, BulkJson) }).ConfigureAwait(false);
+            : await QueryAsync<TRow>(sql.Replace("{rows}", Engine.Rows(columns), StringComparison.Ordinal).Replace("{join}", Engine.JoinInOrder, StringComparison.Ordinal), new { rows = JsonSerializer.Serialize(rows, BulkJson) }).ConfigureAwait(false);
 
     /// <summary>An unbuffered read through the raw reader, for large results.</summary>
     public async Task ReadEachAsync(string sql, IReadOnlyList<(string Name, object Value)> parameters, Action<DbDataReader> each, CancellationToken cancel)
@@ -79,8 +83,8 @@ public sealed class Session
         await BulkAsync("INSERT INTO ledger (id, at, actor, kind, person_id, request_id, body) SELECT id, at, actor, kind, person, request, body FROM {rows} AS x",
             [.. _entries.Select(e => new { e.Id, At = e.At.ToUnixTimeMilliseconds(), e.Actor, e.Kind, e.Person, e.Request, e.Body })],
             ("id", "text"), ("at", "bigint"), ("actor", "text"), ("kind", "text"), ("person", "text"), ("request", "text"), ("body", "text")).ConfigureAwait(false);
-        await BulkAsync("INSERT INTO hints (topic, subject, at) SELECT topic, subject, " + now.ToString(System.Globalization.CultureInfo.InvariantCulture) + " FROM {rows} AS x",
-            [.. _hints.Distinct()], ("topic", "text"), ("subject", "text")).ConfigureAwait(false);
+        await BulkAsync("INSERT INTO hints (topic, subject, at) SELECT topic, subject, at FROM {rows} AS x",
+            [.. _hints.Distinct().Select(h => new { h.Topic, h.Subject, At = now })], ("topic", "text"), ("subject", "text"), ("at", "bigint")).ConfigureAwait(false);
         await BulkAsync("INSERT INTO notices (mail, subject, body, request_id, created_at, due_at, lease_until, attempts, problem) SELECT mail, subject, body, request_id, due_at, due_at, 0, 0, '' FROM {rows} AS x",
             [.. _notices.Select(n => new { n.Mail, n.Subject, n.Body, n.RequestId, DueAt = now })],
             ("mail", "text"), ("subject", "text"), ("body", "text"), ("request_id", "text"), ("due_at", "bigint")).ConfigureAwait(false);

@@ -180,7 +180,7 @@ public static class Daemon
         var store = services.GetRequiredService<Store.Store>();
         var time = services.GetRequiredService<TimeProvider>();
         await FirstUserAsync(store, options, time);
-        var loops = new Loop[] { services.GetRequiredService<PlannerLoop>(), services.GetRequiredService<FulfilmentLoop>(), services.GetRequiredService<Sealer>(), services.GetRequiredService<MailLoop>() };
+        var loops = new Loop[] { services.GetRequiredService<PlannerLoop>(), services.GetRequiredService<FulfilmentLoop>(), services.GetRequiredService<MailLoop>() };
         var signal = services.GetRequiredService<LiveSignal>();
         store.Committed += () =>
         {

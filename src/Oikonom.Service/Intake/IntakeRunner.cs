@@ -60,8 +60,11 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
         Reading reading;
         try
         {
-            var known = await store.ReadAsync(s => s.FingerprintsAsync(source.Name, cancel), cancel);
-            reading = Read(Path.Combine(options.Sources, source.Path), source, edition.Rulebook, known, runId, cancel);
+            // What is known is loaded while the file is parsed.
+            var loading = Task.Run(() => store.ReadAsync(s => s.FingerprintsAsync(source.Name, cancel), cancel), cancel);
+            var path = Path.Combine(options.Sources, source.Path);
+            var rows = Scan(path, source, cancel);
+            reading = Read(path, source, edition.Rulebook, rows, await loading, runId, cancel);
         }
         catch (SourceFault fault) when (!dryRun)
         {
@@ -111,45 +114,56 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
         s.Record(LedgerEntry.Of(time.GetUtcNow(), actor, "intake.unreadable", null, null, ("run", runId), ("source", source.Name), ("problem", message)));
     }, cancel);
 
-    private static Reading Read(string path, SourceRule source, Core.Rulebook.Rulebook rulebook, Dictionary<string, UInt128> known, string runId, CancellationToken cancel)
+    /// <summary>Keys and fingerprints of all rows of sound form, and the faults of the others: enough to tell what changed.</summary>
+    private sealed class Scanned
     {
-        var reading = new Reading();
-        var mapper = new RecordReader(source, rulebook);
-        var texts = new string[source.ColumnNames.Count];
-        var lookup = known.GetAlternateLookup<ReadOnlySpan<char>>();
-        var seenKnown = new HashSet<string>(known.Count, StringComparer.Ordinal);
-        var seenKnownSpan = seenKnown.GetAlternateLookup<ReadOnlySpan<char>>();
-        var keyName = source.ColumnNames[source.KeyColumn];
+        public readonly List<string> Keys = [];
+        public readonly List<UInt128> Fingerprints = [];
+        public readonly List<int> Lines = [];
+        public readonly List<(int Line, string Fault)> Faults = [];
+    }
+
+    private static Scanned Scan(string path, SourceRule source, CancellationToken cancel)
+    {
+        var scanned = new Scanned();
         DelimitedFile.Read(path, source, row =>
         {
-            reading.Read++;
             if (row.Fault is not null)
             {
-                Aside(row.Line, "", "", row.Fault, "");
+                scanned.Faults.Add((row.Line, row.Fault));
                 return;
             }
-            if (row.Key.IsEmpty)
-            {
-                Aside(row.Line, keyName, "", "The key of the record is empty.", "");
-                return;
-            }
-            if (!seenKnownSpan.Add(row.Key))
-            {
-                Aside(row.Line, keyName, row.Key.ToString(), "Another row of this file has the same key; the first one counts.", row.Key.ToString());
-                return;
-            }
-            if (lookup.TryGetValue(row.Key, out var fingerprint) && fingerprint == row.Fingerprint)
-            {
-                reading.Unchanged++;
-                return;
-            }
-            for (var i = 0; i < texts.Length; i++) texts[i] = row.Text(i);
-            var read = mapper.Read(texts);
-            if (read.Fault is { } fault) Aside(row.Line, fault.Column, fault.Value, fault.Reason, row.Key.ToString());
-            else reading.Changes.Add(new(row.Key.ToString(), row.Fingerprint, read.Facts!, row.Line));
+            scanned.Keys.Add(row.Key.ToString());
+            scanned.Fingerprints.Add(row.Fingerprint);
+            scanned.Lines.Add(row.Line);
         }, cancel);
-        foreach (var key in known.Keys)
-            if (!seenKnown.Contains(key)) reading.Missing++;
+        return scanned;
+    }
+
+    private static Reading Read(string path, SourceRule source, Core.Rulebook.Rulebook rulebook, Scanned rows, Dictionary<string, UInt128> known, string runId, CancellationToken cancel)
+    {
+        var reading = new Reading { Read = rows.Keys.Count + rows.Faults.Count };
+        var keyName = source.ColumnNames[source.KeyColumn];
+        var seen = new HashSet<string>(rows.Keys.Count, StringComparer.Ordinal);
+        var changed = new Dictionary<int, UInt128>();
+        var seenKnown = 0;
+        foreach (var (line, fault) in rows.Faults) Aside(line, "", "", fault, "");
+        for (var i = 0; i < rows.Keys.Count; i++)
+        {
+            var (key, line) = (rows.Keys[i], rows.Lines[i]);
+            if (key.Length == 0) Aside(line, keyName, "", "The key of the record is empty.", "");
+            else if (!seen.Add(key)) Aside(line, keyName, key, "Another row of this file has the same key; the first one counts.", key);
+            else
+            {
+                var isKnown = known.TryGetValue(key, out var fingerprint);
+                if (isKnown) seenKnown++;
+                if (isKnown && fingerprint == rows.Fingerprints[i]) reading.Unchanged++;
+                else changed[line] = rows.Fingerprints[i];
+            }
+        }
+        reading.Missing = known.Count - seenKnown;
+        if (changed.Count > 0) Map(path, source, rulebook, changed, reading, Aside, cancel);
+        reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
         return reading;
 
         void Aside(int line, string column, string value, string reason, string key) => reading.SetAside.Add(new()
@@ -157,6 +171,25 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
             RunId = runId, Source = source.Name, File = source.Path, Line = line, ColumnName = column, Value = value, Reason = reason, RecordKey = key,
         });
     }
+
+    /// <summary>Maps the rows that are new or changed; the file must still be the one that was scanned.</summary>
+    private static void Map(string path, SourceRule source, Core.Rulebook.Rulebook rulebook, Dictionary<int, UInt128> changed, Reading reading, Action<int, string, string, string, string> aside, CancellationToken cancel)
+    {
+        var mapper = new RecordReader(source, rulebook);
+        var texts = new string[source.ColumnNames.Count];
+        DelimitedFile.Read(path, source, row =>
+        {
+            if (!changed.Remove(row.Line, out var fingerprint)) return;
+            if (row.Fault is not null || row.Fingerprint != fingerprint) throw Replaced(source);
+            for (var i = 0; i < texts.Length; i++) texts[i] = row.Text(i);
+            var read = mapper.Read(texts);
+            if (read.Fault is { } fault) aside(row.Line, fault.Column, fault.Value, fault.Reason, row.Key.ToString());
+            else reading.Changes.Add(new(row.Key.ToString(), row.Fingerprint, read.Facts!, row.Line));
+        }, cancel);
+        if (changed.Count > 0) throw Replaced(source);
+    }
+
+    private static SourceFault Replaced(SourceRule source) => new($"The file '{source.Path}' changed while it was read. Run it again; replace a file by moving the new one into its place.");
 
     private async Task<List<RaisedRequest>> TakeAsync(Session s, Edition edition, SourceRule source, IReadOnlyList<Changed> chunk, string runId, string mode, string actor, bool dryRun)
     {

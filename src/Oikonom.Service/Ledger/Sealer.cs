@@ -48,7 +48,7 @@ public sealed class SigningKey : IDisposable
 }
 
 /// <summary>Seals ledger entries into the tree in the order of commit, and signs the head. One node at a time does it.</summary>
-public sealed class Sealer(Store.Store store, SigningKey key, ServiceOptions options, TimeProvider time, ILogger<Sealer> log) : Loop(TimeSpan.FromMilliseconds(500), log)
+public sealed class Sealer(Store.Store store, SigningKey key, ServiceOptions options, TimeProvider time, ILogger<Sealer> log) : Loop(TimeSpan.FromMilliseconds(250), log)
 {
     private const int Batch = 2000;
     private static readonly TimeSpan Duty = TimeSpan.FromSeconds(20);

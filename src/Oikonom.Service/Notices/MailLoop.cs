@@ -17,6 +17,7 @@ public sealed partial class MailLoop(Store.Store store, ServiceOptions options, 
     {
         if (options.Mail.Length == 0) return false;
         var now = time.Milliseconds();
+        if (!await store.ReadAsync(s => s.AnyNoticeAsync(now), cancel)) return false;
         var mails = await store.WriteAsync(s => s.ClaimNoticesAsync(now, now + (long)Lease.TotalMilliseconds, Batch), cancel);
         if (mails.Count == 0) return false;
         using var client = new SmtpClient();

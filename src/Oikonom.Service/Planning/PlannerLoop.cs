@@ -26,6 +26,7 @@ public sealed partial class PlannerLoop(Store.Store store, EditionBook editions,
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
         var now = time.Milliseconds();
+        if (!await store.ReadAsync(s => s.AnyPlanningAsync(now), cancel)) return false;
         var claimed = await store.WriteAsync(s => s.ClaimPlanningAsync(options.Node, now, now + (long)(options.LeaseSeconds * 1000), Batch), cancel);
         await System.Threading.Tasks.Parallel.ForEachAsync(claimed, new ParallelOptions { MaxDegreeOfParallelism = Parallel, CancellationToken = cancel }, async (id, token) => await PlanAsync(id, token));
         return claimed.Count == Batch;

@@ -55,7 +55,7 @@ public static class IntakeTables
     }
 
     public static Task<IReadOnlyList<RecordRow>> RecordsAsync(this Session session, string source, IReadOnlyCollection<string> keys) => session.BulkQueryAsync<RecordRow, object>(
-        "SELECT r.source, r.record_key, r.facts, r.status, r.person_id, r.request_id, r.run_id FROM hr_records r JOIN {rows} AS x ON x.key=r.record_key AND x.source=r.source",
+        "SELECT r.source, r.record_key, r.facts, r.status, r.person_id, r.request_id, r.run_id FROM {rows} AS x {join} hr_records r ON x.key=r.record_key AND x.source=r.source",
         [.. keys.Select(key => new { Key = key, Source = source })], ("key", "text"), ("source", "text"));
 
     public static Task UpsertRecordsAsync(this Session session, IReadOnlyCollection<RecordRow> rows) => session.BulkAsync(

@@ -25,8 +25,9 @@ public sealed class HeadRow
 /// <summary>The ledger: entries, the leaves of the tree in the order of sealing, and the signed heads.</summary>
 public static class LedgerTables
 {
+    /// <summary>Entries without a leaf. Where many write at once a number may commit after a higher one, so a stretch below the last is looked at too.</summary>
     public static Task<IReadOnlyList<LedgerRow>> UnsealedAsync(this Session session, int limit) => session.QueryAsync<LedgerRow>(
-        "SELECT e.entry, e.body FROM ledger e WHERE e.entry > (SELECT COALESCE(MAX(entry),0) FROM ledger_leaves) - 20000 AND NOT EXISTS (SELECT 1 FROM ledger_leaves l WHERE l.entry=e.entry) ORDER BY e.entry LIMIT @limit", new { limit });
+        "SELECT e.entry, e.body FROM ledger e WHERE e.entry > (SELECT COALESCE(MAX(entry),0) FROM ledger_leaves) - " + (session.Engine.SingleWriter ? "0" : "20000") + " AND NOT EXISTS (SELECT 1 FROM ledger_leaves l WHERE l.entry=e.entry) ORDER BY e.entry LIMIT @limit", new { limit });
 
     public static Task AddLeavesAsync(this Session session, IReadOnlyCollection<(long Position, long Entry, string Hash)> leaves) => session.BulkAsync(
         $"INSERT INTO ledger_leaves (position, entry, hash) SELECT position, entry, {(session.Engine.Name == "sqlite" ? "unhex(hash)" : "decode(hash,'hex')")} FROM {{rows}} AS x",

@@ -32,6 +32,8 @@ public sealed class NoticeRow
 /// <summary>Mails that wait to be sent.</summary>
 public static class NoticeTable
 {
+    public static Task<bool> AnyNoticeAsync(this Session session, long now) => session.ScalarAsync<bool>("SELECT EXISTS (SELECT 1 FROM notices WHERE due_at<=@now AND lease_until<=@now)", new { now });
+
     public static Task<IReadOnlyList<NoticeRow>> ClaimNoticesAsync(this Session session, long now, long until, int limit) => session.QueryAsync<NoticeRow>(
         "UPDATE notices SET lease_until=@until WHERE id IN (SELECT id FROM notices WHERE due_at<=@now AND lease_until<=@now ORDER BY id LIMIT @limit" + session.Engine.SkipLocked + ") RETURNING id, mail, subject, body, attempts, created_at", new { now, until, limit });
 

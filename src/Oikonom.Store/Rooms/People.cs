@@ -72,10 +72,10 @@ public static class PeopleTables
     public static Task<PersonRow?> PersonByNumberAsync(this Session session, string number) => session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE number=@number OR person_key=@number", new { number });
 
     public static Task<IReadOnlyList<PersonRow>> PeopleByIdAsync(this Session session, IReadOnlyCollection<string> ids) =>
-        session.BulkQueryAsync<PersonRow, object>($"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM people p JOIN {{rows}} AS x ON x.id=p.id", [.. ids.Select(id => new { Id = id })], ("id", "text"));
+        session.BulkQueryAsync<PersonRow, object>($"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON x.id=p.id", [.. ids.Select(id => new { Id = id })], ("id", "text"));
 
     public static Task<IReadOnlyList<PersonRow>> PeopleByKeyAsync(this Session session, IReadOnlyCollection<string> keys) =>
-        session.BulkQueryAsync<PersonRow, object>($"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM people p JOIN {{rows}} AS x ON x.key=p.person_key", [.. keys.Select(key => new { Key = key })], ("key", "text"));
+        session.BulkQueryAsync<PersonRow, object>($"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON x.key=p.person_key", [.. keys.Select(key => new { Key = key })], ("key", "text"));
 
     /// <summary>A page of people in order of name, after the cursor, whose name, number or account name holds the text.</summary>
     public static Task<IReadOnlyList<PersonRow>> PeoplePageAsync(this Session session, string text, string site, string department, string afterKey, string afterId, int limit) => session.QueryAsync<PersonRow>(
@@ -84,11 +84,11 @@ public static class PeopleTables
         "ORDER BY search_key, id LIMIT @limit", new { text = text.ToLowerInvariant(), like = Like.Containing(text), site, department, afterKey, afterId, limit });
 
     public static Task<IReadOnlyList<AccountRow>> AccountsAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<AccountRow, object>(
-        "SELECT a.person_id, a.target, a.name, a.container, a.location, a.immutable_id, a.attributes, a.enabled, a.reason, a.created_at, a.updated_at AS at FROM accounts a JOIN {rows} AS x ON x.id=a.person_id",
+        "SELECT a.person_id, a.target, a.name, a.container, a.location, a.immutable_id, a.attributes, a.enabled, a.reason, a.created_at, a.updated_at AS at FROM {rows} AS x {join} accounts a ON x.id=a.person_id",
         [.. people.Select(id => new { Id = id })], ("id", "text"));
 
     public static Task<IReadOnlyList<GrantRow>> GrantsAsync(this Session session, IReadOnlyCollection<string> people, bool past) => session.BulkQueryAsync<GrantRow, object>(
-        $"SELECT g.id, g.person_id, g.target, g.entitlement, g.from_at, g.until_at, g.reason, g.request_id FROM grants g JOIN {{rows}} AS x ON x.id=g.person_id{(past ? "" : " WHERE g.until_at IS NULL")} ORDER BY g.from_at, g.entitlement",
+        $"SELECT g.id, g.person_id, g.target, g.entitlement, g.from_at, g.until_at, g.reason, g.request_id FROM {{rows}} AS x {{join}} grants g ON x.id=g.person_id{(past ? "" : " WHERE g.until_at IS NULL")} ORDER BY g.from_at, g.entitlement",
         [.. people.Select(id => new { Id = id })], ("id", "text"));
 
     public static Task UpsertAccountsAsync(this Session session, IReadOnlyCollection<AccountRow> rows) => session.BulkAsync(
@@ -121,10 +121,10 @@ public static class PeopleTables
 
     /// <summary>The newest name of each of the people, by person and target: reserved or used.</summary>
     public static Task<IReadOnlyList<NameRow>> NamesOfAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<NameRow, object>(
-        "SELECT n.target, n.name_key, n.person_id, n.at FROM names n JOIN {rows} AS x ON x.id=n.person_id ORDER BY n.at", [.. people.Select(id => new { Id = id })], ("id", "text"));
+        "SELECT n.target, n.name_key, n.person_id, n.at FROM {rows} AS x {join} names n ON x.id=n.person_id ORDER BY n.at", [.. people.Select(id => new { Id = id })], ("id", "text"));
 
     public static Task<IReadOnlyList<string>> NamesTakenAsync(this Session session, string target, IReadOnlyCollection<string> names, string person) => session.BulkQueryAsync<string, object>(
-        "SELECT n.name_key FROM names n JOIN {rows} AS x ON x.name=n.name_key AND x.target=n.target WHERE n.person_id<>x.person", [.. names.Select(name => new { Name = name, Target = target, Person = person })], ("name", "text"), ("target", "text"), ("person", "text"));
+        "SELECT n.name_key FROM {rows} AS x {join} names n ON x.name=n.name_key AND x.target=n.target WHERE n.person_id<>x.person", [.. names.Select(name => new { Name = name, Target = target, Person = person })], ("name", "text"), ("target", "text"), ("person", "text"));
 
     /// <summary>Gives back a name that never became an account.</summary>
     public static Task ReleaseNamesAsync(this Session session, string person) => session.ExecuteAsync(

@@ -77,7 +77,7 @@ public static class RequestTables
     public static Task<RequestRow?> RequestByNumberAsync(this Session session, long number) => session.FirstAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.number=@number", new { number });
 
     public static Task<IReadOnlyList<RequestRow>> OpenRequestsOfAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<RequestRow, object>(
-        $"SELECT {Columns} {From} JOIN {{rows}} AS x ON x.id=r.person_id WHERE r.state IN ('planning','choosing','deciding','releasing')", [.. people.Select(id => new { Id = id })], ("id", "text"));
+        $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.person_id JOIN people p ON p.id=r.person_id WHERE r.state IN ('planning','choosing','deciding','releasing')", [.. people.Select(id => new { Id = id })], ("id", "text"));
 
     public static Task<IReadOnlyList<RequestRow>> RequestsPageAsync(this Session session, RequestFilter filter)
     {
@@ -101,7 +101,7 @@ public static class RequestTables
     }
 
     public static Task<IReadOnlyList<RequestRow>> RequestsByIdAsync(this Session session, IReadOnlyCollection<string> ids) => session.BulkQueryAsync<RequestRow, object>(
-        $"SELECT {Columns} {From} JOIN {{rows}} AS x ON x.id=r.id", [.. ids.Select(id => new { Id = id })], ("id", "text"));
+        $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.id JOIN people p ON p.id=r.person_id", [.. ids.Select(id => new { Id = id })], ("id", "text"));
 
     public static async Task<IReadOnlyDictionary<string, long>> RequestCountsAsync(this Session session) =>
         (await session.QueryAsync<(string State, long Count)>("SELECT state, COUNT(*) AS count FROM requests GROUP BY state").ConfigureAwait(false)).ToDictionary(pair => pair.State, pair => pair.Count);
@@ -111,6 +111,9 @@ public static class RequestTables
         "UPDATE requests SET kind=@Kind, state=@State, stage=@Stage, cause=@Cause, edition=@Edition, workflow=@Workflow, plan=@Plan, plan_digest=@PlanDigest, stage_title=@StageTitle, deciders=@Deciders, " +
         "decider_role=@DeciderRole, decider_why=@DeciderWhy, problem=@Problem, candidates=@Candidates, chosen=@Chosen, since_at=@SinceAt, updated_at=@UpdatedAt, completed_at=@CompletedAt, due_at=@DueAt, " +
         "attempts=@Attempts, lease_owner=@LeaseOwner, lease_until=@LeaseUntil, version=version+1 WHERE id=@Id AND version=@Version", row).ConfigureAwait(false) == 1;
+
+    /// <summary>True when a plan is to be made: asked before claiming, since a read disturbs nobody.</summary>
+    public static Task<bool> AnyPlanningAsync(this Session session, long now) => session.ScalarAsync<bool>("SELECT EXISTS (SELECT 1 FROM requests WHERE due_at<=@now AND state='planning' AND lease_until<=@now)", new { now });
 
     /// <summary>Claims requests whose plan is to be made, for a lease.</summary>
     public static Task<IReadOnlyList<string>> ClaimPlanningAsync(this Session session, string node, long now, long until, int limit) => session.QueryAsync<string>(

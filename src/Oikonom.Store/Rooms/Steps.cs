@@ -52,13 +52,13 @@ public static class StepTables
     /// <summary>The due steps of the chains, in the order they run.</summary>
     public static Task<IReadOnlyList<StepRow>> DueStepsAsync(this Session session, IReadOnlyCollection<ChainRow> chains, long now) => session.BulkQueryAsync<StepRow, ChainRow>(
         "SELECT s.id, s.request_id, s.person_id, s.target, s.ordinal, s.change, s.due_at, s.later, s.state, s.attempts, s.problem, r.edition, r.number FROM {rows} AS x " +
-        "JOIN steps s ON s.person_id=x.person_id AND s.target=x.target AND s.state='pending' JOIN requests r ON r.id=s.request_id " +
+        "{join} steps s ON s.person_id=x.person_id AND s.target=x.target AND s.state='pending' {join} requests r ON r.id=s.request_id " +
         $"WHERE s.due_at<={now.ToString(System.Globalization.CultureInfo.InvariantCulture)} AND r.state IN ('fulfilling','completed') ORDER BY s.due_at, r.number, s.ordinal",
         chains, ("person_id", "text"), ("target", "text"));
 
     /// <summary>Which of the claims still hold; their rows are locked until the end of the transaction.</summary>
     public static Task<IReadOnlyList<ChainRow>> HeldChainsAsync(this Session session, IReadOnlyCollection<ChainRow> claims) => session.BulkQueryAsync<ChainRow, ChainRow>(
-        "SELECT c.person_id, c.target, c.fence FROM chains c JOIN {rows} AS x ON x.person_id=c.person_id AND x.target=c.target AND x.fence=c.fence" + (session.Engine.ForUpdate.Length > 0 ? " ORDER BY c.person_id, c.target FOR UPDATE OF c" : ""),
+        "SELECT c.person_id, c.target, c.fence FROM {rows} AS x {join} chains c ON x.person_id=c.person_id AND x.target=c.target AND x.fence=c.fence" + (session.Engine.ForUpdate.Length > 0 ? " ORDER BY c.person_id, c.target FOR UPDATE OF c" : ""),
         claims, ("person_id", "text"), ("target", "text"), ("fence", "bigint"));
 
     public static Task SaveStepsAsync(this Session session, IReadOnlyCollection<StepRow> rows) => session.BulkAsync(
@@ -79,17 +79,17 @@ public static class StepTables
 
     /// <summary>Of the requests, those whose steps are all over, save what lies later.</summary>
     public static Task<IReadOnlyList<string>> FinishedAsync(this Session session, IReadOnlyCollection<string> requests) => session.BulkQueryAsync<string, object>(
-        "SELECT r.id FROM requests r JOIN {rows} AS x ON x.id=r.id WHERE r.state='fulfilling' AND NOT EXISTS (SELECT 1 FROM steps s WHERE s.request_id=r.id AND s.later=0 AND s.state IN ('pending','stopped'))",
+        "SELECT r.id FROM {rows} AS x {join} requests r ON x.id=r.id WHERE r.state='fulfilling' AND NOT EXISTS (SELECT 1 FROM steps s WHERE s.request_id=r.id AND s.later=0 AND s.state IN ('pending','stopped'))",
         [.. requests.Select(id => new { Id = id })], ("id", "text"));
 
     public static Task SetProblemsAsync(this Session session, IReadOnlyCollection<(string Request, string Problem)> rows, long now) => session.BulkAsync(
-        $"UPDATE requests SET problem=x.problem, updated_at={now.ToString(System.Globalization.CultureInfo.InvariantCulture)}, version=version+1 FROM {{rows}} AS x WHERE requests.id=x.id AND requests.problem<>x.problem",
-        [.. rows.Select(r => new { Id = r.Request, r.Problem })], ("id", "text"), ("problem", "text"));
+        "UPDATE requests SET problem=x.problem, updated_at=x.at, version=version+1 FROM {rows} AS x WHERE requests.id=x.id AND requests.problem<>x.problem",
+        [.. rows.Select(r => new { Id = r.Request, r.Problem, At = now })], ("id", "text"), ("problem", "text"), ("at", "bigint"));
 
     /// <summary>Completes requests in one statement.</summary>
     public static Task CompleteAsync(this Session session, IReadOnlyCollection<string> requests, long now) => session.BulkAsync(
-        $"UPDATE requests SET state='completed', problem='', completed_at={now.ToString(System.Globalization.CultureInfo.InvariantCulture)}, since_at={now.ToString(System.Globalization.CultureInfo.InvariantCulture)}, updated_at={now.ToString(System.Globalization.CultureInfo.InvariantCulture)}, version=version+1 FROM {{rows}} AS x WHERE requests.id=x.id",
-        [.. requests.Select(id => new { Id = id })], ("id", "text"));
+        "UPDATE requests SET state='completed', problem='', completed_at=x.at, since_at=x.at, updated_at=x.at, version=version+1 FROM {rows} AS x WHERE requests.id=x.id",
+        [.. requests.Select(id => new { Id = id, At = now })], ("id", "text"), ("at", "bigint"));
 
     /// <summary>Drops what has not run of a request, with the reason.</summary>
     public static Task DropPendingAsync(this Session session, string request, string reason, long now) => session.ExecuteAsync(
