@@ -69,7 +69,7 @@ public sealed class Session
             command.Parameters.Add(parameter);
         }
         await using var reader = await command.ExecuteReaderAsync(cancel).ConfigureAwait(false);
-        while (await reader.ReadAsync(cancel).ConfigureAwait(false)) each(reader);
+        while (Engine.SingleWriter ? reader.Read() : await reader.ReadAsync(cancel).ConfigureAwait(false)) each(reader);
     }
 
     private static readonly JsonSerializerOptions BulkJson = new()

@@ -24,6 +24,7 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
 {
     private const int Chunk = 500;
     private const int Shown = 200;
+    private static readonly UInt128 Seen = UInt128.MaxValue;
     private readonly SemaphoreSlim _one = new(1);
 
     private sealed record Changed(string Key, UInt128 Fingerprint, Facts Facts, int Line);
@@ -144,24 +145,27 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
     {
         var reading = new Reading { Read = rows.Keys.Count + rows.Faults.Count };
         var keyName = source.ColumnNames[source.KeyColumn];
-        var seen = new HashSet<string>(rows.Keys.Count, StringComparer.Ordinal);
+        var fresh = new HashSet<string>(StringComparer.Ordinal);
         var changed = new Dictionary<int, UInt128>();
-        var seenKnown = 0;
         foreach (var (line, fault) in rows.Faults) Aside(line, "", "", fault, "");
         for (var i = 0; i < rows.Keys.Count; i++)
         {
             var (key, line) = (rows.Keys[i], rows.Lines[i]);
-            if (key.Length == 0) Aside(line, keyName, "", "The key of the record is empty.", "");
-            else if (!seen.Add(key)) Aside(line, keyName, key, "Another row of this file has the same key; the first one counts.", key);
-            else
+            if (key.Length == 0)
             {
-                var isKnown = known.TryGetValue(key, out var fingerprint);
-                if (isKnown) seenKnown++;
-                if (isKnown && fingerprint == rows.Fingerprints[i]) reading.Unchanged++;
-                else changed[line] = rows.Fingerprints[i];
+                Aside(line, keyName, "", "The key of the record is empty.", "");
+                continue;
             }
+            // A known key is marked where it stands, so that an unchanged row costs one look-up.
+            ref var fingerprint = ref CollectionsMarshal.GetValueRefOrNullRef(known, key);
+            var isKnown = !System.Runtime.CompilerServices.Unsafe.IsNullRef(ref fingerprint);
+            if (isKnown ? fingerprint == Seen : !fresh.Add(key)) Aside(line, keyName, key, "Another row of this file has the same key; the first one counts.", key);
+            else if (isKnown && fingerprint == rows.Fingerprints[i]) reading.Unchanged++;
+            else changed[line] = rows.Fingerprints[i];
+            if (isKnown) fingerprint = Seen;
         }
-        reading.Missing = known.Count - seenKnown;
+        foreach (var (_, fingerprint) in known)
+            if (fingerprint != Seen) reading.Missing++;
         if (changed.Count > 0) Map(path, source, rulebook, changed, reading, Aside, cancel);
         reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
         return reading;

@@ -12,6 +12,9 @@ CREATE TABLE hr_records (
   source TEXT NOT NULL, record_key TEXT NOT NULL, hash $bytes$ NOT NULL, facts TEXT, status TEXT NOT NULL,
   person_id TEXT, request_id TEXT, run_id TEXT NOT NULL, PRIMARY KEY (source, record_key));
 
+-- What tells an unchanged row, without reading the record.
+CREATE INDEX hr_fingerprints ON hr_records (source, record_key, hash);
+
 CREATE TABLE hr_versions (
   version $serial$, source TEXT NOT NULL, record_key TEXT NOT NULL, person_id TEXT NOT NULL, run_id TEXT NOT NULL, at BIGINT NOT NULL, facts TEXT NOT NULL);
 CREATE INDEX hr_versions_person ON hr_versions (person_id);

@@ -45,11 +45,9 @@ public static class IntakeTables
     public static async Task<Dictionary<string, UInt128>> FingerprintsAsync(this Session session, string source, CancellationToken cancel)
     {
         var known = new Dictionary<string, UInt128>(StringComparer.Ordinal);
-        var hash = new byte[16];
-        await session.ReadEachAsync("SELECT record_key, hash FROM hr_records WHERE source=@source", [("source", source)], reader =>
+        await session.ReadEachAsync("SELECT record_key, hash FROM hr_records WHERE source=@source ORDER BY record_key", [("source", source)], reader =>
         {
-            reader.GetBytes(1, 0, hash, 0, 16);
-            known[reader.GetString(0)] = System.Buffers.Binary.BinaryPrimitives.ReadUInt128BigEndian(hash);
+            known[reader.GetString(0)] = System.Buffers.Binary.BinaryPrimitives.ReadUInt128BigEndian(reader.GetFieldValue<byte[]>(1));
         }, cancel).ConfigureAwait(false);
         return known;
     }
