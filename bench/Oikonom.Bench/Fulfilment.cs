@@ -175,15 +175,32 @@ internal static class Fulfilment
             var plan = Planner.Make(subject, AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, [], RequestKind.Joiner, now);
             rows.Add(new()
             {
-                Id = person.ToString(), PersonKey = name, Number = name, Display = facts.DisplayName, SearchKey = name, Kind = "employee", Department = "Dive Team", Site = "harbour", Title = "Diver",
-                Manager = "E9002", StartDay = "2026-01-05", Facts = facts.ToJson(), Source = "hr", At = at,
+                Id = person.ToString(),
+                PersonKey = name,
+                Number = name,
+                Display = facts.DisplayName,
+                SearchKey = name,
+                Kind = "employee",
+                Department = "Dive Team",
+                Site = "harbour",
+                Title = "Diver",
+                Manager = "E9002",
+                StartDay = "2026-01-05",
+                Facts = facts.ToJson(),
+                Source = "hr",
+                At = at,
             });
             reserved.Add(new() { Target = "directory", NameKey = name, PersonId = person.ToString(), At = at });
             requests.Add(new() { Id = "bench-" + name, Kind = "joiner", State = "fulfilling", PersonId = person.ToString(), Requester = "ines", Cause = "{}", Edition = 1, Workflow = "staff", CreatedAt = at });
             steps.AddRange(plan.Changes.Select(change => new StepRow
             {
-                Id = Guid.CreateVersion7(now).ToString(), RequestId = "bench-" + name, PersonId = person.ToString(), Target = "directory", Ordinal = change.Ordinal,
-                Change = JsonSerializer.Serialize(change, JsonSerializerOptions.Web), DueAt = at,
+                Id = Guid.CreateVersion7(now).ToString(),
+                RequestId = "bench-" + name,
+                PersonId = person.ToString(),
+                Target = "directory",
+                Ordinal = change.Ordinal,
+                Change = JsonSerializer.Serialize(change, JsonSerializerOptions.Web),
+                DueAt = at,
             }));
         }
         await s.UpsertPeopleAsync(rows);

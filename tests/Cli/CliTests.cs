@@ -37,7 +37,9 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     {
         var info = new ProcessStartInfo(Repository.At("bin", "oikonom"), arguments.Split(' ', StringSplitOptions.RemoveEmptyEntries).Select(a => a.Replace('~', ' ')))
         {
-            RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true,
+            RedirectStandardInput = true,
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
         };
         info.Environment["OIKONOM_URL"] = address ?? _world.Address;
         info.Environment["XDG_CONFIG_HOME"] = _home.Path;

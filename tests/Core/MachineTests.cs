@@ -1,9 +1,9 @@
 using CsCheck;
 using Oikonom.Core.Approval;
+using Oikonom.Core.Expressions;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Intake;
 using Oikonom.Core.People;
-using Oikonom.Core.Expressions;
 using Xunit;
 
 namespace Oikonom.Core.Tests;

@@ -23,7 +23,8 @@ public sealed class TestDirectory : IAsyncDisposable
         var folder = new ScratchFolder();
         var server = await DirectoryServer.StartAsync(new(folder.At("directory"), DirectoryServer.FreePort(), DirectoryServer.FreePort())
         {
-            Tree = tree ?? NorthmereTree.Ldif("", []), Certificates = certificates,
+            Tree = tree ?? NorthmereTree.Ldif("", []),
+            Certificates = certificates,
         });
         return new(folder, server);
     }

@@ -113,8 +113,16 @@ public sealed class World : IAsyncDisposable
         var info = new ProcessStartInfo("/bin/sh", ["-c", "exec \"$0\" >>\"$1\" 2>&1", Repository.At("bin", "oikonomd"), LogFile]);
         var settings = new Dictionary<string, string>
         {
-            ["LISTEN"] = Address, ["DATA"] = DataFolder, ["SOURCES"] = _folder.At("sources"), ["STORE"] = _options.Store, ["FIRST_PASSWORD"] = Password,
-            ["MAIL"] = _options.Mail ? $"127.0.0.1:{MailPort}" : "", ["MAIL_CLEAR"] = "true", ["NODE"] = "first", ["LEASE_SECONDS"] = "2", ["CONSOLE"] = _options.Console,
+            ["LISTEN"] = Address,
+            ["DATA"] = DataFolder,
+            ["SOURCES"] = _folder.At("sources"),
+            ["STORE"] = _options.Store,
+            ["FIRST_PASSWORD"] = Password,
+            ["MAIL"] = _options.Mail ? $"127.0.0.1:{MailPort}" : "",
+            ["MAIL_CLEAR"] = "true",
+            ["NODE"] = "first",
+            ["LEASE_SECONDS"] = "2",
+            ["CONSOLE"] = _options.Console,
         };
         foreach (var (name, value) in _options.Environment) settings[name] = value;
         foreach (var (name, value) in settings) info.Environment[$"OIKONOM_{name}"] = value;

@@ -64,13 +64,33 @@ public abstract class StoreTests : IAsyncLifetime
 
     private static PersonRow Person(string id, string family = "quill") => new()
     {
-        Id = id, PersonKey = "P" + id, Number = "E" + id, Display = "Tor " + family, SearchKey = $"{family} tor", Kind = "employee", Department = "Dive Team", Site = "harbour",
-        Title = "Diver", Manager = "E2", StartDay = "2026-01-01", Facts = "{\"given\":\"Tor \\\"ø\\\"\"}", Source = "hr", At = Now,
+        Id = id,
+        PersonKey = "P" + id,
+        Number = "E" + id,
+        Display = "Tor " + family,
+        SearchKey = $"{family} tor",
+        Kind = "employee",
+        Department = "Dive Team",
+        Site = "harbour",
+        Title = "Diver",
+        Manager = "E2",
+        StartDay = "2026-01-01",
+        Facts = "{\"given\":\"Tor \\\"ø\\\"\"}",
+        Source = "hr",
+        At = Now,
     };
 
     private static RequestRow Request(string id, string person) => new()
     {
-        Id = id, Kind = "joiner", State = "planning", PersonId = person, Requester = "ines", Cause = "{}", Edition = 1, Workflow = "staff", CreatedAt = Now,
+        Id = id,
+        Kind = "joiner",
+        State = "planning",
+        PersonId = person,
+        Requester = "ines",
+        Cause = "{}",
+        Edition = 1,
+        Workflow = "staff",
+        CreatedAt = Now,
     };
 
     private Task AddAsync(params string[] ids) => _store.WriteAsync(async s =>

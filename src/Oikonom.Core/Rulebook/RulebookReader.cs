@@ -1,10 +1,10 @@
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.RegularExpressions;
-using YamlDotNet.Core;
-using YamlDotNet.RepresentationModel;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.People;
+using YamlDotNet.Core;
+using YamlDotNet.RepresentationModel;
 
 namespace Oikonom.Core.Rulebook;
 

@@ -1,6 +1,6 @@
+using Oikonom.Core.Expressions;
 using YamlDotNet.Core;
 using YamlDotNet.RepresentationModel;
-using Oikonom.Core.Expressions;
 
 namespace Oikonom.Core.Rulebook;
 

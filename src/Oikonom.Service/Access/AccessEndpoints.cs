@@ -86,9 +86,15 @@ public static class AccessEndpoints
             if (before is null && body.Password is null) throw Problem.Invalid("A new user needs a password.", "password");
             var after = new UserRow
             {
-                Name = name, Display = body.Display, Mail = body.Mail, Roles = string.Join(' ', body.Roles.Distinct()), Number = body.Number ?? "",
-                PasswordHash = body.Password is { } fresh ? Accounts.HashPassword(fresh) : before!.PasswordHash, Active = body.Active == false ? 0 : 1,
-                Stamp = Guid.NewGuid().ToString("N"), CreatedAt = before?.CreatedAt ?? time.Milliseconds(),
+                Name = name,
+                Display = body.Display,
+                Mail = body.Mail,
+                Roles = string.Join(' ', body.Roles.Distinct()),
+                Number = body.Number ?? "",
+                PasswordHash = body.Password is { } fresh ? Accounts.HashPassword(fresh) : before!.PasswordHash,
+                Active = body.Active == false ? 0 : 1,
+                Stamp = Guid.NewGuid().ToString("N"),
+                CreatedAt = before?.CreatedAt ?? time.Milliseconds(),
             };
             await s.SaveUserAsync(after);
             s.Record(LedgerEntry.Of(time.GetUtcNow(), actor.UserName(), before is null ? "user.made" : "user.changed", null, null,

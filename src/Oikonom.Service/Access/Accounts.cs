@@ -63,8 +63,12 @@ public sealed class Accounts(Store.Store store, TimeProvider time)
         var now = time.GetUtcNow();
         var row = new TokenRow
         {
-            Id = Guid.CreateVersion7(now).ToString(), UserName = user.Name, Hash = HashToken(token), Label = label,
-            CreatedAt = now.ToUnixTimeMilliseconds(), ExpiresAt = now.AddDays(days).ToUnixTimeMilliseconds(),
+            Id = Guid.CreateVersion7(now).ToString(),
+            UserName = user.Name,
+            Hash = HashToken(token),
+            Label = label,
+            CreatedAt = now.ToUnixTimeMilliseconds(),
+            ExpiresAt = now.AddDays(days).ToUnixTimeMilliseconds(),
         };
         await store.WriteAsync(async s =>
         {

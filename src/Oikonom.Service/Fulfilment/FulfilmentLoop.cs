@@ -156,8 +156,13 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
                     {
                         Opens = new()
                         {
-                            Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(), PersonId = claim.PersonId, Target = claim.Target, Entitlement = change.Subject,
-                            FromAt = now, Reason = JsonSerializer.Serialize(change.Reason), RequestId = step.RequestId,
+                            Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
+                            PersonId = claim.PersonId,
+                            Target = claim.Target,
+                            Entitlement = change.Subject,
+                            FromAt = now,
+                            Reason = JsonSerializer.Serialize(change.Reason),
+                            RequestId = step.RequestId,
                         },
                     };
 
@@ -188,15 +193,30 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
 
         private AccountRow Row(Change change, AccountState goal, string id, string location, bool enabled, long now) => new()
         {
-            PersonId = claim.PersonId, Target = claim.Target, Name = change.Account, Container = change.Container, Location = location, ImmutableId = id,
+            PersonId = claim.PersonId,
+            Target = claim.Target,
+            Name = change.Account,
+            Container = change.Container,
+            Location = location,
+            ImmutableId = id,
             Attributes = JsonSerializer.Serialize(goal.Attributes.Where(a => a.Value.Count > 0).ToDictionary(a => a.Key, a => a.Value)),
-            Enabled = enabled ? 1 : 0, Reason = JsonSerializer.Serialize(change.Reason), At = now,
+            Enabled = enabled ? 1 : 0,
+            Reason = JsonSerializer.Serialize(change.Reason),
+            At = now,
         };
 
         private static AccountRow Copy(AccountRow account, string location, bool enabled, long now) => new()
         {
-            PersonId = account.PersonId, Target = account.Target, Name = account.Name, Container = account.Container, Location = location, ImmutableId = account.ImmutableId,
-            Attributes = account.Attributes, Enabled = enabled ? 1 : 0, Reason = account.Reason, At = now,
+            PersonId = account.PersonId,
+            Target = account.Target,
+            Name = account.Name,
+            Container = account.Container,
+            Location = location,
+            ImmutableId = account.ImmutableId,
+            Attributes = account.Attributes,
+            Enabled = enabled ? 1 : 0,
+            Reason = account.Reason,
+            At = now,
         };
     }
 }

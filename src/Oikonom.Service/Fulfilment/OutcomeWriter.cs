@@ -97,8 +97,12 @@ public sealed partial class OutcomeWriter(Store.Store store, RequestDesk desk, S
             var due = wait > TimeSpan.Zero ? (now + wait).ToUnixTimeMilliseconds() : outcome.Step.DueAt;
             steps.Add(new()
             {
-                Id = outcome.Step.Id, State = JsonSerializer.Serialize(state).Trim('"'), Attempts = outcome.Step.Attempts + (over ? 0 : 1),
-                Problem = state == StepState.Done ? "" : outcome.Message, DueAt = due, DoneAt = over ? now.ToUnixTimeMilliseconds() : null,
+                Id = outcome.Step.Id,
+                State = JsonSerializer.Serialize(state).Trim('"'),
+                Attempts = outcome.Step.Attempts + (over ? 0 : 1),
+                Problem = state == StepState.Done ? "" : outcome.Message,
+                DueAt = due,
+                DoneAt = over ? now.ToUnixTimeMilliseconds() : null,
             });
             if (wait > TimeSpan.Zero) postponed.Add(new() { PersonId = outcome.Step.PersonId, Target = outcome.Step.Target, DueAt = due });
             if (over || outcome.Message != outcome.Step.Problem) s.Record(Entry(outcome, state, now));
@@ -138,8 +142,13 @@ public sealed partial class OutcomeWriter(Store.Store store, RequestDesk desk, S
             var token = Accounts.NewToken("");
             links.Add(new()
             {
-                Id = Guid.CreateVersion7(now).ToString(), TokenHash = Accounts.HashToken(token), PersonId = person.Id, Target = outcome.Step.Target, Receiver = receiver.Name,
-                RequestId = request.Id, ExpiresAt = (now + LinkHolds).ToUnixTimeMilliseconds(),
+                Id = Guid.CreateVersion7(now).ToString(),
+                TokenHash = Accounts.HashToken(token),
+                PersonId = person.Id,
+                Target = outcome.Step.Target,
+                Receiver = receiver.Name,
+                RequestId = request.Id,
+                ExpiresAt = (now + LinkHolds).ToUnixTimeMilliseconds(),
             });
             if (receiver.Mail.Length > 0)
             {

@@ -204,7 +204,12 @@ public static class Daemon
         }
         await s.SaveUserAsync(new()
         {
-            Name = "setup", Display = "First user", Roles = Roles.Engineer, PasswordHash = Accounts.HashPassword(password), Stamp = Guid.NewGuid().ToString("N"), CreatedAt = time.Milliseconds(),
+            Name = "setup",
+            Display = "First user",
+            Roles = Roles.Engineer,
+            PasswordHash = Accounts.HashPassword(password),
+            Stamp = Guid.NewGuid().ToString("N"),
+            CreatedAt = time.Milliseconds(),
         });
         s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "user.made", null, null, ("user", "setup"), ("roles", Roles.Engineer)));
     });

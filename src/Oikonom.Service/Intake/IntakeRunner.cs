@@ -93,8 +93,15 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
                 await s.ReplaceSetAsideAsync(source.Name, reading.SetAside);
                 await s.AddRunAsync(new()
                 {
-                    Id = runId, Source = source.Name, Mode = mode, Actor = actor, StartedAt = started.ToUnixTimeMilliseconds(), EndedAt = ended.ToUnixTimeMilliseconds(),
-                    Outcome = outcome, Message = message, Counts = JsonSerializer.Serialize(counts, JsonSerializerOptions.Web),
+                    Id = runId,
+                    Source = source.Name,
+                    Mode = mode,
+                    Actor = actor,
+                    StartedAt = started.ToUnixTimeMilliseconds(),
+                    EndedAt = ended.ToUnixTimeMilliseconds(),
+                    Outcome = outcome,
+                    Message = message,
+                    Counts = JsonSerializer.Serialize(counts, JsonSerializerOptions.Web),
                 });
                 s.Record(LedgerEntry.Of(ended, actor, "intake.run", null, null, ("run", runId), ("source", source.Name), ("mode", mode), ("edition", edition.Number), ("counts", counts)));
                 s.Tell("intake", source.Name);
@@ -172,7 +179,14 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
 
         void Aside(int line, string column, string value, string reason, string key) => reading.SetAside.Add(new()
         {
-            RunId = runId, Source = source.Name, File = source.Path, Line = line, ColumnName = column, Value = value, Reason = reason, RecordKey = key,
+            RunId = runId,
+            Source = source.Name,
+            File = source.Path,
+            Line = line,
+            ColumnName = column,
+            Value = value,
+            Reason = reason,
+            RecordKey = key,
         });
     }
 
@@ -224,8 +238,15 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
                     requestId = RequestId.New(now).ToString();
                     requests.Add(new()
                     {
-                        Id = requestId, Kind = name, State = "planning", PersonId = personId, Requester = actor, Edition = edition.Number, CreatedAt = at,
-                        Workflow = StageEntry.WorkflowFor(edition, name).Name, Cause = JsonSerializer.Serialize(CauseOf(what, change, source, before)),
+                        Id = requestId,
+                        Kind = name,
+                        State = "planning",
+                        PersonId = personId,
+                        Requester = actor,
+                        Edition = edition.Number,
+                        CreatedAt = at,
+                        Workflow = StageEntry.WorkflowFor(edition, name).Name,
+                        Cause = JsonSerializer.Serialize(CauseOf(what, change, source, before)),
                     });
                     s.Record(LedgerEntry.Of(now, actor, "request.raised", personId, requestId, ("requestKind", name), ("source", source.Name), ("line", change.Line), ("run", runId), ("changes", before?.DifferenceTo(change.Facts) ?? [])));
                 }
@@ -234,8 +255,15 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
             newPeople[change.Facts.PersonKey] = Row(personId, change.Facts, source.Name, at);
             newRecords.Add(new()
             {
-                Source = source.Name, RecordKey = change.Key, Hash = change.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture), Facts = change.Facts.ToJson(),
-                Status = requestId is null ? "received" : "request", PersonId = personId, RequestId = requestId, RunId = runId, At = at,
+                Source = source.Name,
+                RecordKey = change.Key,
+                Hash = change.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture),
+                Facts = change.Facts.ToJson(),
+                Status = requestId is null ? "received" : "request",
+                PersonId = personId,
+                RequestId = requestId,
+                RunId = runId,
+                At = at,
             });
         }
         if (dryRun) return raised;
@@ -276,9 +304,21 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
 
     private static PersonRow Row(string id, Facts facts, string source, long at) => new()
     {
-        Id = id, PersonKey = facts.PersonKey, Number = facts.Number, Display = facts.DisplayName, SearchKey = $"{facts.Text(BuiltIn.Family)} {facts.Text(BuiltIn.Given)}".ToLowerInvariant(),
-        Kind = facts.Text(BuiltIn.Kind), Department = facts.Text(BuiltIn.Department), Site = facts.Text(BuiltIn.Site), Title = facts.Text(BuiltIn.Title), Manager = facts.Manager,
-        StartDay = facts.Text(BuiltIn.Start), EndDay = facts.End is null ? null : facts.Text(BuiltIn.End), Facts = facts.ToJson(), Source = source, At = at,
+        Id = id,
+        PersonKey = facts.PersonKey,
+        Number = facts.Number,
+        Display = facts.DisplayName,
+        SearchKey = $"{facts.Text(BuiltIn.Family)} {facts.Text(BuiltIn.Given)}".ToLowerInvariant(),
+        Kind = facts.Text(BuiltIn.Kind),
+        Department = facts.Text(BuiltIn.Department),
+        Site = facts.Text(BuiltIn.Site),
+        Title = facts.Text(BuiltIn.Title),
+        Manager = facts.Manager,
+        StartDay = facts.Text(BuiltIn.Start),
+        EndDay = facts.End is null ? null : facts.Text(BuiltIn.End),
+        Facts = facts.ToJson(),
+        Source = source,
+        At = at,
     };
 
     /// <summary>After a baseline: the accounts these people already have are recorded as they are; nothing is changed in a target.</summary>
@@ -322,8 +362,16 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
             var container = account.Location[(account.Location.IndexOf(',', StringComparison.Ordinal) + 1)..];
             accounts.Add(new()
             {
-                PersonId = person.Id, Target = target.Name, Name = account.Name, Container = container, Location = account.Location, ImmutableId = account.ImmutableId,
-                Attributes = JsonSerializer.Serialize(account.Attributes), Enabled = account.Enabled ? 1 : 0, Reason = reason, At = now,
+                PersonId = person.Id,
+                Target = target.Name,
+                Name = account.Name,
+                Container = container,
+                Location = account.Location,
+                ImmutableId = account.ImmutableId,
+                Attributes = JsonSerializer.Serialize(account.Attributes),
+                Enabled = account.Enabled ? 1 : 0,
+                Reason = reason,
+                At = now,
             });
             names.Add(new() { Target = target.Name, NameKey = account.Name.ToLowerInvariant(), PersonId = person.Id, At = now });
             grants.AddRange(account.Entitlements.Select(e => new GrantRow { Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(), PersonId = person.Id, Target = target.Name, Entitlement = e, FromAt = now, Reason = reason }));

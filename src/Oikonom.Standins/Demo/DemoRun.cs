@@ -66,7 +66,8 @@ public sealed class DemoRun(DemoOptions options)
 
         await using var directory = await DirectoryServer.StartAsync(new(Path.Combine(options.Folder, "directory"), options.LdapPort, options.LdapsPort)
         {
-            Durable = true, Tree = NorthmereTree.Ldif(Path.Combine(demo, "hr", "people.csv"), LeftBehind),
+            Durable = true,
+            Tree = NorthmereTree.Ldif(Path.Combine(demo, "hr", "people.csv"), LeftBehind),
         }, cancel);
         await using var sink = new MailSink(options.SmtpPort);
         var hr = new HrService(Path.Combine(demo, "hr"), Path.Combine(options.Folder, "sources"));

@@ -64,7 +64,8 @@ public sealed class DirectoryServer : IAsyncDisposable
     {
         var info = new ProcessStartInfo("/usr/sbin/slapd", ["-F", Path.Combine(_options.Folder, "config"), "-h", $"ldap://127.0.0.1:{_options.LdapPort} ldaps://127.0.0.1:{_options.LdapsPort}", "-d", "0"])
         {
-            RedirectStandardError = true, RedirectStandardOutput = true,
+            RedirectStandardError = true,
+            RedirectStandardOutput = true,
         };
         _process = Process.Start(info) ?? throw new InvalidOperationException("slapd did not start.");
         _process.ErrorDataReceived += (_, _) => { };

@@ -48,8 +48,13 @@ public static class LedgerTables
         "SELECT l.position, l.hash, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body FROM ledger_leaves l LEFT JOIN ledger e ON e.entry=l.entry ORDER BY l.position", [],
         reader => each(reader.GetInt64(0), (byte[])reader.GetValue(1), reader.IsDBNull(8) ? new() : new()
         {
-            Id = reader.GetString(2), At = reader.GetInt64(3), Actor = reader.GetString(4), Kind = reader.GetString(5),
-            PersonId = reader.IsDBNull(6) ? null : reader.GetString(6), RequestId = reader.IsDBNull(7) ? null : reader.GetString(7), Body = reader.GetString(8),
+            Id = reader.GetString(2),
+            At = reader.GetInt64(3),
+            Actor = reader.GetString(4),
+            Kind = reader.GetString(5),
+            PersonId = reader.IsDBNull(6) ? null : reader.GetString(6),
+            RequestId = reader.IsDBNull(7) ? null : reader.GetString(7),
+            Body = reader.GetString(8),
         }), cancel);
 
     public static Task<long> UnsealedCountAsync(this Session session) => session.ScalarAsync<long>("SELECT (SELECT COUNT(*) FROM ledger) - (SELECT COUNT(*) FROM ledger_leaves)");

@@ -94,8 +94,17 @@ public static class RequestTables
         }
         var parameters = new
         {
-            filter.State, filter.Kind, filter.PersonId, filter.Text, filter.Before, filter.InboxUser, filter.InboxNumber, filter.Limit,
-            like = Like.Containing(filter.Text), mine = Like.Containing($"|{filter.InboxUser}|"), roles = "|" + string.Join('|', filter.InboxRoles ?? []) + "|",
+            filter.State,
+            filter.Kind,
+            filter.PersonId,
+            filter.Text,
+            filter.Before,
+            filter.InboxUser,
+            filter.InboxNumber,
+            filter.Limit,
+            like = Like.Containing(filter.Text),
+            mine = Like.Containing($"|{filter.InboxUser}|"),
+            roles = "|" + string.Join('|', filter.InboxRoles ?? []) + "|",
         };
         return session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE {string.Join(" AND ", where)} ORDER BY r.number DESC LIMIT @Limit", parameters);
     }
