@@ -179,7 +179,7 @@ public abstract class StoreTests : IAsyncLifetime
         // A lease that ran out is taken over, and the old holder's fence no longer holds.
         var taken = await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "other", Now + 1000, Now + 3000, 500));
         Assert.Equal(200, taken.Count);
-        Assert.Empty(await _store.WriteAsync(s => s.HeldChainsAsync([claimed[0].First()])));
+        Assert.Empty(await _store.WriteAsync(s => s.HeldChainsAsync([claimed.SelectMany(c => c).First()])));
         Assert.Single(await _store.WriteAsync(s => s.HeldChainsAsync([taken[0]])));
     }
 

@@ -54,10 +54,10 @@ public sealed partial class OutcomeWriter(Store.Store store, RequestDesk desk, S
                 await store.WriteAsync(s => CommitAsync(s, group), cancel);
                 return;
             }
-            catch (Exception error) when (error is not OperationCanceledException && failures < 10)
+            catch (Exception error) when (error is not OperationCanceledException)
             {
                 LogFailure(log, group.Count, error);
-                await Task.Delay(TimeSpan.FromMilliseconds(100 << failures), cancel);
+                await Task.Delay(TimeSpan.FromMilliseconds(100 << Math.Min(failures, 6)), cancel);
             }
         }
     }
