@@ -11,6 +11,7 @@ command -v curl >/dev/null || need+=(curl)
 if [ "${1:-demo}" = test ]; then
   ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || need+=(postgresql)
   want /usr/bin/chromium chromium fonts-dejavu-core
+  want /usr/bin/samba-tool samba samba-dsdb-modules samba-vfs-modules samba-ad-provision winbind python3-samba ldb-tools krb5-user
 fi
 command -v dotnet >/dev/null || { echo "install: the .NET 10 SDK is missing; install it first." >&2; exit 1; }
 command -v node >/dev/null || { echo "install: node 20 is missing; install it first." >&2; exit 1; }
