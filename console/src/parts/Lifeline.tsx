@@ -110,11 +110,13 @@ export function Lifeline({ title, bars, marks = [], now = Date.now() }: { title:
         <line x1={x(now)} x2={x(now)} y1={head - 10} y2={height} className={style.today} />
       </svg>
       <div className={style.labels} aria-hidden="true">
-        {ticks(span).map((tick) => (
-          <span key={tick.at} className={tick.strong ? style.strong : undefined} style={{ left: `${x(tick.at) / 10}%` }}>
-            {tick.text}
-          </span>
-        ))}
+        {ticks(span)
+          .filter((tick) => Math.abs(x(tick.at) - x(now)) > 42)
+          .map((tick) => (
+            <span key={tick.at} className={tick.strong ? style.strong : undefined} style={{ left: `${x(tick.at) / 10}%` }}>
+              {tick.text}
+            </span>
+          ))}
         <span className={style.now} style={{ left: `${x(now) / 10}%` }}>
           Today
         </span>

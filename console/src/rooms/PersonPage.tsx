@@ -21,8 +21,16 @@ export function PersonPage() {
 function barsOf(person: PersonDetail): Bar[] {
   return [
     { name: `${person.kind}, ${person.department}`, kind: 'employment', from: person.termStart, until: person.termEnd },
-    ...person.accounts.map((a): Bar => ({ name: a.name, kind: 'account', from: a.since, note: a.enabled ? 'enabled' : 'disabled' })),
-    ...person.grants.map((g): Bar => ({ name: g.title, kind: 'grant', from: g.from, until: g.until })),
+    ...person.accounts.map(
+      (a): Bar => ({
+        name: a.name,
+        kind: 'account',
+        from: a.since,
+        until: a.enabled ? person.termEnd : null,
+        note: a.enabled ? 'enabled' : 'disabled',
+      }),
+    ),
+    ...person.grants.map((g): Bar => ({ name: g.title, kind: 'grant', from: g.from, until: g.until ?? person.termEnd })),
   ];
 }
 
@@ -88,7 +96,7 @@ function Person({ person }: { person: PersonDetail }) {
                           <b>{g.title}</b>
                         </td>
                         <td>{at(g.from)}</td>
-                        <td>{g.until ? at(g.until) : 'open'}</td>
+                        <td>{g.until ? at(g.until) : person.termEnd ? `${at(person.termEnd)}, planned` : 'open'}</td>
                         <td>
                           {g.reason.rule}: {g.reason.condition}
                         </td>

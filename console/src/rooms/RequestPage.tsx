@@ -68,14 +68,18 @@ function Request({ request }: { request: RequestDetail }) {
         </div>
         <aside className={style.stack}>
           <section className={style.sheet} aria-labelledby="waits">
-            <h2 id="waits">Waits on</h2>
+            <h2 id="waits">{summary.completedAt ? 'Over' : 'Waits on'}</h2>
             <dl className={style.facts}>
-              <dt>{summary.completedAt ? 'Over' : 'Who'}</dt>
+              <dt>{summary.completedAt ? 'When' : 'Who'}</dt>
               <dd>{summary.completedAt ? at(summary.completedAt) : story.waitsOn}</dd>
-              <dt>Since</dt>
-              <dd>
-                {at(story.since)} ({ago(story.since)})
-              </dd>
+              {!summary.completedAt && (
+                <>
+                  <dt>Since</dt>
+                  <dd>
+                    {at(story.since)} ({ago(story.since)})
+                  </dd>
+                </>
+              )}
               {story.unblock && (
                 <>
                   <dt>To do</dt>

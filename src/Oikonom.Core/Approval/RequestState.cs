@@ -52,7 +52,7 @@ public static class RequestMachine
         (RequestState.Planning, RequestEvent.Ambiguous) => (RequestState.Choosing, 0),
         (RequestState.Choosing, RequestEvent.Chosen) => (RequestState.Planning, 0),
         (RequestState.Deciding, RequestEvent.Approve) => stage + 1 < stages ? (RequestState.Deciding, stage + 1) : Approved(released, stage),
-        (RequestState.Deciding or RequestState.Choosing, RequestEvent.Decline) => (RequestState.Declined, stage),
+        (RequestState.Deciding, RequestEvent.Decline) => (RequestState.Declined, stage),
         (RequestState.Releasing, RequestEvent.Release) => (RequestState.Fulfilling, stage),
         (RequestState.Deciding or RequestState.Releasing or RequestState.Fulfilling, RequestEvent.Replan) => (RequestState.Planning, 0),
         (RequestState.Fulfilling, RequestEvent.Finished) => (RequestState.Completed, stage),
@@ -77,7 +77,7 @@ public static class RequestMachine
     private static string Possible(RequestState state) => state switch
     {
         RequestState.Planning => "wait until its plan is made.",
-        RequestState.Choosing => "choose one of the entries first, or decline.",
+        RequestState.Choosing => "choose one of the entries first.",
         RequestState.Deciding => "it can be approved or declined.",
         RequestState.Releasing => "it can be released.",
         _ => "nothing can be decided on it any more.",

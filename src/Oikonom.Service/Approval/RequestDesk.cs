@@ -43,7 +43,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
             var edition = await editions.GetAsync(row.Edition, cancel);
             var workflow = StageEntry.WorkflowFor(edition, row.Kind);
             RequestMachine.Next(StageEntry.StateOf(row), what, (int)row.Stage, workflow.Stages.Count, workflow.ReleasedByOperator);
-            if (row.State == "deciding") DecisionRight.Require(user.AsParty(), DecidersOf(row), row.Requester, row.PersonNumber);
+            DecisionRight.Require(user.AsParty(), DecidersOf(row), row.Requester, row.PersonNumber);
             if (digest is not null) RequireDigest(row, digest);
             var plan = row.Plan is null ? new Plan(edition.Number, []) : Plan.FromJson(row.Plan);
             await s.AddDecisionAsync(new() { RequestId = id, StageTitle = row.StageTitle, Actor = user.UserName(), Verdict = verdict, Remark = remark, Digest = row.PlanDigest ?? "", At = time.Milliseconds() });

@@ -88,7 +88,7 @@ public static class RequestViews
                 return new(done, row.Problem.Length > 0 ? $"It cannot be planned yet: {row.Problem}" : "The targets are being looked at and the plan is made.", "Then the approval begins.", WaitsOn(row), since,
                     row.Problem.Length > 0 ? "It tries again by itself and goes on when the cause is gone." : null);
             case "choosing":
-                return new(done, "Several entries in the target could be this person.", "An operator picks the right one; then the plan is made.", WaitsOn(row), since, "Choose one of the entries shown, or decline.");
+                return new(done, "Several entries in the target could be this person.", "An operator picks the right one; then the plan is made.", WaitsOn(row), since, "An operator chooses one of the entries shown.");
             case "deciding":
                 return new(done, $"It waits for the decision “{row.StageTitle}” of {row.DeciderWhy}.", After(row, workflow), WaitsOn(row), since, $"{Capital(WaitsOn(row))} approves or declines it.");
             case "releasing":
