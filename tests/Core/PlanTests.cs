@@ -90,6 +90,10 @@ public sealed class PlanTests
     }
 
     [Fact]
+    public void Nobody_gets_a_first_account_when_the_employment_is_over() =>
+        Assert.Empty(PlanOf(SubjectOf(FactsOf(end: new(2026, 11, 20))), AccessState.Nothing, RequestKind.Leaver).Changes);
+
+    [Fact]
     public void Adoption_shows_what_it_changes_and_sets_no_password()
     {
         var found = new ExistingAccount("directory", "id-1", "tquill", "uid=tquill,ou=people,dc=northmere,dc=example", "employeeNumber",

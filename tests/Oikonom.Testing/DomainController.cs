@@ -42,7 +42,7 @@ public sealed class DomainController : IAsyncDisposable
     private async Task OpenAsync()
     {
         var folder = _folder.Path;
-        await RunAsync("samba-tool", "domain", "provision", "--realm=NORTHMERE.EXAMPLE", "--domain=NORTHMERE", "--server-role=dc", "--dns-backend=NONE", $"--adminpass={Password}", $"--targetdir={folder}",
+        await Child.RunAsync("samba-tool", "domain", "provision", "--realm=NORTHMERE.EXAMPLE", "--domain=NORTHMERE", "--server-role=dc", "--dns-backend=NONE", $"--adminpass={Password}", $"--targetdir={folder}",
             "--host-name=dc1", "--host-ip=127.0.0.1", "--option=interfaces=127.0.0.1/8", "--option=bind interfaces only=yes");
         foreach (var (file, text) in new[] { ("ca.pem", _certificates.AuthorityPem), ("cert.pem", _certificates.CertificatePem), ("key.pem", _certificates.KeyPem) }) await File.WriteAllTextAsync(_folder.At(file), text);
         File.SetUnixFileMode(_folder.At("key.pem"), UnixFileMode.UserRead | UnixFileMode.UserWrite);
@@ -50,7 +50,7 @@ public sealed class DomainController : IAsyncDisposable
         var settings = string.Join('\n', "[global]", "server services = ldap", $"tls keyfile = {folder}/key.pem", $"tls certfile = {folder}/cert.pem", $"tls cafile = {folder}/ca.pem",
             $"pid directory = {folder}", $"ncalrpc dir = {folder}/ncalrpc", $"ntp signd socket directory = {folder}/ntp", $"winbindd socket directory = {folder}/winbindd");
         await File.WriteAllTextAsync(path, (await File.ReadAllTextAsync(path)).Replace("[global]", settings, StringComparison.Ordinal));
-        _process = Start("samba", "-F", "-M", "single", "--no-process-group", "-s", path, "--debug-stdout");
+        _process = Child.Start("samba", "-F", "-M", "single", "--no-process-group", "-s", path, "--debug-stdout");
         for (var attempt = 0; ; attempt++)
         {
             try
@@ -71,23 +71,6 @@ public sealed class DomainController : IAsyncDisposable
         var connection = await LdapConnection.ConnectAsync(Options);
         await connection.BindAsync(Administrator, Password);
         return connection;
-    }
-
-    private static Process Start(params string[] command)
-    {
-        var process = Process.Start(new ProcessStartInfo(command[0], command[1..]) { RedirectStandardOutput = true, RedirectStandardError = true })!;
-        process.OutputDataReceived += (_, _) => { };
-        process.ErrorDataReceived += (_, _) => { };
-        process.BeginOutputReadLine();
-        process.BeginErrorReadLine();
-        return process;
-    }
-
-    private static async Task RunAsync(params string[] command)
-    {
-        using var process = Start(command);
-        await process.WaitForExitAsync();
-        if (process.ExitCode != 0) throw new InvalidOperationException($"{command[0]} {command[1]} {command[2]} ended with {process.ExitCode}.");
     }
 
     public async ValueTask DisposeAsync()

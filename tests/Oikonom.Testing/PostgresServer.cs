@@ -23,9 +23,9 @@ public sealed class PostgresServer : IAsyncDisposable
     private async Task OpenAsync()
     {
         var data = _folder.At("data");
-        if (Environment.IsPrivilegedProcess) await RunAsync("chown", "postgres", _folder.Path);
-        await RunAsync([.. AsOwner, $"{_binaries}/initdb", "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C", "--no-sync"]);
-        _process = Start([.. AsOwner, $"{_binaries}/postgres", "-D", data, "-p", $"{Port}", "-c", "listen_addresses=127.0.0.1", "-c", $"unix_socket_directories={_folder.Path}", "-c", "fsync=off", "-c", "max_connections=200", "-c", "shared_buffers=64MB"]);
+        if (Environment.IsPrivilegedProcess) await Child.RunAsync("chown", "postgres", _folder.Path);
+        await Child.RunAsync([.. AsOwner, $"{_binaries}/initdb", "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C", "--no-sync"]);
+        _process = Child.Start([.. AsOwner, $"{_binaries}/postgres", "-D", data, "-p", $"{Port}", "-c", "listen_addresses=127.0.0.1", "-c", $"unix_socket_directories={_folder.Path}", "-c", "fsync=off", "-c", "max_connections=200", "-c", "shared_buffers=64MB"]);
         for (var attempt = 0; ; attempt++)
         {
             try
@@ -56,29 +56,12 @@ public sealed class PostgresServer : IAsyncDisposable
         return ConnectionOf(name);
     }
 
-    private static Process Start(string[] command)
-    {
-        var process = Process.Start(new ProcessStartInfo(command[0], command[1..]) { RedirectStandardOutput = true, RedirectStandardError = true, WorkingDirectory = "/" })!;
-        process.OutputDataReceived += (_, _) => { };
-        process.ErrorDataReceived += (_, _) => { };
-        process.BeginOutputReadLine();
-        process.BeginErrorReadLine();
-        return process;
-    }
-
-    private static async Task RunAsync(params string[] command)
-    {
-        using var process = Start(command);
-        await process.WaitForExitAsync();
-        if (process.ExitCode != 0) throw new InvalidOperationException($"{string.Join(' ', command)} ended with {process.ExitCode}.");
-    }
-
     public async ValueTask DisposeAsync()
     {
         NpgsqlConnection.ClearAllPools();
         if (_process is not null)
         {
-            await RunAsync([.. AsOwner, $"{_binaries}/pg_ctl", "-D", _folder.At("data"), "-m", "immediate", "stop"]);
+            await Child.RunAsync([.. AsOwner, $"{_binaries}/pg_ctl", "-D", _folder.At("data"), "-m", "immediate", "stop"]);
             await _process.WaitForExitAsync();
             _process.Dispose();
         }

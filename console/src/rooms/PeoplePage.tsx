@@ -1,10 +1,10 @@
 import { useInfiniteQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useSearch } from '@tanstack/react-router';
-import { useCallback, useDeferredValue } from 'react';
+import { useDeferredValue } from 'react';
 import { api, ask, type PersonSummary } from '../api/client';
-import { type Column, DataTable } from '../parts/DataTable';
+import type { Column } from '../parts/DataTable';
 import { Filters, SearchField } from '../parts/Field';
-import { Failure, Loading } from '../parts/Notice';
+import { PagedTable } from '../parts/PagedTable';
 import { onDay } from '../parts/when';
 import style from './Rooms.module.css';
 
@@ -38,10 +38,6 @@ export function PeoplePage() {
     getNextPageParam: (page) => page.next ?? undefined,
     placeholderData: (previous) => previous,
   });
-  const { hasNextPage, isFetchingNextPage, fetchNextPage } = list;
-  const more = useCallback(() => {
-    if (hasNextPage && !isFetchingNextPage) void fetchNextPage();
-  }, [hasNextPage, isFetchingNextPage, fetchNextPage]);
   return (
     <>
       <header className={style.head}>
@@ -55,23 +51,16 @@ export function PeoplePage() {
           onChange={(value) => void navigate({ to: '/people', search: { ...search, text: value || undefined }, replace: true })}
         />
       </Filters>
-      {list.isPending ? (
-        <Loading what="The list" />
-      ) : list.isError ? (
-        <Failure error={list.error} again={() => void list.refetch()} />
-      ) : (
-        <DataTable
-          label="People"
-          columns={columns}
-          rows={list.data.pages.flatMap((p) => p.items)}
-          keyOf={(p) => p.id}
-          open={(p) => void navigate({ to: '/people/$id', params: { id: p.id } })}
-          more={hasNextPage ? more : undefined}
-          empty={
-            search.text ? 'Nobody is like that.' : 'Nobody is known yet. The first intake run brings them: oikonom intake run hr --baseline'
-          }
-        />
-      )}
+      <PagedTable
+        list={list}
+        label="People"
+        columns={columns}
+        keyOf={(p) => p.id}
+        open={(p) => void navigate({ to: '/people/$id', params: { id: p.id } })}
+        empty={
+          search.text ? 'Nobody is like that.' : 'Nobody is known yet. The first intake run brings them: oikonom intake run hr --baseline'
+        }
+      />
     </>
   );
 }

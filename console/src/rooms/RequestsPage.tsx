@@ -1,10 +1,9 @@
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { useNavigate, useSearch } from '@tanstack/react-router';
-import { useCallback, useDeferredValue } from 'react';
+import { useDeferredValue } from 'react';
 import { api, ask } from '../api/client';
-import { DataTable } from '../parts/DataTable';
 import { Choice, Filters, SearchField } from '../parts/Field';
-import { Failure, Loading } from '../parts/Notice';
+import { PagedTable } from '../parts/PagedTable';
 import style from './Rooms.module.css';
 import { requestColumns } from './requestColumns';
 
@@ -41,10 +40,6 @@ export function RequestsPage() {
     placeholderData: (previous) => previous,
   });
   const set = (change: Partial<typeof search>) => void navigate({ to: '/requests', search: { ...search, ...change }, replace: true });
-  const { hasNextPage, isFetchingNextPage, fetchNextPage } = list;
-  const more = useCallback(() => {
-    if (hasNextPage && !isFetchingNextPage) void fetchNextPage();
-  }, [hasNextPage, isFetchingNextPage, fetchNextPage]);
   const of = (state: string) => counts.data?.states[state] ?? 0;
   const open = of('planning') + of('choosing') + of('deciding') + of('releasing') + of('fulfilling');
   return (
@@ -66,25 +61,18 @@ export function RequestsPage() {
         <Choice label="State" value={search.state ?? ''} options={states} onChange={(value) => set({ state: value || undefined })} />
         <Choice label="Kind" value={search.kind ?? ''} options={kinds} onChange={(value) => set({ kind: value || undefined })} />
       </Filters>
-      {list.isPending ? (
-        <Loading what="The list" />
-      ) : list.isError ? (
-        <Failure error={list.error} again={() => void list.refetch()} />
-      ) : (
-        <DataTable
-          label="Requests"
-          columns={requestColumns}
-          rows={list.data.pages.flatMap((p) => p.items)}
-          keyOf={(r) => r.id}
-          open={(r) => void navigate({ to: '/requests/$id', params: { id: r.id } })}
-          more={hasNextPage ? more : undefined}
-          empty={
-            search.state || search.kind || search.text
-              ? 'No request is like that. Widen the filter.'
-              : 'There is no request yet. An intake run raises the first ones: oikonom intake run hr'
-          }
-        />
-      )}
+      <PagedTable
+        list={list}
+        label="Requests"
+        columns={requestColumns}
+        keyOf={(r) => r.id}
+        open={(r) => void navigate({ to: '/requests/$id', params: { id: r.id } })}
+        empty={
+          search.state || search.kind || search.text
+            ? 'No request is like that. Widen the filter.'
+            : 'There is no request yet. An intake run raises the first ones: oikonom intake run hr'
+        }
+      />
     </>
   );
 }

@@ -24,8 +24,9 @@ public static class Planner
         foreach (var due in turns)
         {
             var wanted = Desired.At(person, edition, extra, due ?? now);
-            var later = kind != RequestKind.Leaver && due is { } at && at >= end;
-            changes.AddRange(Difference(current, wanted, adopted, immutableIds, edition.Rulebook, due, later));
+            var over = (due ?? now) >= end;
+            var later = kind != RequestKind.Leaver && due is not null && over;
+            changes.AddRange(Difference(current, wanted, adopted, immutableIds, edition.Rulebook, due, later, over));
             current = wanted;
             adopted = new Dictionary<string, ExistingAccount>();
         }
@@ -78,14 +79,15 @@ public static class Planner
 
     private static IEnumerable<Change> Difference(
         AccessState current, AccessState wanted, IReadOnlyDictionary<string, ExistingAccount> adopted, IReadOnlyDictionary<string, string> immutableIds,
-        Rulebook.Rulebook rulebook, DateTimeOffset? due, bool later)
+        Rulebook.Rulebook rulebook, DateTimeOffset? due, bool later, bool over)
     {
         foreach (var target in rulebook.Targets.Values)
         {
             var before = current.Accounts.GetValueOrDefault(target.Name);
             var after = wanted.Accounts.GetValueOrDefault(target.Name);
             var account = after ?? before;
-            if (account is null) continue;
+            // Nobody gets a first account when the employment is over.
+            if (account is null || (before is null && over)) continue;
             var id = immutableIds.GetValueOrDefault(target.Name) ?? adopted.GetValueOrDefault(target.Name)?.ImmutableId;
             var found = new List<Change>();
             if (after is not null && before is null)

@@ -20,7 +20,7 @@ public static class PeopleEndpoints
         api.MapGet("/people", async (Store.Store store, CancellationToken cancel, string? text, string? site, string? department, string? after, int? limit) =>
         {
             var size = Paging.Limit(limit);
-            var (key, id) = after is null ? ("", "") : after.Split('|') is [var k, var i] ? (k, i) : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
+            var (key, id) = after is null ? ("", "") : after.LastIndexOf('|') is var bar and >= 0 ? (after[..bar], after[(bar + 1)..]) : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
             var rows = await store.ReadAsync(s => s.PeoplePageAsync(Paging.Text(text), site ?? "", department ?? "", key, id, size + 1), cancel);
             return new Page<PersonSummary>([.. rows.Take(size).Select(Summary)], rows.Count > size ? $"{rows[size - 1].SearchKey}|{rows[size - 1].Id}" : null);
         }).WithName("listPeople").WithSummary("People in order of family name. Filters: text (name, number or account name), site, department.").RequireAuthorization("read");
