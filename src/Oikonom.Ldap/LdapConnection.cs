@@ -1,10 +1,8 @@
 using System.Collections.Concurrent;
 using System.Formats.Asn1;
-using System.Net.Security;
 using System.Net.Sockets;
 using System.Runtime.CompilerServices;
 using System.Security.Authentication;
-using System.Security.Cryptography.X509Certificates;
 using System.Text;
 using System.Threading.Channels;
 
@@ -69,7 +67,7 @@ public sealed class LdapConnection : IAsyncDisposable
         await _socket.ConnectAsync(_options.Host, _options.Port, cancel).ConfigureAwait(false);
         _stream = new NetworkStream(_socket, ownsSocket: true);
         if (_options.Security == LdapSecurity.StartTls) await StartTlsAsync(cancel).ConfigureAwait(false);
-        if (_options.Security != LdapSecurity.None) await SecureAsync(cancel).ConfigureAwait(false);
+        if (_options.Security != LdapSecurity.None) _stream = await Tls.SecureAsync(_stream, _options, cancel).ConfigureAwait(false);
         _reading = Task.Run(ReadLoopAsync, CancellationToken.None);
         _writing = Task.Run(WriteLoopAsync, CancellationToken.None);
     }
@@ -93,44 +91,6 @@ public sealed class LdapConnection : IAsyncDisposable
             if (result.Code != LdapCode.Success) throw new LdapConnectionException(LdapFailure.TlsRefused, $"The server refuses StartTLS: {result.Message} ({(int)result.Code}).");
             return;
         }
-    }
-
-    private async Task SecureAsync(CancellationToken cancel)
-    {
-        LdapConnectionException? refusal = null;
-        var secure = new SslStream(_stream, leaveInnerStreamOpen: false);
-        var tls = new SslClientAuthenticationOptions
-        {
-            TargetHost = _options.Host,
-            EnabledSslProtocols = SslProtocols.Tls12 | SslProtocols.Tls13,
-            RemoteCertificateValidationCallback = (_, certificate, chain, errors) => (refusal = Judge(certificate, chain, errors)) is null,
-        };
-        if (_options.Authorities.Count > 0)
-        {
-            tls.CertificateChainPolicy = new() { TrustMode = X509ChainTrustMode.CustomRootTrust, RevocationMode = X509RevocationMode.NoCheck, DisableCertificateDownloads = true };
-            tls.CertificateChainPolicy.CustomTrustStore.AddRange(_options.Authorities);
-        }
-        try
-        {
-            await secure.AuthenticateAsClientAsync(tls, cancel).ConfigureAwait(false);
-        }
-        catch (AuthenticationException) when (refusal is not null)
-        {
-            throw refusal;
-        }
-        _stream = secure;
-    }
-
-    private LdapConnectionException? Judge(X509Certificate? certificate, X509Chain? chain, SslPolicyErrors errors)
-    {
-        if (errors == SslPolicyErrors.None) return null;
-        if (certificate is null) return new(LdapFailure.CertificateUntrusted, "The server shows no certificate.");
-        if (errors.HasFlag(SslPolicyErrors.RemoteCertificateChainErrors))
-        {
-            var why = string.Join("; ", chain?.ChainStatus.Select(s => s.StatusInformation.Trim()).Where(s => s.Length > 0).Distinct() ?? []);
-            return new(LdapFailure.CertificateUntrusted, $"The certificate of {_options.Host}:{_options.Port} is not trusted: {why}. It is for {certificate.Subject}, signed by {certificate.Issuer}.");
-        }
-        return new(LdapFailure.WrongHost, $"The certificate of {_options.Host}:{_options.Port} is for another host: {certificate.Subject}.");
     }
 
     /// <summary>Simple bind, RFC 4513 §5.1. A name needs a password: an empty one would silently bind as nobody.</summary>

@@ -45,7 +45,7 @@ public sealed class FaultTests(DirectoryFixture fixture)
     public async Task A_stopped_server_times_out_and_the_line_is_usable_after()
     {
         await using var own = await TestDirectory.StartAsync();
-        await using var ldap = await own.ConnectAsync(own.Options with { OperationTimeout = Short });
+        await using var ldap = await own.ConnectAsync(own.Options with { OperationTimeout = TimeSpan.FromSeconds(2) });
         var process = Process.GetProcessesByName("slapd").Single(p => File.ReadAllText($"/proc/{p.Id}/cmdline").Contains($":{own.LdapsPort}", StringComparison.Ordinal));
         await SignalAsync(process, "STOP");
         var watch = Stopwatch.StartNew();
