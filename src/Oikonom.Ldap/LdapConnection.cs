@@ -429,7 +429,6 @@ public sealed class LdapConnection : IAsyncDisposable
         await Task.WhenAll(_reading, _writing).ConfigureAwait(false);
         if (_stream is not null) await _stream.DisposeAsync().ConfigureAwait(false);
         _closing.Dispose();
-        _window.Dispose();
     }
 
     private sealed class Pending(int answer, Channel<LdapSearchItem>? items)

@@ -104,6 +104,37 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     }
 
     [Fact]
+    public async Task One_of_several_entries_is_chosen_and_a_request_is_declined_through_the_client()
+    {
+        await using var ldap = await fixture.Directory.ConnectAsync();
+        var row = HrRow.New();
+        foreach (var name in new[] { "a-", "b-" }) await ldap.AddAsync(TestDirectory.Dn(name + row.Number.ToLowerInvariant()), TestDirectory.Person(name + row.Number.ToLowerInvariant(), row.Number));
+        _world.WriteHr(row, HrRow.New() with { Start = "no date" });
+        await SignInAsync("ines");
+        var run = await RunAsync("intake run hr");
+        Assert.Contains("1 set aside", run.Out, StringComparison.Ordinal);
+        Assert.Contains("'no date' is not a date", (await RunAsync("intake set-aside hr")).Out, StringComparison.Ordinal);
+        Assert.Contains("HR export", (await RunAsync("intake sources")).Out, StringComparison.Ordinal);
+        var raised = (await _world.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={row.Number}")).Items.Single();
+        var choosing = await _world.WaitForAsync(raised.Id, "choosing");
+
+        await SignInAsync("otto");
+        var shown = (await RunAsync($"requests show {raised.Number}")).Out;
+        Assert.Contains($"oikonom requests choose {raised.Number}", shown, StringComparison.Ordinal);
+        Assert.Contains(choosing.Candidates[0].ImmutableId, shown, StringComparison.Ordinal);
+        Assert.Equal(1, (await RunAsync($"requests choose {raised.Number} directory nonsense")).Code);
+        Assert.Equal(0, (await RunAsync($"requests choose {raised.Number} directory {choosing.Candidates[0].ImmutableId}")).Code);
+        await _world.WaitForAsync(raised.Id, "deciding");
+        Assert.Equal(5, (await RunAsync($"requests retry {raised.Number} --yes")).Code);
+
+        await SignInAsync("mara");
+        Assert.Equal(2, (await RunAsync($"requests decline {raised.Number} --yes")).Code);
+        Assert.Contains("is now declined", (await RunAsync($"requests decline {raised.Number} --yes --reason not~agreed")).Out, StringComparison.Ordinal);
+        Assert.Contains("not agreed", (await RunAsync($"requests show {raised.Number}")).Out, StringComparison.Ordinal);
+        Assert.Contains("MARA (mara)", (await RunAsync("me")).Out, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public async Task A_rulebook_is_checked_published_and_shown()
     {
         await SignInAsync("edda");

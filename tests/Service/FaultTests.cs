@@ -74,6 +74,28 @@ public sealed class FaultTests(Servers servers)
     }
 
     [Fact]
+    public async Task A_secret_that_is_set_while_requests_run_loses_and_delays_nothing()
+    {
+        await using var world = await World.StartAsync(servers.Directory, new() { Environment = new Dictionary<string, string> { ["LEASE_SECONDS"] = "600" } });
+        world.WriteHr(Enumerable.Range(0, 12).Select(_ => HrRow.New()));
+        var edda = await world.SignInAsync("edda");
+        var raised = (await world.RunIntakeAsync()).Requests;
+        Task ResetAsync() => World.OkAsync(edda.PutAsJsonAsync("/api/v1/secrets/directory-password", new SecretBody(servers.Directory.Server.Options.ServicePassword)));
+        foreach (var request in raised)
+        {
+            await ResetAsync();
+            var planned = await world.WaitForAsync(request.Id, "deciding");
+            await world.ApproveAsync(planned);
+            await world.ReleaseAsync(planned);
+            await ResetAsync();
+        }
+
+        // With leases of ten minutes, whatever fell out of its chain would not be back in time.
+        foreach (var request in raised) Assert.All((await world.WaitForAsync(request.Id, "completed")).Steps, s => Assert.Equal("done", s.State));
+        Assert.DoesNotContain("failed unexpectedly", await File.ReadAllTextAsync(world.LogFile), StringComparison.Ordinal);
+    }
+
+    [Fact]
     public async Task The_mail_server_is_away_and_nothing_is_lost_or_sent_twice()
     {
         await using var world = await World.StartAsync(servers.Directory);

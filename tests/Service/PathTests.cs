@@ -208,4 +208,30 @@ public sealed class PathTests(Servers servers)
         var entries = await first.GetAsync<Page<LedgerEntryView>>("/api/v1/ledger?kind=step.done&limit=500", "aldo");
         Assert.Equal(12 * 6, entries.Items.Count);
     }
+
+    [Fact]
+    public async Task When_a_node_dies_the_other_takes_over_and_nothing_is_done_twice()
+    {
+        await using var first = await World.StartAsync(servers.Directory, await servers.OnAsync("postgres"));
+        await using var second = await first.JoinAsync();
+        var rows = Enumerable.Range(0, 8).Select(_ => HrRow.New()).ToList();
+        first.WriteHr(rows);
+        var planned = new List<RequestDetail>();
+        foreach (var raised in (await first.RunIntakeAsync()).Requests)
+        {
+            planned.Add(await first.WaitForAsync(raised.Id, "deciding"));
+            await first.ApproveAsync(planned[^1]);
+        }
+        foreach (var request in planned) await first.ReleaseAsync(request);
+        first.Kill();
+        await first.WaitForEndAsync();
+        foreach (var request in planned) Assert.All((await second.WaitForAsync(request.Summary.Id, "completed", 40)).Steps, s => Assert.Equal("done", s.State));
+        await using var ldap = await servers.Directory.ConnectAsync();
+        foreach (var row in rows)
+            Assert.Equal(3, Assert.Single(await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.Subtree, LdapFilter.Equal("employeeNumber", row.Number), "memberOf"))).Texts("memberOf").Count);
+        var verification = await second.EventuallyAsync(second.VerifyLedgerAsync, v => v.Unsealed == 0, 40);
+        Assert.True(verification.Sound, string.Join("; ", verification.Faults));
+        var done = await second.GetAsync<Page<LedgerEntryView>>("/api/v1/ledger?kind=step.done&limit=500", "aldo");
+        Assert.Equal(8 * 6, done.Items.Count);
+    }
 }

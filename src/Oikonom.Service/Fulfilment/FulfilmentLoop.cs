@@ -142,7 +142,7 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
                     var account = Account(target);
                     var enable = change.Kind == ChangeKind.EnableAccount;
                     var done = await connector.EnsureAccountAsync(new(account.ImmutableId, [], account.Name, "", [], new Dictionary<string, IReadOnlyList<string>>(), enable, false), cancel);
-                    _account = Copy(account, done.Location, enable, now);
+                    _account = account with { Location = done.Location, Enabled = enable ? 1 : 0, At = now };
                     return outcome with { Account = _account, Note = done.Changed ? "changed" : "was already so" };
 
                 case ChangeKind.SetPassword:
@@ -202,20 +202,6 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
             Attributes = JsonSerializer.Serialize(goal.Attributes.Where(a => a.Value.Count > 0).ToDictionary(a => a.Key, a => a.Value)),
             Enabled = enabled ? 1 : 0,
             Reason = JsonSerializer.Serialize(change.Reason),
-            At = now,
-        };
-
-        private static AccountRow Copy(AccountRow account, string location, bool enabled, long now) => new()
-        {
-            PersonId = account.PersonId,
-            Target = account.Target,
-            Name = account.Name,
-            Container = account.Container,
-            Location = location,
-            ImmutableId = account.ImmutableId,
-            Attributes = account.Attributes,
-            Enabled = enabled ? 1 : 0,
-            Reason = account.Reason,
             At = now,
         };
     }

@@ -173,7 +173,7 @@ public sealed class DemoRun(DemoOptions options)
     private List<RulebookFileBody> Rulebook(string folder)
     {
         var files = new List<RulebookFileBody>();
-        foreach (var file in System.IO.Directory.GetFiles(folder, "*.yaml", SearchOption.AllDirectories))
+        foreach (var file in System.IO.Directory.GetFiles(folder, "*.yaml", SearchOption.AllDirectories).Order(StringComparer.Ordinal))
         {
             var path = Path.GetRelativePath(folder, file).Replace('\\', '/');
             var text = File.ReadAllText(file).Replace(":7436", $":{options.LdapsPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal);

@@ -19,7 +19,7 @@ public sealed class PersonRow
     public long At { get; init; }
 }
 
-public sealed class AccountRow
+public sealed record AccountRow
 {
     public string PersonId { get; init; } = "";
     public string Target { get; init; } = "";

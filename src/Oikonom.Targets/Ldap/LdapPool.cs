@@ -12,14 +12,18 @@ internal sealed class LdapPool(int size, string title, Func<CancellationToken, T
     private readonly LdapConnection?[] _connections = new LdapConnection?[size];
     private readonly SemaphoreSlim[] _gates = [.. Enumerable.Range(0, size).Select(_ => new SemaphoreSlim(1))];
     private int _next;
+    private bool _closed;
 
+    /// <exception cref="TargetFault">The pool was closed since: its target is set up anew, and the caller tries again.</exception>
     public async Task<LdapConnection> TakeAsync(CancellationToken cancel)
     {
+        RequireOpen();
         var index = (Interlocked.Increment(ref _next) & int.MaxValue) % _connections.Length;
         if (_connections[index] is { IsOpen: true } open) return open;
         await _gates[index].WaitAsync(cancel).ConfigureAwait(false);
         try
         {
+            RequireOpen();
             if (_connections[index] is { IsOpen: true } other) return other;
             if (_connections[index] is { } lost) await lost.DisposeAsync().ConfigureAwait(false);
             _connections[index] = null;
@@ -54,10 +58,20 @@ internal sealed class LdapPool(int size, string title, Func<CancellationToken, T
         }
     }
 
+    private void RequireOpen()
+    {
+        if (_closed) throw new TargetFault($"{title} is being set up anew.", transient: true);
+    }
+
+    /// <summary>Closes all connections; whoever is opening one is waited for, so that none is left behind.</summary>
     public async ValueTask DisposeAsync()
     {
-        foreach (var connection in _connections)
-            if (connection is not null) await connection.DisposeAsync().ConfigureAwait(false);
-        foreach (var gate in _gates) gate.Dispose();
+        _closed = true;
+        for (var i = 0; i < _connections.Length; i++)
+        {
+            await _gates[i].WaitAsync().ConfigureAwait(false);
+            if (_connections[i] is { } connection) await connection.DisposeAsync().ConfigureAwait(false);
+            _gates[i].Release();
+        }
     }
 }
