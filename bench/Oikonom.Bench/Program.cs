@@ -1,13 +1,21 @@
 using Oikonom.Bench;
 
 var what = args.Length > 0 ? args[0] : "all";
-if (what is not ("all" or "fulfilment" or "intake" or "start"))
+if (what is not ("all" or "fulfilment" or "intake" or "start" or "rehearse" or "expressions" or "scim"))
 {
-    Console.Error.WriteLine("usage: bench [all|fulfilment|intake|start]");
+    Console.Error.WriteLine("usage: bench [all|start|intake|fulfilment|rehearse|expressions|scim]");
     return 2;
 }
 Console.WriteLine($"{Environment.ProcessorCount} processors, .NET {Environment.Version}");
 if (what is "all" or "start") await Start.RunAsync();
-if (what is "all" or "intake") await Intake.RunAsync(100_000);
+if (what is "all" or "intake")
+{
+    // The smaller one shows what grows with the people known, and what does not.
+    await Intake.RunAsync(10_000);
+    await Intake.RunAsync(100_000);
+}
 if (what is "all" or "fulfilment") await Fulfilment.RunAsync(2000);
+if (what is "all" or "expressions") Expressions.Run();
+if (what is "all" or "rehearse") await Rehearse.RunAsync();
+if (what is "all" or "scim") await Scim.RunAsync(3000);
 return 0;

@@ -12,7 +12,7 @@ public static class Commands
         Output.AcceptOnlyFromAmong("table", "json");
         var root = new RootCommand("oikonom: the client of the identity lifecycle service.\nThe address comes from OIKONOM_URL, the token from OIKONOM_TOKEN or from 'oikonom sign-in'.\nExit codes: 0 good, 1 refused, 2 wrong usage, 3 not signed in, 4 not found, 5 conflict, 6 service not reachable.");
         root.Options.Add(Output);
-        foreach (var command in AccessCommands.All().Concat(WorkCommands.All()).Concat(SetupCommands.All())) root.Subcommands.Add(command);
+        foreach (var command in AccessCommands.All().Concat(IntakeCommands.All()).Concat(WorkCommands.All()).Concat(RulebookCommands.All()).Concat(SetupCommands.All())) root.Subcommands.Add(command);
         return root;
     }
 

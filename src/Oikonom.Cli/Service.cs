@@ -46,19 +46,30 @@ public sealed class Service : IDisposable
     public Task PutAsync(string path, object body, CancellationToken cancel) => SendAsync<JsonElement>(HttpMethod.Put, path, body, cancel);
     public Task DeleteAsync(string path, CancellationToken cancel) => SendAsync<JsonElement>(HttpMethod.Delete, path, null, cancel);
 
-    private async Task<(T, JsonElement)> SendAsync<T>(HttpMethod method, string path, object? body, CancellationToken cancel)
+    /// <summary>The body as text, such as a file to keep.</summary>
+    public async Task<string> GetTextAsync(string path, CancellationToken cancel)
     {
-        using var message = new HttpRequestMessage(method, path);
-        if (body is not null) message.Content = JsonContent.Create(body, options: Json);
-        HttpResponseMessage response;
+        using var response = await TrySendAsync(new(HttpMethod.Get, path), cancel);
+        return response.IsSuccessStatusCode ? await response.Content.ReadAsStringAsync(cancel) : throw await FaultAsync(response, cancel);
+    }
+
+    private async Task<HttpResponseMessage> TrySendAsync(HttpRequestMessage message, CancellationToken cancel)
+    {
         try
         {
-            response = await _client.SendAsync(message, cancel);
+            return await _client.SendAsync(message, cancel);
         }
         catch (HttpRequestException error)
         {
             throw new CliFault(Exit.Unreachable, $"{Address} cannot be reached: {error.GetBaseException().Message}. Is the service running?");
         }
+    }
+
+    private async Task<(T, JsonElement)> SendAsync<T>(HttpMethod method, string path, object? body, CancellationToken cancel)
+    {
+        using var message = new HttpRequestMessage(method, path);
+        if (body is not null) message.Content = JsonContent.Create(body, options: Json);
+        var response = await TrySendAsync(message, cancel);
         using (response)
         {
             if (!response.IsSuccessStatusCode) throw await FaultAsync(response, cancel);

@@ -10,7 +10,6 @@ internal static class SetupCommands
     {
         yield return Commands.Group("targets", "The systems that hold accounts.", Targets(), CheckTarget());
         yield return Commands.Group("ledger", "The verifiable record of all that happened.", Ledger(), Verify());
-        yield return Commands.Group("rulebook", "The configuration, in numbered editions.", CheckRulebook(), Publish(), ShowRulebook());
         yield return Commands.Group("secrets", "Passwords and certificates the rulebook names.", Secrets(), SetSecret());
     }
 
@@ -79,74 +78,6 @@ internal static class SetupCommands
         }
         return result.Sound ? Exit.Good : Exit.Refused;
     });
-
-    private static RulebookBody Files(string folder)
-    {
-        if (!Directory.Exists(folder)) throw new CliFault(Exit.Usage, $"'{folder}' is no folder.");
-        var files = Directory.GetFiles(folder, "*", SearchOption.AllDirectories).Where(f => f.EndsWith(".yaml", StringComparison.Ordinal) || f.EndsWith(".yml", StringComparison.Ordinal)).Order(StringComparer.Ordinal)
-            .Select(f => new RulebookFileBody(Path.GetRelativePath(folder, f).Replace('\\', '/'), File.ReadAllText(f))).ToList();
-        return files.Count > 0 ? new(files) : throw new CliFault(Exit.Usage, $"'{folder}' holds no .yaml file.");
-    }
-
-    private static Command CheckRulebook()
-    {
-        var folder = new Argument<string>("folder");
-        return Commands.Make("check", "Checks the rulebook in a folder; every finding at once. Exit code 1 when there is one.", "oikonom rulebook check demo/northmere/rulebook", async (parsed, cancel) =>
-        {
-            using var service = new Service();
-            var (check, raw) = await service.PostAsync<RulebookCheck>("/api/v1/rulebook/check", Files(parsed.GetValue(folder)!), cancel);
-            if (Commands.IsJson(parsed)) Show.Json(raw);
-            else if (check.Sound) Show.Good($"Sound. Digest {check.Digest}");
-            else
-            {
-                foreach (var finding in check.Findings) Show.Line($"{Path.Combine(parsed.GetValue(folder)!, finding.File)}:{finding.Line}:{finding.Column}: {finding.Message}");
-                Show.Bad($"{check.Findings.Count} finding{(check.Findings.Count == 1 ? "" : "s")}.");
-            }
-            return check.Sound ? Exit.Good : Exit.Refused;
-        }, folder);
-    }
-
-    private static Command Publish()
-    {
-        var folder = new Argument<string>("folder");
-        var yes = new Option<bool>("--yes") { Description = "do not ask" };
-        var dry = new Option<bool>("--dry-run") { Description = "check only" };
-        return Commands.Make("publish", "Publishes the rulebook in a folder as the next edition.", "oikonom rulebook publish demo/northmere/rulebook --yes", async (parsed, cancel) =>
-        {
-            using var service = new Service();
-            var body = Files(parsed.GetValue(folder)!);
-            if (parsed.GetValue(dry))
-            {
-                var (check, _) = await service.PostAsync<RulebookCheck>("/api/v1/rulebook/check", body, cancel);
-                Show.Line(check.Sound ? $"Sound; it would be published. Digest {check.Digest}" : $"{check.Findings.Count} finding(s); see 'oikonom rulebook check'.");
-                return check.Sound ? Exit.Good : Exit.Refused;
-            }
-            Commands.Confirm(parsed.GetValue(yes), $"Publish {body.Files.Count} files as the next edition?");
-            var (edition, raw) = await service.PostAsync<EditionDetail>("/api/v1/rulebook/editions", body, cancel);
-            if (Commands.IsJson(parsed)) return Show.Json(raw);
-            Show.Good($"Edition {edition.Number} is published. Digest {edition.Digest}");
-            return Exit.Good;
-        }, folder, yes, dry);
-    }
-
-    private static Command ShowRulebook()
-    {
-        var number = new Argument<string>("edition") { Description = "a number, or 'current'", DefaultValueFactory = _ => "current" };
-        return Commands.Make("show", "Shows an edition.", "oikonom rulebook show", async (parsed, cancel) =>
-        {
-            using var service = new Service();
-            var (edition, raw) = await service.GetAsync<EditionDetail>($"/api/v1/rulebook/editions/{Uri.EscapeDataString(parsed.GetValue(number)!)}", cancel);
-            if (Commands.IsJson(parsed)) return Show.Json(raw);
-            Show.Title($"{edition.Title}, edition {edition.Number}");
-            Show.Line($"published by {edition.Author} on {Show.At(edition.PublishedAt)} UTC, digest {edition.Digest}");
-            Show.Line($"sources:   {string.Join(", ", edition.Sources)}");
-            Show.Line($"targets:   {string.Join(", ", edition.Targets)}");
-            Show.Line($"templates: {string.Join(", ", edition.Templates)}");
-            Show.Line($"workflows: {string.Join(", ", edition.Workflows)}");
-            Show.Line($"files:     {string.Join(", ", edition.Files.Select(f => f.Path))}");
-            return Exit.Good;
-        }, number);
-    }
 
     private static Command Secrets() => Commands.Make("list", "Lists names of secrets; values are never shown.", "oikonom secrets list", async (parsed, cancel) =>
     {

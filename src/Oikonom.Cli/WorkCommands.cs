@@ -8,51 +8,10 @@ internal static class WorkCommands
 {
     public static IEnumerable<Command> All()
     {
-        yield return Commands.Group("intake", "HR records: from a source to requests.", Run(), Sources(), Aside());
         yield return Commands.Group("requests", "Cases, from their cause to their completion.", List(), Detail(), Approve(), Decline(), Release(), Choose(), Retry());
         yield return Inbox();
         yield return Commands.Group("people", "The people HR knows.", People(), Person());
-    }
-
-    private static Command Run()
-    {
-        var source = new Argument<string>("source") { Description = "name of the source in the rulebook" };
-        var dry = new Option<bool>("--dry-run") { Description = "tell what would happen, change nothing" };
-        var baseline = new Option<bool>("--baseline") { Description = "these people are known: raise nothing, record the accounts they have" };
-        return Commands.Make("run", "Reads a source now and raises what follows.", "oikonom intake run hr --dry-run", async (parsed, cancel) =>
-        {
-            using var service = new Service();
-            var (run, raw) = await service.PostAsync<IntakeRun>($"/api/v1/sources/{Uri.EscapeDataString(parsed.GetValue(source)!)}/runs", new IntakeBody(parsed.GetValue(baseline) ? "baseline" : "full", parsed.GetValue(dry)), cancel);
-            if (Commands.IsJson(parsed)) return Show.Json(raw);
-            Show.Title(run.DryRun ? $"Dry run of {run.Source}: nothing was changed" : $"Run of {run.Source}");
-            Show.Line(run.Message);
-            if (run.SetAside.Count > 0) Show.Table(["Line", "Column", "Value", "Reason"], run.SetAside.Select(a => (IReadOnlyList<string>)[a.Line.ToString(CultureInfo.InvariantCulture), a.Column, a.Value, a.Reason]), "");
-            if (run.Requests.Count > 0) Show.Table(["Kind", "Person", "Number"], run.Requests.Select(r => (IReadOnlyList<string>)[r.Kind, r.Person, r.Number]), "");
-            return Exit.Good;
-        }, source, dry, baseline);
-    }
-
-    private static Command Sources() => Commands.Make("sources", "Lists the sources with their last run.", "oikonom intake sources", async (parsed, cancel) =>
-    {
-        using var service = new Service();
-        var (page, raw) = await service.GetAsync<Page<SourceSummary>>("/api/v1/sources", cancel);
-        if (Commands.IsJson(parsed)) return Show.Json(raw);
-        Show.Table(["Source", "Path", "Last run", "Result", "Set aside"], page.Items.Select(s => (IReadOnlyList<string>)
-            [s.Title, s.Path, s.LastRun is null ? "never" : Show.At(s.LastRun.StartedAt), s.LastRun?.Message ?? "", s.SetAside.ToString(CultureInfo.InvariantCulture)]), "The rulebook has no source.");
-        return Exit.Good;
-    });
-
-    private static Command Aside()
-    {
-        var source = new Argument<string>("source");
-        return Commands.Make("set-aside", "Lists the rows that are set aside, with the reason.", "oikonom intake set-aside hr", async (parsed, cancel) =>
-        {
-            using var service = new Service();
-            var (page, raw) = await service.GetAsync<Page<SetAside>>($"/api/v1/sources/{Uri.EscapeDataString(parsed.GetValue(source)!)}/set-aside", cancel);
-            if (Commands.IsJson(parsed)) return Show.Json(raw);
-            Show.Table(["File", "Line", "Column", "Value", "Reason"], page.Items.Select(a => (IReadOnlyList<string>)[a.File, a.Line.ToString(CultureInfo.InvariantCulture), a.Column, a.Value, a.Reason]), "Nothing is set aside.");
-            return Exit.Good;
-        }, source);
+        yield return RulebookCommands.Explain();
     }
 
     private static Command List()

@@ -21,23 +21,86 @@ public sealed record Handover(string Person, string Account, string Target, Date
 // Rulebook
 
 public sealed record RulebookFileBody(string Path, string Text);
-public sealed record RulebookBody(IReadOnlyList<RulebookFileBody> Files);
-public sealed record RulebookFinding(string File, int Line, int Column, string Message);
-public sealed record RulebookCheck(bool Sound, string Digest, IReadOnlyList<RulebookFinding> Findings);
-public sealed record EditionSummary(int Number, string Digest, string Author, DateTimeOffset PublishedAt);
+
+/// <summary><c>quick</c> leaves out the warnings that need all people to be looked at.</summary>
+public sealed record RulebookBody(IReadOnlyList<RulebookFileBody> Files, bool? Quick = null);
+
+/// <param name="Code"><c>error</c>, or the code of a warning.</param>
+public sealed record RulebookFinding(string File, int Line, int Column, string Message, string Code = "error", string Mend = "");
+public sealed record RulebookCheck(bool Sound, string Digest, IReadOnlyList<RulebookFinding> Findings, IReadOnlyList<RulebookFinding> Warnings);
+public sealed record WarningView(string Code, string Title, string Reason, string Mend);
+public sealed record EditionSummary(int Number, string Digest, string Author, DateTimeOffset PublishedAt, string Approver = "");
 public sealed record EditionDetail(int Number, string Digest, string Author, DateTimeOffset PublishedAt, string Name, string Title,
-    IReadOnlyList<string> Sources, IReadOnlyList<string> Targets, IReadOnlyList<string> Templates, IReadOnlyList<string> Workflows, IReadOnlyList<RulebookFileBody> Files);
+    IReadOnlyList<string> Sources, IReadOnlyList<string> Targets, IReadOnlyList<string> Templates, IReadOnlyList<string> Workflows, IReadOnlyList<RulebookFileBody> Files,
+    string Approver = "", IReadOnlyList<string>? Pools = null, IReadOnlyList<string>? Separations = null);
+
+/// <summary>What came of publishing: an edition, or a proposal that waits for a second person.</summary>
+public sealed record Published(EditionDetail? Edition, ProposalView? Proposal, IReadOnlyList<OpenRequestChange> Replanned);
+public sealed record ProposalView(string Id, string Digest, string Author, DateTimeOffset At, string State, string? DecidedBy, DateTimeOffset? DecidedAt, string Remark, bool MayDecide);
+public sealed record ProposalBody(string? Remark);
+
+/// <summary>An open request whose plan another rulebook would change.</summary>
+public sealed record OpenRequestChange(string Id, long Number, string Kind, string Person, string State);
+
+/// <summary>One line of a difference: <c>same</c>, <c>gone</c> or <c>new</c>.</summary>
+public sealed record DiffLine(string Op, int? Before, int? After, string Text);
+public sealed record FileDiff(string Path, string Change, int Added, int Removed, IReadOnlyList<DiffLine> Lines);
+public sealed record RulebookDiff(string From, string To, IReadOnlyList<FileDiff> Files);
+public sealed record DiffBody(IReadOnlyList<RulebookFileBody> Files, int? From);
+
+/// <summary>The draft to rehearse and, if given, records of a source as the text of a delimited file.</summary>
+public sealed record RehearseBody(IReadOnlyList<RulebookFileBody> Files, string? Source, string? Hr);
+public sealed record TallyView(string Name, int People, int Gained, int Lost, int Changed);
+public sealed record EffectView(string Kind, string Target, string Subject, string Text, string Rule, IReadOnlyList<AttributeChangeView> Attributes);
+public sealed record AffectedView(string Id, string Number, string Name, string Department, string Site, IReadOnlyList<EffectView> Effects, string? Problem);
+public sealed record RehearsalView(string Id, DateTimeOffset At, string Against, int People, int Unchanged, int Changed, int Failing, long Milliseconds, int SetAside, IReadOnlyList<TallyView> ByTarget, IReadOnlyList<TallyView> ByEntitlement,
+    IReadOnlyList<TallyView> ByTemplate, IReadOnlyList<TallyView> ByDepartment, IReadOnlyList<OpenRequestChange> OpenRequests, IReadOnlyList<AffectedView> Affected, IReadOnlyList<RulebookFinding> Warnings);
+
+// Explanations
+
+public sealed record ConditionView(string Text, bool Holds, IReadOnlyList<AttributeValue> Values);
+public sealed record RuleView(string Template, string Place, string Employment, bool Applies, IReadOnlyList<ConditionView> Conditions);
+public sealed record ExplanationView(string Key, string Title, bool Wanted, bool Held, string Summary, IReadOnlyList<RuleView> Rules);
+public sealed record PersonExplanation(string Id, string Number, string Person, int Edition, DateTimeOffset At, IReadOnlyList<ExplanationView> Explanations);
 
 // Intake
 
-/// <summary><c>mode</c>: full (raises requests) or baseline (these people are known, raise nothing).</summary>
-public sealed record IntakeBody(string? Mode, bool? DryRun);
-public sealed record IntakeCounts(int Read, int Unchanged, int Changed, int Joiners, int Movers, int Leavers, int SetAside, int Missing, int Adopted);
-public sealed record SetAside(string File, int Line, string Column, string Value, string Reason);
-public sealed record RaisedRequest(string Id, string Kind, string Person, string Number);
+/// <summary><c>mode</c>: full (everything is read), changes (what changed since the last run) or baseline (these people are known, raise nothing). <c>person</c>: only the record that holds this key or number.</summary>
+public sealed record IntakeBody(string? Mode, bool? DryRun, string? Person = null);
+
+/// <param name="Missing">Known records that a full delivery held no more.</param>
+/// <param name="Outside">Records outside the scope of the source.</param>
+public sealed record IntakeCounts(int Read, int Unchanged, int Changed, int Joiners, int Movers, int Leavers, int SetAside, int Missing, int Adopted, int Corrections = 0, int Outside = 0);
+public sealed record SetAside(string File, int Line, string Column, string Value, string Reason, string Key = "");
+
+/// <summary>A request that a run raised or would raise. <c>Id</c> is null when it was only looked at.</summary>
+public sealed record RaisedRequest(string? Id, string Kind, string Person, string Number, string What = "");
 public sealed record IntakeRun(string Id, string Source, string Mode, bool DryRun, string Actor, DateTimeOffset StartedAt, DateTimeOffset EndedAt, string Outcome, string Message,
     IntakeCounts Counts, IReadOnlyList<SetAside> SetAside, IReadOnlyList<RaisedRequest> Requests);
-public sealed record SourceSummary(string Name, string Title, string Path, IntakeRun? LastRun, int SetAside);
+
+/// <param name="State">off, on, held (a run waits under the brake) or failing.</param>
+public sealed record SourceSummary(string Name, string Title, string Kind, string Path, string State, IntakeRun? LastRun, int SetAside, int Vanished, string? HeldRun, string? Schedule, DateTimeOffset? NextRun, string? Problem, bool On = false);
+public sealed record SourceDetail(SourceSummary Summary, IReadOnlyList<AttributeValue> Columns, string Key, IReadOnlyList<AttributeValue> Mapping, string? Scope, string Vanishing, string? Brake, string? BrakePasses,
+    IReadOnlyList<AttributeValue> WriteBack, DateTimeOffset? TestedAt, string? TestOutcome, bool TestCounts, IReadOnlyDictionary<string, long> Records, string? ReportsTo);
+public sealed record SourceTest(bool Good, string Message, int Records, int Problems, IReadOnlyList<PreviewRow> Rows);
+
+/// <summary>One record as it came, and the attributes made of it or what is wrong with it.</summary>
+public sealed record PreviewRow(int Line, IReadOnlyList<AttributeValue> Columns, IReadOnlyList<AttributeValue> Attributes, SetAside? Problem, bool Outside);
+
+/// <summary>How many records to show, and the files of a draft whose mapping is to be used instead of the published one.</summary>
+public sealed record PreviewBody(int? Limit, IReadOnlyList<RulebookFileBody>? Files);
+public sealed record SwitchBody(bool On);
+public sealed record HeldRun(string RunId, string Source, string Why, string State, DateTimeOffset At, string Actor, string Passes, bool MayDecide, IReadOnlyList<RaisedRequest> Requests);
+public sealed record RecordView(string Key, string Status, string? PersonId, string? RequestId, string RunId, IReadOnlyList<AttributeValue> Attributes);
+public sealed record VanishedBody(string Verdict, DateOnly? LastDay);
+
+/// <summary>One or many records: each an object of the source's columns.</summary>
+public sealed record RecordsBody(IReadOnlyList<System.Text.Json.JsonElement> Records);
+public sealed record RecordOutcome(int Index, string Key, string Status, string? Request, string? Kind, string? Person, SetAside? Problem);
+public sealed record RecordsAnswer(string RunId, string Outcome, IReadOnlyList<RecordOutcome> Records);
+public sealed record SourceTokenBody(string? Label, int? Days);
+public sealed record SourceToken(string Id, string Label, string Actor, DateTimeOffset CreatedAt, DateTimeOffset ExpiresAt, DateTimeOffset? EndedAt);
+public sealed record WriteBackView(long Id, string Key, string PersonId, IReadOnlyList<AttributeValue> Fields, string State, int Attempts, string? Problem, DateTimeOffset CreatedAt, DateTimeOffset? DoneAt);
 
 // People
 

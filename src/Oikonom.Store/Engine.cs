@@ -64,6 +64,7 @@ public sealed class StoreFault(string message, Exception inner) : Exception(mess
 /// <summary>The embedded engine: one file, durable at each commit.</summary>
 public sealed class SqliteEngine(string path) : Engine
 {
+    private readonly System.Runtime.CompilerServices.ConditionalWeakTable<object, object> _set = [];
     private readonly string _connection = new SqliteConnectionStringBuilder { DataSource = path, Pooling = true, DefaultTimeout = 30 }.ToString();
 
     public override string Name => "sqlite";
@@ -76,6 +77,8 @@ public sealed class SqliteEngine(string path) : Engine
     {
         var connection = new SqliteConnection(_connection);
         await connection.OpenAsync(cancel).ConfigureAwait(false);
+        // The settings stay with the pooled handle; they are made once for each.
+        if (!_set.TryAdd(connection.Handle!, connection.Handle!)) return connection;
         using var command = connection.CreateCommand();
         command.CommandText = "PRAGMA synchronous=FULL; PRAGMA busy_timeout=30000; PRAGMA cache_size=-32000; PRAGMA temp_store=MEMORY;";
         command.ExecuteNonQuery();

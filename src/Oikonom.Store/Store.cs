@@ -61,13 +61,21 @@ public sealed class Store : IAsyncDisposable
         await _gate.WaitAsync(cancel).ConfigureAwait(false);
         try
         {
-            _writer ??= await _engine.OpenAsync(cancel).ConfigureAwait(false);
+            _writer ??= await OpenWriterAsync(cancel).ConfigureAwait(false);
             return await InTransactionAsync(_writer, work, cancel).ConfigureAwait(false);
         }
         finally
         {
             _gate.Release();
         }
+    }
+
+    /// <summary>The one writer gets room for a large transaction, so that its pages are written once.</summary>
+    private async Task<DbConnection> OpenWriterAsync(CancellationToken cancel)
+    {
+        var connection = await _engine.OpenAsync(cancel).ConfigureAwait(false);
+        await connection.ExecuteAsync("PRAGMA cache_size=-131072").ConfigureAwait(false);
+        return connection;
     }
 
     private async Task<(T, bool)> WriteSharedAsync<T>(Func<Session, Task<T>> work, CancellationToken cancel)

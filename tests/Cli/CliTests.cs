@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using System.Net.Http.Json;
 using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Testing;
@@ -160,7 +161,7 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         Assert.Equal(0, (await RunAsync($"rulebook check {folder.Path}")).Code);
         Assert.Contains("it would be published", (await RunAsync($"rulebook publish {folder.Path} --dry-run")).Out, StringComparison.Ordinal);
         Assert.Contains("is published", (await RunAsync($"rulebook publish {folder.Path} --yes")).Out, StringComparison.Ordinal);
-        Assert.Contains("templates: animal-care, dive-team, everyone, research, ticket-desk", (await RunAsync("rulebook show")).Out, StringComparison.Ordinal);
+        Assert.Contains("templates:   animal-care, dive-team, everyone, research, ticket-desk", (await RunAsync("rulebook show")).Out, StringComparison.Ordinal);
         Assert.Equal(5, (await RunAsync($"rulebook publish {folder.Path} --yes")).Code);
         Assert.Equal(4, (await RunAsync("rulebook show 99")).Code);
     }
@@ -203,9 +204,88 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     }
 
     [Fact]
+    public async Task Sources_are_tested_previewed_held_and_decided_through_the_client()
+    {
+        await SignInAsync("edda");
+        var rows = Enumerable.Range(0, 24).Select(_ => HrRow.New()).ToList();
+        _world.WriteHr(rows);
+        Assert.Equal("The first 24 records are sound.\n", (await RunAsync("intake test hr")).Out);
+        Assert.Contains("hr is on; it runs next at", (await RunAsync("intake switch hr on")).Out, StringComparison.Ordinal);
+        Assert.Contains("hr is off", (await RunAsync("intake switch hr off")).Out, StringComparison.Ordinal);
+        Assert.Contains("Dive Team", (await RunAsync("intake preview hr --limit 1")).Out, StringComparison.Ordinal);
+        Assert.Equal(0, (await RunAsync("intake run hr --baseline")).Code);
+        _world.WriteHr(rows.Skip(1).Select((r, i) => i < 21 ? r with { End = "2026-11-20" } : r));
+        var held = await RunAsync("intake run hr");
+        Assert.Equal(1, held.Code);
+        Assert.Contains("21 leavers of", held.Out, StringComparison.Ordinal);
+        var run = (await JsonAsync("intake runs hr")).GetProperty("items")[0].GetProperty("id").GetString();
+        Assert.Contains("You may let it pass", (await RunAsync($"intake held {run}")).Out, StringComparison.Ordinal);
+        Assert.Equal("The run is dropped; nothing was raised.\n", (await RunAsync($"intake drop {run} --yes")).Out);
+        Assert.Equal(5, (await RunAsync($"intake pass {run} --yes")).Code);
+        _world.WriteHr(rows.Skip(1));
+        Assert.Contains("1 known records are not in the file", (await RunAsync("intake run hr")).Out, StringComparison.Ordinal);
+        Assert.Contains(rows[0].Number, (await RunAsync("intake vanished hr")).Out, StringComparison.Ordinal);
+        Assert.Equal(2, (await RunAsync($"intake vanished hr {rows[0].Number}")).Code);
+        Assert.Equal("The record is kept.\n", (await RunAsync($"intake vanished hr {rows[0].Number} --stays")).Out);
+        Assert.Contains("kept", (await RunAsync($"intake records hr --key {rows[0].Number}")).Out, StringComparison.Ordinal);
+        Assert.Contains("brake: more than 60 joiners", (await RunAsync("intake show hr")).Out, StringComparison.Ordinal);
+        Assert.Contains("Nothing was written back", (await RunAsync("intake write-backs payroll")).Out, StringComparison.Ordinal);
+
+        var token = await JsonAsync("intake token partners --days 1");
+        Assert.StartsWith("oiks_", token.GetProperty("token").GetString(), StringComparison.Ordinal);
+        Assert.Contains("push", (await RunAsync("intake tokens partners")).Out, StringComparison.Ordinal);
+        Assert.Equal(0, (await RunAsync($"intake end-token partners {token.GetProperty("id").GetString()}")).Code);
+        Assert.Equal(0, (await RunAsync("intake test volunteers")).Code);
+        Assert.Equal(0, (await RunAsync("intake switch volunteers on")).Code);
+        var file = Path.Combine(_home.Path, "records.json");
+        await File.WriteAllTextAsync(file, $$"""[{ "badge": "{{rows[0].Number}}", "given": "Una", "family": "Tern", "from": "2026-01-02", "station": "saltmarsh" }, { "badge": "x" }]""", TestContext.Current.CancellationToken);
+        var posted = await RunAsync($"intake post volunteers {file}");
+        Assert.Equal(1, posted.Code);
+        Assert.Contains("joiner", posted.Out, StringComparison.Ordinal);
+        Assert.Contains("'given' is mandatory and empty", posted.Out, StringComparison.Ordinal);
+        var export = Path.Combine(_home.Path, "aside.csv");
+        await RunAsync($"intake set-aside volunteers --export {export}");
+        Assert.Contains("'given' is mandatory and empty", await File.ReadAllTextAsync(export, TestContext.Current.CancellationToken), StringComparison.Ordinal);
+        Assert.Contains("yes department == \"Dive Team\"", (await RunAsync($"explain {rows[1].Number} directory/dive-team")).Out, StringComparison.Ordinal);
+        Assert.Contains("directory/research-lab", (await RunAsync($"explain {rows[1].Number}")).Out, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_draft_is_checked_rehearsed_compared_and_published_through_the_client()
+    {
+        await SignInAsync("edda");
+        _world.WriteHr(HrRow.New(), HrRow.New() with { Department = "Research" });
+        await RunAsync("intake run hr --baseline");
+        var draft = Path.Combine(_home.Path, "draft");
+        var before = (await JsonAsync("rulebook show")).GetProperty("number").GetInt32();
+        Assert.Contains($"of edition {before} are in {draft}", (await RunAsync($"rulebook export current {draft}")).Out, StringComparison.Ordinal);
+        Assert.Contains("They are the same", (await RunAsync($"rulebook diff current {draft}")).Out, StringComparison.Ordinal);
+        Assert.Equal(2, (await RunAsync($"rulebook export current {draft}")).Code);
+        var template = Path.Combine(draft, "templates", "dive-team.yaml");
+        await File.WriteAllTextAsync(template, (await File.ReadAllTextAsync(template, TestContext.Current.CancellationToken)).Replace("department == \"Dive Team\"", "department == \"Research\"", StringComparison.Ordinal), TestContext.Current.CancellationToken);
+        var check = await RunAsync($"rulebook check {draft}");
+        Assert.Contains("warning clear-text: 'payroll' is asked in clear text. Use https://", check.Out, StringComparison.Ordinal);
+        Assert.Equal((0, 1), (check.Code, (await RunAsync($"rulebook check {draft} --strict")).Code));
+        var list = Path.Combine(_home.Path, "list.csv");
+        var rehearsed = await RunAsync($"rulebook rehearse {draft} --export {list}");
+        Assert.Contains("gains directory/dive-team", rehearsed.Out, StringComparison.Ordinal);
+        Assert.Contains("loses directory/dive-team", await File.ReadAllTextAsync(list, TestContext.Current.CancellationToken), StringComparison.Ordinal);
+        Assert.Contains("+ when: department == \"Research\"", (await RunAsync($"rulebook diff current {draft}")).Out, StringComparison.Ordinal);
+        Assert.Contains($"Edition {before + 1} is published", (await RunAsync($"rulebook publish {draft} --yes")).Out, StringComparison.Ordinal);
+        Assert.Contains("1 lines new, 1 gone", (await RunAsync($"rulebook diff {before} {before + 1}")).Out, StringComparison.Ordinal);
+        Assert.Contains("edda", (await RunAsync("rulebook list")).Out, StringComparison.Ordinal);
+        Assert.Contains("No edition waits", (await RunAsync("rulebook proposals")).Out, StringComparison.Ordinal);
+        Assert.Equal(4, (await RunAsync("rulebook approve nothing --yes")).Code);
+        Assert.Contains("never-holds", (await RunAsync("rulebook warnings")).Out, StringComparison.Ordinal);
+        Assert.Contains("pools:       till", (await RunAsync("rulebook show")).Out, StringComparison.Ordinal);
+        // The other tests go on with the rulebook they know.
+        await World.OkAsync((await _world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(_world.Rulebook())));
+    }
+
+    [Fact]
     public async Task Every_command_has_help_with_an_example()
     {
-        foreach (var command in "sign-in|sign-out|me|intake run|intake sources|intake set-aside|requests list|requests show|requests approve|requests decline|requests release|requests choose|requests retry|inbox|people list|people show|targets list|targets check|ledger list|ledger verify|rulebook check|rulebook publish|rulebook show|secrets list|secrets set".Split('|'))
+        foreach (var command in "sign-in|sign-out|me|intake run|intake sources|intake show|intake test|intake preview|intake switch|intake runs|intake set-aside|intake records|intake vanished|intake held|intake pass|intake drop|intake post|intake write-backs|intake token|intake tokens|intake end-token|explain|requests list|requests show|requests approve|requests decline|requests release|requests choose|requests retry|inbox|people list|people show|targets list|targets check|ledger list|ledger verify|rulebook check|rulebook rehearse|rulebook diff|rulebook publish|rulebook proposals|rulebook approve|rulebook decline|rulebook list|rulebook show|rulebook export|rulebook warnings|secrets list|secrets set".Split('|'))
         {
             var help = await RunAsync(command + " --help");
             Assert.Equal(0, help.Code);

@@ -1,3 +1,4 @@
+using System.Net.Http.Json;
 using System.Text.Json;
 using Microsoft.Playwright;
 using Oikonom.Contracts;
@@ -236,5 +237,80 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await RequireAccessibleAsync("handover");
         await _page.ReloadAsync();
         await Assertions.Expect(_page.GetByRole(AriaRole.Alert)).ToContainTextAsync("This link was used before.");
+    }
+
+    [Fact]
+    public async Task A_draft_is_marked_as_it_is_typed_rehearsed_compared_and_published()
+    {
+        _world.WriteHr(HrRow.New() with { Department = "Research" }, HrRow.New());
+        await _world.RunIntakeAsync("baseline", actor: "edda");
+        await SignInAsync("edda", "/rulebook?file=templates%2Fdive-team.yaml");
+        var field = _page.GetByLabel("Text of templates/dive-team.yaml");
+        var text = await field.InputValueAsync();
+        await field.FillAsync(text.Replace("department ==", "departmant ==", StringComparison.Ordinal));
+        await Text("Did you mean 'department'?").WaitForAsync();
+        Assert.True(await _page.GetByRole(AriaRole.Button, new() { Name = "Publish" }).IsDisabledAsync());
+        await RequireAccessibleAsync("rulebook with an error");
+        await field.FillAsync(text.Replace("\"Dive Team\"", "\"Research\"", StringComparison.Ordinal));
+        await Text("sound, not published").WaitForAsync();
+        await _page.GetByRole(AriaRole.Link, new() { Name = "Difference (1)" }).ClickAsync();
+        await Text("when: department == \"Research\"").WaitForAsync();
+        await RequireAccessibleAsync("difference");
+        await _page.GetByRole(AriaRole.Link, new() { Name = "Rehearsal" }).ClickAsync();
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Rehearse" }).ClickAsync();
+        await Text("gains directory/dive-team").WaitForAsync();
+        await Text("loses directory/dive-team").WaitForAsync();
+        await RequireAccessibleAsync("rehearsal");
+        await _page.ReloadAsync();
+        await _page.GetByRole(AriaRole.Link, new() { Name = "Check (" }).ClickAsync();
+        await Text("Warning nobody-matches").WaitForAsync();
+        await RequireAccessibleAsync("check");
+        var before = (await _world.GetAsync<EditionDetail>("/api/v1/rulebook/editions/current", "edda")).Number;
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Publish" }).ClickAsync();
+        await _page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Publish" }).ClickAsync();
+        await Text($"edition {before + 1}").WaitForAsync();
+        await World.OkAsync((await _world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(_world.Rulebook())));
+    }
+
+    [Fact]
+    public async Task A_held_run_is_let_pass_and_a_vanished_record_decided()
+    {
+        var rows = Enumerable.Range(0, 23).Select(_ => HrRow.New()).ToList();
+        _world.WriteHr(rows);
+        await _world.RunIntakeAsync("baseline", actor: "edda");
+        _world.WriteHr(rows.Skip(1).Select((r, i) => i < 21 ? r with { End = "2026-11-20" } : r));
+        await _world.RunIntakeAsync();
+        await SignInAsync("edda", "/sources");
+        await Text("Under the brake").WaitForAsync();
+        await RequireAccessibleAsync("sources");
+        await _page.GetByRole(AriaRole.Link, new() { Name = "HR export" }).ClickAsync();
+        await Text("21 leavers of").WaitForAsync();
+        await RequireAccessibleAsync("source");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Preview the mapping" }).ClickAsync();
+        await Text("records are sound").WaitForAsync();
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Let it pass" }).ClickAsync();
+        await _page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Let it pass" }).ClickAsync();
+        await Text("Vanished records").WaitForAsync();
+        var entry = _page.GetByRole(AriaRole.Listitem).Filter(new() { HasText = rows[0].Number });
+        await entry.GetByRole(AriaRole.Button, new() { Name = "Stays" }).ClickAsync();
+        await entry.WaitForAsync(new() { State = WaitForSelectorState.Detached });
+        Assert.Equal(21, (await _world.GetAsync<Page<IntakeRun>>("/api/v1/sources/hr/runs", "edda")).Items[0].Counts.Leavers);
+    }
+
+    [Fact]
+    public async Task A_grant_explains_itself_and_what_is_absent_too()
+    {
+        var row = HrRow.New();
+        await _world.BringAsync(row);
+        var id = (await _world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}")).Id;
+        await SignInAsync("ines", $"/people/{id}");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Why? Dive team" }).ClickAsync();
+        await Text("dive-team gives it").WaitForAsync();
+        await Text("where department is “Dive Team”").WaitForAsync();
+        await RequireAccessibleAsync("explanation");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Close" }).ClickAsync();
+        await _page.GetByRole(AriaRole.Button, new() { Name = $"Why not something else? {row.Given} {row.Family}" }).ClickAsync();
+        await _page.GetByLabel("Account or entitlement").SelectOptionAsync("directory/research-lab");
+        await Text("research would give it").WaitForAsync();
     }
 }

@@ -10,12 +10,13 @@ public sealed class ArchitectureTests
     [Theory]
     [InlineData("Core", "")]
     [InlineData("Ldap", "")]
+    [InlineData("Scim", "")]
     [InlineData("Contracts", "")]
     [InlineData("Store", "Core")]
     [InlineData("Sources", "Core")]
     [InlineData("Targets", "Core Ldap")]
     [InlineData("Cli", "Contracts")]
-    [InlineData("Service", "Contracts Core Sources Store Targets")]
+    [InlineData("Service", "Contracts Core Scim Sources Store Targets")]
     public void A_project_knows_only_what_stands_below_it(string project, string known)
     {
         var file = XDocument.Load(Repository.At("src", $"Oikonom.{project}", $"Oikonom.{project}.csproj"));

@@ -90,30 +90,4 @@ public sealed class MachineTests
         foreach (var over in new[] { StepState.Done, StepState.Dropped })
             foreach (var outcome in Enum.GetValues<AttemptOutcome>()) Assert.Equal(over, StepMachine.Next(over, outcome, 1).State);
     }
-
-    private static readonly DateOnly Today = new(2026, 11, 25);
-
-    private static Facts FactsOf(int start, int? end, string department = "Dive Team") => new(
-    [
-        new("person", Value.Of("P1")), new("start", Value.Of(Today.AddDays(start))), new("end", Value.Of(end is { } e ? Today.AddDays(e) : (DateOnly?)null)), new("department", Value.Of(department)),
-    ]);
-
-    [Fact]
-    public void What_happened_is_told_from_two_records()
-    {
-        Assert.Equal(RequestKind.Joiner, Happening.Between(null, FactsOf(5, null), Today));
-        Assert.Null(Happening.Between(null, FactsOf(-90, -1), Today));
-        Assert.Equal(RequestKind.Mover, Happening.Between(FactsOf(-90, null), FactsOf(-90, null, "Research"), Today));
-        Assert.Equal(RequestKind.Leaver, Happening.Between(FactsOf(-90, null), FactsOf(-90, 10), Today));
-        Assert.Equal(RequestKind.Leaver, Happening.Between(FactsOf(-90, 30), FactsOf(-90, 10), Today));
-        Assert.Equal(RequestKind.Leaver, Happening.Between(FactsOf(-90, null), FactsOf(-90, -1), Today));
-        Assert.Equal(RequestKind.Mover, Happening.Between(FactsOf(-90, 30), FactsOf(-90, 60), Today));
-        Assert.Equal(RequestKind.Mover, Happening.Between(FactsOf(5, null), FactsOf(15, null), Today));
-        Assert.Equal(RequestKind.Joiner, Happening.Between(FactsOf(-90, -10), FactsOf(-90, null), Today));
-        Assert.Null(Happening.Between(FactsOf(-90, -10), FactsOf(-90, -10, "Research"), Today));
-    }
-
-    [Fact]
-    public void The_same_record_twice_raises_nothing() => Gen.Select(Gen.Int[-500, 500], Gen.Int[-500, 500]).Sample((start, end) =>
-        Assert.Null(Happening.Between(FactsOf(start, end), FactsOf(start, end), Today)), iter: 300);
 }

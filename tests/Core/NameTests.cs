@@ -25,7 +25,7 @@ public sealed class NameTests
     {
         var names = AccountNames.Candidates(AccountNames.Clean([text])).Take(300).ToList();
         Assert.Equal(names.Count, names.Distinct().Count());
-        Assert.All(names, name => Assert.InRange(name.Length, 1, AccountNames.MaxLength));
+        Assert.All(names, name => Assert.InRange(name.Length, 1, Oikonom.Core.Rulebook.NameRule.Default.Longest));
     }, iter: 100);
 
     [Fact]

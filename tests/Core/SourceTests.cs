@@ -1,6 +1,7 @@
 using System.Text;
 using Oikonom.Core.Intake;
 using Oikonom.Core.Rulebook;
+using Oikonom.Sources;
 using Oikonom.Sources.Files;
 using Xunit;
 

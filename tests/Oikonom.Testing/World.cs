@@ -205,10 +205,10 @@ public sealed class World : IAsyncDisposable
 
     public async Task<T> GetAsync<T>(string path, string actor = "otto") => (await (await OkAsync((await SignInAsync(actor)).GetAsync(path))).Content.ReadFromJsonAsync<T>())!;
 
-    public Task<RequestDetail> RequestAsync(string id, string actor = "otto") => GetAsync<RequestDetail>($"/api/v1/requests/{id}", actor);
+    public Task<RequestDetail> RequestAsync(string? id, string actor = "otto") => GetAsync<RequestDetail>($"/api/v1/requests/{id}", actor);
 
     /// <summary>Waits until a request is in a state; told with its story when it does not come to that.</summary>
-    public async Task<RequestDetail> WaitForAsync(string id, string state, double seconds = 20)
+    public async Task<RequestDetail> WaitForAsync(string? id, string state, double seconds = 20)
     {
         RequestDetail? last = null;
         var watch = Stopwatch.StartNew();
@@ -244,12 +244,12 @@ public sealed class World : IAsyncDisposable
     {
         WriteHr(row);
         var raised = (await RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
-        var request = await WaitForAsync(raised.Id, "deciding");
+        var request = await WaitForAsync(raised.Id!, "deciding");
         if (state == "deciding") return request;
         await ApproveAsync(request);
-        if (state == "releasing") return await RequestAsync(raised.Id);
+        if (state == "releasing") return await RequestAsync(raised.Id!);
         await ReleaseAsync(request);
-        return await WaitForAsync(raised.Id, state);
+        return await WaitForAsync(raised.Id!, state);
     }
 
     public async Task<LedgerVerification> VerifyLedgerAsync() =>

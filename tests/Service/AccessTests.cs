@@ -18,6 +18,32 @@ public sealed class AccessTests(Servers servers)
         ("GET", "/api/v1/users", "engineer"), ("PUT", "/api/v1/users/{name}", "engineer"), ("GET", "/api/v1/secrets", "engineer"), ("PUT", "/api/v1/secrets/{name}", "engineer"),
         ("POST", "/api/v1/rulebook/check", "engineer"), ("POST", "/api/v1/rulebook/editions", "engineer"), ("GET", "/api/v1/rulebook/editions", "engineer auditor"), ("GET", "/api/v1/rulebook/editions/{number}", "engineer auditor"),
         ("GET", "/api/v1/sources", Everybody), ("POST", "/api/v1/sources/{name}/runs", "requester operator engineer"), ("GET", "/api/v1/sources/{name}/runs", "requester operator engineer"), ("GET", "/api/v1/sources/{name}/set-aside", "requester operator engineer"),
+        ("GET", "/api/v1/rulebook/warnings", "engineer auditor"),
+        ("GET", "/api/v1/rulebook/proposals", "engineer auditor"),
+        ("POST", "/api/v1/rulebook/proposals/{id}/approve", "engineer"),
+        ("POST", "/api/v1/rulebook/proposals/{id}/decline", "engineer"),
+        ("GET", "/api/v1/rulebook/diff", "engineer auditor"),
+        ("POST", "/api/v1/rulebook/diff", "engineer"),
+        ("POST", "/api/v1/rulebook/rehearsals", "engineer"),
+        ("GET", "/api/v1/rulebook/rehearsals/{id}/people", "engineer"),
+        ("GET", "/api/v1/rulebook/rehearsals/{id}/people.csv", "engineer"),
+        ("GET", "/api/v1/sources/{name}", "requester operator engineer"),
+        ("POST", "/api/v1/sources/{name}/test", "engineer"),
+        ("POST", "/api/v1/sources/{name}/preview", "engineer"),
+        ("POST", "/api/v1/sources/{name}/switch", "engineer"),
+        ("GET", "/api/v1/held-runs/{run}", "requester operator engineer"),
+        ("POST", "/api/v1/held-runs/{run}/pass", "requester operator engineer"),
+        ("POST", "/api/v1/held-runs/{run}/drop", "requester operator engineer"),
+        ("GET", "/api/v1/sources/{name}/set-aside.csv", "requester operator engineer"),
+        ("GET", "/api/v1/sources/{name}/records", "requester operator engineer"),
+        ("POST", "/api/v1/sources/{name}/records", "requester operator engineer"),
+        ("GET", "/api/v1/sources/{name}/vanished", "requester operator engineer"),
+        ("POST", "/api/v1/sources/{name}/vanished/{key}", "requester operator engineer"),
+        ("GET", "/api/v1/sources/{name}/write-backs", "requester operator engineer"),
+        ("POST", "/api/v1/sources/{name}/tokens", "engineer"),
+        ("GET", "/api/v1/sources/{name}/tokens", "engineer"),
+        ("DELETE", "/api/v1/sources/{name}/tokens/{id}", "engineer"),
+        ("GET", "/api/v1/people/{id}/explain", Everybody),
         ("GET", "/api/v1/people", Everybody), ("GET", "/api/v1/people/{id}", Everybody),
         ("GET", "/api/v1/requests", Everybody), ("GET", "/api/v1/inbox", Everybody), ("GET", "/api/v1/requests/counts", Everybody), ("GET", "/api/v1/requests/{id}", Everybody),
         ("POST", "/api/v1/requests/{id}/approve", "approver"), ("POST", "/api/v1/requests/{id}/decline", "approver"),
@@ -43,7 +69,7 @@ public sealed class AccessTests(Servers servers)
         foreach (var (method, path, roles) in Matrix)
         {
             if (path is "/api/v1/tokens/current" or "/api/v1/sign-out") continue;
-            var real = path.Replace("{id}", Guid.NewGuid().ToString(), StringComparison.Ordinal).Replace("{name}", "nothing", StringComparison.Ordinal).Replace("{token}", "x", StringComparison.Ordinal).Replace("{number}", "77", StringComparison.Ordinal);
+            var real = path.Replace("{id}", Guid.NewGuid().ToString(), StringComparison.Ordinal).Replace("{name}", "nothing", StringComparison.Ordinal).Replace("{token}", "x", StringComparison.Ordinal).Replace("{number}", "77", StringComparison.Ordinal).Replace("{run}", "none", StringComparison.Ordinal).Replace("{key}", "none", StringComparison.Ordinal).Replace("/diff", method == "GET" ? "/diff?from=1&to=1" : "/diff", StringComparison.Ordinal);
             async Task<int> StatusAsync(HttpClient client)
             {
                 using var message = new HttpRequestMessage(new(method), real);

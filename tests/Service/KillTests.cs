@@ -65,7 +65,7 @@ public sealed class KillTests(Servers servers)
         await world.StartServiceAsync();
     }
 
-    private static async Task RequireOnceAsync(World world, LdapConnection ldap, HrRow row, string id, int groups)
+    private static async Task RequireOnceAsync(World world, LdapConnection ldap, HrRow row, string? id, int groups)
     {
         var done = await world.WaitForAsync(id, "completed", 30);
         Assert.All(done.Steps, s => Assert.Equal("done", s.State));

@@ -153,7 +153,13 @@ public sealed class PathTests(Servers servers)
         await using var ldap = await servers.Directory.ConnectAsync();
         var one = HrRow.New();
         await ldap.AddAsync(TestDirectory.Dn("old-" + one.Number.ToLowerInvariant()), TestDirectory.Person("old-" + one.Number.ToLowerInvariant(), one.Number));
+        foreach (var group in new[] { "all-people", "research-lab" }) await ldap.ModifyAsync($"cn={group},ou=groups,dc=northmere,dc=example", [new(LdapChangeKind.Add, "member", TestDirectory.Dn("old-" + one.Number.ToLowerInvariant()))]);
         var adopted = await world.BringAsync(one);
+        // What the entry held already stays if it is wanted, and goes if it is not; both are known.
+        Assert.Equal(["research-lab"], adopted.Plan.Where(c => c.Kind == "revoke").Select(c => c.Subject));
+        var grants = (await world.GetAsync<PersonDetail>($"/api/v1/people/{one.Number}")).Grants;
+        Assert.Equal(["all-people", "dive-team", "site-harbour"], grants.Where(g => g.Until is null).Select(g => g.Entitlement).Order());
+        Assert.NotNull(grants.Single(g => g.Entitlement == "research-lab").Until);
         Assert.Contains(adopted.Plan, c => c.Kind == "adopt-account" && c.Attributes.Any(a => a.Name == "sn" && a.Before.Count == 1));
         Assert.DoesNotContain(adopted.Plan, c => c.Kind == "set-password");
 

@@ -301,4 +301,114 @@ public abstract class StoreTests : IAsyncLifetime
         Assert.True(await _store.WriteAsync(s => s.TakeLeaseAsync("sealer", "a", 50, 150)));
         Assert.True(await _store.WriteAsync(s => s.TakeLeaseAsync("sealer", "b", 150, 250)));
     }
+
+    [Fact]
+    public async Task A_number_is_given_once_however_many_ask_and_the_lowest_free_one_first()
+    {
+        var people = Enumerable.Range(0, 20).Select(i => $"n{i}").ToArray();
+        await AddAsync(people);
+        var given = await Task.WhenAll(people.Select(person => _store.WriteAsync(async s =>
+        {
+            while (await s.FreeNumberAsync("till", 1, 15) is { } free)
+                if (await s.TakeNumberAsync("till", free, person, Now)) return free;
+            return 0;
+        })));
+        Assert.Equal(Enumerable.Range(1, 15).Select(n => (long)n), given.Where(n => n > 0).Order());
+        Assert.Equal(5, given.Count(n => n == 0));
+        var holder = (await _store.ReadAsync(s => s.NumbersOfAsync(people))).Single(n => n.Number == 7).PersonId;
+        await _store.WriteAsync(s => s.ReleaseNumbersAsync(holder));
+        Assert.Equal(7, await _store.ReadAsync(s => s.FreeNumberAsync("till", 1, 15)));
+        Assert.Equal(100, await _store.ReadAsync(s => s.FreeNumberAsync("till", 100, 100)));
+        // Another pool knows nothing of this one, and a number that reached an account stays.
+        Assert.Equal(1, await _store.ReadAsync(s => s.FreeNumberAsync("extension", 1, 15)));
+        var kept = (await _store.ReadAsync(s => s.NumbersOfAsync(people))).First();
+        await _store.WriteAsync(async s =>
+        {
+            await s.UpsertAccountsAsync([new() { PersonId = kept.PersonId, Target = "directory", Name = "a", ImmutableId = "i1", At = Now }]);
+            await s.ReleaseNumbersAsync(kept.PersonId);
+        });
+        Assert.Contains(await _store.ReadAsync(s => s.NumbersOfAsync([kept.PersonId])), n => n.Number == kept.Number);
+    }
+
+    [Fact]
+    public async Task A_scheduled_run_and_a_held_run_are_each_decided_by_one()
+    {
+        await _store.WriteAsync(s => s.SaveSourceStateAsync(new() { Source = "hr", Active = 1, NextAt = Now }));
+        Assert.Single(await _store.ReadAsync(s => s.DueSourcesAsync(Now)));
+        var claims = await Task.WhenAll(Enumerable.Range(0, 8).Select(_ => _store.WriteAsync(s => s.ClaimSourceAsync("hr", Now, Now + 60_000))));
+        Assert.Single(claims, won => won);
+        Assert.Empty(await _store.ReadAsync(s => s.DueSourcesAsync(Now)));
+        await _store.WriteAsync(s => s.SetSinceAsync("hr", "2026-11-25"));
+        Assert.Equal((1L, "2026-11-25"), (await _store.ReadAsync(s => s.SourceStateAsync("hr"))) is { } state ? (state.Active, state.Since) : (0, ""));
+
+        await _store.WriteAsync(s => s.AddHeldAsync(new() { RunId = "r1", Source = "hr", Digest = "d", Why = "w", Actor = "ines", At = Now }));
+        var decided = await Task.WhenAll(Enumerable.Range(0, 4).Select(i => _store.WriteAsync(s => s.DecideHeldAsync("r1", i % 2 == 0 ? "passed" : "dropped", "edda", Now))));
+        Assert.Single(decided, won => won);
+        await _store.WriteAsync(s => s.AddHeldAsync(new() { RunId = "r2", Source = "hr", At = Now }));
+        await _store.WriteAsync(s => s.SupersedeHeldAsync("hr", "r3", Now));
+        Assert.Empty(await _store.ReadAsync(s => s.HeldOfAsync("hr")));
+    }
+
+    [Fact]
+    public async Task An_answer_is_kept_for_its_call_and_told_from_another()
+    {
+        await _store.WriteAsync(s => s.KeepAnswerAsync("edda", "k", "h1", "first", Now));
+        await _store.WriteAsync(s => s.KeepAnswerAsync("edda", "k", "h1", "second", Now));
+        Assert.Equal("first", await _store.ReadAsync(s => s.AnswerAsync("edda", "k", "h1")));
+        Assert.Equal("", await _store.ReadAsync(s => s.AnswerAsync("edda", "k", "h2")));
+        Assert.Null(await _store.ReadAsync(s => s.AnswerAsync("ines", "k", "h1")));
+        await _store.WriteAsync(s => s.PruneAnswersAsync(Now + 1));
+        Assert.Null(await _store.ReadAsync(s => s.AnswerAsync("edda", "k", "h1")));
+    }
+
+    [Fact]
+    public async Task A_pushed_resource_is_unique_in_its_source_and_found_by_its_keys()
+    {
+        static ScimRow Row(string id, string key, string source = "partners") => new() { Id = id, Source = source, Kind = "User", UniqueKey = key, ExternalId = "x" + id, Body = "{\"id\":\"" + id + "\"}", Version = 1, CreatedAt = Now, ModifiedAt = Now };
+        Assert.True(await _store.WriteAsync(s => s.AddScimAsync(Row("1", "ria"))));
+        Assert.False(await _store.WriteAsync(s => s.AddScimAsync(Row("2", "ria"))));
+        Assert.True(await _store.WriteAsync(s => s.AddScimAsync(Row("3", "ria", "others"))));
+        Assert.Equal("1", await _store.ReadAsync(s => s.ScimByKeyAsync("partners", "User", "ria")));
+        Assert.Equal("1", await _store.ReadAsync(s => s.ScimByExternalAsync("partners", "User", "x1")));
+        Assert.Null(await _store.ReadAsync(s => s.ScimAsync("partners", "User", "3")));
+        await _store.WriteAsync(s => s.SaveScimAsync(Row("1", "rita") with { Version = 2 }));
+        Assert.Equal(2, (await _store.ReadAsync(s => s.ScimAsync("partners", "User", "1")))!.Version);
+        await _store.WriteAsync(s => s.AddScimAsync(Row("g", "night") with { Kind = "Group", Body = "{\"members\":[{\"value\":\"1\"}]}" }));
+        Assert.Equal(["g"], (await _store.ReadAsync(s => s.ScimGroupsWithAsync("partners", "1"))).Select(g => g.Id));
+        Assert.Empty(await _store.ReadAsync(s => s.ScimGroupsWithAsync("partners", "11")));
+        Assert.Equal((1, "1"), ((int)await _store.ReadAsync(s => s.ScimCountAsync("partners", "User")), (await _store.ReadAsync(s => s.ScimPageAsync("partners", "User", 0, 10))).Single().Id));
+    }
+
+    [Fact]
+    public async Task What_is_written_back_is_claimed_once_tried_again_and_done()
+    {
+        await AddAsync("w");
+        await _store.WriteAsync(s => s.AddWriteBacksAsync([new() { Source = "payroll", RecordKey = "H1", PersonId = "w", Fields = "{}", CreatedAt = Now }]));
+        var claims = await Task.WhenAll(Enumerable.Range(0, 4).Select(_ => _store.WriteAsync(s => s.ClaimWriteBacksAsync(Now, Now + 1000, 10))));
+        var row = Assert.Single(claims.SelectMany(c => c));
+        await _store.WriteAsync(s => s.WriteBackFailedAsync(row.Id, Now + 5000, "away"));
+        Assert.False(await _store.ReadAsync(s => s.AnyWriteBackAsync(Now + 4000)));
+        Assert.True(await _store.ReadAsync(s => s.AnyWriteBackAsync(Now + 5000)));
+        Assert.Equal((1, "away"), (await _store.ReadAsync(s => s.WriteBacksOfAsync("payroll", 10))).Single() is { } waits ? ((int)waits.Attempts, waits.Problem) : (0, ""));
+        await _store.WriteAsync(s => s.WroteBackAsync(row.Id, Now + 6000));
+        Assert.False(await _store.ReadAsync(s => s.AnyWriteBackAsync(long.MaxValue)));
+    }
+
+    [Fact]
+    public async Task Records_are_dropped_listed_by_status_and_a_set_aside_row_clears_by_its_key()
+    {
+        static RecordRow Record(string key, string status) => new() { Source = "hr", RecordKey = key, Hash = new('a', 32), Facts = "{}", Status = status, PersonId = "p", RunId = "r" };
+        await _store.WriteAsync(s => s.UpsertRecordsAsync([Record("1", "received"), Record("2", "vanished"), Record("3", "outside")]));
+        Assert.Equal(["2"], (await _store.ReadAsync(s => s.VanishedAsync("hr", 10))).Select(r => r.RecordKey));
+        Assert.Equal(["3"], (await _store.ReadAsync(s => s.RecordsPageAsync("hr", "outside", "", "", 10))).Select(r => r.RecordKey));
+        Assert.Equal(new string('a', 32), (await _store.ReadAsync(s => s.RecordsWithHashAsync("hr", ["1"]))).Single().Hash);
+        await _store.WriteAsync(s => s.DropRecordsAsync("hr", ["1", "3"]));
+        Assert.Equal(new Dictionary<string, long> { ["vanished"] = 1 }, await _store.ReadAsync(s => s.RecordCountsAsync("hr")));
+        Assert.False(await _store.ReadAsync(s => s.IsFirstLoadAsync("hr")));
+        Assert.True(await _store.ReadAsync(s => s.IsFirstLoadAsync("payroll")));
+        await _store.WriteAsync(s => s.AddSetAsideAsync([new() { Source = "hr", RecordKey = "a", File = "f", Fields = "{\"x\":\"=1\"}" }, new() { Source = "hr", RecordKey = "b", File = "f" }]));
+        await _store.WriteAsync(s => s.ClearSetAsideAsync("hr", ["a"]));
+        Assert.Equal(["b"], (await _store.ReadAsync(s => s.SetAsideAsync("hr", 10))).Select(r => r.RecordKey));
+        Assert.Equal(1, await _store.ReadAsync(s => s.SetAsideCountAsync("hr")));
+    }
 }

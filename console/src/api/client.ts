@@ -9,6 +9,16 @@ export type StepView = Schemas['StepView'];
 export type PersonSummary = Schemas['PersonSummary'];
 export type PersonDetail = Schemas['PersonDetail'];
 export type Me = Schemas['Me'];
+export type SourceSummary = Schemas['SourceSummary'];
+export type SourceDetail = Schemas['SourceDetail'];
+export type SourceTest = Schemas['SourceTest'];
+export type RulebookFileBody = Schemas['RulebookFileBody'];
+export type RulebookFinding = Schemas['RulebookFinding'];
+export type RulebookCheck = Schemas['RulebookCheck'];
+export type RulebookDiff = Schemas['RulebookDiff'];
+export type Rehearsal = Schemas['RehearsalView'];
+export type Affected = Schemas['AffectedView'];
+export type Explanation = Schemas['ExplanationView'];
 
 /** The header shows that the call comes from our own page. */
 export const api = createClient<paths>({ baseUrl: '/', headers: { 'X-Oikonom': '1' } });

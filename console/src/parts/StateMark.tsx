@@ -12,6 +12,10 @@ const words: Record<string, string> = {
   done: 'Done',
   dropped: 'Dropped',
   stopped: 'Stopped',
+  on: 'Switched on',
+  off: 'Switched off',
+  held: 'Under the brake',
+  failing: 'Failing',
 };
 
 const shapes: Record<string, string> = {
@@ -25,6 +29,10 @@ const shapes: Record<string, string> = {
   declined: 'M3.5 3.5l9 9M12.5 3.5l-9 9',
   stopped: 'M3.5 3.5h9v9h-9z',
   dropped: 'M3 8h10',
+  on: 'M8 2v6M4.2 4.5a5.4 5.4 0 1 0 7.6 0',
+  off: 'M3 8h10',
+  held: 'M4.5 3v10M11.5 3v10',
+  failing: 'M3.5 3.5l9 9M12.5 3.5l-9 9',
   pending: 'M3.5 8h.5M8 8h.5M12.5 8h.5',
 };
 
@@ -38,6 +46,9 @@ const tones: Record<string, string> = {
   releasing: 'warm',
   fulfilling: 'sea',
   planning: 'sea',
+  on: 'good',
+  held: 'warm',
+  failing: 'bad',
 };
 
 /** A state as a shape and a word; colour only repeats it. */

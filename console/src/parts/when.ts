@@ -15,3 +15,9 @@ export function ago(iso: string, now: number = Date.now()): string {
   if (minutes < 60 * 24) return `${Math.floor(minutes / 60)} h`;
   return `${Math.floor(minutes / 60 / 24)} d`;
 }
+
+/** How long ago something was, as a phrase: just now, or so long ago. */
+export function past(instant: string): string {
+  const span = ago(instant);
+  return span === 'just now' ? span : `${span} ago`;
+}

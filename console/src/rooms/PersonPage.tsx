@@ -3,8 +3,10 @@ import { Link, useParams } from '@tanstack/react-router';
 import { api, ask, type PersonDetail } from '../api/client';
 import { type Bar, Lifeline } from '../parts/Lifeline';
 import { Failure, Loading } from '../parts/Notice';
+import { Pair } from '../parts/Pair';
 import { StateMark } from '../parts/StateMark';
 import { ago, at, onDay } from '../parts/when';
+import { ExplainButton } from './Explain';
 import style from './Rooms.module.css';
 
 export function PersonPage() {
@@ -76,7 +78,10 @@ function Person({ person }: { person: PersonDetail }) {
               ))}
             </section>
             <section className={style.sheet} aria-labelledby="grants">
-              <h2 id="grants">Grants</h2>
+              <div className={style.title}>
+                <h2 id="grants">Grants</h2>
+                <ExplainButton person={person.id} title={person.name} label="Why not something else?" />
+              </div>
               {person.grants.length === 0 ? (
                 <p className={style.quiet}>No grant.</p>
               ) : (
@@ -87,6 +92,9 @@ function Person({ person }: { person: PersonDetail }) {
                       <th scope="col">From</th>
                       <th scope="col">Until</th>
                       <th scope="col">Because of</th>
+                      <th scope="col">
+                        <span className="unseen">Explanation</span>
+                      </th>
                     </tr>
                   </thead>
                   <tbody>
@@ -99,6 +107,9 @@ function Person({ person }: { person: PersonDetail }) {
                         <td>{g.until ? at(g.until) : person.termEnd ? `${at(person.termEnd)}, planned` : 'open'}</td>
                         <td>
                           {g.reason.rule}: {g.reason.condition}
+                        </td>
+                        <td>
+                          <ExplainButton person={person.id} of={`${g.target}/${g.entitlement}`} title={g.title} />
                         </td>
                       </tr>
                     ))}
@@ -171,15 +182,6 @@ function Person({ person }: { person: PersonDetail }) {
           </aside>
         </div>
       </div>
-    </>
-  );
-}
-
-function Pair({ name, value }: { name: string; value: string }) {
-  return (
-    <>
-      <dt>{name}</dt>
-      <dd>{value}</dd>
     </>
   );
 }

@@ -33,6 +33,8 @@ export function Shell() {
   };
 
   if (!me.data) return <Loading what="Oikonom" />;
+  const roles = me.data.roles;
+  const may = (...needed: string[]) => needed.some((role) => roles.includes(role));
   const waiting = inbox.data?.items.length ?? 0;
   return (
     <div className={style.frame}>
@@ -59,6 +61,16 @@ export function Shell() {
           <Link to="/people" search={{ text: undefined, site: undefined }} activeProps={{ className: style.here }}>
             People
           </Link>
+          {may('requester', 'operator', 'engineer') && (
+            <Link to="/sources" activeProps={{ className: style.here }}>
+              Sources
+            </Link>
+          )}
+          {may('engineer') && (
+            <Link to="/rulebook" search={{ file: undefined, view: undefined }} activeProps={{ className: style.here }}>
+              Rulebook
+            </Link>
+          )}
         </nav>
         <div className={style.who}>
           <span>

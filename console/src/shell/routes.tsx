@@ -6,7 +6,10 @@ import { PeoplePage } from '../rooms/PeoplePage';
 import { PersonPage } from '../rooms/PersonPage';
 import { RequestPage } from '../rooms/RequestPage';
 import { RequestsPage } from '../rooms/RequestsPage';
+import { RulebookPage } from '../rooms/RulebookPage';
 import { SignInPage } from '../rooms/SignInPage';
+import { SourcePage } from '../rooms/SourcePage';
+import { SourcesPage } from '../rooms/SourcesPage';
 import { NotFound } from './NotFound';
 import { Shell } from './Shell';
 
@@ -47,7 +50,19 @@ const people = createRoute({
 const person = createRoute({ getParentRoute: () => shell, path: '/people/$id', component: PersonPage });
 const handover = createRoute({ getParentRoute: () => shell, path: '/handover/$token', component: HandoverPage });
 
-const tree = root.addChildren([signIn, shell.addChildren([home, inbox, requests, request, people, person, handover])]);
+const sources = createRoute({ getParentRoute: () => shell, path: '/sources', component: SourcesPage });
+const source = createRoute({ getParentRoute: () => shell, path: '/sources/$name', component: SourcePage });
+const rulebook = createRoute({
+  getParentRoute: () => shell,
+  path: '/rulebook',
+  component: RulebookPage,
+  validateSearch: (search: Record<string, unknown>) => ({ file: text(search.file), view: text(search.view) }),
+});
+
+const tree = root.addChildren([
+  signIn,
+  shell.addChildren([home, inbox, requests, request, people, person, handover, sources, source, rulebook]),
+]);
 
 export const makeRouter = (queries: QueryClient) => createRouter({ routeTree: tree, context: { queries }, scrollRestoration: true });
 

@@ -13,7 +13,7 @@ export function isTyping(event: KeyboardEvent): boolean {
   );
 }
 
-/** g then i, r or p goes to inbox, requests or people; / goes to the search field. */
+/** g then i, r, p, s or b goes to inbox, requests, people, sources or rulebook; / goes to the search field. */
 export function useGoKeys() {
   const navigate = useNavigate();
   useEffect(() => {
@@ -35,6 +35,8 @@ export function useGoKeys() {
       if (armed && event.timeStamp - armed < 1200) {
         if (event.key === 'i') void navigate({ to: '/inbox' });
         if (event.key === 'r') void navigate({ to: '/requests', search: { state: undefined, kind: undefined, text: undefined } });
+        if (event.key === 's') void navigate({ to: '/sources' });
+        if (event.key === 'b') void navigate({ to: '/rulebook', search: { file: undefined, view: undefined } });
         if (event.key === 'p') void navigate({ to: '/people', search: { text: undefined, site: undefined } });
       }
       armed = 0;

@@ -12,16 +12,31 @@ internal sealed class Compiler(string text, NameSchema schema)
     private readonly List<Token> _tokens = Tokens.Read(text);
     private readonly List<string> _references = [];
     private readonly List<(string Name, ExpressionType Type)> _locals = [];
+    private readonly Dictionary<string, List<Value>> _compared = new(StringComparer.Ordinal);
+    private (int From, int To, List<Node> Parts, List<int> Ends) _chain = (-1, -1, [], []);
+    private int _reads;
+    private int _comparedReads;
     private int _at;
     private int _depth;
 
-    internal readonly record struct Node(ExpressionType Type, Evaluator Run, int Position, string? Constant = null);
+    /// <summary>A checked part: <paramref name="Name"/> when it only reads that name, <paramref name="Literal"/> when it is constant.</summary>
+    internal readonly record struct Node(ExpressionType Type, Evaluator Run, int Position, string? Constant = null, string? Name = null, int Slot = -1, Value? Literal = null);
 
     public Expression Compile()
     {
         var node = Ternary();
         if (Current.Kind != TokenKind.End) throw Unexpected();
-        return new Expression(text, node.Type, _references, node.Run);
+        var parts = new List<Condition>();
+        if (_chain.From == 0 && _chain.To == _at)
+        {
+            for (var i = 0; i < _chain.Parts.Count; i++)
+            {
+                var from = i == 0 ? 0 : _chain.Ends[i - 1] + 2;
+                parts.Add(new(text[from..(i == _chain.Parts.Count - 1 ? text.Length : _chain.Ends[i])].Trim(), _chain.Parts[i].Run));
+            }
+        }
+        else parts.Add(new(text.Trim(), node.Run));
+        return new Expression(text, node.Type, _references, node.Run, parts, _compared.ToDictionary(p => p.Key, p => (IReadOnlyList<Value>)p.Value), _reads == _comparedReads, schema);
     }
 
     private Token Current => _tokens[_at];
@@ -80,17 +95,39 @@ internal sealed class Compiler(string text, NameSchema schema)
 
     private Node And()
     {
+        var from = _at;
         var left = Relation();
+        List<Node> parts = [left];
+        List<int> ends = [];
         while (Current is { Kind: TokenKind.Operator, Text: "&&" })
         {
+            ends.Add(Current.Position);
             _at++;
             var right = Relation();
+            parts.Add(right);
             Require(left, ExpressionType.Bool, "The left side of '&&'");
             Require(right, ExpressionType.Bool, "The right side of '&&'");
             var (l, r) = (left.Run, right.Run);
             left = new(ExpressionType.Bool, s => l(s).AsBool ? r(s) : Value.Of(false), left.Position);
         }
+        if (parts.Count > 1) _chain = (from, _at, parts, ends);
         return left;
+    }
+
+    /// <summary>Remembers what a name is compared with: enough to tell a condition that can never hold.</summary>
+    private void Compared(Node left, Node right)
+    {
+        Note(left, right);
+        Note(right, left);
+
+        void Note(Node name, Node literal)
+        {
+            if (name.Name is not { } read || literal.Literal is not { } value) return;
+            _comparedReads++;
+            if (!_compared.TryGetValue(read, out var values)) _compared[read] = values = [];
+            if (value.Kind == ValueKind.List) values.AddRange(value.AsList);
+            else values.Add(value);
+        }
     }
 
     private Node Relation()
@@ -110,6 +147,7 @@ internal sealed class Compiler(string text, NameSchema schema)
                 var right = Sum();
                 if (right.Type.Kind != ValueKind.List) throw new ExpressionError($"'in' needs a list on its right, not {right.Type}.", right.Position);
                 if (right.Type.Element is { } element && !element.Accepts(left.Type)) throw new ExpressionError($"A {left.Type} is never in a {right.Type}.", left.Position);
+                Compared(left, right);
                 var (l, r) = (left.Run, right.Run);
                 left = new(ExpressionType.Bool, s => Value.Of(ListOperations.Contains(r(s).AsList, l(s))), left.Position);
             }
@@ -117,14 +155,16 @@ internal sealed class Compiler(string text, NameSchema schema)
         }
     }
 
-    private static Node Compare(Node left, Node right, Token token)
+    private Node Compare(Node left, Node right, Token token)
     {
         if (!left.Type.Accepts(right.Type)) throw new ExpressionError($"A {left.Type} cannot be compared with a {right.Type}.", right.Position);
         var (l, r) = (left.Run, right.Run);
         if (token.Text is not ("==" or "!=") && left.Type.Kind is ValueKind.Bool or ValueKind.List or ValueKind.Record)
             throw new ExpressionError($"A {left.Type} has no order.", token.Position);
+        Compared(left, right);
         Evaluator run = token.Text switch
         {
+            "==" when left.Slot >= 0 && right.Literal is { Kind: ValueKind.String } text => IsText(left.Slot, text.AsString),
             "==" => s => Value.Of(l(s) == r(s)),
             "!=" => s => Value.Of(l(s) != r(s)),
             "<" => s => Value.Of(Value.Compare(l(s), r(s)) < 0),
@@ -134,6 +174,9 @@ internal sealed class Compiler(string text, NameSchema schema)
         };
         return new(ExpressionType.Bool, run, left.Position);
     }
+
+    /// <summary>The commonest condition, without a step between.</summary>
+    private static Evaluator IsText(int slot, string text) => s => Value.Of(s[slot] is { Kind: ValueKind.String } value && string.Equals(value.AsString, text, StringComparison.Ordinal));
 
     private Node Sum()
     {
@@ -178,7 +221,7 @@ internal sealed class Compiler(string text, NameSchema schema)
     }
 
     private static Node Constant(ExpressionType type, Value value, int position) =>
-        new(type, _ => value, position, value.Kind == ValueKind.String ? value.AsString : null);
+        new(type, _ => value, position, value.Kind == ValueKind.String ? value.AsString : null, Literal: value);
 
     private Node Postfix()
     {
@@ -213,8 +256,11 @@ internal sealed class Compiler(string text, NameSchema schema)
     private Node Read(string name, Slot slot, int position)
     {
         if (!_references.Contains(name)) _references.Add(name);
+        _reads++;
+        // A yes-or-no name stands for itself in a condition.
+        if (slot.Type.Kind == ValueKind.Bool) _comparedReads++;
         var index = slot.Index;
-        return new(slot.Type, s => s[index], position);
+        return new(slot.Type, s => s[index], position, Name: slot.Type.Kind == ValueKind.Bool ? null : name, Slot: index);
     }
 
     private Node Index(Node target)
@@ -313,7 +359,7 @@ internal sealed class Compiler(string text, NameSchema schema)
         if (items.TrueForAll(item => item.Constant is not null))
         {
             var constant = Value.Of(items.Select(item => Value.Of(item.Constant!)).ToArray());
-            return new(type, _ => constant, token.Position);
+            return new(type, _ => constant, token.Position, Literal: constant);
         }
         return new(type, s => Value.Of(Array.ConvertAll(runs, run => run(s))), token.Position);
     }
@@ -331,6 +377,7 @@ internal sealed class Compiler(string text, NameSchema schema)
         if (local >= 0) return new(_locals[local].Type, s => s.GetLocal(local), token.Position);
         if (schema.TryGet(token.Text, out var slot)) return Read(token.Text, slot, token.Position);
         if (schema.TryGetRecord(token.Text, out var record)) return new(record, _ => Value.Null, token.Position, token.Text);
+        if (Time.Iso8601.TryParseDuration(token.Text, out var duration)) return Constant(ExpressionType.Duration, Value.Of(duration), token.Position);
         throw new ExpressionError($"'{token.Text}' is not a declared name.{Nearest.Hint(token.Text, schema.Roots)}", token.Position);
     }
 

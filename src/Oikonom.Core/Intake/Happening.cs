@@ -10,21 +10,107 @@ public enum RequestKind
     [JsonStringEnumMemberName("joiner")] Joiner,
     [JsonStringEnumMemberName("mover")] Mover,
     [JsonStringEnumMemberName("leaver")] Leaver,
+    [JsonStringEnumMemberName("correction")] Correction,
 }
 
-/// <summary>Decides from two versions of a record what happened. Pure.</summary>
-public static class Happening
+/// <summary>What happened to a person, in the trade's words.</summary>
+[JsonConverter(typeof(JsonStringEnumConverter<What>))]
+public enum What
 {
-    /// <returns>The kind of request to raise, or null when nothing needs to be done.</returns>
-    public static RequestKind? Between(Facts? before, Facts after, DateOnly today)
+    [JsonStringEnumMemberName("nothing")] Nothing,
+    [JsonStringEnumMemberName("joiner")] Joiner,
+    [JsonStringEnumMemberName("return")] Return,
+    [JsonStringEnumMemberName("second-employment")] SecondEmployment,
+    [JsonStringEnumMemberName("mover")] Mover,
+    [JsonStringEnumMemberName("kind-change")] KindChange,
+    [JsonStringEnumMemberName("name-change")] NameChange,
+    [JsonStringEnumMemberName("number-change")] NumberChange,
+    [JsonStringEnumMemberName("correction")] Correction,
+    [JsonStringEnumMemberName("postponed-start")] PostponedStart,
+    [JsonStringEnumMemberName("earlier-start")] EarlierStart,
+    [JsonStringEnumMemberName("withdrawn-hire")] WithdrawnHire,
+    [JsonStringEnumMemberName("leaver")] Leaver,
+    [JsonStringEnumMemberName("shortened-end")] ShortenedEnd,
+    [JsonStringEnumMemberName("extended-end")] ExtendedEnd,
+    [JsonStringEnumMemberName("late-news")] LateNews,
+}
+
+/// <summary>What happened, and the request that follows from it; none when there is nothing to do.</summary>
+public readonly record struct Happening(What What, RequestKind? Raises)
+{
+    private const int TypingErrors = 2;
+    private static readonly Happening Nothing = new(What.Nothing, null);
+
+    /// <summary>Attributes in which a small difference can only be a typing error.</summary>
+    private static readonly string[] Spelled = [BuiltIn.Given, BuiltIn.Family, BuiltIn.Title, "phone", "privateMail"];
+
+    /// <summary>
+    /// Decides from two versions of the record of one employment. Pure; the same record twice gives nothing.
+    /// </summary>
+    /// <param name="before">What was known of this employment, or null when it is new.</param>
+    /// <param name="after">What the source says now, or null when it says nothing any more.</param>
+    /// <param name="others">Other employments of the same person, as known.</param>
+    /// <param name="today">The day at the person's site.</param>
+    /// <param name="moves">The attributes whose change makes a mover; null means all of them.</param>
+    public static Happening Between(Facts? before, Facts? after, IReadOnlyList<Facts> others, DateOnly today, IReadOnlySet<string>? moves)
     {
-        var over = after.End < today;
-        if (before is null) return over ? null : RequestKind.Joiner;
-        if (before.DifferenceTo(after).Count == 0) return null;
-        var wasOver = before.End < today;
-        if (wasOver && !over) return RequestKind.Joiner;
-        if (wasOver) return null;
-        if (over || (before.End is null && after.End is not null) || after.End < before.End) return RequestKind.Leaver;
-        return RequestKind.Mover;
+        if (before is null) return after is null ? Nothing : New(after, others, today);
+        if (after is null) return Gone(before, today);
+        var differences = before.DifferenceTo(after);
+        if (differences.Count == 0) return Nothing;
+        var (wasOver, isOver) = (before.End < today, after.End < today);
+        if (wasOver) return isOver ? new(What.LateNews, null) : new(What.Return, RequestKind.Joiner);
+        if (isOver) return Gone(before, today);
+        if (before.End != after.End)
+        {
+            if (before.End is null) return new(What.Leaver, RequestKind.Leaver);
+            if (after.End is { } end && end < before.End) return new(What.ShortenedEnd, RequestKind.Leaver);
+        }
+        if (before.Start > today && before.Start != after.Start)
+            return new(after.Start > before.Start ? What.PostponedStart : What.EarlierStart, RequestKind.Mover);
+        if (before.Text(BuiltIn.Kind) != after.Text(BuiltIn.Kind)) return new(What.KindChange, RequestKind.Mover);
+        if (before.End != after.End) return new(What.ExtendedEnd, RequestKind.Mover);
+        if (before.Number != after.Number) return new(What.NumberChange, RequestKind.Mover);
+        if (differences.All(d => IsTypingError(d) || moves?.Contains(d.Name) == false)) return new(What.Correction, RequestKind.Correction);
+        return new(differences.All(d => d.Name is BuiltIn.Given or BuiltIn.Family) ? What.NameChange : What.Mover, RequestKind.Mover);
+    }
+
+    private static Happening New(Facts after, IReadOnlyList<Facts> others, DateOnly today)
+    {
+        if (after.End < today) return new(What.LateNews, null);
+        if (others.Count == 0) return new(What.Joiner, RequestKind.Joiner);
+        return others.All(o => o.End < today) ? new(What.Return, RequestKind.Joiner) : new(What.SecondEmployment, RequestKind.Mover);
+    }
+
+    private static Happening Gone(Facts before, DateOnly today) =>
+        before.End < today ? Nothing : new(before.Start > today ? What.WithdrawnHire : What.Leaver, RequestKind.Leaver);
+
+    /// <summary>
+    /// The employment whose record was replaced: the same person and first day under another key, which the
+    /// source no longer holds. Then the number changed, and nobody joined or left.
+    /// </summary>
+    public static bool IsSameEmployment(Facts vanished, Facts appeared) =>
+        vanished.PersonKey == appeared.PersonKey && vanished.Start == appeared.Start;
+
+    private static bool IsTypingError(AttributeDifference difference) =>
+        Spelled.Contains(difference.Name) && difference.Before.Length >= 4 && difference.After.Length >= 4 && Distance(difference.Before, difference.After) <= TypingErrors;
+
+    /// <summary>Letters to add, drop or change, up to one more than counts as a typing error.</summary>
+    private static int Distance(string left, string right)
+    {
+        if (Math.Abs(left.Length - right.Length) > TypingErrors) return TypingErrors + 1;
+        var row = Enumerable.Range(0, right.Length + 1).ToArray();
+        for (var i = 1; i <= left.Length; i++)
+        {
+            var corner = row[0];
+            row[0] = i;
+            for (var j = 1; j <= right.Length; j++)
+            {
+                var above = row[j];
+                row[j] = left[i - 1] == right[j - 1] ? corner : 1 + Math.Min(corner, Math.Min(above, row[j - 1]));
+                corner = above;
+            }
+        }
+        return row[^1];
     }
 }

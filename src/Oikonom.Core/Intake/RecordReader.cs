@@ -8,13 +8,19 @@ namespace Oikonom.Core.Intake;
 public sealed record RowFault(string Column, string Value, string Reason);
 
 /// <summary>A row turned into facts, or the reason why it was set aside.</summary>
-public readonly record struct RowReading(Facts? Facts, RowFault? Fault);
+public readonly record struct RowReading(Facts? Facts, RowFault? Fault)
+{
+    /// <summary>The record is sound and outside the scope of the source.</summary>
+    public bool Outside { get; init; }
+}
 
 /// <summary>Maps the columns of a row to attributes. One reader serves one thread.</summary>
 public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
 {
     private const int MaxValue = 1024;
     private readonly Scope _scope = new(source.Columns);
+    private readonly Scope _facts = new(rulebook.Attributes);
+    private readonly int[] _slots = [.. source.ColumnNames.Select(name => source.Columns.IndexOf("row." + name))];
 
     /// <param name="texts">The texts of the declared columns, in their order.</param>
     public RowReading Read(IReadOnlyList<string> texts)
@@ -24,7 +30,7 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
             var name = source.ColumnNames[i];
             var text = texts[i];
             if (Refuse(text) is { } reason) return new(null, new(name, Shorten(text), reason));
-            _scope[source.Columns.IndexOf("row." + name)] = Value.Of(text.Trim());
+            _scope[_slots[i]] = Value.Of(text.Trim());
         }
         var values = new List<KeyValuePair<string, Value>>();
         foreach (var attribute in source.Mapping)
@@ -39,6 +45,18 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
             }
         }
         var facts = new Facts(values);
+        if (source.Scope is { } scope)
+        {
+            facts.Fill(_facts, rulebook.Attributes);
+            try
+            {
+                if (!scope.Holds(_facts)) return new(facts, null) { Outside = true };
+            }
+            catch (ExpressionFault fault)
+            {
+                return new(null, new("", "", $"The scope of the source cannot be decided: {fault.Message}"));
+            }
+        }
         foreach (var name in rulebook.Mandatory)
             if (facts[name].IsNull) return new(null, Fault(source.Mapping.First(m => m.Name == name), $"'{name}' is mandatory and empty."));
         if (!rulebook.Sites.ContainsKey(facts.Text(BuiltIn.Site)))

@@ -35,16 +35,29 @@ public static class BuiltIn
 /// <summary>What HR says of one employment of a person, by attribute. Immutable.</summary>
 public sealed class Facts
 {
-    private readonly SortedDictionary<string, Value> _values;
+    private readonly Dictionary<string, Value> _values;
+    private string? _json;
 
     public Facts(IEnumerable<KeyValuePair<string, Value>> values)
     {
-        _values = new(StringComparer.Ordinal);
+        _values = new(16, StringComparer.Ordinal);
         foreach (var (name, value) in values)
             if (!value.IsNull && !(value.Kind == ValueKind.String && value.AsString.Length == 0)) _values[name] = value;
     }
 
+    private Facts(Dictionary<string, Value> values) => _values = values;
+
     public IReadOnlyDictionary<string, Value> Values => _values;
+
+    /// <summary>The same with one attribute set, or taken away by null.</summary>
+    public Facts With(string name, Value value)
+    {
+        var values = new Dictionary<string, Value>(_values, StringComparer.Ordinal);
+        if (value.IsNull) values.Remove(name);
+        else values[name] = value;
+        return new(values);
+    }
+
     public Value this[string name] => _values.TryGetValue(name, out var value) ? value : Value.Null;
     public string Text(string name) => this[name].ToString();
 
@@ -52,6 +65,7 @@ public sealed class Facts
     public string Number => Text(BuiltIn.Number);
     public string DisplayName => $"{Text(BuiltIn.Given)} {Text(BuiltIn.Family)}".Trim();
     public string Manager => Text(BuiltIn.Manager);
+    public string Site => Text(BuiltIn.Site);
     public DateOnly Start => this[BuiltIn.Start].AsDateOrNull ?? DateOnly.MinValue;
     public DateOnly? End => this[BuiltIn.End].AsDateOrNull;
 
@@ -61,25 +75,70 @@ public sealed class Facts
             .Where(name => this[name] != later[name])
             .Select(name => new AttributeDifference(name, Text(name), later.Text(name)))];
 
-    /// <summary>Fills the slots of <paramref name="scope"/> that <paramref name="schema"/> declares.</summary>
+    /// <summary>Fills the slots of <paramref name="scope"/> that <paramref name="schema"/> declares; a text that is not there is "".</summary>
     public void Fill(Scope scope, NameSchema schema)
     {
-        foreach (var name in schema.Names)
+        foreach (var (name, slot) in schema.Slots)
         {
-            schema.TryGet(name, out var slot);
             var value = this[name];
             scope[slot.Index] = value.IsNull && slot.Type.Kind == ValueKind.String ? Value.Of("") : value;
         }
     }
 
     /// <summary>As a JSON object of texts, attributes in order of name: the same facts give the same bytes.</summary>
-    public string ToJson() => JsonSerializer.Serialize(_values.ToDictionary(pair => pair.Key, pair => pair.Value.ToString()));
+    public string ToJson() => _json ??= Write();
+
+    private string Write()
+    {
+        var buffer = new System.Buffers.ArrayBufferWriter<byte>(512);
+        using (var writer = new Utf8JsonWriter(buffer))
+        {
+            writer.WriteStartObject();
+            foreach (var (name, value) in _values.OrderBy(v => v.Key, StringComparer.Ordinal)) writer.WriteString(name, value.ToString());
+            writer.WriteEndObject();
+        }
+        return System.Text.Encoding.UTF8.GetString(buffer.WrittenSpan);
+    }
 
     /// <summary>Reads what <see cref="ToJson"/> wrote; types come from <paramref name="schema"/>, unknown names are read as text.</summary>
+    /// <exception cref="JsonException">The text is no object of texts.</exception>
     public static Facts FromJson(string json, NameSchema schema)
     {
-        var texts = JsonSerializer.Deserialize<Dictionary<string, string>>(json) ?? [];
-        return new(texts.Select(pair => KeyValuePair.Create(pair.Key, Typed(pair.Value, schema.TryGet(pair.Key, out var slot) ? slot.Type.Kind : ValueKind.String))));
+        var length = System.Text.Encoding.UTF8.GetMaxByteCount(json.Length);
+        var rented = System.Buffers.ArrayPool<byte>.Shared.Rent(length);
+        try
+        {
+            var reader = new Utf8JsonReader(rented.AsSpan(0, System.Text.Encoding.UTF8.GetBytes(json, rented)));
+            return Read(ref reader, schema);
+        }
+        finally
+        {
+            System.Buffers.ArrayPool<byte>.Shared.Return(rented);
+        }
+    }
+
+    /// <summary>Reads a list of facts, such as the other employments of a person.</summary>
+    public static IReadOnlyList<Facts> ListFromJson(string json, NameSchema schema)
+    {
+        if (json.Length <= 2) return [];
+        using var document = JsonDocument.Parse(json);
+        return [.. document.RootElement.EnumerateArray().Select(item => FromJson(item.GetRawText(), schema))];
+    }
+
+    public static string ListToJson(IEnumerable<Facts> facts) => $"[{string.Join(',', facts.Select(f => f.ToJson()))}]";
+
+    private static Facts Read(ref Utf8JsonReader reader, NameSchema schema)
+    {
+        var values = new Dictionary<string, Value>(16, StringComparer.Ordinal);
+        if (!reader.Read() || reader.TokenType != JsonTokenType.StartObject) throw new JsonException("Facts are an object.");
+        while (reader.Read() && reader.TokenType == JsonTokenType.PropertyName)
+        {
+            var name = schema.Find(ref reader, out var kind);
+            reader.Read();
+            var text = reader.GetString() ?? "";
+            if (text.Length > 0) values[name] = Typed(text, kind);
+        }
+        return new(values);
     }
 
     private static Value Typed(string text, ValueKind kind) => kind switch

@@ -33,6 +33,10 @@ public sealed record Change(
 /// <summary>The exact changes a request will make, in order. The same inputs give the same plan and the same digest.</summary>
 public sealed record Plan(int Edition, IReadOnlyList<Change> Changes)
 {
+    /// <summary>Separations the result would break and that somebody may allow; null when there are none.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public IReadOnlyList<Conflict>? Conflicts { get; init; }
+
     private static readonly JsonSerializerOptions Options = new(JsonSerializerDefaults.Web) { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
 
     public string ToJson() => JsonSerializer.Serialize(this, Options);

@@ -19,18 +19,38 @@ public static class Planner
     {
         var changes = new List<Change>();
         var (current, adopted) = Adopt(recorded, existing, edition.Rulebook);
-        var (_, end) = Desired.Term(person.Facts, edition.Rulebook);
-        var turns = Desired.Turns(person, edition, extra).Where(turn => turn > now).Select(turn => (DateTimeOffset?)turn).Prepend(null);
+        var (_, end) = Desired.Term(person, edition.Rulebook);
+        Privileges.RequireEnds(extra, edition.Rulebook);
+        var asking = edition.Rulebook.Access.Ask();
+        var turns = asking.Turns(person, extra).Where(turn => turn > now).Select(turn => (DateTimeOffset?)turn).Prepend(null);
+        var conflicts = new List<Conflict>();
         foreach (var due in turns)
         {
-            var wanted = Desired.At(person, edition, extra, due ?? now);
+            var wanted = asking.At(person, extra, due ?? now);
+            foreach (var conflict in Separations.In(wanted, edition.Rulebook))
+                if (!conflicts.Exists(c => c.Separation == conflict.Separation)) conflicts.Add(conflict);
             var over = (due ?? now) >= end;
             var later = kind != RequestKind.Leaver && due is not null && over;
-            changes.AddRange(Difference(current, wanted, adopted, immutableIds, edition.Rulebook, due, later, over));
+            changes.AddRange(Difference(current, wanted, adopted, immutableIds, edition.Rulebook, due, later, over, now));
             current = wanted;
             adopted = new Dictionary<string, ExistingAccount>();
         }
-        return new(edition.Number, [.. changes.Select((change, i) => change with { Ordinal = i + 1 })]);
+        return new(edition.Number, [.. changes.OrderBy(c => c.Due ?? DateTimeOffset.MinValue).Select((change, i) => change with { Ordinal = i + 1 })]) { Conflicts = conflicts.Count > 0 ? conflicts : null };
+    }
+
+    /// <summary>Targets in the order in which a plan goes through them: what others wait for comes first.</summary>
+    private static IEnumerable<TargetRule> InOrder(Rulebook.Rulebook rulebook)
+    {
+        var done = new HashSet<string>(StringComparer.Ordinal);
+        while (done.Count < rulebook.Targets.Count)
+        {
+            foreach (var target in rulebook.Targets.Values)
+            {
+                if (done.Contains(target.Name) || !target.After.All(done.Contains)) continue;
+                done.Add(target.Name);
+                yield return target;
+            }
+        }
     }
 
     /// <summary>
@@ -79,9 +99,9 @@ public static class Planner
 
     private static IEnumerable<Change> Difference(
         AccessState current, AccessState wanted, IReadOnlyDictionary<string, ExistingAccount> adopted, IReadOnlyDictionary<string, string> immutableIds,
-        Rulebook.Rulebook rulebook, DateTimeOffset? due, bool later, bool over)
+        Rulebook.Rulebook rulebook, DateTimeOffset? due, bool later, bool over, DateTimeOffset now)
     {
-        foreach (var target in rulebook.Targets.Values)
+        foreach (var target in InOrder(rulebook))
         {
             var before = current.Accounts.GetValueOrDefault(target.Name);
             var after = wanted.Accounts.GetValueOrDefault(target.Name);
@@ -109,9 +129,21 @@ public static class Planner
             }
             foreach (var (key, grant) in wanted.Grants.Where(g => g.Value.Target == target.Name).OrderBy(g => g.Key, StringComparer.Ordinal))
                 if (!current.Grants.ContainsKey(key)) found.Add(Of(ChangeKind.Grant, grant.Entitlement, [], grant.Reason));
+            var kept = new List<Change>();
             foreach (var (key, grant) in current.Grants.Where(g => g.Value.Target == target.Name).OrderBy(g => g.Key, StringComparer.Ordinal))
-                if (!wanted.Grants.ContainsKey(key) && target.Entitlements.ContainsKey(grant.Entitlement))
-                    found.Add(Of(ChangeKind.Revoke, grant.Entitlement, [], grant.Reason with { Condition = wanted.Accounts.GetValueOrDefault(target.Name) is { Enabled: true } ? "no template gives it any more" : "the term has ended" }));
+            {
+                if (wanted.Grants.ContainsKey(key) || !target.Entitlements.ContainsKey(grant.Entitlement)) continue;
+                var stays = after is { Enabled: true };
+                var revoke = Of(ChangeKind.Revoke, grant.Entitlement, [], grant.Reason with { Condition = stays ? "no template gives it any more" : "the term has ended" });
+                var handOver = stays && due is null ? HandOver(rulebook, grant) : TimeSpan.Zero;
+                if (handOver == TimeSpan.Zero) found.Add(revoke);
+                else kept.Add(revoke with { Due = now + handOver, Later = true, Reason = revoke.Reason with { Condition = $"no template gives it any more; kept for the hand-over of {System.Xml.XmlConvert.ToString(handOver)}" } });
+            }
+            foreach (var change in kept)
+            {
+                yield return change;
+                yield return Of(ChangeKind.Verify, account.Name, [], account.Reason) with { Due = change.Due, Later = true };
+            }
             if (found.Count == 0) continue;
             // Access goes first when somebody leaves: disabling stands before everything else.
             foreach (var change in found.OrderBy(c => c.Kind == ChangeKind.DisableAccount ? 0 : 1)) yield return change;
@@ -121,6 +153,9 @@ public static class Planner
                 0, kind, target.Name, subject, due, later, account.Name, account.Container, account.Classes, attributes, account.Enabled, id, reason);
         }
     }
+
+    private static TimeSpan HandOver(Rulebook.Rulebook rulebook, GrantState grant) => rulebook.Templates
+        .Where(t => t.Name == grant.Reason.Rule).SelectMany(t => t.Grants).Where(g => g.Key == grant.Key).Select(g => g.HandOver).DefaultIfEmpty().Max();
 
     private static Reason Term(AccountState account, bool enabled) => account.Reason with { Condition = enabled ? "the first day has begun" : "outside the employment" };
 

@@ -8,14 +8,17 @@ using YamlDotNet.RepresentationModel;
 
 namespace Oikonom.Core.Rulebook;
 
-/// <summary>What reading a rulebook gave: the rulebook when nothing is wrong, else every finding at once.</summary>
-public sealed record RulebookReading(Rulebook? Rulebook, IReadOnlyList<Finding> Findings);
+/// <summary>What reading a rulebook gave: the rulebook when nothing is wrong, else every finding at once; and what deserves a second thought.</summary>
+public sealed record RulebookReading(Rulebook? Rulebook, IReadOnlyList<Finding> Findings)
+{
+    public IReadOnlyList<Finding> Warnings { get; init; } = [];
+}
 
 /// <summary>Reads and checks the files of a rulebook. Pure: text in, rulebook or findings out.</summary>
 public static partial class RulebookReader
 {
     private const int MaxFile = 1_048_576;
-    private static readonly string[] Folders = ["sources", "targets", "templates", "workflows"];
+    private static readonly string[] Folders = ["sources", "targets", "templates", "workflows", "pools", "separations"];
 
     public static RulebookReading Read(IReadOnlyList<RulebookFile> files)
     {
@@ -41,8 +44,12 @@ public static partial class RulebookReader
             return new(null, findings);
         }
         var rulebook = new Documents(root, documents, findings).Read();
-        return new(findings.Count == 0 ? rulebook : null, [.. findings.OrderBy(f => f.Place.File, StringComparer.Ordinal).ThenBy(f => f.Place.Line).ThenBy(f => f.Place.Column)]);
+        if (findings.Count > 0 || rulebook is null) return new(null, InOrder(findings));
+        return new(rulebook, []) { Warnings = InOrder(Warnings.In(rulebook)) };
     }
+
+    private static IReadOnlyList<Finding> InOrder(IEnumerable<Finding> findings) =>
+        [.. findings.OrderBy(f => f.Place.File, StringComparer.Ordinal).ThenBy(f => f.Place.Line).ThenBy(f => f.Place.Column)];
 
     /// <summary>SHA-256 over paths and texts in order of path, in lower-case hexadecimal: the identity of an edition.</summary>
     public static string Digest(IEnumerable<RulebookFile> files)
@@ -76,6 +83,11 @@ public static partial class RulebookReader
         {
             findings.Add(new(new(file.Path, (int)Math.Max(1, error.Start.Line), (int)Math.Max(1, error.Start.Column)), $"This is not sound YAML: {error.InnerException?.Message ?? error.Message}"));
         }
+        catch (Exception error) when (error is InvalidOperationException or ArgumentException or FormatException)
+        {
+            // The parser gives up on some broken texts without a place of its own.
+            findings.Add(new(new(file.Path, 1, 1), "This is not sound YAML; look for a broken quote, list or mapping."));
+        }
         return null;
     }
 
@@ -100,12 +112,14 @@ public static partial class RulebookReader
     private static partial Regex AttributeForm();
 
     /// <summary>Reads the documents of one rulebook into its records.</summary>
-    private sealed class Documents(YamlMap root, List<(string Folder, YamlMap Map)> documents, List<Finding> findings)
+    private sealed partial class Documents(YamlMap root, List<(string Folder, YamlMap Map)> documents, List<Finding> findings)
     {
         private NameSchema _attributes = new([]);
         private List<string> _mandatory = [];
         private readonly Dictionary<string, TargetRule> _targets = new(StringComparer.Ordinal);
         private readonly HashSet<string> _accountTargets = new(StringComparer.Ordinal);
+        private readonly Dictionary<string, NumberPool> _pools = new(StringComparer.Ordinal);
+        private NameSchema _accountNames = new([]);
 
         public Rulebook? Read()
         {
@@ -113,22 +127,33 @@ public static partial class RulebookReader
             var title = root.TextOr("title", name?.Text ?? "");
             var sites = ReadSites();
             ReadAttributes();
+            var moves = root.Has("moves") ? root.Texts("moves").Where(Declared).Select(m => m.Text).ToHashSet(StringComparer.Ordinal) : null;
+            var publishing = root.Choice("publishing", "one-person", "one-person", "second-person");
+            var domains = root.Texts("mail-domains", required: false).Select(d => d.Text).ToList();
             root.Done();
 
+            foreach (var map in Of("pools"))
+                if (Pool(map, sites) is { } pool) Add(_pools, pool.Name, pool, pool.Place);
+            // The names of all targets are known before any of them is read, since accounts may use each other's.
+            var targetNames = Of("targets").Select(m => m.Peek("name")).OfType<string>().Distinct().ToList();
+            _accountNames = Rulebook.AccountSchema(_attributes, _pools.Keys, targetNames);
+            foreach (var map in Of("targets"))
+                if (Target(map) is { } target) Add(_targets, target.Name, target, target.Place);
             var sources = new Dictionary<string, SourceRule>(StringComparer.Ordinal);
             foreach (var map in Of("sources"))
                 if (Source(map) is { } source) Add(sources, source.Name, source, source.Place);
-            foreach (var map in Of("targets"))
-                if (Target(map) is { } target) Add(_targets, target.Name, target, target.Place);
             if (findings.Count > 0 && _targets.Count == 0 && Of("targets").Any()) return null;
+            CheckOrder();
 
-            var accountNames = new Rulebook("", "", sites, _attributes, [], sources, _targets, [], []).AccountNames;
             var templates = new Dictionary<string, RoleTemplate>(StringComparer.Ordinal);
             foreach (var map in Of("templates"))
-                if (Template(map, accountNames) is { } template) Add(templates, template.Name, template, template.Place);
+                if (Template(map) is { } template) Add(templates, template.Name, template, template.Place);
             foreach (var template in templates.Values)
                 foreach (var grant in template.Grants)
                     if (!_accountTargets.Contains(grant.Target)) findings.Add(new(grant.Place, $"No template makes an account in '{grant.Target}', so this can never be given."));
+            var separations = new Dictionary<string, Separation>(StringComparer.Ordinal);
+            foreach (var map in Of("separations"))
+                if (ReadSeparation(map) is { } separation) Add(separations, separation.Name, separation, separation.Place);
 
             var workflows = new Dictionary<string, Workflow>(StringComparer.Ordinal);
             foreach (var map in Of("workflows"))
@@ -136,7 +161,22 @@ public static partial class RulebookReader
             CheckWorkflows(workflows.Values);
 
             return name is null ? null : new(name.Value.Text, title, sites, _attributes, _mandatory, sources, _targets,
-                [.. templates.Values.OrderByDescending(t => t.Priority).ThenBy(t => t.Name, StringComparer.Ordinal)], [.. workflows.Values]);
+                [.. templates.Values.OrderByDescending(t => t.Priority).ThenBy(t => t.Name, StringComparer.Ordinal)], [.. workflows.Values])
+            {
+                Moves = moves,
+                Pools = _pools,
+                Separations = [.. separations.Values],
+                PublishingNeedsSecond = publishing == "second-person",
+                MailDomains = domains,
+                AccountNames = _accountNames,
+            };
+        }
+
+        private bool Declared(Located attribute)
+        {
+            if (_attributes.TryGet(attribute.Text, out _)) return true;
+            root.Report(attribute.Place, $"'{attribute.Text}' is not a declared attribute.{Nearest.Hint(attribute.Text, _attributes.Names)}");
+            return false;
         }
 
         private IEnumerable<YamlMap> Of(string folder) => documents.Where(d => d.Folder == folder).Select(d => d.Map);
@@ -191,187 +231,7 @@ public static partial class RulebookReader
             _mandatory = [.. BuiltIn.Mandatory];
             foreach (var name in root.Texts("mandatory", required: false))
             {
-                if (!_attributes.TryGet(name.Text, out _)) root.Report(name.Place, $"'{name.Text}' is not a declared attribute.{Nearest.Hint(name.Text, _attributes.Names)}");
-                else if (!_mandatory.Contains(name.Text)) _mandatory.Add(name.Text);
-            }
-        }
-
-        private SourceRule? Source(YamlMap map)
-        {
-            var name = Name(map);
-            if (map.Text("kind") is { } kind && kind.Text != "file") map.Report(kind.Place, $"'{kind.Text}' is no kind of source; known is file.");
-            var path = map.Text("path");
-            if (path is { } p && (Path.IsPathRooted(p.Text) || p.Text.Split('/', '\\').Contains(".."))) map.Report(p.Place, "The path is relative to the service's folder of sources and stays inside it.");
-            var delimiter = map.Text("delimiter", required: false);
-            if (delimiter is { Text.Length: not 1 }) map.Report(delimiter.Value.Place, "The delimiter is one character.");
-            var encoding = map.Text("encoding", required: false);
-            if (encoding is { } e && e.Text is not ("utf-8" or "iso-8859-1")) map.Report(e.Place, $"'{e.Text}' is no known encoding; use utf-8 or iso-8859-1.");
-            var columns = map.Texts("columns");
-            var schema = new NameSchema(columns.Select(c => c.Text).Distinct().Select(c => KeyValuePair.Create("row." + c, ExpressionType.String)));
-            foreach (var twice in columns.GroupBy(c => c.Text).Where(g => g.Count() > 1)) map.Report(twice.Last().Place, $"The column '{twice.Key}' is named twice.");
-
-            var keyColumn = -1;
-            if (map.Text("key") is { } key)
-            {
-                keyColumn = columns.ToList().FindIndex(c => c.Text == key.Text);
-                if (keyColumn < 0) map.Report(key.Place, $"'{key.Text}' is not one of the columns.{Nearest.Hint(key.Text, columns.Select(c => c.Text))}");
-            }
-
-            var mapping = new List<MappedAttribute>();
-            foreach (var (attribute, text) in map.NamedTexts("mapping"))
-            {
-                if (!_attributes.TryGet(attribute.Text, out var slot)) map.Report(attribute.Place, $"'{attribute.Text}' is not a declared attribute.{Nearest.Hint(attribute.Text, _attributes.Names)}");
-                else if (map.Expression(text, schema, slot.Type, $"'{attribute.Text}'") is { } expression) mapping.Add(new(attribute.Text, expression, text.Place));
-            }
-            foreach (var missing in _mandatory.Where(m => !mapping.Exists(a => a.Name == m)))
-                if (!findings.Exists(f => f.Place.File == map.Place.File)) map.Report(map.Place, $"The mandatory attribute '{missing}' is not mapped.");
-            var title = map.TextOr("title", name ?? "");
-            map.Done();
-            return name is null || path is null || keyColumn < 0 ? null : new(name, title, path.Value.Text, delimiter is { Text.Length: 1 } d ? d.Text[0] : ',', encoding?.Text ?? "utf-8",
-                schema, [.. columns.Select(c => c.Text)], keyColumn, mapping, map.Place);
-        }
-
-        private TargetRule? Target(YamlMap map)
-        {
-            var name = Name(map);
-            if (map.Text("kind") is { } kind && kind.Text != "ldap") map.Report(kind.Place, $"'{kind.Text}' is no kind of target; known is ldap.");
-            Uri? address = null;
-            var startTls = false;
-            if (map.Text("address") is { } text)
-            {
-                startTls = map.TextOr("security", "tls") == "starttls";
-                if (!Uri.TryCreate(text.Text, UriKind.Absolute, out address) || address.Scheme is not ("ldap" or "ldaps") || address.Host.Length == 0)
-                    map.Report(text.Place, "The address has the form ldaps://host:port, or ldap://host:port with 'security: starttls'.");
-                else if (address.Scheme == "ldap" && !startTls) map.Report(text.Place, "The connection would be in clear text. Use ldaps://, or add 'security: starttls'.");
-                else if (address.Scheme == "ldaps" && startTls) map.Report(text.Place, "ldaps:// is encrypted from the start; leave out 'security: starttls'.");
-            }
-            var signIn = map.Map("sign-in");
-            var (who, secret) = (signIn?.Text("name"), signIn?.Text("secret"));
-            signIn?.Done();
-            var authority = map.Text("authority");
-            var container = map.Text("container");
-            var groups = map.Text("groups");
-            var match = map.Texts("match").Select(m => m.Text).ToList();
-            var classes = map.Texts("classes").Select(c => c.Text).ToList();
-            var entitlements = new Dictionary<string, Entitlement>(StringComparer.Ordinal);
-            foreach (var (key, entry) in map.NamedMaps("entitlements", required: false))
-            {
-                var group = entry.Text("group");
-                var title = entry.TextOr("title", key.Text);
-                var owner = entry.Text("owner", required: false)?.Text;
-                entry.Done();
-                if (!NameForm().IsMatch(key.Text)) map.Report(key.Place, $"'{key.Text}' is no name: use lower-case letters, digits and hyphens.");
-                else if (group is not null) entitlements[key.Text] = new(key.Text, title, group.Value.Text, owner, key.Place);
-            }
-            var connections = map.Number("connections", 4, 1, 64);
-            var length = map.Number("password-length", 16, 12, 64);
-            var nameAttribute = map.TextOr("name-attribute", "uid");
-            var placeholder = map.Text("empty-group-member", required: false)?.Text;
-            var targetTitle = map.TextOr("title", name ?? "");
-            map.Done();
-            if (name is null || address is null || who is null || secret is null || authority is null || container is null || groups is null) return null;
-            return new(name, targetTitle, address, startTls, authority.Value.Text, who.Value.Text, secret.Value.Text, connections, container.Value.Text,
-                nameAttribute, classes, match, length, groups.Value.Text, placeholder, entitlements, map.Place);
-        }
-
-        private TargetRule? Target(Located name, YamlMap map)
-        {
-            if (_targets.TryGetValue(name.Text, out var target)) return target;
-            map.Report(name.Place, $"There is no target '{name.Text}'.{Nearest.Hint(name.Text, _targets.Keys)}");
-            return null;
-        }
-
-        private RoleTemplate? Template(YamlMap map, NameSchema accountNames)
-        {
-            var name = Name(map);
-            var title = map.TextOr("title", name ?? "");
-            var priority = map.Number("priority", 0, -1000, 1000);
-            var when = map.Text("when", required: false) is { } condition ? map.Expression(condition, _attributes, ExpressionType.Bool, "'when'") : null;
-            var accounts = new List<AccountRule>();
-            foreach (var (target, account) in map.NamedMaps("accounts", required: false))
-            {
-                var names = account.Texts("name", required: false).Select(n => account.Expression(n, _attributes, ExpressionType.String, "'name'")).OfType<Expression>().ToList();
-                var lead = TimeSpan.Zero;
-                if (account.Text("lead", required: false) is { } text && !Time.Iso8601.TryParseDuration(text.Text, out lead))
-                    account.Report(text.Place, $"'{text.Text}' is no ISO 8601 duration such as P14D.");
-                var attributes = new List<AttributeRule>();
-                foreach (var (attribute, expressionText) in account.NamedTexts("attributes", required: false))
-                {
-                    if (!AttributeForm().IsMatch(attribute.Text)) account.Report(attribute.Place, $"'{attribute.Text}' is no attribute name of a target.");
-                    else if (account.Expression(expressionText, accountNames, ExpressionType.Null, "") is { } expression) attributes.Add(new(attribute.Text, expression, expressionText.Place));
-                }
-                account.Done();
-                if (Target(target, account) is null) continue;
-                if (names.Count > 0) _accountTargets.Add(target.Text);
-                accounts.Add(new(target.Text, names, lead, attributes, target.Place));
-            }
-            var grants = new List<GrantRule>();
-            foreach (var entry in map.Maps("grants", required: false))
-            {
-                var to = entry.Text("to");
-                var only = entry.Text("when", required: false) is { } c ? entry.Expression(c, _attributes, ExpressionType.Bool, "'when'") : null;
-                entry.Done();
-                if (to is not { } reference) continue;
-                var parts = reference.Text.Split('/', 2);
-                if (parts.Length != 2) entry.Report(reference.Place, $"'{reference.Text}' must have the form TARGET/ENTITLEMENT.");
-                else if (Target(new(parts[0], reference.Place), entry) is { } target)
-                {
-                    if (target.Entitlements.ContainsKey(parts[1])) grants.Add(new(parts[0], parts[1], only, reference.Place));
-                    else entry.Report(reference.Place, $"The target '{parts[0]}' has no entitlement '{parts[1]}'.{Nearest.Hint(parts[1], target.Entitlements.Keys)}");
-                }
-            }
-            map.Done();
-            return name is null ? null : new(name, title, priority, when, accounts, grants, map.Place);
-        }
-
-        private static readonly string[] Kinds = ["joiner", "mover", "leaver"];
-        private static readonly string[] Roles = ["requester", "approver", "operator", "engineer", "auditor"];
-
-        private Workflow? ReadWorkflow(YamlMap map)
-        {
-            var name = Name(map);
-            var title = map.TextOr("title", name ?? "");
-            var kinds = map.Texts("for");
-            foreach (var kind in kinds.Where(k => !Kinds.Contains(k.Text))) map.Report(kind.Place, $"'{kind.Text}' is no kind of request; known are {string.Join(", ", Kinds)}.{Nearest.Hint(kind.Text, Kinds)}");
-            var stages = new List<Stage>();
-            foreach (var entry in map.Maps("stages"))
-            {
-                var stageName = entry.Text("name");
-                var decides = entry.Text("decides");
-                var otherwise = entry.Text("otherwise", required: false);
-                var stageTitle = entry.TextOr("title", stageName?.Text ?? "");
-                entry.Done();
-                if (stageName is null || decides is null) continue;
-                CheckApprover(entry, decides.Value, allowManager: true);
-                if (otherwise is { } fallback) CheckApprover(entry, fallback, allowManager: false);
-                else if (!decides.Value.Text.StartsWith("role:", StringComparison.Ordinal)) entry.Report(decides.Value.Place, "This can find nobody; add 'otherwise: role:NAME' so that the stage is never a dead end.");
-                stages.Add(new(stageName.Value.Text, stageTitle, decides.Value.Text, otherwise?.Text ?? decides.Value.Text, entry.Place));
-            }
-            var release = map.Text("release", required: false);
-            if (release is { } r && r.Text is not ("operator" or "automatic")) map.Report(r.Place, $"'{r.Text}' is no way to release; use operator or automatic.");
-            map.Done();
-            return name is null ? null : new(name, title, [.. kinds.Select(k => k.Text)], stages, release?.Text != "automatic", map.Place);
-        }
-
-        private static void CheckApprover(YamlMap map, Located text, bool allowManager)
-        {
-            if (allowManager && text.Text == "manager") return;
-            if (text.Text.StartsWith("person:", StringComparison.Ordinal) && text.Text.Length > 7) return;
-            if (text.Text.StartsWith("role:", StringComparison.Ordinal))
-            {
-                if (!Roles.Contains(text.Text[5..])) map.Report(text.Place, $"'{text.Text[5..]}' is no role; known are {string.Join(", ", Roles)}.{Nearest.Hint(text.Text[5..], Roles)}");
-                return;
-            }
-            map.Report(text.Place, $"'{text.Text}' names no approver; use {(allowManager ? "manager, " : "")}role:NAME or person:NUMBER.");
-        }
-
-        private void CheckWorkflows(IReadOnlyCollection<Workflow> workflows)
-        {
-            foreach (var kind in Kinds)
-            {
-                var serving = workflows.Where(w => w.For.Contains(kind)).ToList();
-                if (serving.Count == 0 && findings.Count == 0) findings.Add(new(root.Place, $"No workflow is for {kind} requests."));
-                if (serving.Count > 1) findings.Add(new(serving[1].Place, $"Two workflows are for {kind} requests: '{serving[0].Name}' and '{serving[1].Name}'."));
+                if (Declared(name) && !_mandatory.Contains(name.Text)) _mandatory.Add(name.Text);
             }
         }
     }

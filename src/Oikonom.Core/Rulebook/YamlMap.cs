@@ -58,6 +58,49 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         return otherwise;
     }
 
+    public bool Has(string key) => Find(key) is not null;
+
+    /// <summary>The text of a key without asking for it: a first look at documents that name each other.</summary>
+    public string? Peek(string key) => node.Children.FirstOrDefault(pair => pair.Key is YamlScalarNode { Value: { } name } && name == key).Value is YamlScalarNode { Value: { } text } ? text : null;
+
+    /// <summary>One of the known words; the key is mandatory when <paramref name="otherwise"/> is null.</summary>
+    public string Choice(string key, string? otherwise, params string[] known)
+    {
+        if (Text(key, required: otherwise is null) is not { } text) return otherwise ?? known[0];
+        if (known.Contains(text.Text)) return text.Text;
+        Report(text.Place, $"'{text.Text}' is not known for '{key}'; use {string.Join(", ", known)}.{Nearest.Hint(text.Text, known)}");
+        return otherwise ?? known[0];
+    }
+
+    public bool YesNo(string key, bool otherwise) => Choice(key, otherwise ? "yes" : "no", "yes", "no", "true", "false") is "yes" or "true";
+
+    /// <summary>A list whose entries are texts or mappings.</summary>
+    public IEnumerable<(Located? Text, YamlMap? Map)> TextsOrMaps(string key)
+    {
+        if (Find(key) is not YamlSequenceNode list)
+        {
+            foreach (var text in Texts(key)) yield return (text, null);
+            yield break;
+        }
+        foreach (var item in list.Children)
+        {
+            if (item is YamlScalarNode { Value: { } text } scalar) yield return (new(text, Inside(scalar)), null);
+            else if (item is YamlMappingNode map) yield return (null, new(map, file, findings));
+            else Report(PlaceOf(item, file), $"Each entry of '{key}' must be a text or a mapping.");
+        }
+    }
+
+    /// <summary>A list of names, or a mapping of names to texts; a name of a list stands for itself.</summary>
+    public IReadOnlyList<(Located Name, Located Value)> TextsOrNamedTexts(string key) =>
+        Find(key) is YamlMappingNode ? [.. NamedTexts(key)] : [.. Texts(key).Select(text => (text, text))];
+
+    /// <summary>The mapping under <paramref name="key"/> whose values are a text or a list of texts.</summary>
+    public IEnumerable<(Located Name, IReadOnlyList<Located> Texts)> NamedTextLists(string key)
+    {
+        foreach (var (name, _) in Map(key)?.Entries() ?? [])
+            yield return (name, Map(key)!.Texts(name.Text));
+    }
+
     public IReadOnlyList<Located> Texts(string key, bool required = true)
     {
         switch (Find(key))

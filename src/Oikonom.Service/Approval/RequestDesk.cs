@@ -42,10 +42,10 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
             // The machine first: it says best why nothing can be decided.
             var edition = await editions.GetAsync(row.Edition, cancel);
             var workflow = StageEntry.WorkflowFor(edition, row.Kind);
-            RequestMachine.Next(StageEntry.StateOf(row), what, (int)row.Stage, workflow.Stages.Count, workflow.ReleasedByOperator);
+            RequestMachine.Next(StageEntry.StateOf(row), what, (int)row.Stage, StageEntry.StagesOf(workflow, PlanOf(row)).Count, workflow.ReleasedByOperator);
             DecisionRight.Require(user.AsParty(), DecidersOf(row), row.Requester, row.PersonNumber);
             if (digest is not null) RequireDigest(row, digest);
-            var plan = row.Plan is null ? new Plan(edition.Number, []) : Plan.FromJson(row.Plan);
+            var plan = PlanOf(row) ?? new Plan(edition.Number, []);
             await s.AddDecisionAsync(new() { RequestId = id, StageTitle = row.StageTitle, Actor = user.UserName(), Verdict = verdict, Remark = remark, Digest = row.PlanDigest ?? "", At = time.Milliseconds() });
             s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), $"request.{verdict}", row.PersonId, id,
                 ("stage", row.StageTitle), ("as", row.DeciderWhy), ("digest", row.PlanDigest), ("remark", remark.Length > 0 ? remark : null)));
@@ -54,6 +54,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
             {
                 row.CompletedAt = time.Milliseconds();
                 await s.ReleaseNamesAsync(row.PersonId);
+                await s.ReleaseNumbersAsync(row.PersonId);
                 await stages.TellRequesterAsync(s, row, $"was declined by {user.UserName()}: {remark}");
             }
             else if (row.State == "releasing") await stages.TellRequesterAsync(s, row, "was approved and waits for release");
@@ -66,7 +67,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         var row = await RequireAsync(s, id);
         var edition = await editions.GetAsync(row.Edition, cancel);
         var workflow = StageEntry.WorkflowFor(edition, row.Kind);
-        RequestMachine.Next(StageEntry.StateOf(row), RequestEvent.Release, (int)row.Stage, workflow.Stages.Count, workflow.ReleasedByOperator);
+        RequestMachine.Next(StageEntry.StateOf(row), RequestEvent.Release, (int)row.Stage, StageEntry.StagesOf(workflow, PlanOf(row)).Count, workflow.ReleasedByOperator);
         if (user.Number() is { Length: > 0 } number && number == row.PersonNumber) throw new RefusedMove("own-request", "This request is for yourself; somebody else releases it.");
         RequireDigest(row, digest);
         s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "request.released", row.PersonId, id, ("digest", row.PlanDigest)));
@@ -119,6 +120,8 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.planned-anew", row.PersonId, row.Id, ("why", why)));
         s.Tell("requests", row.Id);
     }
+
+    private static Plan? PlanOf(RequestRow row) => row.Plan is null ? null : Plan.FromJson(row.Plan);
 
     public static Deciders DecidersOf(RequestRow row) => new(row.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries), row.DeciderRole.Length > 0 ? row.DeciderRole : null, row.DeciderWhy);
 

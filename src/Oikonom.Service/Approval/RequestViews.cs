@@ -112,7 +112,8 @@ public static class RequestViews
     private static string After(RequestRow row, Workflow? workflow)
     {
         if (workflow is null) return "Then it goes on as the workflow says.";
-        if (row.Stage + 1 < workflow.Stages.Count) return $"Then “{workflow.Stages[(int)row.Stage + 1].Title}” decides.";
+        var stages = StageEntry.StagesOf(workflow, row.Plan is null ? null : Plan.FromJson(row.Plan));
+        if (row.Stage + 1 < stages.Count) return $"Then “{stages[(int)row.Stage + 1].Title}” decides.";
         return workflow.ReleasedByOperator ? "Then an operator releases it, and the steps run." : "Then the steps run at once.";
     }
 

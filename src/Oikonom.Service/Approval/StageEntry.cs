@@ -15,19 +15,25 @@ namespace Oikonom.Service.Approval;
 /// </summary>
 public sealed class StageEntry(TimeProvider time, ServiceOptions options)
 {
-    public static Workflow WorkflowFor(Edition edition, string kind) => edition.Rulebook.Workflows.First(w => w.For.Contains(kind));
+    /// <summary>The workflow of a kind; a correction without one of its own goes the way of a mover.</summary>
+    public static Workflow WorkflowFor(Edition edition, string kind) => edition.Rulebook.Workflows.FirstOrDefault(w => w.For.Contains(kind)) ?? edition.Rulebook.Workflows.First(w => w.For.Contains("mover"));
+
+    /// <summary>The stages of the workflow, and one for each approver whom a broken separation demands.</summary>
+    public static IReadOnlyList<Stage> StagesOf(Workflow workflow, Plan? plan) =>
+        [.. workflow.Stages, .. (plan?.Conflicts ?? []).GroupBy(c => c.Decides).Select(g => new Stage($"separation-{g.Key}", string.Join("; ", g.Select(c => c.Title)), g.Key, g.Key, workflow.Place))];
 
     public async Task EnterAsync(Session s, RequestRow row, Plan plan, Edition edition, RequestEvent what)
     {
         var workflow = WorkflowFor(edition, row.Kind);
-        var (state, stage) = RequestMachine.Next(StateOf(row), what, (int)row.Stage, workflow.Stages.Count, workflow.ReleasedByOperator);
+        var stages = StagesOf(workflow, plan);
+        var (state, stage) = RequestMachine.Next(StateOf(row), what, (int)row.Stage, stages.Count, workflow.ReleasedByOperator);
         var now = time.Milliseconds();
         (row.State, row.Stage, row.Workflow, row.SinceAt, row.UpdatedAt) = (NameOf(state), stage, workflow.Name, now, now);
         (row.StageTitle, row.Deciders, row.DeciderRole, row.DeciderWhy) = ("", "", "", "");
         switch (state)
         {
             case RequestState.Deciding:
-                await EnterStageAsync(s, row, workflow.Stages[stage]);
+                await EnterStageAsync(s, row, stages[stage]);
                 break;
             case RequestState.Fulfilling:
                 await MakeStepsAsync(s, row, plan);

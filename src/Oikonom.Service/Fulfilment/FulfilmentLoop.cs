@@ -52,7 +52,7 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
     {
         try
         {
-            var chain = new Chain(claim, recorded, editions, connectors, time);
+            var chain = new Chain(claim, recorded, store, editions, connectors, time);
             foreach (var step in steps)
             {
                 var outcome = await chain.AttemptAsync(step, cancel);
@@ -81,7 +81,7 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
     private static partial void LogFailure(ILogger log, string person, string target, Exception error);
 
     /// <summary>The steps of one person in one target, with what is recorded as it grows step by step.</summary>
-    private sealed class Chain(Claim claim, Recorded recorded, EditionBook editions, ConnectorBook connectors, TimeProvider time)
+    private sealed class Chain(Claim claim, Recorded recorded, Store.Store store, EditionBook editions, ConnectorBook connectors, TimeProvider time)
     {
         private AccountRow? _account = recorded.Account(claim.PersonId, claim.Target);
         private HashSet<string>? _grants;
@@ -96,6 +96,8 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
                 if (_wanted?.Number != step.Edition) _wanted = (step.Edition, edition, Desired.At(recorded.Subject(claim.PersonId, edition), edition, [], time.GetUtcNow()));
                 _grants ??= [.. recorded.State(claim.PersonId, edition).Grants.Values.Where(g => g.Target == claim.Target).Select(g => g.Entitlement)];
                 var wanted = _wanted.Value.Wanted;
+                if (change.Kind is ChangeKind.CreateAccount or ChangeKind.AdoptAccount && edition.Rulebook.Targets.GetValueOrDefault(claim.Target) is { After.Count: > 0 } rule && await WaitsAsync(rule, edition, cancel) is { } waits)
+                    return new(claim, step, change, AttemptOutcome.Transient, waits);
                 switch (Planner.Look(change, wanted))
                 {
                     case StillWanted.No:
@@ -120,6 +122,19 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
             }
         }
 
+        /// <summary>What the step waits for in a target that comes first, or null. The account must be there and be seen by that target itself.</summary>
+        private async Task<string?> WaitsAsync(TargetRule rule, Edition edition, CancellationToken cancel)
+        {
+            foreach (var first in rule.After.Where(a => _wanted!.Value.Wanted.Accounts.ContainsKey(a)))
+            {
+                var title = edition.Rulebook.Targets[first].Title;
+                var account = (await store.ReadAsync(s => s.AccountsAsync([claim.PersonId]), cancel)).FirstOrDefault(a => a.Target == first);
+                if (account is null) return $"It waits until the account in {title} is made.";
+                if (await connectors.For(edition, first).ReadAsync(account.ImmutableId, cancel) is null) return $"It waits until {title} shows the account.";
+            }
+            return null;
+        }
+
         private async Task<Outcome> RunAsync(StepRow step, Change change, Edition edition, AccessState wanted, CancellationToken cancel)
         {
             var connector = connectors.For(edition, claim.Target);
@@ -131,11 +146,14 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
                 case ChangeKind.CreateAccount or ChangeKind.AdoptAccount or ChangeKind.ChangeAccount:
                     var goal = wanted.Accounts[claim.Target];
                     var ensured = await connector.EnsureAccountAsync(new(
-                        _account?.ImmutableId ?? change.ImmutableId, PlannerLoop.Keys(target, goal.Attributes), change.Account, change.Container, change.Classes,
+                        _account?.ImmutableId ?? change.ImmutableId, edition.Rulebook.Access.Ask().Keys(recorded.Subject(claim.PersonId, edition), target, goal.Attributes), change.Account, change.Container, change.Classes,
                         change.Attributes.ToDictionary(a => a.Name, a => a.After, StringComparer.OrdinalIgnoreCase),
                         change.Kind == ChangeKind.CreateAccount ? change.Enabled : null, change.Kind == ChangeKind.CreateAccount), cancel);
                     var enabled = change.Kind == ChangeKind.ChangeAccount && _account is not null ? _account.Enabled == 1 : change.Enabled;
                     _account = Row(change, goal, ensured.ImmutableId, ensured.Location, enabled, now);
+                    // What an adopted entry already holds is recorded with it.
+                    var held = change.Kind == ChangeKind.AdoptAccount ? (await connector.ReadAsync(ensured.ImmutableId, cancel))?.Entitlements.Where(_grants!.Add).ToList() ?? [] : [];
+                    if (held.Count > 0) outcome = outcome with { Opens = [.. held.Select(e => Grant(step, e, change.Reason, now))] };
                     return outcome with { Account = _account, Note = ensured.Created ? "created" : ensured.Changed ? "changed" : "was already so" };
 
                 case ChangeKind.EnableAccount or ChangeKind.DisableAccount:
@@ -152,19 +170,7 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
                 case ChangeKind.Grant:
                     await connector.EnsureMembershipAsync(Account(target).ImmutableId, Entitlement(target, change), true, cancel);
                     _grants!.Add(change.Subject);
-                    return outcome with
-                    {
-                        Opens = new()
-                        {
-                            Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
-                            PersonId = claim.PersonId,
-                            Target = claim.Target,
-                            Entitlement = change.Subject,
-                            FromAt = now,
-                            Reason = JsonSerializer.Serialize(change.Reason),
-                            RequestId = step.RequestId,
-                        },
-                    };
+                    return outcome with { Opens = [Grant(step, change.Subject, change.Reason, now)] };
 
                 case ChangeKind.Revoke:
                     await connector.EnsureMembershipAsync(Account(target).ImmutableId, Entitlement(target, change), false, cancel);
@@ -175,6 +181,17 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
                     return await VerifyAsync(connector, target, step, outcome, cancel);
             }
         }
+
+        private GrantRow Grant(StepRow step, string entitlement, Reason reason, long now) => new()
+        {
+            Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
+            PersonId = claim.PersonId,
+            Target = claim.Target,
+            Entitlement = entitlement,
+            FromAt = now,
+            Reason = JsonSerializer.Serialize(reason),
+            RequestId = step.RequestId,
+        };
 
         private async Task<Outcome> VerifyAsync(IConnector connector, TargetRule target, StepRow step, Outcome outcome, CancellationToken cancel)
         {

@@ -14,7 +14,7 @@ public sealed record Claim(string PersonId, string Target, long Fence)
 public sealed record Outcome(Claim Claim, StepRow Step, Change Change, AttemptOutcome Ending, string Message)
 {
     public AccountRow? Account { get; init; }
-    public GrantRow? Opens { get; init; }
+    public IReadOnlyList<GrantRow> Opens { get; init; } = [];
     public GrantRow? Closes { get; init; }
 
     /// <summary>Set when the request must be planned anew, with the reason.</summary>

@@ -6,6 +6,8 @@ using Oikonom.Core.Planning;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
+using Oikonom.Service.Intake;
+using Oikonom.Service.Rulebook;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -15,7 +17,7 @@ namespace Oikonom.Service.Fulfilment;
 /// Commits outcomes in groups: whatever waits goes into one transaction, so the disk is asked once for many
 /// steps. What a lost lease reports is recorded and decides nothing.
 /// </summary>
-public sealed partial class OutcomeWriter(Store.Store store, RequestDesk desk, ServiceOptions options, TimeProvider time, ILogger<OutcomeWriter> log) : BackgroundService
+public sealed partial class OutcomeWriter(Store.Store store, EditionBook editions, RequestDesk desk, ServiceOptions options, TimeProvider time, ILogger<OutcomeWriter> log) : BackgroundService
 {
     private const int MaxGroup = 400;
     private static readonly TimeSpan LinkHolds = TimeSpan.FromDays(14);
@@ -124,7 +126,7 @@ public sealed partial class OutcomeWriter(Store.Store store, RequestDesk desk, S
     {
         await s.UpsertAccountsAsync([.. outcomes.Where(o => o.Account is not null).GroupBy(o => (o.Account!.PersonId, o.Account.Target)).Select(g => g.Last().Account!)]);
         await s.CloseGrantsAsync([.. outcomes.Where(o => o.Closes is not null).Select(o => o.Closes!)]);
-        await s.OpenGrantsAsync([.. outcomes.Where(o => o.Opens is not null).Select(o => o.Opens!)]);
+        await s.OpenGrantsAsync([.. outcomes.SelectMany(o => o.Opens)]);
     }
 
     private async Task SendLinksAsync(Session s, List<Outcome> outcomes, DateTimeOffset now)
@@ -170,10 +172,33 @@ public sealed partial class OutcomeWriter(Store.Store store, RequestDesk desk, S
         {
             s.Record(LedgerEntry.Of(now, "oikonom", "request.completed", row.PersonId, row.Id));
             s.Tell("people", row.PersonId);
+            await WriteBackAsync(s, row, now);
             if (!users.TryGetValue(row.Requester, out var user) || user.Active == 0 || user.Mail.Length == 0) continue;
             s.Send(new(user.Mail, $"Request {row.Number}, {row.Kind} {row.Display}: complete",
                 $"Dear {user.Display},\n\nyour {row.Kind} request {row.Number} for {row.Display} is complete: all was done, read back and found as planned.\n\n{options.PublicAddress}/requests/{row.Id}\n", row.Id));
         }
+    }
+
+    /// <summary>The source that knows the person hears what was decided here, if it wants to.</summary>
+    private async Task WriteBackAsync(Session s, RequestRow row, DateTimeOffset now)
+    {
+        var edition = await editions.GetAsync(row.Edition, CancellationToken.None);
+        if (row.Kind == "leaver" || !edition.Rulebook.Sources.Values.Any(x => x.WriteBack.Count > 0)) return;
+        var recorded = await Planning.Recorded.LoadAsync(s, [row.PersonId]);
+        if (edition.Rulebook.Sources.GetValueOrDefault(recorded.Person(row.PersonId).Source) is not { WriteBack.Count: > 0 } source) return;
+        string fields;
+        try
+        {
+            fields = JsonSerializer.Serialize(WriteBackLoop.FieldsOf(source, recorded, row.PersonId, edition));
+        }
+        catch (PlanFault fault)
+        {
+            s.Record(LedgerEntry.Of(now, "oikonom", "source.cannot-write-back", row.PersonId, row.Id, ("source", source.Name), ("problem", fault.Message)));
+            return;
+        }
+        if (fields == "{}") return;
+        await s.AddWriteBacksAsync([.. (await s.RecordsOfAsync(row.PersonId)).Where(r => r.Source == source.Name)
+            .Select(r => new WriteBackRow { Source = source.Name, RecordKey = r.RecordKey, PersonId = row.PersonId, Fields = fields, CreatedAt = now.ToUnixTimeMilliseconds() })]);
     }
 
     [LoggerMessage(Level = LogLevel.Error, Message = "A group of {Count} outcomes could not be committed and is tried again")]

@@ -2,6 +2,7 @@ using System.Security.Claims;
 using System.Security.Cryptography;
 using Oikonom.Contracts;
 using Oikonom.Core.Ledger;
+using Oikonom.Core.Planning;
 using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Rulebook;
@@ -11,7 +12,6 @@ namespace Oikonom.Service.Fulfilment;
 
 public static class TargetEndpoints
 {
-    private const string Letters = "ABCDEFGHJKLMNPQRSTUVWXYZabcdefghijkmnopqrstuvwxyz23456789-.+!%";
 
     public static void MapTargets(this RouteGroupBuilder api)
     {
@@ -41,7 +41,7 @@ public static class TargetEndpoints
                 if (!await s.UseHandoverAsync(row.Id, time.Milliseconds())) throw Used();
                 s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "password.handed-over", row.PersonId, row.RequestId, ("target", row.Target), ("account", account.Name)));
             }, cancel);
-            var password = RandomNumberGenerator.GetString(Letters, target.PasswordLength);
+            var password = Passwords.Make(target.Password, RandomNumberGenerator.GetInt32);
             await connectors.For(edition, row.Target).SetPasswordAsync(account.ImmutableId, password, cancel);
             return new HandedOver(person, account.Name, row.Target, password);
         }).WithName("openHandover").WithSummary("Makes a first password, sets it, and shows it once. It is kept nowhere.").RequireAuthorization("receive");

@@ -17,6 +17,7 @@ using Oikonom.Service.Notices;
 using Oikonom.Service.People;
 using Oikonom.Service.Planning;
 using Oikonom.Service.Rulebook;
+using Oikonom.Service.Scim;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 using Serilog;
@@ -78,16 +79,19 @@ public static class Daemon
         services.AddSingleton(options).AddSingleton(TimeProvider.System);
         services.AddSingleton<Engine>(_ => options.Store == "sqlite" ? new SqliteEngine(Path.Combine(options.Data, "oikonom.db")) : new PostgresEngine(options.Store));
         services.AddSingleton<Store.Store>().AddSingleton<SigningKey>().AddSingleton<Accounts>().AddSingleton<SecretBook>().AddSingleton<EditionBook>().AddSingleton<ConnectorBook>()
-            .AddSingleton<StageEntry>().AddSingleton<RequestDesk>().AddSingleton<IntakeRunner>().AddSingleton<LiveSignal>();
+            .AddSingleton<StageEntry>().AddSingleton<RequestDesk>().AddSingleton<SourceOpener>().AddSingleton<RecordTaker>().AddSingleton<Baseline>().AddSingleton<IntakeRunner>().AddSingleton<SourceDesk>().AddSingleton<Idempotency>().AddSingleton<RehearsalDesk>().AddSingleton<PublishDesk>().AddSingleton<LiveSignal>();
+        services.AddSingleton<ScimDesk>().AddSingleton<Pressure>().AddSingleton<GroupCommit>().AddHostedService(p => p.GetRequiredService<GroupCommit>());
         services.AddSingleton<OutcomeWriter>().AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
         AddLoop<PlannerLoop>(services);
         AddLoop<FulfilmentLoop>(services);
         AddLoop<Sealer>(services);
         AddLoop<MailLoop>(services);
         AddLoop<Housekeeping>(services);
+        AddLoop<SourceLoop>(services);
+        AddLoop<WriteBackLoop>(services);
         services.AddDataProtection().SetApplicationName("oikonom").PersistKeysToFileSystem(new(Path.Combine(options.Data, "keys")));
         services.AddAuthentication("either")
-            .AddPolicyScheme("either", null, scheme => scheme.ForwardDefaultSelector = context => context.Request.Headers.ContainsKey("Authorization") ? TokenScheme.Name : CookieAuthenticationDefaults.AuthenticationScheme)
+            .AddPolicyScheme("either", null, scheme => scheme.ForwardDefaultSelector = context => context.Request.Headers.ContainsKey("Authorization") && !context.Request.Path.StartsWithSegments("/scim") ? TokenScheme.Name : CookieAuthenticationDefaults.AuthenticationScheme)
             .AddScheme<AuthenticationSchemeOptions, TokenScheme>(TokenScheme.Name, null)
             .AddCookie(cookie =>
             {
@@ -154,6 +158,7 @@ public static class Daemon
         api.MapTargets();
         api.MapLedger();
         api.MapLive();
+        app.MapScim();
         app.MapOpenApi().AllowAnonymous();
         app.MapGet("/health/live", () => TypedResults.Ok()).AllowAnonymous().ExcludeFromDescription();
         app.MapGet("/health/ready", async (Store.Store store, CancellationToken cancel) =>
@@ -180,7 +185,7 @@ public static class Daemon
         var store = services.GetRequiredService<Store.Store>();
         var time = services.GetRequiredService<TimeProvider>();
         await FirstUserAsync(store, options, time);
-        var loops = new Loop[] { services.GetRequiredService<PlannerLoop>(), services.GetRequiredService<FulfilmentLoop>(), services.GetRequiredService<MailLoop>() };
+        var loops = new Loop[] { services.GetRequiredService<PlannerLoop>(), services.GetRequiredService<FulfilmentLoop>(), services.GetRequiredService<MailLoop>(), services.GetRequiredService<WriteBackLoop>() };
         var signal = services.GetRequiredService<LiveSignal>();
         store.Committed += () =>
         {
@@ -230,14 +235,19 @@ public sealed class ForgeryGuard(RequestDelegate next)
     }
 }
 
-/// <summary>Forgets hints that nobody can ask for any more.</summary>
+/// <summary>Forgets hints and answers that nobody can ask for any more.</summary>
 public sealed class Housekeeping(Store.Store store, TimeProvider time, ILogger<Housekeeping> log) : Loop(TimeSpan.FromMinutes(10), log)
 {
     private static readonly TimeSpan Keep = TimeSpan.FromHours(6);
+    private static readonly TimeSpan KeepAnswers = TimeSpan.FromDays(7);
 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
-        await store.WriteAsync(s => s.PruneHintsAsync(time.Milliseconds() - (long)Keep.TotalMilliseconds), cancel);
+        await store.WriteAsync(async s =>
+        {
+            await s.PruneHintsAsync(time.Milliseconds() - (long)Keep.TotalMilliseconds);
+            await s.PruneAnswersAsync(time.Milliseconds() - (long)KeepAnswers.TotalMilliseconds);
+        }, cancel);
         return false;
     }
 }

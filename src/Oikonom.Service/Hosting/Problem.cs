@@ -1,7 +1,7 @@
 using Oikonom.Core.Approval;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Planning;
-using Oikonom.Sources.Files;
+using Oikonom.Sources;
 
 namespace Oikonom.Service.Hosting;
 

@@ -1,52 +1,95 @@
+using System.Runtime.CompilerServices;
 using System.Runtime.InteropServices;
 using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Core.Expressions;
-using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
-using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
-using Oikonom.Core.Time;
-using Oikonom.Service.Approval;
-using Oikonom.Service.Fulfilment;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Rulebook;
-using Oikonom.Sources.Files;
+using Oikonom.Sources;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Intake;
 
+/// <summary>What a run is asked for.</summary>
+/// <param name="Mode">full, changes or baseline.</param>
+/// <param name="Person">Only the record with this key or number, or "".</param>
+/// <param name="Passes">The held run that was let pass, or "".</param>
+public sealed record RunOrder(string Source, string Mode, bool DryRun, string Actor, string Person = "", string Passes = "");
+
 /// <summary>One run of a source: reads, tells what changed, and raises what follows from it.</summary>
-public sealed class IntakeRunner(Store.Store store, EditionBook editions, ConnectorBook connectors, RequestDesk desk, ServiceOptions options, TimeProvider time)
+public sealed class IntakeRunner(Store.Store store, EditionBook editions, SourceOpener opener, RecordTaker taker, Baseline baseline, TimeProvider time)
 {
-    private const int Chunk = 500;
+    private const int Chunk = 1000;
+    private const int FirstChunk = 25_000;
     private const int Shown = 200;
     private static readonly UInt128 Seen = UInt128.MaxValue;
     private readonly SemaphoreSlim _one = new(1);
-
-    private sealed record Changed(string Key, UInt128 Fingerprint, Facts Facts, int Line);
 
     private sealed class Reading
     {
         public int Read;
         public int Unchanged;
-        public int Missing;
-        public readonly List<Changed> Changes = [];
+        public readonly List<Incoming> Changes = [];
+        public readonly List<Incoming> Outside = [];
+        public readonly List<string> Missing = [];
         public readonly List<SetAsideRow> SetAside = [];
+        public readonly List<(string Key, string Status)> Statuses = [];
+        public int Known;
     }
 
-    public async Task<IntakeRun> RunAsync(string sourceName, string mode, bool dryRun, string actor, CancellationToken cancel)
+    /// <summary>A run as it ended, with what became of each record of a small delivery.</summary>
+    public sealed record Ended(IntakeRun Run, IReadOnlyList<Taken> Taken, IReadOnlyList<(string Key, string Status)> Statuses);
+
+    public async Task<IntakeRun> RunAsync(RunOrder order, CancellationToken cancel)
     {
         var edition = await editions.CurrentAsync(cancel);
-        var source = edition.Rulebook.Sources.GetValueOrDefault(sourceName)
-            ?? throw Problem.NotFound($"source '{sourceName}'", $"The rulebook has: {string.Join(", ", edition.Rulebook.Sources.Keys)}.{Nearest.Hint(sourceName, edition.Rulebook.Sources.Keys)}");
-        if (!await _one.WaitAsync(TimeSpan.FromSeconds(30), cancel)) throw Problem.Conflict("run-under-way", "Another run is under way. Try again when it has ended.");
+        var source = SourceOf(edition, order.Source);
+        return await OneAtATimeAsync(async () =>
+        {
+            IReadOnlyList<Delivery> deliveries;
+            try
+            {
+                deliveries = await opener.OpenAsync(source, await SinceAsync(source, order), cancel);
+            }
+            catch (SourceFault fault)
+            {
+                if (!order.DryRun) await FailedAsync(source, order, fault.Message, cancel);
+                throw;
+            }
+            IntakeRun? last = null;
+            foreach (var delivery in deliveries)
+            {
+                last = (await RunAsync(edition, source, order, delivery, cancel)).Run;
+                if (last.Outcome == "held") break;
+                if (!order.DryRun && order.Person.Length == 0 && delivery.Reaches.Length > 0) await store.WriteAsync(s => s.SetSinceAsync(source.Name, delivery.Reaches), cancel);
+            }
+            var now = time.GetUtcNow();
+            return last ?? new("", source.Name, order.Mode, order.DryRun, order.Actor, now, now, "completed", "No new file is there.", new(0, 0, 0, 0, 0, 0, 0, 0, 0), [], []);
+        }, cancel);
+    }
+
+    /// <summary>Takes records that came by themselves: posted, or pushed.</summary>
+    public async Task<Ended> TakeAsync(string sourceName, RecordDelivery delivery, string mode, string actor, CancellationToken cancel)
+    {
+        var edition = await editions.CurrentAsync(cancel);
+        var source = SourceOf(edition, sourceName);
+        return await OneAtATimeAsync(() => RunAsync(edition, source, new(sourceName, mode, false, actor), delivery, cancel), cancel);
+    }
+
+    public static SourceRule SourceOf(Edition edition, string name) => edition.Rulebook.Sources.GetValueOrDefault(name)
+        ?? throw Problem.NotFound($"source '{name}'", $"The rulebook has: {string.Join(", ", edition.Rulebook.Sources.Keys)}.{Nearest.Hint(name, edition.Rulebook.Sources.Keys)}");
+
+    private async Task<T> OneAtATimeAsync<T>(Func<Task<T>> run, CancellationToken cancel)
+    {
+        if (!await _one.WaitAsync(TimeSpan.FromSeconds(60), cancel)) throw Problem.Conflict("run-under-way", "Another run is under way. Try again when it has ended.");
         try
         {
-            return await RunAsync(edition, source, mode, dryRun, actor, cancel);
+            return await run();
         }
         finally
         {
@@ -54,73 +97,71 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
         }
     }
 
-    private async Task<IntakeRun> RunAsync(Edition edition, SourceRule source, string mode, bool dryRun, string actor, CancellationToken cancel)
+    private async Task<string> SinceAsync(SourceRule source, RunOrder order)
+    {
+        var incremental = order.Mode == "changes" || (source.Kind == SourceKind.File && source.IsFolder && !source.IsFull);
+        return incremental && order.Person.Length == 0 ? (await store.ReadAsync(s => s.SourceStateAsync(source.Name)))?.Since ?? "" : "";
+    }
+
+    private async Task<Ended> RunAsync(Edition edition, SourceRule source, RunOrder order, Delivery delivery, CancellationToken cancel)
     {
         var started = time.GetUtcNow();
         var runId = Guid.CreateVersion7(started).ToString();
+        var full = delivery.IsFull && order.Person.Length == 0;
         Reading reading;
         try
         {
-            // What is known is loaded while the file is parsed.
-            var loading = Task.Run(() => store.ReadAsync(s => s.FingerprintsAsync(source.Name, cancel), cancel), cancel);
-            var path = Path.Combine(options.Sources, source.Path);
-            var rows = Scan(path, source, cancel);
-            reading = Read(path, source, edition.Rulebook, rows, await loading, runId, cancel);
+            reading = await ReadAsync(edition.Rulebook, source, delivery, full, order.Person, runId, cancel);
         }
-        catch (SourceFault fault) when (!dryRun)
+        catch (SourceFault fault) when (!order.DryRun)
         {
-            await FailedAsync(runId, source, mode, actor, started, fault.Message, cancel);
+            await FailedAsync(source, order, fault.Message, cancel);
             throw;
         }
-        var raised = new List<RaisedRequest>();
-        var kinds = new int[3];
-        foreach (var chunk in reading.Changes.Chunk(Chunk))
+        var taking = new Taking(edition, source, runId, order.Mode, order.Actor);
+        var vanished = await VanishAsync(reading, source, edition, cancel);
+        var incoming = reading.Changes;
+        if (order.DryRun || (source.Brake is not null && order.Mode != "baseline"))
         {
-            raised.AddRange(dryRun
-                ? await store.ReadAsync(s => TakeAsync(s, edition, source, chunk, runId, mode, actor, dryRun: true), cancel)
-                : await store.WriteAsync(s => TakeAsync(s, edition, source, chunk, runId, mode, actor, dryRun: false), cancel));
+            var decided = await DecideAsync(taking, incoming, cancel);
+            if (!order.DryRun && await BrakeAsync(source, decided, reading, order, runId, started, cancel) is { } held) return new(held, decided, reading.Statuses);
+            if (order.DryRun) return new(Result(taking, order, started, reading, decided, vanished, 0), decided, reading.Statuses);
         }
-        foreach (var kind in new[] { "joiner", "mover", "leaver" }.Index()) kinds[kind.Index] = raised.Count(r => r.Kind == kind.Item);
-        var adopted = mode == "baseline" && !dryRun ? await AdoptAsync(edition, reading, cancel) : 0;
-        var counts = new IntakeCounts(reading.Read, reading.Unchanged, reading.Changes.Count, kinds[0], kinds[1], kinds[2], reading.SetAside.Count, reading.Missing, adopted);
-        var outcome = reading.SetAside.Count > 0 ? "completed-with-rows-set-aside" : "completed";
-        var message = Describe(counts, mode);
-        var ended = time.GetUtcNow();
-        if (!dryRun)
-        {
-            await store.WriteAsync(async s =>
-            {
-                await s.ReplaceSetAsideAsync(source.Name, reading.SetAside);
-                await s.AddRunAsync(new()
-                {
-                    Id = runId,
-                    Source = source.Name,
-                    Mode = mode,
-                    Actor = actor,
-                    StartedAt = started.ToUnixTimeMilliseconds(),
-                    EndedAt = ended.ToUnixTimeMilliseconds(),
-                    Outcome = outcome,
-                    Message = message,
-                    Counts = JsonSerializer.Serialize(counts, JsonSerializerOptions.Web),
-                });
-                s.Record(LedgerEntry.Of(ended, actor, "intake.run", null, null, ("run", runId), ("source", source.Name), ("mode", mode), ("edition", edition.Number), ("counts", counts)));
-                s.Tell("intake", source.Name);
-            }, cancel);
-        }
-        return new(runId, source.Name, mode, dryRun, actor, started, ended, outcome, message, counts, [.. reading.SetAside.Take(Shown).Select(View)], [.. raised.Take(Shown)]);
+        var taken = await WriteAsync(taking, reading, incoming, cancel);
+        var adopted = order.Mode == "baseline" ? await baseline.AdoptAsync(edition, taken, cancel) : 0;
+        var run = Result(taking, order, started, reading, taken, vanished, adopted);
+        await EndAsync(source, run, reading, vanished, full, order, edition.Number, cancel);
+        return new(run, taken, reading.Statuses);
     }
 
-    public static SetAside View(SetAsideRow row) => new(row.File, (int)row.Line, row.ColumnName, row.Value, row.Reason);
+    private IntakeRun Result(Taking taking, RunOrder order, DateTimeOffset started, Reading reading, List<Taken> taken, IReadOnlyList<RecordRow> vanished, int adopted)
+    {
+        int Count(RequestKind kind) => taken.Count(t => t.Happening.Raises == kind);
+        var counts = new IntakeCounts(reading.Read, reading.Unchanged, reading.Changes.Count, Count(RequestKind.Joiner), Count(RequestKind.Mover), Count(RequestKind.Leaver), reading.SetAside.Count, vanished.Count, adopted, Count(RequestKind.Correction), reading.Outside.Count);
+        return new(taking.RunId, taking.Source.Name, order.Mode, order.DryRun, order.Actor, started, time.GetUtcNow(), reading.SetAside.Count > 0 ? "completed-with-rows-set-aside" : "completed", Describe(counts, order.Mode), counts,
+            [.. reading.SetAside.Take(Shown).Select(View)], [.. taken.Where(t => t.Happening.Raises is not null).Take(Shown).Select(RecordTaker.View)]);
+    }
+
+    public static SetAside View(SetAsideRow row) => new(row.File, (int)row.Line, row.ColumnName, row.Value, row.Reason, row.RecordKey);
 
     private static string Describe(IntakeCounts c, string mode) =>
-        $"{c.Read} rows: {c.Unchanged} unchanged, {c.Changed} new or changed, {c.SetAside} set aside" + (c.Missing > 0 ? $", {c.Missing} known records are not in the file" : "") +
-        (mode == "baseline" ? $"; nothing raised, {c.Adopted} existing accounts recorded." : $"; raised {c.Joiners} joiners, {c.Movers} movers, {c.Leavers} leavers.");
+        $"{c.Read} rows: {c.Unchanged} unchanged, {c.Changed} new or changed, {c.SetAside} set aside" + (c.Outside > 0 ? $", {c.Outside} outside the scope" : "") + (c.Missing > 0 ? $", {c.Missing} known records are not in the file" : "") +
+        (mode == "baseline" ? $"; nothing raised, {c.Adopted} existing accounts recorded." : $"; raised {c.Joiners} joiners, {c.Movers} movers, {c.Leavers} leavers" + (c.Corrections > 0 ? $", {c.Corrections} corrections." : "."));
 
-    private Task FailedAsync(string runId, SourceRule source, string mode, string actor, DateTimeOffset started, string message, CancellationToken cancel) => store.WriteAsync(async s =>
+    private Task FailedAsync(SourceRule source, RunOrder order, string message, CancellationToken cancel) => store.WriteAsync(async s =>
     {
-        await s.AddRunAsync(new() { Id = runId, Source = source.Name, Mode = mode, Actor = actor, StartedAt = started.ToUnixTimeMilliseconds(), EndedAt = time.Milliseconds(), Outcome = "unreadable", Message = message, Counts = "{}" });
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), actor, "intake.unreadable", null, null, ("run", runId), ("source", source.Name), ("problem", message)));
+        var now = time.GetUtcNow();
+        var id = Guid.CreateVersion7(now).ToString();
+        await s.AddRunAsync(new() { Id = id, Source = source.Name, Mode = order.Mode, Actor = order.Actor, StartedAt = now.ToUnixTimeMilliseconds(), EndedAt = now.ToUnixTimeMilliseconds(), Outcome = "unreadable", Message = message, Counts = "{}" });
+        s.Record(LedgerEntry.Of(now, order.Actor, "intake.unreadable", null, null, ("run", id), ("source", source.Name), ("problem", message)));
+        s.Tell("sources", source.Name);
+        Report(s, source, "could not be read", message);
     }, cancel);
+
+    private static void Report(Session s, SourceRule source, string what, string message)
+    {
+        if (source.ReportsTo.Length > 0) s.Send(new(source.ReportsTo, $"{source.Title}: a run {what}", $"The source '{source.Title}' {what}:\n\n{message}\n", null));
+    }
 
     /// <summary>Keys and fingerprints of all rows of sound form, and the faults of the others: enough to tell what changed.</summary>
     private sealed class Scanned
@@ -131,16 +172,33 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
         public readonly List<(int Line, string Fault)> Faults = [];
     }
 
-    private static Scanned Scan(string path, SourceRule source, CancellationToken cancel)
+    private async Task<Reading> ReadAsync(Core.Rulebook.Rulebook rulebook, SourceRule source, Delivery delivery, bool full, string person, string runId, CancellationToken cancel)
+    {
+        if (full)
+        {
+            // What is known is loaded while the delivery is parsed.
+            var loading = Task.Run(() => store.ReadAsync(s => s.FingerprintsAsync(source.Name, cancel), cancel), cancel);
+            var rows = Scan(delivery, source, person, cancel);
+            return Compare(delivery, source, rulebook, rows, await loading, full, runId, cancel);
+        }
+        // Of a small delivery only its own records are looked up: its cost does not grow with the people known.
+        var some = Scan(delivery, source, person, cancel);
+        var records = await store.ReadAsync(s => s.RecordsWithHashAsync(source.Name, [.. some.Keys.Distinct()]), cancel);
+        var known = records.ToDictionary(r => r.RecordKey, r => UInt128.Parse(r.Hash, System.Globalization.NumberStyles.HexNumber, System.Globalization.CultureInfo.InvariantCulture), StringComparer.Ordinal);
+        return Compare(delivery, source, rulebook, some, known, full, runId, cancel);
+    }
+
+    private static Scanned Scan(Delivery delivery, SourceRule source, string person, CancellationToken cancel)
     {
         var scanned = new Scanned();
-        DelimitedFile.Read(path, source, row =>
+        delivery.Each(row =>
         {
             if (row.Fault is not null)
             {
-                scanned.Faults.Add((row.Line, row.Fault));
+                if (person.Length == 0) scanned.Faults.Add((row.Line, row.Fault));
                 return;
             }
+            if (person.Length > 0 && !Holds(row, source, person)) return;
             scanned.Keys.Add(row.Key.ToString());
             scanned.Fingerprints.Add(row.Fingerprint);
             scanned.Lines.Add(row.Line);
@@ -148,237 +206,231 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Connec
         return scanned;
     }
 
-    private static Reading Read(string path, SourceRule source, Core.Rulebook.Rulebook rulebook, Scanned rows, Dictionary<string, UInt128> known, string runId, CancellationToken cancel)
+    /// <summary>The columns of which the person's key and number are made.</summary>
+    private static IEnumerable<int> Naming(SourceRule source) => source.Mapping.Where(m => m.Name is BuiltIn.Person or BuiltIn.Number)
+        .SelectMany(m => m.Expression.References).Select(r => source.ColumnNames.ToList().IndexOf(r["row.".Length..])).Distinct();
+
+    private static bool Holds(SourceRow row, SourceRule source, string text)
     {
-        var reading = new Reading { Read = rows.Keys.Count + rows.Faults.Count };
+        if (row.Key.SequenceEqual(text)) return true;
+        foreach (var column in Naming(source))
+            if (row.Text(column) == text) return true;
+        return false;
+    }
+
+    private static Reading Compare(Delivery delivery, SourceRule source, Core.Rulebook.Rulebook rulebook, Scanned rows, Dictionary<string, UInt128> known, bool full, string runId, CancellationToken cancel)
+    {
+        var reading = new Reading { Read = rows.Keys.Count + rows.Faults.Count, Known = known.Count };
         var keyName = source.ColumnNames[source.KeyColumn];
         var fresh = new HashSet<string>(StringComparer.Ordinal);
         var changed = new Dictionary<int, UInt128>();
-        foreach (var (line, fault) in rows.Faults) Aside(line, "", "", fault, "");
+        foreach (var (line, fault) in rows.Faults) Aside(line, "", "", fault, "", "{}");
         for (var i = 0; i < rows.Keys.Count; i++)
         {
             var (key, line) = (rows.Keys[i], rows.Lines[i]);
             if (key.Length == 0)
             {
-                Aside(line, keyName, "", "The key of the record is empty.", "");
+                Aside(line, keyName, "", "The key of the record is empty.", "", "{}");
                 continue;
             }
             // A known key is marked where it stands, so that an unchanged row costs one look-up.
             ref var fingerprint = ref CollectionsMarshal.GetValueRefOrNullRef(known, key);
-            var isKnown = !System.Runtime.CompilerServices.Unsafe.IsNullRef(ref fingerprint);
-            if (isKnown ? fingerprint == Seen : !fresh.Add(key)) Aside(line, keyName, key, "Another row of this file has the same key; the first one counts.", key);
-            else if (isKnown && fingerprint == rows.Fingerprints[i]) reading.Unchanged++;
+            var isKnown = !Unsafe.IsNullRef(ref fingerprint);
+            if (isKnown ? fingerprint == Seen : !fresh.Add(key)) Aside(line, keyName, key, "Another row of this file has the same key; the first one counts.", key, "{}");
+            else if (isKnown && fingerprint == rows.Fingerprints[i])
+            {
+                reading.Unchanged++;
+                if (!full) reading.Statuses.Add((key, "unchanged"));
+            }
             else changed[line] = rows.Fingerprints[i];
             if (isKnown) fingerprint = Seen;
         }
-        foreach (var (_, fingerprint) in known)
-            if (fingerprint != Seen) reading.Missing++;
-        if (changed.Count > 0) Map(path, source, rulebook, changed, reading, Aside, cancel);
+        // A record without a fingerprint is known to be gone.
+        if (full)
+            foreach (var (key, fingerprint) in known)
+                if (fingerprint != Seen && fingerprint != UInt128.Zero) reading.Missing.Add(key);
+        if (changed.Count > 0) Map(delivery, source, rulebook, changed, reading, Aside, cancel);
         reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
         return reading;
 
-        void Aside(int line, string column, string value, string reason, string key) => reading.SetAside.Add(new()
+        void Aside(int line, string column, string value, string reason, string key, string fields) => reading.SetAside.Add(new()
         {
             RunId = runId,
             Source = source.Name,
-            File = source.Path,
+            File = delivery.Origin,
             Line = line,
             ColumnName = column,
             Value = value,
             Reason = reason,
             RecordKey = key,
+            Fields = fields,
         });
     }
 
-    /// <summary>Maps the rows that are new or changed; the file must still be the one that was scanned.</summary>
-    private static void Map(string path, SourceRule source, Core.Rulebook.Rulebook rulebook, Dictionary<int, UInt128> changed, Reading reading, Action<int, string, string, string, string> aside, CancellationToken cancel)
+    /// <summary>Maps the rows that are new or changed; the delivery must still be the one that was scanned.</summary>
+    private static void Map(Delivery delivery, SourceRule source, Core.Rulebook.Rulebook rulebook, Dictionary<int, UInt128> changed, Reading reading, Action<int, string, string, string, string, string> aside, CancellationToken cancel)
     {
         var mapper = new RecordReader(source, rulebook);
         var texts = new string[source.ColumnNames.Count];
-        DelimitedFile.Read(path, source, row =>
+        delivery.Each(row =>
         {
             if (!changed.Remove(row.Line, out var fingerprint)) return;
-            if (row.Fault is not null || row.Fingerprint != fingerprint) throw Replaced(source);
+            if (row.Fault is not null || row.Fingerprint != fingerprint) throw Replaced(delivery);
             for (var i = 0; i < texts.Length; i++) texts[i] = row.Text(i);
+            var key = row.Key.ToString();
             var read = mapper.Read(texts);
-            if (read.Fault is { } fault) aside(row.Line, fault.Column, fault.Value, fault.Reason, row.Key.ToString());
-            else reading.Changes.Add(new(row.Key.ToString(), row.Fingerprint, read.Facts!, row.Line));
+            if (read.Fault is { } fault) aside(row.Line, fault.Column, fault.Value, fault.Reason, key, Fields(source, texts));
+            else if (read.Outside) reading.Outside.Add(new(key, row.Fingerprint, null, row.Line) { IsOutside = true });
+            else reading.Changes.Add(new(key, row.Fingerprint, read.Facts!, row.Line));
         }, cancel);
-        if (changed.Count > 0) throw Replaced(source);
+        if (changed.Count > 0) throw Replaced(delivery);
     }
 
-    private static SourceFault Replaced(SourceRule source) => new($"The file '{source.Path}' changed while it was read. Run it again; replace a file by moving the new one into its place.");
-
-    private async Task<List<RaisedRequest>> TakeAsync(Session s, Edition edition, SourceRule source, IReadOnlyList<Changed> chunk, string runId, string mode, string actor, bool dryRun)
+    private static string Fields(SourceRule source, string[] texts)
     {
-        var now = time.GetUtcNow();
-        var at = now.ToUnixTimeMilliseconds();
-        var records = (await s.RecordsAsync(source.Name, [.. chunk.Select(c => c.Key)])).ToDictionary(r => r.RecordKey);
-        var people = (await s.PeopleByKeyAsync([.. chunk.Select(c => c.Facts.PersonKey).Distinct()])).ToDictionary(p => p.PersonKey);
-        var open = (await s.OpenRequestsOfAsync([.. people.Values.Select(p => p.Id)])).ToLookup(r => r.PersonId);
-        var (newPeople, newRecords, requests, raised) = (new Dictionary<string, PersonRow>(), new List<RecordRow>(), new List<RequestRow>(), new List<RaisedRequest>());
-        foreach (var change in chunk)
+        var fields = new Dictionary<string, string>();
+        for (var i = 0; i < texts.Length; i++) fields[source.Paths[i]] = texts[i].Length <= 300 ? texts[i] : texts[i][..300] + "…";
+        return JsonSerializer.Serialize(fields);
+    }
+
+    private static SourceFault Replaced(Delivery delivery) => new($"The file '{delivery.Origin}' changed while it was read. Run it again; replace a file by moving the new one into its place.", transient: true);
+
+    /// <summary>
+    /// What a full delivery held no more. A record under a new key that is the same employment takes the place of
+    /// the old one; what was outside the scope anyway is forgotten; the rest is listed, or leaves if the rulebook says so.
+    /// </summary>
+    private async Task<IReadOnlyList<RecordRow>> VanishAsync(Reading reading, SourceRule source, Edition edition, CancellationToken cancel)
+    {
+        var left = await LeftScopeAsync(reading, source, cancel);
+        if (reading.Missing.Count == 0 && left.Count == 0) return [];
+        var rows = (await store.ReadAsync(s => s.RecordsAsync(source.Name, reading.Missing), cancel)).Concat(left).ToList();
+        var replaced = new HashSet<string>(StringComparer.Ordinal);
+        var vanished = rows.Where(r => r.Facts is not null).Select(r => (Row: r, Facts: Facts.FromJson(r.Facts!, edition.Rulebook.Attributes))).ToList();
+        var byPerson = vanished.ToLookup(v => v.Facts.PersonKey);
+        for (var i = 0; i < reading.Changes.Count; i++)
         {
-            var before = records.GetValueOrDefault(change.Key)?.Facts is { } json ? Facts.FromJson(json, edition.Rulebook.Attributes) : null;
-            var known = people.GetValueOrDefault(change.Facts.PersonKey) ?? newPeople.GetValueOrDefault(change.Facts.PersonKey);
-            var personId = known?.Id ?? PersonId.New(now).ToString();
-            var today = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(now, edition.Rulebook.ZoneOf(change.Facts.Text(BuiltIn.Site))).DateTime);
-            var kind = mode == "baseline" ? null : Happening.Between(before, change.Facts, today);
-            string? requestId = null;
-            if (kind is { } what)
-            {
-                var name = JsonSerializer.Serialize(what).Trim('"');
-                if (open[personId].FirstOrDefault() is { } waiting)
-                {
-                    requestId = waiting.Id;
-                    if (!dryRun) await FoldAsync(s, waiting, what, change, source, before);
-                }
-                else
-                {
-                    requestId = RequestId.New(now).ToString();
-                    requests.Add(new()
-                    {
-                        Id = requestId,
-                        Kind = name,
-                        State = "planning",
-                        PersonId = personId,
-                        Requester = actor,
-                        Edition = edition.Number,
-                        CreatedAt = at,
-                        Workflow = StageEntry.WorkflowFor(edition, name).Name,
-                        Cause = JsonSerializer.Serialize(CauseOf(what, change, source, before)),
-                    });
-                    s.Record(LedgerEntry.Of(now, actor, "request.raised", personId, requestId, ("requestKind", name), ("source", source.Name), ("line", change.Line), ("run", runId), ("changes", before?.DifferenceTo(change.Facts) ?? [])));
-                }
-                raised.Add(new(requestId, name, change.Facts.DisplayName, change.Facts.Number));
-            }
-            newPeople[change.Facts.PersonKey] = Row(personId, change.Facts, source.Name, at);
-            newRecords.Add(new()
-            {
-                Source = source.Name,
-                RecordKey = change.Key,
-                Hash = change.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture),
-                Facts = change.Facts.ToJson(),
-                Status = requestId is null ? "received" : "request",
-                PersonId = personId,
-                RequestId = requestId,
-                RunId = runId,
-                At = at,
-            });
+            var change = reading.Changes[i];
+            var old = byPerson[change.Facts!.PersonKey].FirstOrDefault(v => Happening.IsSameEmployment(v.Facts, change.Facts) && !replaced.Contains(v.Row.RecordKey));
+            if (old.Row is null) continue;
+            replaced.Add(old.Row.RecordKey);
+            reading.Changes[i] = change with { Replaces = old.Row };
         }
-        if (dryRun) return raised;
-        await s.UpsertPeopleAsync([.. newPeople.Values]);
-        await s.UpsertRecordsAsync(newRecords);
-        await s.AddVersionsAsync(newRecords);
-        await s.AddRequestsAsync(requests);
-        foreach (var request in requests) s.Tell("requests", request.Id);
-        return raised;
+        var gone = vanished.Where(v => !replaced.Contains(v.Row.RecordKey)).ToList();
+        if (source.Vanished == VanishedPolicy.Leave)
+        {
+            reading.Changes.AddRange(gone.Select(v => new Incoming(v.Row.RecordKey, UInt128.Zero, null, 0)));
+            return [.. gone.Select(v => v.Row)];
+        }
+        return [.. gone.Select(v => v.Row)];
     }
 
-    /// <summary>What HR says changed while a request for the person waits: it is planned anew instead of raising a second one.</summary>
-    private async Task FoldAsync(Session s, RequestRow waiting, RequestKind what, Changed change, SourceRule source, Facts? before)
+    /// <summary>Records that were taken and are outside the scope now: as if they had vanished, since nobody leaves silently.</summary>
+    private async Task<IReadOnlyList<RecordRow>> LeftScopeAsync(Reading reading, SourceRule source, CancellationToken cancel)
     {
-        var row = await s.RequestAsync(waiting.Id, forUpdate: true);
-        if (row is null) return;
-        row.Cause = JsonSerializer.Serialize(CauseOf(what, change, source, before));
-        if (what == RequestKind.Leaver) row.Kind = "leaver";
-        if (row.State is "deciding" or "releasing") await desk.ReplanAsync(s, row, $"HR changed the record (line {change.Line})");
+        if (reading.Outside.Count == 0) return [];
+        var left = (await store.ReadAsync(s => s.RecordsAsync(source.Name, [.. reading.Outside.Select(o => o.Key)]), cancel)).Where(r => r.PersonId is not null && r.Status is "received" or "request").ToList();
+        var keys = left.Select(r => r.RecordKey).ToHashSet(StringComparer.Ordinal);
+        reading.Outside.RemoveAll(o => keys.Contains(o.Key));
+        return left;
+    }
+
+    private async Task<List<Taken>> DecideAsync(Taking taking, List<Incoming> incoming, CancellationToken cancel)
+    {
+        var memory = new RecordTaker.Memory();
+        var decided = new List<Taken>(incoming.Count);
+        foreach (var chunk in incoming.Chunk(Chunk)) decided.AddRange(await store.ReadAsync(s => taker.DecideAsync(s, taking, chunk, memory), cancel));
+        return decided;
+    }
+
+    private async Task<List<Taken>> WriteAsync(Taking taking, Reading reading, List<Incoming> incoming, CancellationToken cancel)
+    {
+        // Facts are put into words beforehand, on all processors: the store has one writer.
+        System.Threading.Tasks.Parallel.ForEach(System.Collections.Concurrent.Partitioner.Create(0, Math.Max(1, incoming.Count)), new ParallelOptions { CancellationToken = cancel }, range =>
+        {
+            for (var i = range.Item1; i < Math.Min(range.Item2, incoming.Count); i++) incoming[i].Facts?.ToJson();
+        });
+        var taken = new List<Taken>(incoming.Count);
+        var memory = new RecordTaker.Memory { IsFirstLoad = incoming.Count > Chunk && await store.ReadAsync(s => s.IsFirstLoadAsync(taking.Source.Name), cancel) };
+        foreach (var chunk in incoming.Chunk(memory.IsFirstLoad ? FirstChunk : Chunk))
+        {
+            taken.AddRange(await store.WriteAsync(async s =>
+            {
+                var decided = await taker.DecideAsync(s, taking, chunk, memory.IsFirstLoad ? memory : new());
+                await taker.WriteAsync(s, taking, decided, [], memory);
+                return decided;
+            }, cancel));
+        }
+        foreach (var chunk in reading.Outside.Chunk(Chunk)) await store.WriteAsync(s => taker.WriteAsync(s, taking, [], chunk, memory), cancel);
+        reading.Statuses.AddRange(reading.Outside.Select(o => (o.Key, "outside")));
+        return taken;
+    }
+
+    /// <summary>Holds a run that would raise more than the rulebook allows, before anything is raised. Null when it may go on.</summary>
+    private async Task<IntakeRun?> BrakeAsync(SourceRule source, List<Taken> decided, Reading reading, RunOrder order, string runId, DateTimeOffset started, CancellationToken cancel)
+    {
+        var digest = RecordTaker.DigestOf(decided);
+        if (order.Passes.Length > 0)
+        {
+            var passed = await store.ReadAsync(s => s.HeldAsync(order.Passes), cancel);
+            if (passed?.Digest == digest) return null;
+        }
+        var known = Math.Max(reading.Known, (int)await store.ReadAsync(s => s.RecordCountAsync(source.Name), cancel));
+        var over = new List<string>();
+        Look(source.Brake!.Joiners, RequestKind.Joiner, "joiners");
+        Look(source.Brake.Movers, RequestKind.Mover, "movers");
+        Look(source.Brake.Leavers, RequestKind.Leaver, "leavers");
+        if (over.Count == 0) return null;
+        var why = $"{string.Join("; ", over)}. Nothing was raised.";
+        var raises = decided.Where(t => t.Happening.Raises is not null).Select(RecordTaker.View).ToList();
+        var counts = new IntakeCounts(reading.Read, reading.Unchanged, reading.Changes.Count, raises.Count(r => r.Kind == "joiner"), raises.Count(r => r.Kind == "mover"), raises.Count(r => r.Kind == "leaver"), reading.SetAside.Count, reading.Missing.Count, 0);
+        var ended = time.GetUtcNow();
+        await store.WriteAsync(async s =>
+        {
+            await s.SupersedeHeldAsync(source.Name, runId, time.Milliseconds());
+            await s.AddHeldAsync(new() { RunId = runId, Source = source.Name, Digest = digest, Why = why, Raises = JsonSerializer.Serialize(raises), Actor = order.Actor, At = ended.ToUnixTimeMilliseconds() });
+            await s.AddRunAsync(new() { Id = runId, Source = source.Name, Mode = order.Mode, Actor = order.Actor, StartedAt = started.ToUnixTimeMilliseconds(), EndedAt = ended.ToUnixTimeMilliseconds(), Outcome = "held", Message = why, Counts = JsonSerializer.Serialize(counts, JsonSerializerOptions.Web) });
+            s.Record(LedgerEntry.Of(ended, order.Actor, "intake.held", null, null, ("run", runId), ("source", source.Name), ("why", why), ("digest", digest), ("raises", raises.Count)));
+            s.Tell("sources", source.Name);
+            Report(s, source, "waits under the brake", why);
+        }, cancel);
+        return new(runId, source.Name, order.Mode, false, order.Actor, started, ended, "held", why, counts, [], [.. raises.Take(Shown)]);
+
+        void Look(Limit? limit, RequestKind kind, string name)
+        {
+            var count = decided.Count(t => t.Happening.Raises == kind);
+            if (limit?.IsOver(count, known) == true) over.Add($"The run would raise {count} {name} of {known} known records; the brake is at {limit}");
+        }
+    }
+
+    private Task EndAsync(SourceRule source, IntakeRun run, Reading reading, IReadOnlyList<RecordRow> vanished, bool full, RunOrder order, int edition, CancellationToken cancel) => store.WriteAsync(async s =>
+    {
+        if (full) await s.ReplaceSetAsideAsync(source.Name, reading.SetAside);
         else
         {
-            (row.State, row.DueAt, row.UpdatedAt) = ("planning", time.Milliseconds(), Math.Max(time.Milliseconds(), row.UpdatedAt + 1));
-            await s.SaveRequestAsync(row);
+            await s.ClearSetAsideAsync(source.Name, [.. reading.Changes.Select(c => c.Key).Concat(reading.Statuses.Select(x => x.Key)).Concat(reading.SetAside.Select(x => x.RecordKey)).Where(k => k.Length > 0).Distinct()]);
+            await s.AddSetAsideAsync(reading.SetAside);
         }
-    }
-
-    private static Cause CauseOf(RequestKind kind, Changed change, SourceRule source, Facts? before)
-    {
-        var name = change.Facts.DisplayName;
-        var text = kind switch
+        if (source.Vanished == VanishedPolicy.Ask && vanished.Count > 0)
         {
-            RequestKind.Joiner => $"{name} starts on {change.Facts.Text(BuiltIn.Start)} as {change.Facts.Text(BuiltIn.Title)}",
-            RequestKind.Leaver => $"{name} leaves; the last day is {change.Facts.Text(BuiltIn.End)}",
-            _ => $"The record of {name} changed",
-        };
-        return new(text, source.Title, change.Line, [.. (before?.DifferenceTo(change.Facts) ?? []).Select(d => new AttributeChange(d.Name, d.Before.Length > 0 ? [d.Before] : [], d.After.Length > 0 ? [d.After] : []))]);
-    }
-
-    private static PersonRow Row(string id, Facts facts, string source, long at) => new()
-    {
-        Id = id,
-        PersonKey = facts.PersonKey,
-        Number = facts.Number,
-        Display = facts.DisplayName,
-        SearchKey = $"{facts.Text(BuiltIn.Family)} {facts.Text(BuiltIn.Given)}".ToLowerInvariant(),
-        Kind = facts.Text(BuiltIn.Kind),
-        Department = facts.Text(BuiltIn.Department),
-        Site = facts.Text(BuiltIn.Site),
-        Title = facts.Text(BuiltIn.Title),
-        Manager = facts.Manager,
-        StartDay = facts.Text(BuiltIn.Start),
-        EndDay = facts.End is null ? null : facts.Text(BuiltIn.End),
-        Facts = facts.ToJson(),
-        Source = source,
-        At = at,
-    };
-
-    /// <summary>After a baseline: the accounts these people already have are recorded as they are; nothing is changed in a target.</summary>
-    private async Task<int> AdoptAsync(Edition edition, Reading reading, CancellationToken cancel)
-    {
-        var adopted = 0;
-        var people = (await store.ReadAsync(s => s.PeopleByKeyAsync([.. reading.Changes.Select(c => c.Facts.PersonKey).Distinct()]), cancel)).ToDictionary(p => p.Id);
-        foreach (var target in edition.Rulebook.Targets.Values)
-        {
-            var byKey = new Dictionary<string, PersonRow>(StringComparer.OrdinalIgnoreCase);
-            foreach (var person in people.Values)
-            {
-                var subject = new Subject(PersonId.Parse(person.Id), Facts.FromJson(person.Facts, edition.Rulebook.Attributes), new Dictionary<string, string> { [target.Name] = "-" });
-                var (start, _) = Desired.Term(subject.Facts, edition.Rulebook);
-                if (Desired.At(subject, edition, [], start).Accounts.GetValueOrDefault(target.Name) is not { } wanted) continue;
-                foreach (var (attribute, value) in Planning.PlannerLoop.Keys(target, wanted.Attributes)) byKey.TryAdd($"{attribute}={value}", person);
-            }
-            var matches = new List<(PersonRow Person, ExistingAccount Account)>();
-            await foreach (var account in connectors.For(edition, target.Name).ListAsync(cancel))
-            {
-                var person = target.Match.Select(m => account.Attributes.TryGetValue(m, out var values) && values.Count > 0 ? byKey.GetValueOrDefault($"{m}={values[0]}") : null).FirstOrDefault(p => p is not null);
-                if (person is not null) matches.Add((person, account));
-            }
-            // Two entries for one person are left for a human.
-            foreach (var chunk in matches.GroupBy(m => m.Person.Id).Where(g => g.Count() == 1).Select(g => g.First()).Chunk(Chunk))
-            {
-                await store.WriteAsync(s => RecordAsync(s, target, chunk), cancel);
-                adopted += chunk.Length;
-            }
+            await s.UpsertRecordsAsync([.. vanished.Select(v => new RecordRow { Source = source.Name, RecordKey = v.RecordKey, Hash = new('0', 32), Status = "vanished", RunId = run.Id })]);
+            s.Record(LedgerEntry.Of(time.GetUtcNow(), order.Actor, "intake.vanished", null, null, ("run", run.Id), ("source", source.Name), ("records", vanished.Select(v => v.RecordKey).ToList())));
         }
-        return adopted;
-    }
-
-    private async Task RecordAsync(Session s, TargetRule target, IReadOnlyList<(PersonRow Person, ExistingAccount Account)> matches)
-    {
-        var now = time.Milliseconds();
-        var (accounts, grants, names) = (new List<AccountRow>(), new List<GrantRow>(), new List<NameRow>());
-        foreach (var (person, account) in matches)
+        await s.DropRecordsAsync(source.Name, [.. reading.Missing.Except(vanished.Select(v => v.RecordKey)).Except(reading.Changes.Select(c => c.Replaces?.RecordKey).OfType<string>())]);
+        await s.SupersedeHeldAsync(source.Name, "", time.Milliseconds());
+        await s.AddRunAsync(new()
         {
-            var reason = JsonSerializer.Serialize(new Reason("baseline", account.Location, "was there when Oikonom began"));
-            var container = account.Location[(account.Location.IndexOf(',', StringComparison.Ordinal) + 1)..];
-            accounts.Add(new()
-            {
-                PersonId = person.Id,
-                Target = target.Name,
-                Name = account.Name,
-                Container = container,
-                Location = account.Location,
-                ImmutableId = account.ImmutableId,
-                Attributes = JsonSerializer.Serialize(account.Attributes),
-                Enabled = account.Enabled ? 1 : 0,
-                Reason = reason,
-                At = now,
-            });
-            names.Add(new() { Target = target.Name, NameKey = account.Name.ToLowerInvariant(), PersonId = person.Id, At = now });
-            grants.AddRange(account.Entitlements.Select(e => new GrantRow { Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(), PersonId = person.Id, Target = target.Name, Entitlement = e, FromAt = now, Reason = reason }));
-        }
-        await s.UpsertAccountsAsync(accounts);
-        await s.TakeNamesAsync(names);
-        await s.OpenGrantsAsync(grants);
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "accounts.recorded", null, null, ("target", target.Name), ("accounts", accounts.Select(a => new { a.PersonId, a.Location, a.ImmutableId }).ToList())));
-    }
+            Id = run.Id,
+            Source = source.Name,
+            Mode = run.Mode,
+            Actor = run.Actor,
+            StartedAt = run.StartedAt.ToUnixTimeMilliseconds(),
+            EndedAt = time.Milliseconds(),
+            Outcome = run.Outcome,
+            Message = run.Message,
+            Counts = JsonSerializer.Serialize(run.Counts, JsonSerializerOptions.Web),
+        });
+        s.Record(LedgerEntry.Of(time.GetUtcNow(), run.Actor, "intake.run", null, null, ("run", run.Id), ("source", source.Name), ("mode", run.Mode), ("edition", edition), ("counts", run.Counts), ("passed", order.Passes.Length > 0 ? order.Passes : null)));
+        s.Tell("intake", source.Name);
+        s.Tell("sources", source.Name);
+    }, cancel);
 }

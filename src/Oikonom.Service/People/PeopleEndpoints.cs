@@ -25,7 +25,46 @@ public static class PeopleEndpoints
             return new Page<PersonSummary>([.. rows.Take(size).Select(Summary)], rows.Count > size ? $"{rows[size - 1].SearchKey}|{rows[size - 1].Id}" : null);
         }).WithName("listPeople").WithSummary("People in order of family name. Filters: text (name, number or account name), site, department.").RequireAuthorization("read");
 
+        api.MapGet("/people/{id}/explain", ExplainAsync).WithName("explainPerson").WithSummary("Why a person has, or has not, an account or entitlement ('of': target, or target/entitlement): the rule, its conditions and the values. Without 'of', all of them.").RequireAuthorization("read");
         api.MapGet("/people/{id}", DetailAsync).WithName("getPerson").WithSummary("One person: record, accounts, grants, requests, and what is scheduled. The id may be the employee number.").RequireAuthorization("read");
+    }
+
+    /// <summary>Why the person has, or has not, one thing; without a name, everything they have or could have.</summary>
+    private static async Task<PersonExplanation> ExplainAsync(string id, string? of, Store.Store store, EditionBook editions, TimeProvider time, CancellationToken cancel)
+    {
+        var edition = await editions.CurrentAsync(cancel);
+        var (row, recorded) = await store.ReadAsync(async s =>
+        {
+            var found = (Guid.TryParse(id, out var guid) ? await s.PersonAsync(guid.ToString()) : await s.PersonByNumberAsync(id)) ?? throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
+            return (found, await Recorded.LoadAsync(s, [found.Id]));
+        }, cancel);
+        var now = time.GetUtcNow();
+        var subject = recorded.Subject(row.Id, edition);
+        var held = recorded.State(row.Id, edition);
+        var rulebook = edition.Rulebook;
+        var keys = rulebook.Targets.Values.SelectMany(t => t.Entitlements.Keys.Select(e => $"{t.Name}/{e}").Prepend(t.Name)).ToList();
+        if (of is { Length: > 0 })
+        {
+            if (!keys.Contains(of)) throw Problem.NotFound($"account or entitlement '{of}' in the rulebook", $"Name a target, or target/entitlement.{Core.Expressions.Nearest.Hint(of, keys)}");
+            keys = [of];
+        }
+        try
+        {
+            return new(row.Id, row.Number, row.Display, edition.Number, now, [.. keys.Select(Look)]);
+        }
+        catch (PlanFault fault)
+        {
+            throw new Problem(422, "cannot-plan", "Cannot be worked out", fault.Message);
+        }
+
+        ExplanationView Look(string key)
+        {
+            var parts = key.Split('/');
+            var target = rulebook.Targets[parts[0]];
+            var found = parts.Length == 1 ? Explain.Account(subject, edition, key, now) : Explain.Grant(subject, edition, [], parts[0], parts[1], now);
+            return new(key, parts.Length == 1 ? target.Title : target.Entitlements[parts[1]].Title, found.Wanted, parts.Length == 1 ? held.Accounts.ContainsKey(key) : held.Grants.ContainsKey(key), found.Summary,
+                [.. found.Rules.Select(r => new RuleView(r.Template, r.Place, r.Employment, r.Applies, [.. r.Conditions.Select(c => new ConditionView(c.Text, c.Holds, [.. c.Values.Select(v => new AttributeValue(v.Key, v.Value))]))]))]);
+        }
     }
 
     private static PersonSummary Summary(PersonRow row) => new(row.Id, row.Number, row.Display, row.Kind, row.Department, row.Site, row.Title, Day(row.StartDay), row.EndDay is { } end ? Day(end) : null);

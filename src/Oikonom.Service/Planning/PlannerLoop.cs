@@ -17,15 +17,18 @@ namespace Oikonom.Service.Planning;
 /// Makes the plan of requests that need one: looks into the targets, settles names, and hands the request to
 /// its workflow. A target that is away makes the request wait and say so.
 /// </summary>
-public sealed partial class PlannerLoop(Store.Store store, EditionBook editions, ConnectorBook connectors, StageEntry stages, ServiceOptions options, TimeProvider time, ILogger<PlannerLoop> log)
+public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, Pressure pressure, EditionBook editions, ConnectorBook connectors, StageEntry stages, ServiceOptions options, TimeProvider time, ILogger<PlannerLoop> log)
     : Loop(TimeSpan.FromSeconds(1), log)
 {
     private const int Batch = 32;
     private const int Parallel = 8;
+    private long _lastBatch;
 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
         var now = time.Milliseconds();
+        if (pressure.IsHigh && now - _lastBatch < 1000) return false;
+        _lastBatch = now;
         if (!await store.ReadAsync(s => s.AnyPlanningAsync(now), cancel)) return false;
         var claimed = await store.WriteAsync(s => s.ClaimPlanningAsync(options.Node, now, now + (long)(options.LeaseSeconds * 1000), Batch), cancel);
         await System.Threading.Tasks.Parallel.ForEachAsync(claimed, new ParallelOptions { MaxDegreeOfParallelism = Parallel, CancellationToken = cancel }, async (id, token) => await PlanAsync(id, token));
@@ -39,6 +42,7 @@ public sealed partial class PlannerLoop(Store.Store store, EditionBook editions,
         try
         {
             var edition = await editions.CurrentAsync(cancel);
+            await ReserveAsync(request.PersonId, edition, cancel);
             var recorded = await store.ReadAsync(s => Recorded.LoadAsync(s, [request.PersonId]), cancel);
             var subject = recorded.Subject(request.PersonId, edition);
             var chosen = JsonSerializer.Deserialize<Dictionary<string, string>>(request.Chosen) ?? [];
@@ -48,7 +52,7 @@ public sealed partial class PlannerLoop(Store.Store store, EditionBook editions,
             var candidates = new List<ExistingAccount>();
             foreach (var target in edition.Rulebook.Targets.Values)
             {
-                var wishes = Desired.NameWishes(subject.Facts, edition, target.Name);
+                var wishes = Desired.NameWishes(subject, edition, target.Name);
                 if (wishes.Count == 0 || recorded.Account(request.PersonId, target.Name) is not null) continue;
                 var found = await FindAsync(edition, target, subject, wishes, cancel);
                 if (found.Count > 1)
@@ -85,18 +89,57 @@ public sealed partial class PlannerLoop(Store.Store store, EditionBook editions,
         var (start, _) = Desired.Term(subject.Facts, edition.Rulebook);
         var wanted = Desired.At(tentative, edition, [], start).Accounts.GetValueOrDefault(target.Name);
         if (wanted is null) return [];
-        var keys = Keys(target, wanted.Attributes);
+        var keys = edition.Rulebook.Access.Ask().Keys(subject, target, wanted.Attributes);
         return (await connectors.For(edition, target.Name).FindAsync(keys, cancel)).Found;
     }
 
-    public static IReadOnlyList<(string Attribute, string Value)> Keys(TargetRule target, IReadOnlyDictionary<string, IReadOnlyList<string>> attributes) =>
-        [.. target.Match.Select(m => (m, attributes.TryGetValue(m, out var values) && values.Count > 0 ? values[0] : "")).Where(k => k.Item2.Length > 0)];
+    /// <summary>Gives the person a number of each pool their templates name. Two nodes never give the same one: the store takes each once.</summary>
+    /// <exception cref="PlanFault">A pool has no number left.</exception>
+    private async Task ReserveAsync(string person, Edition edition, CancellationToken cancel)
+    {
+        if (edition.Rulebook.Pools.Count == 0) return;
+        var known = (await store.ReadAsync(s => Recorded.LoadAsync(s, [person]), cancel)).Subject(person, edition);
+        if (edition.Rulebook.Access.Ask().Numbers(known).All(n => known.Numbers.ContainsKey(n.Pool.Name))) return;
+        await store.WriteAsync(async s =>
+        {
+            var recorded = await Recorded.LoadAsync(s, [person]);
+            var subject = recorded.Subject(person, edition);
+            foreach (var (pool, site) in edition.Rulebook.Access.Ask().Numbers(subject))
+            {
+                if (subject.Numbers.ContainsKey(pool.Name)) continue;
+                var number = await TakeAsync(s, pool, site, person);
+                s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "number.reserved", person, null, ("pool", pool.Name), ("number", number), ("site", site)));
+            }
+        }, cancel);
+    }
+
+    private async Task<long> TakeAsync(Store.Session s, NumberPool pool, string site, string person)
+    {
+        foreach (var range in pool.For(site))
+            while (await s.FreeNumberAsync(pool.Name, range.First, range.Last) is { } free)
+                if (await s.TakeNumberAsync(pool.Name, free, person, time.Milliseconds())) return free;
+        var ranges = string.Join(", ", pool.For(site).Select(r => $"{r.First}-{r.Last}"));
+        throw new PlanFault(ranges.Length == 0
+            ? $"The pool '{pool.Title}' has no range for {site}. Give it one in {pool.Place.File}, then publish."
+            : $"The pool '{pool.Title}' has no number left for {site} ({ranges}). Widen the range in {pool.Place.File}, then publish.");
+    }
+
+    /// <exception cref="PlanFault">Somebody would hold what as many as may hold it already do.</exception>
+    private static async Task RequireRoomAsync(Store.Session s, Plan plan, Edition edition, string person)
+    {
+        foreach (var change in plan.Changes.Where(c => c.Kind == ChangeKind.Grant))
+        {
+            if (edition.Rulebook.Targets[change.Target].Entitlements.GetValueOrDefault(change.Subject) is not { MostHolders: { } most } entitlement) continue;
+            var holders = await s.HoldersAsync(change.Target, change.Subject, person);
+            if (holders >= most) throw new PlanFault($"'{entitlement.Title}' is held by {holders}, and {most} are the most{(entitlement.Kind == EntitlementKind.Licence ? ": no licence is left" : "")}. Free one, or raise 'most-holders'.");
+        }
+    }
 
     private async Task<string> FreeNameAsync(Edition edition, TargetRule target, string person, string? reserved, IReadOnlyList<string> wishes, CancellationToken cancel)
     {
         var connector = connectors.For(edition, target.Name);
         if (reserved is not null && !await connector.NameIsTakenAsync(reserved, cancel)) return reserved;
-        foreach (var batch in AccountNames.Candidates(wishes).Chunk(20))
+        foreach (var batch in AccountNames.Candidates(wishes, target.Names).Chunk(20))
         {
             var taken = await store.ReadAsync(s => s.NamesTakenAsync(target.Name, batch, person), cancel);
             foreach (var name in batch.Except(taken))
@@ -121,18 +164,19 @@ public sealed partial class PlannerLoop(Store.Store store, EditionBook editions,
     {
         var kind = JsonSerializer.Deserialize<RequestKind>($"\"{request.Kind}\"");
         var plan = Planner.Make(subject, recorded.State(request.PersonId, edition), recorded.ImmutableIds(request.PersonId), existing, edition, [], kind, time.GetUtcNow());
-        return store.WriteAsync(async s =>
+        return commits.RunAsync(async s =>
         {
             var row = await s.RequestAsync(request.Id, forUpdate: true);
-            if (row is not { State: "planning" } || row.UpdatedAt != request.UpdatedAt) return;
+            if (row is not { State: "planning" } || row.UpdatedAt != request.UpdatedAt) return false;
             var now = time.Milliseconds();
+            await RequireRoomAsync(s, plan, edition, row.PersonId);
             foreach (var (target, name) in names)
             {
                 // Somebody else took it since we looked: plan once more.
                 if (await s.TakeNameAsync(target, name, row.PersonId, now) || existing.ContainsKey(target)) continue;
                 (row.LeaseOwner, row.LeaseUntil, row.DueAt) = ("", 0, now);
                 await s.SaveRequestAsync(row);
-                return;
+                return false;
             }
             row.Edition = edition.Number;
             row.Plan = plan.ToJson();
@@ -141,6 +185,7 @@ public sealed partial class PlannerLoop(Store.Store store, EditionBook editions,
             s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.planned", row.PersonId, row.Id, ("edition", edition.Number), ("digest", plan.Digest), ("changes", plan.Changes.Count)));
             await stages.EnterAsync(s, row, plan, edition, plan.Changes.Count == 0 ? RequestEvent.PlannedEmpty : RequestEvent.Planned);
             await s.SaveRequestAsync(row);
+            return true;
         }, cancel);
     }
 

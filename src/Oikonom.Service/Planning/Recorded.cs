@@ -14,9 +14,11 @@ public sealed class Recorded
     private readonly ILookup<string, AccountRow> _accounts;
     private readonly ILookup<string, GrantRow> _grants;
     private readonly ILookup<string, NameRow> _names;
+    private readonly ILookup<string, PoolNumberRow> _numbers;
 
-    private Recorded(IReadOnlyList<PersonRow> people, IReadOnlyList<AccountRow> accounts, IReadOnlyList<GrantRow> grants, IReadOnlyList<NameRow> names)
+    private Recorded(IReadOnlyList<PersonRow> people, IReadOnlyList<AccountRow> accounts, IReadOnlyList<GrantRow> grants, IReadOnlyList<NameRow> names, IReadOnlyList<PoolNumberRow> numbers)
     {
+        _numbers = numbers.ToLookup(n => n.PersonId);
         _people = people.ToDictionary(p => p.Id);
         _accounts = accounts.ToLookup(a => a.PersonId);
         _grants = grants.ToLookup(g => g.PersonId);
@@ -24,7 +26,7 @@ public sealed class Recorded
     }
 
     public static async Task<Recorded> LoadAsync(Session session, IReadOnlyCollection<string> people) => new(
-        await session.PeopleByIdAsync(people), await session.AccountsAsync(people), await session.GrantsAsync(people, past: false), await session.NamesOfAsync(people));
+        await session.PeopleByIdAsync(people), await session.AccountsAsync(people), await session.GrantsAsync(people, past: false), await session.NamesOfAsync(people), await session.NumbersOfAsync(people));
 
     public PersonRow Person(string id) => _people[id];
     public AccountRow? Account(string id, string target) => _accounts[id].FirstOrDefault(a => a.Target == target);
@@ -36,7 +38,11 @@ public sealed class Recorded
         var names = new Dictionary<string, string>(StringComparer.Ordinal);
         foreach (var name in _names[id]) names[name.Target] = name.NameKey;
         foreach (var account in _accounts[id]) names[account.Target] = account.Name;
-        return new(PersonId.Parse(id), Facts.FromJson(_people[id].Facts, edition.Rulebook.Attributes), names);
+        return new(PersonId.Parse(id), Facts.FromJson(_people[id].Facts, edition.Rulebook.Attributes), names)
+        {
+            Others = Facts.ListFromJson(_people[id].Others, edition.Rulebook.Attributes),
+            Numbers = _numbers[id].ToDictionary(n => n.Pool, n => edition.Rulebook.Pools.GetValueOrDefault(n.Pool)?.Prefix + n.Number.ToString(System.Globalization.CultureInfo.InvariantCulture)),
+        };
     }
 
     public AccessState State(string id, Edition edition)

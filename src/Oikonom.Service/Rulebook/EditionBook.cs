@@ -6,10 +6,16 @@ using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Rulebook;
 
-/// <summary>Editions by number, read once; the newest number is looked up, since another node may publish.</summary>
-public sealed class EditionBook(Store.Store store)
+/// <summary>Editions by number, read once; the newest number is looked up, a moment later at most, since another node may publish.</summary>
+public sealed class EditionBook(Store.Store store, TimeProvider time)
 {
+    private static readonly TimeSpan Fresh = TimeSpan.FromMilliseconds(200);
     private readonly ConcurrentDictionary<long, Edition> _editions = new();
+    private sealed record Latest(long Number, long At);
+    private Latest? _last;
+
+    /// <summary>Looks again at once: this node published.</summary>
+    public void Forget() => _last = null;
 
     /// <exception cref="Problem">No rulebook is published yet.</exception>
     public async Task<Edition> CurrentAsync(CancellationToken cancel) => await CurrentOrNullAsync(cancel)
@@ -17,7 +23,8 @@ public sealed class EditionBook(Store.Store store)
 
     public async Task<Edition?> CurrentOrNullAsync(CancellationToken cancel)
     {
-        var number = await store.ReadAsync(s => s.LastEditionNumberAsync(), cancel);
+        if (_last is not { Number: > 0 } last || time.GetElapsedTime(last.At) > Fresh) _last = last = new(await store.ReadAsync(s => s.LastEditionNumberAsync(), cancel), time.GetTimestamp());
+        var number = last.Number;
         return number == 0 ? null : await GetAsync(number, cancel);
     }
 

@@ -1,10 +1,9 @@
+using System.Globalization;
 using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
-using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Fulfilment;
 using Oikonom.Service.Hosting;
 using Oikonom.Store.Rooms;
 
@@ -16,60 +15,94 @@ public static class RulebookEndpoints
 
     public static void MapRulebook(this RouteGroupBuilder api)
     {
-        api.MapPost("/rulebook/check", (RulebookBody body) => Check(FilesOf(body)).Check)
-            .WithName("checkRulebook").WithSummary("Checks the files of a rulebook; every finding at once, nothing is published.").RequireAuthorization("configure");
+        api.MapPost("/rulebook/check", async (RulebookBody body, PublishDesk desk, CancellationToken cancel) => (await desk.CheckAsync(FilesOf(body), body.Quick == true, cancel)).Check)
+            .WithName("checkRulebook").WithSummary("Checks the files of a rulebook; every finding and warning at once, nothing is published.").RequireAuthorization("configure");
+        api.MapGet("/rulebook/warnings", () => new Page<WarningView>([.. Warnings.Catalogue.Select(w => new WarningView(w.Code, w.Title, w.Reason, w.Mend))], null))
+            .WithName("listWarnings").WithSummary("The catalogue of warnings: code, reason and mend.").RequireAuthorization("rulebook-read");
 
-        api.MapPost("/rulebook/editions", PublishAsync).WithName("publishRulebook").WithSummary("Publishes the files as the next edition.").RequireAuthorization("configure");
-
+        api.MapPost("/rulebook/editions", (RulebookBody body, PublishDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.PublishAsync(FilesOf(body), user, cancel))
+            .WithName("publishRulebook").WithSummary("Publishes the files as the next edition, or proposes them where a second person agrees first. Open requests that change are planned anew.").RequireAuthorization("configure");
         api.MapGet("/rulebook/editions", async (Store.Store store, CancellationToken cancel) =>
-            new Page<EditionSummary>([.. (await store.ReadAsync(s => s.EditionsAsync(), cancel)).Select(e => new EditionSummary((int)e.Number, e.Digest, e.Author, e.PublishedAt.ToInstant()))], null))
+            new Page<EditionSummary>([.. (await store.ReadAsync(s => s.EditionsAsync(), cancel)).Select(e => new EditionSummary((int)e.Number, e.Digest, e.Author, e.PublishedAt.ToInstant(), e.Approver))], null))
             .WithName("listEditions").WithSummary("The editions, newest first.").RequireAuthorization("rulebook-read");
-
         api.MapGet("/rulebook/editions/{number}", async (string number, Store.Store store, EditionBook book, CancellationToken cancel) =>
         {
-            var row = number == "current" ? await store.ReadAsync(s => s.LastEditionAsync(), cancel)
-                : long.TryParse(number, out var n) ? await store.ReadAsync(s => s.EditionAsync(n), cancel) : null;
-            if (row is null) throw Problem.NotFound($"edition '{number}'", "Publish one with 'oikonom rulebook publish DIR', or see the list.");
-            var edition = await book.GetAsync(row.Number, cancel);
-            return Detail(row, edition.Rulebook);
+            var row = await EditionAsync(number, store, cancel);
+            return PublishDesk.Detail(row, (await book.GetAsync(row.Number, cancel)).Rulebook);
         }).WithName("getEdition").WithSummary("One edition with its files; 'current' is the newest.").RequireAuthorization("rulebook-read");
+
+        api.MapGet("/rulebook/proposals", async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
+            new Page<ProposalView>([.. (await store.ReadAsync(s => s.OpenProposalsAsync(), cancel)).Select(p => PublishDesk.View(p, user))], null))
+            .WithName("listProposals").WithSummary("Editions that wait for a second person.").RequireAuthorization("rulebook-read");
+        api.MapPost("/rulebook/proposals/{id}/approve", (string id, ProposalBody body, PublishDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.DecideAsync(id, true, body.Remark ?? "", user, cancel))
+            .WithName("approveProposal").WithSummary("Agrees to a proposed edition of somebody else; it is published.").RequireAuthorization("configure");
+        api.MapPost("/rulebook/proposals/{id}/decline", (string id, ProposalBody body, PublishDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.DecideAsync(id, false, body.Remark ?? "", user, cancel))
+            .WithName("declineProposal").WithSummary("Declines a proposed edition.").RequireAuthorization("configure");
+
+        api.MapGet("/rulebook/diff", async (string from, string to, Store.Store store, CancellationToken cancel) =>
+        {
+            var (before, after) = (await EditionAsync(from, store, cancel), await EditionAsync(to, store, cancel));
+            return Diff($"edition {before.Number}", EditionBook.Files(before), $"edition {after.Number}", EditionBook.Files(after));
+        }).WithName("diffEditions").WithSummary("The difference between two editions, file by file and line by line.").RequireAuthorization("rulebook-read");
+        api.MapPost("/rulebook/diff", async (DiffBody body, Store.Store store, CancellationToken cancel) =>
+        {
+            var before = body.From is null ? await store.ReadAsync(s => s.LastEditionAsync(), cancel) : await EditionAsync(body.From.Value.ToString(CultureInfo.InvariantCulture), store, cancel);
+            return Diff(before is null ? "nothing" : $"edition {before.Number}", before is null ? [] : EditionBook.Files(before), "the draft", FilesOf(new(body.Files)));
+        }).WithName("diffDraft").WithSummary("The difference between an edition (by default the newest) and a draft.").RequireAuthorization("configure");
+
+        api.MapPost("/rulebook/rehearsals", async (RehearseBody body, PublishDesk publish, RehearsalDesk desk, CancellationToken cancel) =>
+        {
+            var reading = await publish.ReadAsync(FilesOf(new(body.Files)), cancel);
+            var held = await desk.RunAsync(reading.Rulebook ?? throw Unsound(reading), reading.Warnings, body.Source, body.Hr, cancel);
+            return RehearsalDesk.View(held, [.. held.Report.Affected.Take(200)]);
+        }).WithName("rehearseRulebook").WithSummary("What a draft, and if given a file of HR records, would do to everybody. Nothing is touched, no name and no number is reserved.").RequireAuthorization("configure");
+        api.MapGet("/rulebook/rehearsals/{id}/people", (string id, RehearsalDesk desk, string? text, string? target, string? template, string? department, string? after, int? limit) =>
+        {
+            var found = desk.Get(id).Report.Affected.Where(a => (text is null || a.Name.Contains(text, StringComparison.OrdinalIgnoreCase) || a.Number == text) && (department is null || a.Department == department)
+                && (target is null || a.Effects.Any(e => e.Target == target || $"{e.Target}/{e.Subject}" == target)) && (template is null || a.Effects.Any(e => e.Rule == template)));
+            var (from, size) = (int.TryParse(after, out var n) && n > 0 ? n : 0, Paging.Limit(limit));
+            var page = found.Skip(from).Take(size + 1).ToList();
+            return new Page<AffectedView>([.. page.Take(size).Select(RehearsalDesk.View)], page.Count > size ? (from + size).ToString(CultureInfo.InvariantCulture) : null);
+        }).WithName("listRehearsed").WithSummary("The people whom a rehearsed draft would change. Filters: text, target (or target/entitlement), template, department.").RequireAuthorization("configure");
+        api.MapGet("/rulebook/rehearsals/{id}/people.csv", (string id, RehearsalDesk desk) => Csv.File("rehearsal.csv", ["number", "name", "department", "site", "effect", "target", "subject", "template", "what", "problem"],
+            desk.Get(id).Report.Affected.SelectMany(a => a.Problem is not null
+                ? [(IReadOnlyList<string>)[a.Number, a.Name, a.Department, a.Site, "", "", "", "", "", a.Problem]]
+                : a.Effects.Select(e => (IReadOnlyList<string>)[a.Number, a.Name, a.Department, a.Site, Intake.RecordTaker.Name(e.Kind), e.Target, e.Subject, e.Rule, RehearsalDesk.Text(e), ""]))))
+            .Produces<string>(200, "text/csv").WithName("exportRehearsed").WithSummary("The whole list of a rehearsal as a file, one line for each effect.").RequireAuthorization("configure");
     }
 
-    private static EditionDetail Detail(EditionRow row, Core.Rulebook.Rulebook rulebook) => new(
-        (int)row.Number, row.Digest, row.Author, row.PublishedAt.ToInstant(), rulebook.Name, rulebook.Title,
-        [.. rulebook.Sources.Keys], [.. rulebook.Targets.Keys], [.. rulebook.Templates.Select(t => t.Name)], [.. rulebook.Workflows.Select(w => w.Name)],
-        [.. EditionBook.Files(row).Select(f => new RulebookFileBody(f.Path, f.Text))]);
+    private static async Task<EditionRow> EditionAsync(string number, Store.Store store, CancellationToken cancel) =>
+        (number == "current" ? await store.ReadAsync(s => s.LastEditionAsync(), cancel) : long.TryParse(number, out var n) ? await store.ReadAsync(s => s.EditionAsync(n), cancel) : null)
+        ?? throw Problem.NotFound($"edition '{number}'", "Publish one with 'oikonom rulebook publish DIR', or see the list.");
 
-    private static List<RulebookFile> FilesOf(RulebookBody body)
+    public static List<RulebookFile> FilesOf(RulebookBody body)
     {
         if (body.Files is not { Count: > 0 and <= MaxFiles }) throw Problem.Invalid($"A rulebook has from 1 to {MaxFiles} files.", "files");
-        if (body.Files.Any(f => f?.Path is not { Length: > 0 and <= 300 } || f.Text is null || f.Path.Contains("..", StringComparison.Ordinal))) throw Problem.Invalid("Each file has a path inside the rulebook and a text.", "files");
+        if (body.Files.Any(f => f?.Path is not { Length: > 0 and <= 300 } || f.Text is null || f.Path.Contains("..", StringComparison.Ordinal) || f.Path.StartsWith('/') || f.Path.Contains('\\', StringComparison.Ordinal)))
+            throw Problem.Invalid("Each file has a path inside the rulebook and a text.", "files");
         if (body.Files.GroupBy(f => f.Path).FirstOrDefault(g => g.Count() > 1) is { } twice) throw Problem.Invalid($"The path '{twice.Key}' is given twice.", "files");
         return [.. body.Files.Select(f => new RulebookFile(f.Path, f.Text))];
     }
 
-    private static (RulebookCheck Check, Core.Rulebook.Rulebook? Rulebook) Check(IReadOnlyList<RulebookFile> files)
+    public static RulebookFinding View(Finding finding) => new(finding.Place.File, finding.Place.Line, finding.Place.Column, finding.Message, finding.Code, finding.IsWarning ? Warnings.MendOf(finding.Code) : "");
+
+    public static Problem Unsound(RulebookReading reading)
     {
-        var reading = RulebookReader.Read(files);
-        return (new(reading.Rulebook is not null, RulebookReader.Digest(files), [.. reading.Findings.Select(f => new RulebookFinding(f.Place.File, f.Place.Line, f.Place.Column, f.Message))]), reading.Rulebook);
+        var first = reading.Findings[0];
+        return new(422, "rulebook-unsound", "The rulebook is not sound", $"Nothing was done. {reading.Findings.Count} finding(s); the first: {first.Place}: {first.Message}", ("findings", reading.Findings.Select(View).ToList()));
     }
 
-    private static async Task<EditionDetail> PublishAsync(RulebookBody body, Store.Store store, ConnectorBook connectors, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel)
+    private static RulebookDiff Diff(string from, IReadOnlyList<RulebookFile> before, string to, IReadOnlyList<RulebookFile> after)
     {
-        var files = FilesOf(body);
-        var (check, rulebook) = Check(files);
-        if (rulebook is null) throw new Problem(422, "rulebook-unsound", "The rulebook is not sound", $"Nothing was published. {check.Findings.Count} finding(s); the first: {check.Findings[0].File}:{check.Findings[0].Line}:{check.Findings[0].Column}: {check.Findings[0].Message}", ("findings", check.Findings));
-        var row = await store.WriteAsync(async s =>
+        var (left, right) = (before.ToDictionary(f => f.Path, f => f.Text), after.ToDictionary(f => f.Path, f => f.Text));
+        var files = new List<FileDiff>();
+        foreach (var path in left.Keys.Union(right.Keys).Order(StringComparer.Ordinal))
         {
-            var last = await s.LastEditionAsync();
-            if (last?.Digest == check.Digest) throw Problem.Conflict("unchanged", $"Edition {last.Number} already is exactly this rulebook.");
-            var edition = new EditionRow { Number = (last?.Number ?? 0) + 1, Digest = check.Digest, Author = user.UserName(), PublishedAt = time.Milliseconds(), Files = JsonSerializer.Serialize(files) };
-            await s.AddEditionAsync(edition);
-            s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "rulebook.published", null, null, ("edition", edition.Number), ("digest", edition.Digest)));
-            s.Tell("rulebook", edition.Number.ToString(System.Globalization.CultureInfo.InvariantCulture));
-            return edition;
-        }, cancel);
-        await connectors.ResetAsync();
-        return Detail(row, rulebook);
+            var (old, now) = (left.GetValueOrDefault(path), right.GetValueOrDefault(path));
+            if (old == now) continue;
+            var lines = LineDiff.Between(old ?? "", now ?? "").Select(l => new DiffLine(JsonNamingPolicy.CamelCase.ConvertName(l.Change.ToString()), l.Before, l.After, l.Text)).ToList();
+            files.Add(new(path, old is null ? "added" : now is null ? "removed" : "changed", lines.Count(l => l.Op == "new"), lines.Count(l => l.Op == "gone"), lines));
+        }
+        return new(from, to, files);
     }
 }

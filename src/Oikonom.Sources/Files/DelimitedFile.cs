@@ -6,45 +6,22 @@ using Oikonom.Core.Rulebook;
 
 namespace Oikonom.Sources.Files;
 
-/// <summary>The file as a whole cannot be read; the message says why and what to do.</summary>
-public sealed class SourceFault(string message, int line = 1, string column = "") : Exception(message)
+/// <summary>A delimited file (RFC 4180), read row by row.</summary>
+public sealed class DelimitedFile : Delivery
 {
-    public int Line { get; } = line;
-    public string Column { get; } = column;
-}
+    private const int MaxColumns = 1000;
+    private static readonly char[] Delimiters = [',', ';', '\t', '|'];
+    private readonly string _path;
+    private readonly SourceRule _source;
+    private readonly bool _full;
 
-/// <summary>One row while it is being read. <see cref="Fault"/> is set when its form is broken.</summary>
-public readonly ref struct SourceRow
-{
-    private readonly SepReader.Row _row;
-    private readonly int[] _columns;
+    public DelimitedFile(string path, SourceRule source, bool full = true, string? origin = null) => (_path, _source, _full, Origin) = (path, source, full, origin ?? source.Path);
 
-    internal SourceRow(SepReader.Row row, int[] columns, int line, int key, UInt128 fingerprint, string? fault)
-    {
-        _row = row;
-        _columns = columns;
-        Line = line;
-        Fingerprint = fingerprint;
-        Fault = fault;
-        Key = fault is null ? row[key].Span : default;
-    }
+    public override string Origin { get; }
+    public override bool IsFull => _full;
+    public override string Reaches => _source.IsFolder ? Path.GetFileName(_path) : "";
 
-    /// <summary>Line of the file on which the row starts, from 1.</summary>
-    public int Line { get; }
-    public ReadOnlySpan<char> Key { get; }
-
-    /// <summary>128 bits of SHA-256 over the row's text and the source's mapping: equal means nothing changed.</summary>
-    public UInt128 Fingerprint { get; }
-    public string? Fault { get; }
-
-    /// <summary>The text of the declared column with this index.</summary>
-    public string Text(int column) => _row[_columns[column]].ToString();
-}
-
-/// <summary>Reads a delimited file (RFC 4180) row by row.</summary>
-public static class DelimitedFile
-{
-    public delegate void RowHandler(SourceRow row);
+    public override void Each(RowHandler handle, CancellationToken cancel) => Read(_path, _source, handle, cancel);
 
     /// <exception cref="SourceFault">The file is not there, is empty, or lacks a column.</exception>
     public static void Read(string path, SourceRule source, RowHandler handle, CancellationToken cancel = default)
@@ -67,18 +44,20 @@ public static class DelimitedFile
 
     public static void Read(Stream stream, SourceRule source, RowHandler handle, CancellationToken cancel = default)
     {
-        using var text = new StreamReader(stream, source.Encoding == "utf-8" ? Encoding.UTF8 : Encoding.Latin1, detectEncodingFromByteOrderMarks: true, 1 << 16);
-        using var reader = Sep.New(source.Delimiter).Reader(o => o with { HasHeader = false, Unescape = true, DisableColCountCheck = true, DisableFastFloat = true }).From(text);
-        if (!reader.MoveNext() || reader.Current.Span.Length == 0) throw new SourceFault("The file is empty: a header with the names of the columns is expected.");
+        var encoding = EncodingOf(stream, source.Encoding);
+        var delimiter = source.Delimiter == '\0' ? DelimiterOf(stream, encoding) : source.Delimiter;
+        using var text = new StreamReader(stream, encoding, detectEncodingFromByteOrderMarks: true, 1 << 16);
+        using var reader = Open(text, delimiter);
+        if (!MoveNext(reader) || reader.Current.Span.Length == 0) throw new SourceFault("The file is empty: a header with the names of the columns is expected.");
+        if (reader.Current.ColCount > MaxColumns) throw new SourceFault($"The header has {reader.Current.ColCount} columns; {MaxColumns} are the most.");
         var header = new List<string>();
         for (var i = 0; i < reader.Current.ColCount; i++) header.Add(reader.Current[i].ToString().Trim());
-        var columns = source.ColumnNames.Select(name => header.IndexOf(name) is var at and >= 0
+        var columns = source.Paths.Select(name => header.IndexOf(name) is var at and >= 0
             ? at
             : throw new SourceFault($"The column '{name}' is missing.{Core.Expressions.Nearest.Hint(name, header)} The file has: {string.Join(", ", header.Take(30))}.", 1, name)).ToArray();
-        var key = columns[source.KeyColumn];
         var salt = Salt(source, header);
         Span<byte> hash = stackalloc byte[32];
-        while (reader.MoveNext())
+        while (MoveNext(reader))
         {
             cancel.ThrowIfCancellationRequested();
             var row = reader.Current;
@@ -88,14 +67,64 @@ public static class DelimitedFile
             var fault = row.Span.Count('"') % 2 == 1 ? "The row opens a quote that is never closed; the file may have been cut off."
                 : row.ColCount != header.Count ? $"The row has {row.ColCount} columns; the header has {header.Count}."
                 : null;
-            handle(new(row, columns, row.LineNumberFrom, key, fingerprint, fault));
+            handle(new(row, columns, row.LineNumberFrom, source.KeyColumn, fingerprint, fault));
         }
     }
 
-    /// <summary>A changed mapping or header changes every fingerprint, so that all rows are looked at again.</summary>
-    private static UInt128 Salt(SourceRule source, IReadOnlyList<string> header)
+    /// <summary>The mark that divides the header most often.</summary>
+    private static char DelimiterOf(Stream stream, Encoding encoding)
     {
-        var text = string.Join('\n', header) + "\n\n" + string.Join('\n', source.Mapping.Select(m => $"{m.Name}={m.Expression.Text}"));
-        return MemoryMarshal.Read<UInt128>(SHA256.HashData(Encoding.UTF8.GetBytes(text)));
+        using var text = new StreamReader(stream, encoding, detectEncodingFromByteOrderMarks: true, 4096, leaveOpen: true);
+        var line = text.ReadLine() ?? "";
+        stream.Position = 0;
+        return Delimiters.MaxBy(d => line.AsSpan().Count(d));
+    }
+
+    private static SepReader Open(StreamReader text, char delimiter)
+    {
+        try
+        {
+            return Sep.New(delimiter).Reader(o => o with { HasHeader = false, Unescape = true, DisableColCountCheck = true, DisableFastFloat = true }).From(text);
+        }
+        catch (Exception error) when (error is NotSupportedException or ArgumentException)
+        {
+            throw new SourceFault($"The file cannot be read: {error.Message}");
+        }
+    }
+
+    private static bool MoveNext(SepReader reader)
+    {
+        try
+        {
+            return reader.MoveNext();
+        }
+        catch (Exception error) when (error is NotSupportedException or OutOfMemoryException)
+        {
+            throw new SourceFault($"A row of the file is too long to be a record: {error.Message}");
+        }
+    }
+
+    private static Encoding EncodingOf(Stream stream, string declared)
+    {
+        switch (declared)
+        {
+            case "utf-8": return Encoding.UTF8;
+            case "iso-8859-1": return Encoding.Latin1;
+            case "utf-16": return Encoding.Unicode;
+        }
+        // What is sound UTF-8 at its beginning is taken for it; a mark of the byte order decides before.
+        Span<byte> start = stackalloc byte[16_384];
+        var length = stream.ReadAtLeast(start, start.Length, throwOnEndOfStream: false);
+        stream.Position = 0;
+        return System.Text.Unicode.Utf8.IsValid(start[..WholeCharacters(start[..length])]) ? Encoding.UTF8 : Encoding.Latin1;
+    }
+
+    /// <summary>Leaves out a character that the end of the buffer may have cut.</summary>
+    private static int WholeCharacters(ReadOnlySpan<byte> bytes)
+    {
+        var length = bytes.Length;
+        for (var back = 0; back < 4 && length > 0; back++, length--)
+            if ((bytes[length - 1] & 0xC0) != 0x80) return (bytes[length - 1] & 0x80) == 0 ? length : length - 1;
+        return bytes.Length;
     }
 }

@@ -33,6 +33,7 @@ public sealed class DemoFault(string message) : Exception(message);
 public sealed class DemoRun(DemoOptions options)
 {
     public const string Password = "northmere-demo";
+    private const string PayrollKey = "payroll-demo-key";
 
     /// <summary>Name, display, roles, employee number, and what they are for.</summary>
     public static readonly IReadOnlyList<(string Name, string Display, string[] Roles, string Number, string For)> Users =
@@ -72,7 +73,13 @@ public sealed class DemoRun(DemoOptions options)
         await using var sink = new MailSink(options.SmtpPort);
         var hr = new HrService(Path.Combine(demo, "hr"), Path.Combine(options.Folder, "sources"));
         if (isNew) hr.Export("people");
-        await using var hrApp = Web(options.HrPort, hr.Map);
+        var payroll = new HrPeople(PayrollKey, TimeProvider.System);
+        payroll.Set(HrPeople.Invent(60));
+        await using var hrApp = Web(options.HrPort, app =>
+        {
+            hr.Map(app);
+            payroll.Map(app);
+        });
         await using var mailApp = Web(options.MailPagePort, app => app.MapMail(sink));
         await hrApp.StartAsync(cancel);
         await mailApp.StartAsync(cancel);
@@ -162,6 +169,7 @@ public sealed class DemoRun(DemoOptions options)
         var token = await Read<IssuedToken>(await client.PostAsJsonAsync("/api/v1/tokens", new TokenBody("setup", Password, "demo", 1), cancel), cancel);
         client.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token.Token);
         await Done(await client.PutAsJsonAsync("/api/v1/secrets/directory-authority", new SecretBody(directory.AuthorityPem), cancel), cancel);
+        await Done(await client.PutAsJsonAsync("/api/v1/secrets/payroll-key", new SecretBody(PayrollKey), cancel), cancel);
         await Done(await client.PutAsJsonAsync("/api/v1/secrets/directory-password", new SecretBody(directory.Options.ServicePassword), cancel), cancel);
         await Done(await client.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Rulebook(rulebook)), cancel), cancel);
         foreach (var (name, display, roles, number, _) in Users)
@@ -176,7 +184,7 @@ public sealed class DemoRun(DemoOptions options)
         foreach (var file in System.IO.Directory.GetFiles(folder, "*.yaml", SearchOption.AllDirectories).Order(StringComparer.Ordinal))
         {
             var path = Path.GetRelativePath(folder, file).Replace('\\', '/');
-            var text = File.ReadAllText(file).Replace(":7436", $":{options.LdapsPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal);
+            var text = File.ReadAllText(file).Replace(":7436", $":{options.LdapsPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal).Replace(":7431", $":{options.HrPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal);
             var copy = Path.Combine(options.Folder, "rulebook", path);
             System.IO.Directory.CreateDirectory(Path.GetDirectoryName(copy)!);
             File.WriteAllText(copy, text);

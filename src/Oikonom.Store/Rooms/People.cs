@@ -16,6 +16,7 @@ public sealed class PersonRow
     public string? EndDay { get; init; }
     public string Facts { get; init; } = "{}";
     public string Source { get; init; } = "";
+    public string Others { get; init; } = "[]";
     public long At { get; init; }
 }
 
@@ -57,15 +58,35 @@ public sealed class NameRow
 /// <summary>People, their accounts, their grants and the names that were ever used.</summary>
 public static class PeopleTables
 {
-    private const string Columns = "id, person_key, number, display, search_key, kind, department, site, title, manager, start_day, end_day, facts, source";
+    private const string Columns = "id, person_key, number, display, search_key, kind, department, site, title, manager, start_day, end_day, facts, source, others";
+
+    private static readonly (string, string)[] PersonColumns = [("id", "text"), ("person_key", "text"), ("number", "text"), ("display", "text"), ("search_key", "text"), ("kind", "text"), ("department", "text"), ("site", "text"),
+        ("title", "text"), ("manager", "text"), ("start_day", "text"), ("end_day", "text"), ("facts", "text"), ("source", "text"), ("others", "text"), ("at", "bigint")];
+
+    /// <summary>Adds people who are certainly new; quicker than looking for each first.</summary>
+    public static Task AddPeopleAsync(this Session session, IReadOnlyCollection<PersonRow> rows) => session.BulkAsync(
+        $"INSERT INTO people ({Columns}, created_at, updated_at, version) SELECT {Columns}, at, at, 1 FROM {{rows}} AS x", rows, PersonColumns);
 
     public static Task UpsertPeopleAsync(this Session session, IReadOnlyCollection<PersonRow> rows) => session.BulkAsync(
         $"INSERT INTO people ({Columns}, created_at, updated_at, version) SELECT {Columns}, at, at, 1 FROM {{rows}} AS x WHERE true " +
         "ON CONFLICT (id) DO UPDATE SET number=excluded.number, display=excluded.display, search_key=excluded.search_key, kind=excluded.kind, department=excluded.department, " +
-        "site=excluded.site, title=excluded.title, manager=excluded.manager, start_day=excluded.start_day, end_day=excluded.end_day, facts=excluded.facts, source=excluded.source, " +
+        "site=excluded.site, title=excluded.title, manager=excluded.manager, start_day=excluded.start_day, end_day=excluded.end_day, facts=excluded.facts, source=excluded.source, others=excluded.others, " +
         "updated_at=excluded.updated_at, version=people.version+1",
-        rows, ("id", "text"), ("person_key", "text"), ("number", "text"), ("display", "text"), ("search_key", "text"), ("kind", "text"), ("department", "text"), ("site", "text"),
-        ("title", "text"), ("manager", "text"), ("start_day", "text"), ("end_day", "text"), ("facts", "text"), ("source", "text"), ("at", "bigint"));
+        rows, PersonColumns);
+
+    /// <summary>Facts of everybody, for working something out over all people; nothing else is read.</summary>
+    public static Task EachPersonAsync(this Session session, Action<string, string, string> each, CancellationToken cancel) =>
+        session.ReadEachAsync("SELECT id, facts, others FROM people", [], reader => each(reader.GetString(0), reader.GetString(1), reader.GetString(2)), cancel);
+
+    /// <summary>The account names of everybody, by person and target.</summary>
+    public static Task EachNameAsync(this Session session, Action<string, string, string> each, CancellationToken cancel) =>
+        session.ReadEachAsync("SELECT person_id, target, name FROM accounts", [], reader => each(reader.GetString(0), reader.GetString(1), reader.GetString(2)), cancel);
+
+    public static Task<long> PeopleCountAsync(this Session session) => session.ScalarAsync<long>("SELECT COUNT(*) FROM people");
+
+    /// <summary>How many people beside one hold an entitlement now.</summary>
+    public static Task<long> HoldersAsync(this Session session, string target, string entitlement, string exceptPerson) => session.ScalarAsync<long>(
+        "SELECT COUNT(*) FROM grants WHERE target=@target AND entitlement=@entitlement AND until_at IS NULL AND person_id<>@exceptPerson", new { target, entitlement, exceptPerson });
 
     public static Task<PersonRow?> PersonAsync(this Session session, string id) => session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE id=@id", new { id });
 

@@ -112,6 +112,10 @@ public static class RequestTables
     public static Task<IReadOnlyList<RequestRow>> RequestsByIdAsync(this Session session, IReadOnlyCollection<string> ids) => session.BulkQueryAsync<RequestRow, object>(
         $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.id JOIN people p ON p.id=r.person_id", [.. ids.Select(id => new { Id = id })], ("id", "text"));
 
+    /// <summary>Requests that are planned and wait for a person.</summary>
+    public static Task<IReadOnlyList<RequestRow>> WaitingRequestsAsync(this Session session) => session.QueryAsync<RequestRow>(
+        $"SELECT {Columns} {From} WHERE r.state IN ('deciding','releasing') ORDER BY r.number");
+
     public static async Task<IReadOnlyDictionary<string, long>> RequestCountsAsync(this Session session) =>
         (await session.QueryAsync<(string State, long Count)>("SELECT state, COUNT(*) AS count FROM requests GROUP BY state").ConfigureAwait(false)).ToDictionary(pair => pair.State, pair => pair.Count);
 

@@ -1,0 +1,11 @@
+import type { ReactNode } from 'react';
+
+/** A name and its value, inside a list of facts. */
+export function Pair({ name, value }: { name: string; value: ReactNode }) {
+  return (
+    <>
+      <dt>{name}</dt>
+      <dd>{value}</dd>
+    </>
+  );
+}

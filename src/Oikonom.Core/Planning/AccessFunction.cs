@@ -1,0 +1,295 @@
+using Oikonom.Core.Expressions;
+using Oikonom.Core.People;
+using Oikonom.Core.Rulebook;
+using Oikonom.Core.Time;
+
+namespace Oikonom.Core.Planning;
+
+/// <summary>
+/// The templates of a rulebook made ready for asking what anybody should have: reasons and places are worked out
+/// once, so that asking for everybody costs little. Safe for many threads; each brings its own <see cref="Asking"/>.
+/// </summary>
+public sealed class AccessFunction
+{
+    internal sealed record ReadyGrant(GrantRule Rule, Reason Reason);
+    internal sealed record ReadyTemplate(int Index, RoleTemplate Rule, ReadyGrant[] Grants);
+    internal sealed record ReadyAccount(ReadyTemplate Template, AccountRule Rule, Reason Reason);
+    internal sealed record ReadyTarget(TargetRule Rule, ReadyAccount[] Accounts);
+
+    internal readonly Rulebook.Rulebook Rulebook;
+    internal readonly ReadyTemplate[] Templates;
+    internal readonly ReadyTarget[] Targets;
+    internal readonly int AccountNameSlot;
+    internal readonly (int From, int To)[] AttributeSlots;
+    internal readonly (string Pool, int Slot)[] PoolSlots;
+    internal readonly (string Target, int Slot)[] NameSlots;
+
+    internal AccessFunction(Rulebook.Rulebook rulebook)
+    {
+        Rulebook = rulebook;
+        Templates = [.. rulebook.Templates.Select((t, i) => new ReadyTemplate(i, t, [.. t.Grants.Select(g => new ReadyGrant(g, ReasonOf(t, g.Place, g.When)))]))];
+        Targets = [.. rulebook.Targets.Values.Select(target => new ReadyTarget(target,
+            [.. Templates.SelectMany(t => t.Rule.Accounts.Where(a => a.Target == target.Name).Select(a => new ReadyAccount(t, a, ReasonOf(t.Rule, a.Place, null))))]))];
+        AccountNameSlot = rulebook.AccountNames.TryGet("account.name", out var slot) ? slot.Index : -1;
+        AttributeSlots = [.. rulebook.Attributes.Slots.Where(s => rulebook.AccountNames.TryGet(s.Name, out _)).Select(s => (s.Slot.Index, rulebook.AccountNames.IndexOf(s.Name)))];
+        PoolSlots = [.. rulebook.Pools.Keys.Where(p => rulebook.AccountNames.TryGet($"pool.{p}", out _)).Select(p => (p, rulebook.AccountNames.IndexOf($"pool.{p}")))];
+        NameSlots = [.. rulebook.Targets.Keys.Where(t => rulebook.AccountNames.TryGet($"names.{t}", out _)).Select(t => (t, rulebook.AccountNames.IndexOf($"names.{t}")))];
+    }
+
+    public Asking Ask() => new(this);
+
+    internal static Reason ReasonOf(RoleTemplate template, Place place, Expression? own)
+    {
+        var conditions = new[] { template.When?.Text, own?.Text }.OfType<string>().ToList();
+        return new(template.Name, $"{place.File}:{place.Line}", conditions.Count == 0 ? "always" : string.Join(" and ", conditions));
+    }
+}
+
+/// <summary>Asks the function for one person after another; keeps its working memory. One serves one thread.</summary>
+public sealed class Asking
+{
+    private readonly AccessFunction _function;
+    private readonly Scope _scope;
+    private readonly Scope _accountScope;
+    private readonly bool[] _matches;
+
+    internal Asking(AccessFunction function)
+    {
+        _function = function;
+        _scope = new(function.Rulebook.Attributes);
+        _accountScope = new(function.Rulebook.AccountNames);
+        _matches = new bool[function.Templates.Length];
+    }
+
+    /// <summary>What should be true in every target at <paramref name="at"/>.</summary>
+    /// <exception cref="PlanFault">Two templates contradict each other, or something cannot be computed.</exception>
+    public AccessState At(Subject person, IReadOnlyList<ExtraGrant> extra, DateTimeOffset at)
+    {
+        var accounts = new Dictionary<string, AccountState>(StringComparer.Ordinal);
+        var grants = new Dictionary<string, GrantState>(StringComparer.Ordinal);
+        if (person.Others.Count == 0) Add(person, person.Facts, at, accounts, grants);
+        else
+            foreach (var employment in Employments.InOrder(person, _function.Rulebook, at)) Add(person, employment, at, accounts, grants);
+        if (extra.Count > 0)
+        {
+            var (_, end) = Desired.Term(person, _function.Rulebook);
+            foreach (var grant in extra)
+                if (grant.From <= at && (grant.Until is not { } until || at < until) && at < end && accounts.ContainsKey(grant.Target))
+                    grants.TryAdd($"{grant.Target}/{grant.Entitlement}", new(grant.Target, grant.Entitlement, grant.Reason));
+        }
+        return new(accounts, grants);
+    }
+
+    private void Add(Subject person, Facts employment, DateTimeOffset at, Dictionary<string, AccountState> accounts, Dictionary<string, GrantState> grants)
+    {
+        var rulebook = _function.Rulebook;
+        Match(employment);
+        var zone = rulebook.ZoneOf(employment.Site);
+        var (start, end) = Desired.Term(employment, rulebook, zone);
+        foreach (var target in _function.Targets)
+        {
+            if (Maker(target) is not { } maker || !person.AccountNames.TryGetValue(target.Rule.Name, out var name)) continue;
+            if (at < Desired.Before(start, maker.Rule.Lead)) continue;
+            var from = maker.Rule.EnabledFrom is { } first ? StartOf(first, maker.Rule.Place, zone, start) : start;
+            var until = maker.Rule.EnabledUntil is { } last ? EndOf(last, maker.Rule.Place, zone, end) : end;
+            var enabled = from <= at && at < until;
+            if (!accounts.TryGetValue(target.Rule.Name, out var earlier))
+                accounts[target.Rule.Name] = new(target.Rule.Name, name, target.Rule.Container, target.Rule.Classes, Attributes(person, target, name), enabled, maker.Reason);
+            else if (enabled && !earlier.Enabled) accounts[target.Rule.Name] = earlier with { Enabled = true };
+        }
+        if (at < start || at >= end) return;
+        for (var i = 0; i < _matches.Length; i++)
+        {
+            if (!_matches[i]) continue;
+            foreach (var grant in _function.Templates[i].Grants)
+            {
+                var rule = grant.Rule;
+                if (!accounts.ContainsKey(rule.Target) || (rule.When is not null && !Holds(rule.When, rule.Place))) continue;
+                if (rule.From is { } from && at < StartOf(from, rule.Place, zone, start)) continue;
+                if (rule.Until is { } until && at >= EndOf(until, rule.Place, zone, end)) continue;
+                grants.TryAdd(rule.Key, new(rule.Target, rule.Entitlement, grant.Reason));
+            }
+        }
+    }
+
+    /// <summary>The instants at which the value may change, in order.</summary>
+    public IReadOnlyList<DateTimeOffset> Turns(Subject person, IReadOnlyList<ExtraGrant> extra)
+    {
+        var turns = new SortedSet<DateTimeOffset>();
+        foreach (var employment in person.Employments)
+        {
+            Match(employment);
+            var zone = _function.Rulebook.ZoneOf(employment.Site);
+            var (start, end) = Desired.Term(employment, _function.Rulebook, zone);
+            turns.Add(start);
+            turns.Add(end);
+            foreach (var maker in _function.Targets.Select(Maker).OfType<AccessFunction.ReadyAccount>())
+            {
+                turns.Add(Desired.Before(start, maker.Rule.Lead));
+                if (maker.Rule.EnabledFrom is { } first) turns.Add(StartOf(first, maker.Rule.Place, zone, start));
+                if (maker.Rule.EnabledUntil is { } last) turns.Add(EndOf(last, maker.Rule.Place, zone, end));
+            }
+            for (var i = 0; i < _matches.Length; i++)
+            {
+                if (!_matches[i]) continue;
+                foreach (var grant in _function.Templates[i].Grants)
+                {
+                    if (grant.Rule.From is { } from) turns.Add(StartOf(from, grant.Rule.Place, zone, start));
+                    if (grant.Rule.Until is { } until) turns.Add(EndOf(until, grant.Rule.Place, zone, end));
+                }
+            }
+        }
+        foreach (var grant in extra)
+        {
+            turns.Add(grant.From);
+            if (grant.Until is { } until) turns.Add(until);
+        }
+        turns.Remove(DateTimeOffset.MaxValue);
+        return [.. turns];
+    }
+
+    /// <summary>The names a new account may take, in the order the templates wish them; empty when no template makes one.</summary>
+    public IReadOnlyList<string> NameWishes(Subject person, string target)
+    {
+        foreach (var employment in person.Employments)
+        {
+            Match(employment);
+            if (_function.Targets.FirstOrDefault(t => t.Rule.Name == target) is not { } ready || Maker(ready) is not { } maker) continue;
+            try
+            {
+                return AccountNames.Clean(maker.Rule.Names.Select(name => name.Evaluate(_scope).AsString), ready.Rule.Names);
+            }
+            catch (ExpressionFault fault)
+            {
+                throw new PlanFault($"The account name cannot be computed ({maker.Rule.Place}): {fault.Message}");
+            }
+        }
+        return [];
+    }
+
+    /// <summary>The pools of which the person's templates want a number, with the site whose range counts.</summary>
+    public IReadOnlyList<(NumberPool Pool, string Site)> Numbers(Subject person)
+    {
+        var wanted = new List<(NumberPool, string)>();
+        foreach (var employment in person.Employments)
+        {
+            Match(employment);
+            for (var i = 0; i < _matches.Length; i++)
+                if (_matches[i])
+                    wanted.AddRange(_function.Templates[i].Rule.Numbers.Where(n => !wanted.Exists(w => w.Item1.Name == n)).Select(n => (_function.Rulebook.Pools[n], employment.Site)));
+        }
+        return wanted;
+    }
+
+    /// <summary>The match keys a person's account would have, with nothing else worked out; empty when no template makes one.</summary>
+    public IReadOnlyList<(string Attribute, string Value)> MatchKeys(Subject person, TargetRule target)
+    {
+        Match(person.Facts);
+        if (_function.Targets.FirstOrDefault(t => t.Rule.Name == target.Name) is not { } ready || Maker(ready) is null) return [];
+        return Keys(person, target, Attributes(person, ready, person.AccountNames.GetValueOrDefault(target.Name, ""), target.Match));
+    }
+
+    /// <summary>The match keys that apply to a person, with the values their account would have.</summary>
+    public IReadOnlyList<(string Attribute, string Value)> Keys(Subject person, TargetRule target, IReadOnlyDictionary<string, IReadOnlyList<string>> attributes)
+    {
+        person.Facts.Fill(_scope, _function.Rulebook.Attributes);
+        return [.. target.Match.Where(m => m.When is null || Holds(m.When, target.Place))
+            .Select(m => (m.Attribute, attributes.TryGetValue(m.Attribute, out var values) && values.Count > 0 ? values[0] : "")).Where(k => k.Item2.Length > 0)];
+    }
+
+    /// <summary>Works out which templates apply to an employment; the scope then holds its facts.</summary>
+    internal ReadOnlySpan<bool> Match(Facts employment)
+    {
+        employment.Fill(_scope, _function.Rulebook.Attributes);
+        for (var i = 0; i < _matches.Length; i++)
+        {
+            var rule = _function.Templates[i].Rule;
+            _matches[i] = rule.When is null || Holds(rule.When, rule.Place);
+        }
+        return _matches;
+    }
+
+    /// <summary>The templates that applied to the employment asked about last.</summary>
+    internal ReadOnlySpan<bool> Matches => _matches;
+
+    private AccessFunction.ReadyAccount? Maker(AccessFunction.ReadyTarget target)
+    {
+        foreach (var account in target.Accounts)
+            if (_matches[account.Template.Index] && account.Rule.Names.Count > 0) return account;
+        return null;
+    }
+
+    private bool Holds(Expression condition, Place place)
+    {
+        try
+        {
+            return condition.Holds(_scope);
+        }
+        catch (ExpressionFault fault)
+        {
+            throw new PlanFault($"The condition at {place} cannot be decided: {fault.Message}");
+        }
+    }
+
+    private DateTimeOffset StartOf(Expression day, Place place, TimeZoneInfo zone, DateTimeOffset otherwise) => Day(day, place) is { } found ? SiteDays.StartOf(found, zone) : otherwise;
+    private DateTimeOffset EndOf(Expression day, Place place, TimeZoneInfo zone, DateTimeOffset otherwise) => Day(day, place) is { } found ? SiteDays.EndOf(found, zone) : otherwise;
+
+    private DateOnly? Day(Expression day, Place place)
+    {
+        try
+        {
+            return day.Evaluate(_scope).AsDateOrNull;
+        }
+        catch (ExpressionFault fault)
+        {
+            throw new PlanFault($"The day at {place} cannot be computed: {fault.Message}");
+        }
+    }
+
+    private SortedDictionary<string, IReadOnlyList<string>> Attributes(Subject person, AccessFunction.ReadyTarget target, string accountName, IReadOnlyList<MatchRule>? only = null)
+    {
+        // The scope holds the facts of this employment; they only change places.
+        foreach (var (from, to) in _function.AttributeSlots) _accountScope[to] = _scope[from];
+        _accountScope[_function.AccountNameSlot] = Value.Of(accountName);
+        foreach (var (pool, slot) in _function.PoolSlots) _accountScope[slot] = Value.Of(person.Numbers.GetValueOrDefault(pool, ""));
+        foreach (var (other, slot) in _function.NameSlots) _accountScope[slot] = Value.Of(person.AccountNames.GetValueOrDefault(other, ""));
+        var attributes = new SortedDictionary<string, IReadOnlyList<string>>(StringComparer.OrdinalIgnoreCase) { [target.Rule.NameAttribute] = [accountName] };
+        Dictionary<string, (RoleTemplate Template, Place Place)>? given = null;
+        var several = false;
+        for (int i = 0, count = 0; i < target.Accounts.Length; i++) several |= _matches[target.Accounts[i].Template.Index] && ++count > 1;
+        foreach (var account in target.Accounts)
+        {
+            if (!_matches[account.Template.Index]) continue;
+            var template = account.Template.Rule;
+            foreach (var attribute in account.Rule.Attributes)
+            {
+                if (only is not null && !only.Any(m => m.Attribute.Equals(attribute.Name, StringComparison.OrdinalIgnoreCase))) continue;
+                var values = Texts(attribute);
+                if (!several)
+                {
+                    attributes[attribute.Name] = values;
+                    continue;
+                }
+                given ??= new(StringComparer.OrdinalIgnoreCase);
+                if (given.TryAdd(attribute.Name, (template, attribute.Place))) attributes[attribute.Name] = values;
+                else if (given[attribute.Name] is var earlier && earlier.Template.Priority == template.Priority && !attributes[attribute.Name].SequenceEqual(values))
+                    throw new PlanFault($"The templates '{earlier.Template.Name}' and '{template.Name}' give '{attribute.Name}' different values ({earlier.Place} and {attribute.Place}). Give one of them a higher priority.");
+            }
+        }
+        return attributes;
+    }
+
+    private IReadOnlyList<string> Texts(AttributeRule attribute)
+    {
+        try
+        {
+            var value = attribute.Expression.Evaluate(_accountScope);
+            if (value.Kind != ValueKind.List) return value.ToString() is { Length: > 0 } text ? [text] : [];
+            return [.. value.AsList.Select(v => v.ToString()).Where(t => t.Length > 0)];
+        }
+        catch (ExpressionFault fault)
+        {
+            throw new PlanFault($"'{attribute.Name}' cannot be computed ({attribute.Place}): {fault.Message}");
+        }
+    }
+}

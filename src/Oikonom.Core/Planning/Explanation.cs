@@ -1,0 +1,138 @@
+using System.Text.RegularExpressions;
+using Oikonom.Core.Expressions;
+using Oikonom.Core.People;
+using Oikonom.Core.Rulebook;
+using Oikonom.Core.Time;
+
+namespace Oikonom.Core.Planning;
+
+/// <summary>One condition with the values it saw, and whether it held.</summary>
+public sealed record ConditionLook(string Text, bool Holds, IReadOnlyList<KeyValuePair<string, string>> Values);
+
+/// <summary>One rule that could give something: where it stands, and its conditions in order.</summary>
+public sealed record RuleLook(string Template, string Place, string Employment, bool Applies, IReadOnlyList<ConditionLook> Conditions);
+
+/// <summary>Why a person has something, or why not.</summary>
+/// <param name="Key">The target, or target/entitlement.</param>
+public sealed record Explanation(string Key, bool Wanted, string Summary, IReadOnlyList<RuleLook> Rules);
+
+/// <summary>Answers "why does she have this, and why does he not?" from the rules alone.</summary>
+public static class Explain
+{
+    public static Explanation Grant(Subject person, Edition edition, IReadOnlyList<ExtraGrant> extra, string target, string entitlement, DateTimeOffset at)
+    {
+        var rulebook = edition.Rulebook;
+        var key = $"{target}/{entitlement}";
+        var state = Desired.At(person, edition, extra, at);
+        var account = state.Accounts.ContainsKey(target);
+        var rules = new List<RuleLook>();
+        foreach (var employment in Employments.InOrder(person, rulebook, at))
+        {
+            var scope = ScopeOf(employment, rulebook);
+            foreach (var template in rulebook.Templates)
+                foreach (var grant in template.Grants.Where(g => g.Key == key))
+                    rules.Add(Rule(template, grant.Place, employment,
+                        [.. Parts(template.When, scope), .. Parts(grant.When, scope), .. TermOf(employment, rulebook, at), .. DaysOf(grant, employment, scope, rulebook, at),
+                            new($"an account in {target}", account, [])]));
+        }
+        foreach (var given in extra.Where(g => $"{g.Target}/{g.Entitlement}" == key))
+            rules.Add(new(given.Reason.Rule, given.Reason.Place, "", given.From <= at && !(given.Until <= at), [new($"granted from {given.From:yyyy-MM-dd}{(given.Until is { } until ? $" until {until:yyyy-MM-dd}" : "")}", given.From <= at && !(given.Until <= at), [])]));
+        var wanted = state.Grants.GetValueOrDefault(key);
+        return new(key, wanted is not null, wanted is not null ? $"{wanted.Reason.Rule} gives it ({wanted.Reason.Place}): {wanted.Reason.Condition}." : WhyNot(rules, $"No template gives {key}; it can only be requested."), rules);
+    }
+
+    public static Explanation Account(Subject person, Edition edition, string target, DateTimeOffset at)
+    {
+        var rulebook = edition.Rulebook;
+        // A name is not needed to tell whether an account is wanted.
+        var named = person.AccountNames.ContainsKey(target) ? person : person with { AccountNames = new Dictionary<string, string>(person.AccountNames) { [target] = "-" } };
+        var state = Desired.At(named, edition, [], at);
+        var rules = new List<RuleLook>();
+        foreach (var employment in Employments.InOrder(person, rulebook, at))
+        {
+            var scope = ScopeOf(employment, rulebook);
+            var (start, _) = Desired.Term(employment, rulebook);
+            foreach (var template in rulebook.Templates)
+            {
+                foreach (var account in template.Accounts.Where(a => a.Target == target && a.Names.Count > 0))
+                {
+                    var from = Desired.Before(start, account.Lead);
+                    rules.Add(Rule(template, account.Place, employment, [.. Parts(template.When, scope),
+                        new($"made from {Day(from, rulebook, employment)} on", from <= at, [new("lead", System.Xml.XmlConvert.ToString(account.Lead)), new(BuiltIn.Start, employment.Text(BuiltIn.Start))])]));
+                }
+            }
+        }
+        var wanted = state.Accounts.GetValueOrDefault(target);
+        var awake = wanted is null ? "" : wanted.Enabled ? " It is awake." : " It is asleep: outside the employment.";
+        return new(target, wanted is not null, wanted is not null ? $"{wanted.Reason.Rule} makes it ({wanted.Reason.Place}): {wanted.Reason.Condition}.{awake}" : WhyNot(rules, $"No template makes an account in {target}."), rules);
+    }
+
+    private static RuleLook Rule(RoleTemplate template, Place place, Facts employment, IReadOnlyList<ConditionLook> conditions) =>
+        new(template.Name, $"{place.File}:{place.Line}", employment.Number, conditions.All(c => c.Holds), conditions);
+
+    private static string WhyNot(List<RuleLook> rules, string none)
+    {
+        if (rules.Count == 0) return none;
+        // The rule that comes nearest says most.
+        var nearest = rules.OrderBy(r => r.Conditions.Count(c => !c.Holds)).First();
+        var failed = nearest.Conditions.Where(c => !c.Holds).Select(c => c.Values.Count == 0 ? c.Text : $"{c.Text} (where {string.Join(", ", c.Values.Select(v => $"{v.Key} is '{v.Value}'"))})");
+        return $"{nearest.Template} would give it ({nearest.Place}), but this does not hold: {string.Join("; ", failed)}.";
+    }
+
+    private static Scope ScopeOf(Facts employment, Rulebook.Rulebook rulebook)
+    {
+        var scope = new Scope(rulebook.Attributes);
+        employment.Fill(scope, rulebook.Attributes);
+        return scope;
+    }
+
+    private static IEnumerable<ConditionLook> Parts(Expression? condition, Scope scope)
+    {
+        foreach (var part in condition?.Parts ?? [])
+        {
+            var values = condition!.References.Where(name => Regex.IsMatch(part.Text, $@"(?<![\w.""']){Regex.Escape(name)}(?![\w""'])", RegexOptions.CultureInvariant, TimeSpan.FromSeconds(1)))
+                .Select(name => KeyValuePair.Create(name, condition.ValueOf(name, scope).ToString())).ToList();
+            bool holds;
+            try
+            {
+                holds = part.Holds(scope);
+            }
+            catch (ExpressionFault fault)
+            {
+                values.Add(new("problem", fault.Message));
+                holds = false;
+            }
+            yield return new(part.Text, holds, values);
+        }
+    }
+
+    private static IEnumerable<ConditionLook> TermOf(Facts employment, Rulebook.Rulebook rulebook, DateTimeOffset at)
+    {
+        var (start, end) = Desired.Term(employment, rulebook);
+        yield return new("the employment has begun", start <= at, [new(BuiltIn.Start, employment.Text(BuiltIn.Start))]);
+        if (employment.End is not null) yield return new("the employment has not ended", at < end, [new(BuiltIn.End, employment.Text(BuiltIn.End))]);
+    }
+
+    private static IEnumerable<ConditionLook> DaysOf(GrantRule grant, Facts employment, Scope scope, Rulebook.Rulebook rulebook, DateTimeOffset at)
+    {
+        var zone = rulebook.ZoneOf(employment.Site);
+        if (DayOf(grant.From, scope) is { } from) yield return new($"from {grant.From!.Text}", SiteDays.StartOf(from, zone) <= at, [new("from", from.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture))]);
+        if (DayOf(grant.Until, scope) is { } until) yield return new($"until {grant.Until!.Text}", at < SiteDays.EndOf(until, zone), [new("until", until.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture))]);
+    }
+
+    private static DateOnly? DayOf(Expression? day, Scope scope)
+    {
+        try
+        {
+            return day?.Evaluate(scope).AsDateOrNull;
+        }
+        catch (ExpressionFault)
+        {
+            // The plan says what cannot be computed; here the day is simply unknown.
+            return null;
+        }
+    }
+
+    private static string Day(DateTimeOffset at, Rulebook.Rulebook rulebook, Facts employment) =>
+        at == DateTimeOffset.MinValue ? "ever" : TimeZoneInfo.ConvertTime(at, rulebook.ZoneOf(employment.Site)).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);
+}

@@ -1,0 +1,204 @@
+using System.Text.Json.Serialization;
+using Oikonom.Core.People;
+
+namespace Oikonom.Core.Planning;
+
+/// <summary>What a draft would do to one account or grant.</summary>
+[JsonConverter(typeof(JsonStringEnumConverter<EffectKind>))]
+public enum EffectKind
+{
+    [JsonStringEnumMemberName("account-gained")] AccountGained,
+    [JsonStringEnumMemberName("account-lost")] AccountLost,
+    [JsonStringEnumMemberName("account-changed")] AccountChanged,
+    [JsonStringEnumMemberName("account-woken")] AccountWoken,
+    [JsonStringEnumMemberName("account-put-to-sleep")] AccountPutToSleep,
+    [JsonStringEnumMemberName("grant-gained")] GrantGained,
+    [JsonStringEnumMemberName("grant-lost")] GrantLost,
+}
+
+/// <summary>One effect on one person. <paramref name="Rule"/> is the template that brings or brought it.</summary>
+public sealed record Effect(EffectKind Kind, string Target, string Subject, string Rule, IReadOnlyList<AttributeChange> Attributes)
+{
+    public static readonly IReadOnlyList<AttributeChange> NoAttributes = [];
+}
+
+/// <summary>One person whom a draft would change, or for whom it cannot be worked out.</summary>
+public sealed record Affected(string Id, string Number, string Name, string Department, string Site, IReadOnlyList<Effect> Effects, string? Problem);
+
+/// <summary>How many effects of one sort.</summary>
+public sealed record Tally(string Name, int People, int Gained, int Lost, int Changed);
+
+/// <summary>What a draft would do to everybody.</summary>
+public sealed record RehearsalReport(
+    int People, int Unchanged, int Changed, int Failing, IReadOnlyList<Tally> ByTarget, IReadOnlyList<Tally> ByEntitlement, IReadOnlyList<Tally> ByTemplate, IReadOnlyList<Tally> ByDepartment,
+    IReadOnlyList<Affected> Affected)
+{
+    /// <summary>How many people each template of the draft applies to.</summary>
+    [JsonIgnore]
+    public IReadOnlyDictionary<string, int> PeopleByTemplate { get; init; } = new Dictionary<string, int>();
+}
+
+/// <summary>A person in a rehearsal: as known now, and as the draft's records have them; either may be missing.</summary>
+public sealed record Rehearsed(string Id, Subject? Before, Subject? After);
+
+/// <summary>
+/// Asks the one function under the current edition and under a draft, for everybody, and counts the differences.
+/// Nothing is touched, no name and no number is reserved: a name that is not there yet is shown as it would be if nobody else came before.
+/// </summary>
+public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draft, DateTimeOffset now, IReadOnlySet<(string Target, string Name)>? taken = null)
+{
+    /// <summary>The work of one thread.</summary>
+    public sealed class Part
+    {
+        private readonly DateTimeOffset _now;
+        private readonly Rulebook.Rulebook? _current;
+        private readonly Rulebook.Rulebook _draft;
+        private readonly Asking? _before;
+        private readonly Asking _after;
+        private readonly IReadOnlySet<(string Target, string Name)>? _taken;
+        internal readonly int[] Matches;
+        internal readonly List<Affected> Affected = [];
+        internal int People;
+
+        internal Part(Rulebook.Rulebook? current, Rulebook.Rulebook draft, DateTimeOffset now, IReadOnlySet<(string Target, string Name)>? taken)
+        {
+            _taken = taken;
+            (_current, _draft, _now) = (current, draft, now);
+            _before = current?.Access.Ask();
+            _after = draft.Access.Ask();
+            Matches = new int[draft.Templates.Count];
+        }
+
+        public void Look(Rehearsed person)
+        {
+            People++;
+            var facts = (person.After ?? person.Before)!.Facts;
+            IReadOnlyList<Effect> effects = [];
+            string? problem = null;
+            try
+            {
+                // The later day counts, so that those who have yet to begin are seen too.
+                var (start, _) = Desired.Term((person.After ?? person.Before)!, _draft);
+                var at = start > _now ? start : _now;
+                var before = person.Before is null || _before is null ? AccessState.Nothing : Quietly(_before, person.Before, _current!, at);
+                var after = person.After is null ? AccessState.Nothing : _after.At(Named(_after, person.After, _draft), [], at);
+                if (person.After is not null)
+                {
+                    var matches = person.After.Others.Count == 0 ? _after.Matches : _after.Match(person.After.Facts);
+                    for (var i = 0; i < matches.Length; i++)
+                        if (matches[i]) Matches[i]++;
+                    Separations.In(after, _draft);
+                }
+                effects = Between(before, after);
+            }
+            catch (PlanFault fault)
+            {
+                problem = fault.Message;
+            }
+            if (effects.Count > 0 || problem is not null)
+                Affected.Add(new(person.Id, facts.Number, facts.DisplayName, facts.Text(BuiltIn.Department), facts.Site, effects, problem));
+        }
+
+        /// <summary>A person whom the current edition cannot serve has nothing by it.</summary>
+        private AccessState Quietly(Asking asking, Subject person, Rulebook.Rulebook rulebook, DateTimeOffset at)
+        {
+            try
+            {
+                return asking.At(Named(asking, person, rulebook), [], at);
+            }
+            catch (PlanFault)
+            {
+                return AccessState.Nothing;
+            }
+        }
+
+        private Subject Named(Asking asking, Subject person, Rulebook.Rulebook rulebook)
+        {
+            Dictionary<string, string>? names = null;
+            foreach (var target in rulebook.Targets.Keys)
+            {
+                if (person.AccountNames.ContainsKey(target) || asking.NameWishes(person, target) is not { Count: > 0 } wishes) continue;
+                names ??= new(person.AccountNames, StringComparer.Ordinal);
+                names[target] = _taken is null ? wishes[0] : AccountNames.Candidates(wishes, rulebook.Targets[target].Names).First(name => !_taken.Contains((target, name)));
+            }
+            return names is null ? person : person with { AccountNames = names };
+        }
+
+        private static List<Effect> Between(AccessState before, AccessState after)
+        {
+            var effects = new List<Effect>();
+            foreach (var (target, account) in after.Accounts)
+            {
+                if (!before.Accounts.TryGetValue(target, out var earlier))
+                {
+                    effects.Add(new(EffectKind.AccountGained, target, account.Name, account.Reason.Rule, Effect.NoAttributes));
+                    continue;
+                }
+                var changes = Changes(earlier, account);
+                if (changes is not null) effects.Add(new(EffectKind.AccountChanged, target, account.Name, account.Reason.Rule, changes));
+                if (earlier.Enabled != account.Enabled) effects.Add(new(account.Enabled ? EffectKind.AccountWoken : EffectKind.AccountPutToSleep, target, account.Name, account.Reason.Rule, Effect.NoAttributes));
+            }
+            foreach (var (target, account) in before.Accounts)
+                if (!after.Accounts.ContainsKey(target)) effects.Add(new(EffectKind.AccountLost, target, account.Name, account.Reason.Rule, Effect.NoAttributes));
+            foreach (var (key, grant) in after.Grants)
+                if (!before.Grants.ContainsKey(key)) effects.Add(new(EffectKind.GrantGained, grant.Target, grant.Entitlement, grant.Reason.Rule, Effect.NoAttributes));
+            foreach (var (key, grant) in before.Grants)
+                if (!after.Grants.ContainsKey(key)) effects.Add(new(EffectKind.GrantLost, grant.Target, grant.Entitlement, grant.Reason.Rule, Effect.NoAttributes));
+            return effects;
+        }
+
+        private static List<AttributeChange>? Changes(AccountState before, AccountState after)
+        {
+            List<AttributeChange>? changes = null;
+            if (before.Container != after.Container) (changes ??= []).Add(new("container", [before.Container], [after.Container]));
+            foreach (var (name, values) in after.Attributes)
+            {
+                var old = before.Attributes.GetValueOrDefault(name) ?? [];
+                if (!Same(old, values)) (changes ??= []).Add(new(name, old, values));
+            }
+            foreach (var (name, values) in before.Attributes)
+                if (values.Count > 0 && !after.Attributes.ContainsKey(name)) (changes ??= []).Add(new(name, values, []));
+            return changes;
+        }
+
+        private static bool Same(IReadOnlyList<string> left, IReadOnlyList<string> right)
+        {
+            if (left.Count != right.Count) return false;
+            for (var i = 0; i < left.Count; i++)
+                if (!string.Equals(left[i], right[i], StringComparison.Ordinal)) return false;
+            return true;
+        }
+    }
+
+    public Part Begin() => new(current, draft, now, taken);
+
+    public RehearsalReport End(IReadOnlyList<Part> parts)
+    {
+        var affected = parts.SelectMany(p => p.Affected).OrderBy(a => a.Problem is null).ThenBy(a => a.Name, StringComparer.Ordinal).ThenBy(a => a.Id, StringComparer.Ordinal).ToList();
+        var people = parts.Sum(p => p.People);
+        var failing = affected.Count(a => a.Problem is not null);
+        var byTemplate = draft.Templates.Select((t, i) => (t.Name, Count: parts.Sum(p => p.Matches[i]))).ToDictionary(t => t.Name, t => t.Count);
+        return new(people, people - affected.Count, affected.Count - failing, failing,
+            Count(affected, (_, e) => e.Target), Count(affected, (_, e) => e.Kind is EffectKind.GrantGained or EffectKind.GrantLost ? $"{e.Target}/{e.Subject}" : null), Count(affected, (_, e) => e.Rule), Count(affected, (a, _) => a.Department),
+            affected)
+        { PeopleByTemplate = byTemplate };
+    }
+
+    private static List<Tally> Count(List<Affected> affected, Func<Affected, Effect, string?> of)
+    {
+        var counts = new Dictionary<string, (int People, int Gained, int Lost, int Changed, string Last)>(StringComparer.Ordinal);
+        foreach (var person in affected)
+        {
+            foreach (var effect in person.Effects)
+            {
+                if (of(person, effect) is not { } name) continue;
+                ref var count = ref System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(counts, name, out _);
+                if (count.Last != person.Id) (count.People, count.Last) = (count.People + 1, person.Id);
+                if (effect.Kind is EffectKind.AccountGained or EffectKind.GrantGained or EffectKind.AccountWoken) count.Gained++;
+                else if (effect.Kind is EffectKind.AccountChanged) count.Changed++;
+                else count.Lost++;
+            }
+        }
+        return [.. counts.OrderByDescending(c => c.Value.People).ThenBy(c => c.Key, StringComparer.Ordinal).Select(c => new Tally(c.Key, c.Value.People, c.Value.Gained, c.Value.Lost, c.Value.Changed))];
+    }
+}

@@ -1,0 +1,43 @@
+using Oikonom.Core.Rulebook;
+
+namespace Oikonom.Core.Planning;
+
+/// <summary>Two entitlements that a separation keeps apart and one person would hold, and who may allow it.</summary>
+public sealed record Conflict(string Separation, string Title, string One, string OneReason, string Other, string OtherReason, string Decides);
+
+/// <summary>Looks for broken separations in a whole state, not only in what is new.</summary>
+public static class Separations
+{
+    /// <exception cref="PlanFault">A separation that blocks is broken.</exception>
+    public static IReadOnlyList<Conflict> In(AccessState state, Rulebook.Rulebook rulebook)
+    {
+        var found = new List<Conflict>();
+        foreach (var separation in rulebook.Separations)
+        {
+            if (Held(separation.One) is not { } one || Held(separation.Other) is not { } other) continue;
+            if (separation.Effect == SeparationEffect.Block)
+                throw new PlanFault($"'{separation.Title}' ({separation.Place}) keeps {one.Key} and {other.Key} apart: {one.Reason.Rule} gives the one ({one.Reason.Place}), {other.Reason.Rule} the other ({other.Reason.Place}). Change the record or a template.");
+            found.Add(new(separation.Name, separation.Title, one.Key, one.Reason.Rule, other.Key, other.Reason.Rule, separation.Decides));
+        }
+        return found;
+
+        GrantState? Held(IReadOnlyList<string> keys)
+        {
+            foreach (var key in keys)
+                if (state.Grants.TryGetValue(key, out var grant)) return grant;
+            return null;
+        }
+    }
+}
+
+/// <summary>What holds for privileged entitlements.</summary>
+public static class Privileges
+{
+    /// <exception cref="PlanFault">A privileged entitlement would be held without an end.</exception>
+    public static void RequireEnds(IReadOnlyList<ExtraGrant> extra, Rulebook.Rulebook rulebook)
+    {
+        foreach (var grant in extra)
+            if (grant.Until is null && rulebook.Targets.GetValueOrDefault(grant.Target)?.Entitlements.GetValueOrDefault(grant.Entitlement) is { IsPrivileged: true } entitlement)
+                throw new PlanFault($"'{entitlement.Title}' is privileged and is never given without an end; name the day on which it ends.");
+    }
+}

@@ -1,0 +1,132 @@
+using Oikonom.Core.Expressions;
+
+namespace Oikonom.Core.Rulebook;
+
+public static partial class RulebookReader
+{
+    private sealed partial class Documents
+    {
+        private TargetRule? Target(YamlMap map)
+        {
+            var name = Name(map);
+            if (map.Text("kind") is { } kind && kind.Text != "ldap") map.Report(kind.Place, $"'{kind.Text}' is no kind of target; known is ldap.");
+            Uri? address = null;
+            var startTls = false;
+            if (map.Text("address") is { } text)
+            {
+                startTls = map.TextOr("security", "tls") == "starttls";
+                if (!Uri.TryCreate(text.Text, UriKind.Absolute, out address) || address.Scheme is not ("ldap" or "ldaps") || address.Host.Length == 0)
+                    map.Report(text.Place, "The address has the form ldaps://host:port, or ldap://host:port with 'security: starttls'.");
+                else if (address.Scheme == "ldap" && !startTls) map.Report(text.Place, "The connection would be in clear text. Use ldaps://, or add 'security: starttls'.");
+                else if (address.Scheme == "ldaps" && startTls) map.Report(text.Place, "ldaps:// is encrypted from the start; leave out 'security: starttls'.");
+            }
+            var signIn = map.Map("sign-in");
+            var (who, secret) = (signIn?.Text("name"), signIn?.Text("secret"));
+            signIn?.Done();
+            var authority = map.Text("authority");
+            var container = map.Text("container");
+            var groups = map.Text("groups");
+            var match = Match(map);
+            var classes = map.Texts("classes").Select(c => c.Text).ToList();
+            var entitlements = new Dictionary<string, Entitlement>(StringComparer.Ordinal);
+            foreach (var (key, entry) in map.NamedMaps("entitlements", required: false))
+                if (ReadEntitlement(map, key, entry) is { } entitlement) entitlements[key.Text] = entitlement;
+            var connections = map.Number("connections", 4, 1, 64);
+            var password = Password(map);
+            var names = Names(map);
+            var after = map.Texts("after", required: false);
+            _after.AddRange(after.Select(a => (name ?? "", a, map)));
+            var nameAttribute = map.TextOr("name-attribute", "uid");
+            var placeholder = map.Text("empty-group-member", required: false)?.Text;
+            var targetTitle = map.TextOr("title", name ?? "");
+            map.Done();
+            if (name is null || address is null || who is null || secret is null || authority is null || container is null || groups is null) return null;
+            return new(name, targetTitle, address, startTls, authority.Value.Text, who.Value.Text, secret.Value.Text, connections, container.Value.Text,
+                nameAttribute, classes, match, password, groups.Value.Text, placeholder, entitlements, map.Place)
+            { Names = names, After = [.. after.Select(a => a.Text)] };
+        }
+
+        private TargetRule? Target(Located name, YamlMap map)
+        {
+            if (_targets.TryGetValue(name.Text, out var target)) return target;
+            map.Report(name.Place, $"There is no target '{name.Text}'.{Nearest.Hint(name.Text, _targets.Keys)}");
+            return null;
+        }
+
+        private readonly List<(string Target, Located After, YamlMap Map)> _after = [];
+
+        /// <summary>What comes first must be a target, and no two may wait for each other.</summary>
+        private void CheckOrder()
+        {
+            foreach (var (_, after, map) in _after)
+                if (!_targets.ContainsKey(after.Text)) map.Report(after.Place, $"There is no target '{after.Text}'.{Nearest.Hint(after.Text, _targets.Keys)}");
+            foreach (var (target, after, map) in _after)
+                if (Reaches(after.Text, target, [])) map.Report(after.Place, $"'{target}' and '{after.Text}' would wait for each other.");
+        }
+
+        private bool Reaches(string from, string to, HashSet<string> seen) =>
+            from == to || (seen.Add(from) && _targets.TryGetValue(from, out var target) && target.After.Any(next => Reaches(next, to, seen)));
+
+        private List<MatchRule> Match(YamlMap map)
+        {
+            var rules = new List<MatchRule>();
+            foreach (var (text, entry) in map.TextsOrMaps("match"))
+            {
+                if (text is { } plain) rules.Add(new(plain.Text, null));
+                else if (entry is not null)
+                {
+                    var attribute = entry.Text("attribute");
+                    var when = entry.Text("when", required: false) is { } condition ? entry.Expression(condition, _attributes, ExpressionType.Bool, "'when'") : null;
+                    entry.Done();
+                    if (attribute is { } named) rules.Add(new(named.Text, when));
+                }
+            }
+            return rules;
+        }
+
+        private static Entitlement? ReadEntitlement(YamlMap map, Located key, YamlMap entry)
+        {
+            var group = entry.Text("group");
+            var title = entry.TextOr("title", key.Text);
+            var owner = entry.Text("owner", required: false)?.Text;
+            var kind = entry.Choice("kind", "group", "group", "role", "licence");
+            var description = entry.TextOr("description", "");
+            var privileged = entry.YesNo("privileged", false);
+            int? holders = entry.Has("most-holders") ? entry.Number("most-holders", 1, 1, 1_000_000) : null;
+            entry.Done();
+            if (!NameForm().IsMatch(key.Text)) map.Report(key.Place, $"'{key.Text}' is no name: use lower-case letters, digits and hyphens.");
+            else if (group is not null)
+            {
+                return new(key.Text, title, group.Value.Text, owner, key.Place)
+                {
+                    Kind = kind switch { "role" => EntitlementKind.Role, "licence" => EntitlementKind.Licence, _ => EntitlementKind.Group },
+                    Description = description,
+                    IsPrivileged = privileged,
+                    MostHolders = holders,
+                };
+            }
+            return null;
+        }
+
+        private static PasswordRule Password(YamlMap map)
+        {
+            // The short form, when only the length matters.
+            var length = map.Number("password-length", PasswordRule.Default.Length, 12, 64);
+            if (map.Map("password", required: false) is not { } password) return PasswordRule.Default with { Length = length };
+            var rule = new PasswordRule(password.Number("length", length, 12, 64), password.Number("classes", 3, 1, 4), password.Number("words", 0, 0, 10), password.YesNo("change-at-first-use", true));
+            if (rule.Words is > 0 and < 4) password.Report(password.Place, "A phrase of fewer than 4 words is guessed too easily.");
+            password.Done();
+            return rule;
+        }
+
+        private static NameRule Names(YamlMap map)
+        {
+            if (map.Map("names", required: false) is not { } names) return NameRule.Default;
+            var longest = names.Number("longest", NameRule.Default.Longest, 6, 64);
+            var marks = names.Text("marks", required: false);
+            if (marks is { } given && given.Text.Any(c => !".-_".Contains(c, StringComparison.Ordinal))) names.Report(given.Place, "Marks in a name are the dot, the hyphen and the underscore.");
+            names.Done();
+            return new(longest, marks?.Text ?? NameRule.Default.Marks);
+        }
+    }
+}

@@ -1,0 +1,244 @@
+using System.Security.Cryptography;
+using System.Text;
+using System.Text.Json;
+using Oikonom.Contracts;
+using Oikonom.Core.Intake;
+using Oikonom.Core.Ledger;
+using Oikonom.Core.People;
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Service.Approval;
+using Oikonom.Service.Hosting;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Intake;
+
+/// <summary>A record that is new, changed or gone. <paramref name="Facts"/> is null when the source holds it no more.</summary>
+public sealed record Incoming(string Key, UInt128 Fingerprint, Facts? Facts, int Line)
+{
+    /// <summary>Outside the scope of the source: remembered and not taken.</summary>
+    public bool IsOutside { get; init; }
+
+    /// <summary>The employment it replaces, when the number changed.</summary>
+    public RecordRow? Replaces { get; init; }
+}
+
+/// <summary>What follows from one record.</summary>
+public sealed record Taken(Incoming Incoming, Happening Happening, string PersonId, Facts? Before, Facts Leading, IReadOnlyList<Facts> Others, RequestRow? Waiting)
+{
+    public string? RequestId { get; set; }
+    public string Status { get; set; } = "received";
+}
+
+/// <summary>Who runs the intake, of what, and for which run.</summary>
+public sealed record Taking(Edition Edition, SourceRule Source, string RunId, string Mode, string Actor);
+
+/// <summary>
+/// Turns records into people and requests: decides what happened to each, and writes it in one decision. What is
+/// decided without writing is what a dry run shows and what the brake counts.
+/// </summary>
+public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
+{
+    private static readonly string NoHash = new('0', 32);
+
+    /// <summary>People met earlier in the same delivery, by key: needed while nothing is written, or when nothing is read.</summary>
+    public sealed class Memory
+    {
+        internal readonly Dictionary<string, (string Id, List<Facts> Employments)> People = new(StringComparer.Ordinal);
+
+        /// <summary>True when the store knows nobody yet, so that there is nothing to look up.</summary>
+        public bool IsFirstLoad { get; init; }
+    }
+
+    public async Task<List<Taken>> DecideAsync(Session s, Taking taking, IReadOnlyList<Incoming> chunk, Memory memory)
+    {
+        var rulebook = taking.Edition.Rulebook;
+        var now = time.GetUtcNow();
+        var records = memory.IsFirstLoad ? [] : (await s.RecordsAsync(taking.Source.Name, [.. chunk.Select(c => c.Key)])).ToDictionary(r => r.RecordKey);
+        var befores = chunk.Select(c => c.Replaces?.Facts ?? records.GetValueOrDefault(c.Key)?.Facts).Select(json => json is null ? null : Facts.FromJson(json, rulebook.Attributes)).ToList();
+        var keys = chunk.Select((c, i) => (c.Facts ?? befores[i])?.PersonKey ?? "").Where(k => k.Length > 0).Distinct().ToList();
+        var people = memory.IsFirstLoad ? [] : (await s.PeopleByKeyAsync([.. keys.Where(k => !memory.People.ContainsKey(k))])).ToDictionary(p => p.PersonKey);
+        var open = memory.IsFirstLoad ? [] : (await s.OpenRequestsOfAsync([.. people.Values.Select(p => p.Id).Concat(keys.Where(memory.People.ContainsKey).Select(k => memory.People[k].Id))])).GroupBy(r => r.PersonId).ToDictionary(g => g.Key, g => g.First());
+        var today = new Dictionary<string, DateOnly>(StringComparer.Ordinal);
+        var taken = new List<Taken>(chunk.Count);
+        for (var i = 0; i < chunk.Count; i++)
+        {
+            var (incoming, before) = (chunk[i], befores[i]);
+            if ((incoming.Facts ?? before) is not { } facts) continue;
+            if (!memory.People.TryGetValue(facts.PersonKey, out var person))
+            {
+                person = people.GetValueOrDefault(facts.PersonKey) is { } row
+                    ? (row.Id, [Facts.FromJson(row.Facts, rulebook.Attributes), .. Facts.ListFromJson(row.Others, rulebook.Attributes)])
+                    : (PersonId.New(now).ToString(), []);
+                memory.People[facts.PersonKey] = person;
+            }
+            if (!today.TryGetValue(facts.Site, out var day)) today[facts.Site] = day = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(now, rulebook.ZoneOf(facts.Site)).DateTime);
+            var number = (before ?? facts).Number;
+            person.Employments.RemoveAll(e => e.Number == number);
+            var happening = Happening.Between(before, incoming.Facts, person.Employments, day, rulebook.Moves);
+            // What the source holds no more ends today at the latest.
+            person.Employments.Add(incoming.Facts ?? (before!.End < day ? before : before.With(BuiltIn.End, Core.Expressions.Value.Of(before.Start > day ? before.Start : day))));
+            var leading = person.Employments.Count == 1 ? person.Employments[0] : Employments.Leading(person.Employments, day);
+            if (taking.Mode == "baseline") happening = happening with { Raises = null };
+            taken.Add(new(incoming, happening, person.Id, before, leading, person.Employments.Count == 1 ? [] : [.. person.Employments.Where(e => !ReferenceEquals(e, leading))], open.GetValueOrDefault(person.Id)));
+        }
+        return taken;
+    }
+
+    /// <summary>Writes what was decided, inside a decision; the requests are named in <see cref="Taken.RequestId"/>.</summary>
+    public async Task WriteAsync(Session s, Taking taking, IReadOnlyList<Taken> taken, IReadOnlyList<Incoming> outside, Memory memory)
+    {
+        var now = time.GetUtcNow();
+        var at = now.ToUnixTimeMilliseconds();
+        var (people, records, versions, requests, dropped) = (new Dictionary<string, PersonRow>(), new List<RecordRow>(), new List<VersionRow>(), new List<RequestRow>(), new List<string>());
+        var raised = new Dictionary<string, string>(StringComparer.Ordinal);
+        foreach (var one in taken)
+        {
+            if (one.Happening.Raises is { } kind)
+            {
+                if (raised.TryGetValue(one.PersonId, out var same)) one.RequestId = same;
+                else if (one.Waiting is { } waiting)
+                {
+                    one.RequestId = waiting.Id;
+                    await FoldAsync(s, waiting, kind, one, taking.Source);
+                }
+                else
+                {
+                    var request = Request(taking, one, kind, at);
+                    one.RequestId = request.Id;
+                    requests.Add(request);
+                    s.Record(LedgerEntry.Of(now, taking.Actor, "request.raised", one.PersonId, request.Id, ("requestKind", request.Kind), ("what", one.Happening.What), ("source", taking.Source.Name), ("line", one.Incoming.Line), ("run", taking.RunId),
+                        ("changes", one.Incoming.Facts is null ? [] : one.Before?.DifferenceTo(one.Incoming.Facts) ?? [])));
+                }
+                raised[one.PersonId] = one.RequestId;
+            }
+            one.Status = one.Incoming.Facts is null ? "gone" : one.RequestId is null ? "received" : "request";
+            people[one.PersonId] = Row(one, taking.Source.Name, at);
+            if (one.Before is { } before) versions.Add(new(taking.Source.Name, one.Incoming.Key, one.PersonId, taking.RunId, at, before.ToJson()));
+            if (one.Incoming.Replaces is { } old) dropped.Add(old.RecordKey);
+            records.Add(new()
+            {
+                Source = taking.Source.Name,
+                RecordKey = one.Incoming.Key,
+                Hash = one.Incoming.Facts is null ? NoHash : one.Incoming.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture),
+                Facts = one.Incoming.Facts?.ToJson(),
+                Status = one.Status,
+                PersonId = one.PersonId,
+                RequestId = one.RequestId,
+                RunId = taking.RunId,
+                At = at,
+            });
+        }
+        records.AddRange(outside.Select(o => new RecordRow { Source = taking.Source.Name, RecordKey = o.Key, Hash = o.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture), Status = "outside", RunId = taking.RunId, At = at }));
+        if (memory.IsFirstLoad)
+        {
+            await s.AddPeopleAsync([.. people.Values]);
+            await s.AddRecordsAsync(records);
+        }
+        else
+        {
+            await s.UpsertPeopleAsync([.. people.Values]);
+            await s.UpsertRecordsAsync(records);
+        }
+        await s.AddVersionsAsync(versions);
+        await s.DropRecordsAsync(taking.Source.Name, dropped);
+        await s.AddRequestsAsync(requests);
+        foreach (var request in requests) s.Tell("requests", request.Id);
+    }
+
+    /// <summary>The identity of what a run would raise: a run that is let pass must raise exactly this.</summary>
+    public static string DigestOf(IEnumerable<Taken> taken)
+    {
+        using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
+        foreach (var line in taken.Where(t => t.Happening.Raises is not null).Select(t => $"{t.Happening.What}|{t.Incoming.Key}|{t.Incoming.Fingerprint:x32}\n").Order(StringComparer.Ordinal)) hash.AppendData(Encoding.UTF8.GetBytes(line));
+        return Convert.ToHexStringLower(hash.GetHashAndReset());
+    }
+
+    public static RaisedRequest View(Taken taken) => new(taken.RequestId, Name(taken.Happening.Raises!.Value), (taken.Incoming.Facts ?? taken.Leading).DisplayName, (taken.Incoming.Facts ?? taken.Leading).Number, Name(taken.Happening.What));
+
+    public static string Name<T>(T value) where T : struct, Enum => JsonSerializer.Serialize(value).Trim('"');
+
+    private static RequestRow Request(Taking taking, Taken one, RequestKind kind, long at)
+    {
+        var name = Name(kind);
+        return new()
+        {
+            Id = RequestId.New(at.ToInstant()).ToString(),
+            Kind = name,
+            State = "planning",
+            PersonId = one.PersonId,
+            Requester = taking.Actor,
+            Edition = taking.Edition.Number,
+            CreatedAt = at,
+            Workflow = StageEntry.WorkflowFor(taking.Edition, name).Name,
+            Cause = JsonSerializer.Serialize(CauseOf(one, taking.Source)),
+        };
+    }
+
+    /// <summary>What HR says changed while a request for the person waits: it is planned anew instead of raising a second one.</summary>
+    private async Task FoldAsync(Session s, RequestRow waiting, RequestKind kind, Taken one, SourceRule source)
+    {
+        var row = await s.RequestAsync(waiting.Id, forUpdate: true);
+        if (row is null) return;
+        row.Cause = JsonSerializer.Serialize(CauseOf(one, source));
+        if (kind == RequestKind.Leaver) row.Kind = "leaver";
+        if (row.State is "deciding" or "releasing") await desk.ReplanAsync(s, row, one.Incoming.Line > 0 ? $"HR changed the record (line {one.Incoming.Line})" : "HR holds the record no more");
+        else
+        {
+            (row.State, row.DueAt, row.UpdatedAt) = ("planning", time.Milliseconds(), Math.Max(time.Milliseconds(), row.UpdatedAt + 1));
+            await s.SaveRequestAsync(row);
+        }
+    }
+
+    public static Cause CauseOf(Taken one, SourceRule source)
+    {
+        var facts = one.Incoming.Facts ?? one.Leading;
+        var name = facts.DisplayName;
+        var end = facts.Text(BuiltIn.End);
+        var text = one.Happening.What switch
+        {
+            What.Joiner => $"{name} starts on {facts.Text(BuiltIn.Start)} as {facts.Text(BuiltIn.Title)}",
+            What.Return => $"{name} comes back on {facts.Text(BuiltIn.Start)} as {facts.Text(BuiltIn.Title)}",
+            What.SecondEmployment => $"{name} has a second employment from {facts.Text(BuiltIn.Start)} as {facts.Text(BuiltIn.Title)}",
+            What.Leaver when one.Incoming.Facts is null => $"{name} is in the source no more",
+            What.Leaver => $"{name} leaves; the last day is {end}",
+            What.ShortenedEnd => $"{name} leaves earlier; the last day is {end}",
+            What.WithdrawnHire => $"The hire of {name} was withdrawn",
+            What.ExtendedEnd => end.Length > 0 ? $"{name} stays longer, until {end}" : $"{name} stays; the end was withdrawn",
+            What.PostponedStart => $"{name} starts later, on {facts.Text(BuiltIn.Start)}",
+            What.EarlierStart => $"{name} starts earlier, on {facts.Text(BuiltIn.Start)}",
+            What.KindChange => $"{name} is now {facts.Text(BuiltIn.Kind)}",
+            What.NameChange => $"{name} has a new name",
+            What.NumberChange => $"{name} has the new number {facts.Number}",
+            What.Correction => $"The record of {name} was corrected",
+            _ => $"The record of {name} changed",
+        };
+        var differences = one.Incoming.Facts is null ? [] : one.Before?.DifferenceTo(one.Incoming.Facts) ?? [];
+        return new(text, source.Title, one.Incoming.Line > 0 ? one.Incoming.Line : null, [.. differences.Select(d => new AttributeChange(d.Name, d.Before.Length > 0 ? [d.Before] : [], d.After.Length > 0 ? [d.After] : []))]);
+    }
+
+    private static PersonRow Row(Taken one, string source, long at)
+    {
+        var facts = one.Leading;
+        return new()
+        {
+            Id = one.PersonId,
+            PersonKey = facts.PersonKey,
+            Number = facts.Number,
+            Display = facts.DisplayName,
+            SearchKey = $"{facts.Text(BuiltIn.Family)} {facts.Text(BuiltIn.Given)}".ToLowerInvariant(),
+            Kind = facts.Text(BuiltIn.Kind),
+            Department = facts.Text(BuiltIn.Department),
+            Site = facts.Site,
+            Title = facts.Text(BuiltIn.Title),
+            Manager = facts.Manager,
+            StartDay = facts.Text(BuiltIn.Start),
+            EndDay = facts.End is null ? null : facts.Text(BuiltIn.End),
+            Facts = facts.ToJson(),
+            Others = one.Others.Count == 0 ? "[]" : Facts.ListToJson(one.Others),
+            Source = source,
+            At = at,
+        };
+    }
+}

@@ -1,0 +1,120 @@
+using System.Globalization;
+using System.Security.Claims;
+using System.Text.Json;
+using Oikonom.Contracts;
+using Oikonom.Core.Ledger;
+using Oikonom.Core.Rulebook;
+using Oikonom.Service.Access;
+using Oikonom.Service.Approval;
+using Oikonom.Service.Fulfilment;
+using Oikonom.Service.Hosting;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Rulebook;
+
+/// <summary>Checks and publishes rulebooks; where the rulebook says so, a second person agrees before an edition counts.</summary>
+public sealed class PublishDesk(Store.Store store, EditionBook editions, RehearsalDesk rehearsals, ConnectorBook connectors, RequestDesk requests, TimeProvider time)
+{
+    /// <summary>Reads a rulebook with the warnings that only the users at hand can tell.</summary>
+    public async Task<RulebookReading> ReadAsync(IReadOnlyList<RulebookFile> files, CancellationToken cancel)
+    {
+        var reading = RulebookReader.Read(files);
+        if (reading.Rulebook is not { } rulebook) return reading;
+        var users = await store.ReadAsync(s => s.UsersAsync(), cancel);
+        var roles = users.Where(u => u.Active == 1).SelectMany(u => u.Roles.Split(' ')).ToHashSet(StringComparer.Ordinal);
+        return reading with { Warnings = [.. reading.Warnings, .. Warnings.WithRoles(rulebook, roles)] };
+    }
+
+    public async Task<(RulebookCheck Check, Core.Rulebook.Rulebook? Rulebook)> CheckAsync(IReadOnlyList<RulebookFile> files, bool quick, CancellationToken cancel)
+    {
+        var reading = await ReadAsync(files, cancel);
+        var warnings = reading.Warnings;
+        if (reading.Rulebook is { } rulebook && !quick && await store.ReadAsync(s => s.PeopleCountAsync(), cancel) > 0)
+        {
+            var report = await rehearsals.LookAsync(null, rulebook, [], cancel);
+            warnings = [.. warnings, .. Warnings.WithPeople(rulebook, report.PeopleByTemplate)];
+        }
+        return (new(reading.Rulebook is not null, RulebookReader.Digest(files), [.. reading.Findings.Select(RulebookEndpoints.View)],
+            [.. warnings.OrderBy(w => w.Place.File, StringComparer.Ordinal).ThenBy(w => w.Place.Line).Select(RulebookEndpoints.View)]), reading.Rulebook);
+    }
+
+    public async Task<Published> PublishAsync(IReadOnlyList<RulebookFile> files, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var reading = RulebookReader.Read(files);
+        if (reading.Rulebook is null) throw RulebookEndpoints.Unsound(reading);
+        var digest = RulebookReader.Digest(files);
+        var current = await editions.CurrentOrNullAsync(cancel);
+        if (current?.Digest == digest) throw Problem.Conflict("unchanged", $"Edition {current.Number} already is exactly this rulebook.");
+        if (current?.Rulebook.PublishingNeedsSecond != true) return await CommitAsync(files, reading.Rulebook, digest, user.UserName(), "", null, cancel);
+        var proposal = new ProposalRow { Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(), Digest = digest, Author = user.UserName(), At = time.Milliseconds(), Files = JsonSerializer.Serialize(files) };
+        await store.WriteAsync(async s =>
+        {
+            if ((await s.OpenProposalsAsync()).FirstOrDefault(p => p.Digest == digest) is { } same) throw Problem.Conflict("proposed", $"Exactly this rulebook was already proposed by {same.Author} and waits for a second person.");
+            await s.AddProposalAsync(proposal);
+            s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "rulebook.proposed", null, null, ("proposal", proposal.Id), ("digest", digest)));
+            s.Tell("rulebook", proposal.Id);
+            foreach (var other in (await s.UsersAsync()).Where(u => u.Active == 1 && u.Mail.Length > 0 && u.Name != user.UserName() && u.Roles.Split(' ').Contains(Roles.Engineer)))
+                s.Send(new(other.Mail, "A rulebook waits for a second person", $"Dear {other.Display},\n\n{user.UserName()} proposes a new edition of the rulebook. Look at the difference and the rehearsal, then agree or decline, in the console under Rulebook.\n", null));
+        }, cancel);
+        return new(null, View(proposal, user), []);
+    }
+
+    public async Task<Published> DecideAsync(string id, bool approve, string remark, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var proposal = await store.ReadAsync(s => s.ProposalAsync(id), cancel);
+        if (proposal is not { State: "open" }) throw Problem.NotFound($"open proposal '{id}'", "See 'oikonom rulebook proposals'.");
+        if (approve && proposal.Author == user.UserName()) throw new Problem(403, "own-proposal", "Not allowed", "You proposed this edition yourself; somebody else agrees to it.");
+        if (!approve)
+        {
+            if (string.IsNullOrWhiteSpace(remark)) throw Problem.Invalid("Say why: a decline needs a remark.", "remark");
+            await store.WriteAsync(async s =>
+            {
+                await s.DecideProposalAsync(id, "declined", user.UserName(), time.Milliseconds(), remark);
+                s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "rulebook.declined", null, null, ("proposal", id), ("digest", proposal.Digest), ("remark", remark)));
+                s.Tell("rulebook", id);
+            }, cancel);
+            return new(null, View((await store.ReadAsync(s => s.ProposalAsync(id), cancel))!, user), []);
+        }
+        var files = JsonSerializer.Deserialize<List<RulebookFile>>(proposal.Files) ?? [];
+        var reading = RulebookReader.Read(files);
+        return await CommitAsync(files, reading.Rulebook ?? throw RulebookEndpoints.Unsound(reading), proposal.Digest, proposal.Author, user.UserName(), id, cancel);
+    }
+
+    /// <summary>Makes the edition, and sends the open requests it changes back to planning, all in one decision.</summary>
+    private async Task<Published> CommitAsync(IReadOnlyList<RulebookFile> files, Core.Rulebook.Rulebook rulebook, string digest, string author, string approver, string? proposal, CancellationToken cancel)
+    {
+        var current = await editions.CurrentOrNullAsync(cancel);
+        var changed = current is null ? [] : await rehearsals.OpenRequestsAsync(current, new(0, digest, rulebook), cancel);
+        var row = await store.WriteAsync(async s =>
+        {
+            var last = await s.LastEditionAsync();
+            if (last?.Digest == digest) throw Problem.Conflict("unchanged", $"Edition {last.Number} already is exactly this rulebook.");
+            if ((last?.Number ?? 0) != (current?.Number ?? 0)) throw Problem.Conflict("published-meanwhile", $"Edition {last!.Number} was published in the meantime. Look at the difference again.");
+            var edition = new EditionRow { Number = (last?.Number ?? 0) + 1, Digest = digest, Author = author, Approver = approver, PublishedAt = time.Milliseconds(), Files = JsonSerializer.Serialize(files) };
+            await s.AddEditionAsync(edition);
+            if (proposal is not null) await s.DecideProposalAsync(proposal, "published", approver, time.Milliseconds(), "");
+            s.Record(LedgerEntry.Of(time.GetUtcNow(), author, "rulebook.published", null, null, ("edition", edition.Number), ("digest", edition.Digest), ("approver", approver.Length > 0 ? approver : null), ("replanned", changed.Count)));
+            s.Tell("rulebook", edition.Number.ToString(CultureInfo.InvariantCulture));
+            await ReplanAsync(s, changed, edition.Number);
+            return edition;
+        }, cancel);
+        editions.Forget();
+        await connectors.ResetAsync();
+        return new(Detail(row, rulebook), null, changed);
+    }
+
+    private async Task ReplanAsync(Session s, IReadOnlyList<OpenRequestChange> changed, long edition)
+    {
+        foreach (var request in changed)
+            if (await s.RequestAsync(request.Id, forUpdate: true) is { State: "deciding" or "releasing" } row) await requests.ReplanAsync(s, row, $"edition {edition} of the rulebook was published");
+    }
+
+    public static EditionDetail Detail(EditionRow row, Core.Rulebook.Rulebook rulebook) => new(
+        (int)row.Number, row.Digest, row.Author, row.PublishedAt.ToInstant(), rulebook.Name, rulebook.Title,
+        [.. rulebook.Sources.Keys], [.. rulebook.Targets.Keys], [.. rulebook.Templates.Select(t => t.Name)], [.. rulebook.Workflows.Select(w => w.Name)],
+        [.. EditionBook.Files(row).Select(f => new RulebookFileBody(f.Path, f.Text))], row.Approver, [.. rulebook.Pools.Keys], [.. rulebook.Separations.Select(x => x.Name)]);
+
+    public static ProposalView View(ProposalRow row, ClaimsPrincipal user) => new(row.Id, row.Digest, row.Author, row.At.ToInstant(), row.State, row.DecidedBy.Length > 0 ? row.DecidedBy : null, row.DecidedAt.ToInstant(), row.Remark,
+        row.State == "open" && row.Author != user.UserName() && user.RoleNames().Contains(Roles.Engineer));
+}

@@ -1,0 +1,201 @@
+using System.Collections.Concurrent;
+using System.Diagnostics;
+using System.Text;
+using System.Threading.Channels;
+using Oikonom.Contracts;
+using Oikonom.Core.Expressions;
+using Oikonom.Core.Intake;
+using Oikonom.Core.People;
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Service.Hosting;
+using Oikonom.Service.Planning;
+using Oikonom.Sources;
+using Oikonom.Sources.Files;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Rulebook;
+
+/// <summary>Asks what a draft would do to everybody, and keeps the last answers so that they can be paged and exported.</summary>
+public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeProvider time)
+{
+    private const int Batch = 500;
+    private const int MostKept = 4;
+    private readonly ConcurrentDictionary<string, Held> _kept = new();
+
+    /// <summary>An answer that is kept.</summary>
+    public sealed record Held(string Id, DateTimeOffset At, string Against, RehearsalReport Report, long Milliseconds, int SetAside, IReadOnlyList<OpenRequestChange> OpenRequests, IReadOnlyList<Finding> Warnings);
+
+    public async Task<Held> RunAsync(Core.Rulebook.Rulebook draft, IReadOnlyList<Finding> warnings, string? sourceName, string? hr, CancellationToken cancel)
+    {
+        var watch = Stopwatch.StartNew();
+        var current = await editions.CurrentOrNullAsync(cancel);
+        var records = hr is null ? (People: new Dictionary<string, List<Facts>>(), SetAside: 0) : Read(draft, sourceName, hr, cancel);
+        var report = await LookAsync(current?.Rulebook, draft, records.People, cancel);
+        var open = current is null ? [] : await OpenRequestsAsync(current, new(0, "", draft), cancel);
+        var now = time.GetUtcNow();
+        var kept = new Held(Guid.CreateVersion7(now).ToString(), now, current is null ? "nothing: no edition is published" : $"edition {current.Number}", report, watch.ElapsedMilliseconds, records.SetAside, open,
+            [.. warnings, .. Warnings.WithPeople(draft, report.PeopleByTemplate)]);
+        _kept[kept.Id] = kept;
+        foreach (var old in _kept.Values.OrderByDescending(k => k.At).Skip(MostKept)) _kept.TryRemove(old.Id, out _);
+        return kept;
+    }
+
+    public Held Get(string id) => _kept.GetValueOrDefault(id) ?? throw Problem.NotFound($"rehearsal '{id}' on this node any more", $"The last {MostKept} are kept; rehearse again.");
+
+    /// <summary>Everybody under both rulebooks; reading and asking go side by side.</summary>
+    public async Task<RehearsalReport> LookAsync(Core.Rulebook.Rulebook? current, Core.Rulebook.Rulebook draft, Dictionary<string, List<Facts>> records, CancellationToken cancel)
+    {
+        var names = new Dictionary<string, Dictionary<string, string>>(StringComparer.Ordinal);
+        var taken = new HashSet<(string, string)>();
+        await store.ReadAsync(async s =>
+        {
+            await s.EachNameAsync((person, target, name) =>
+            {
+                if (!names.TryGetValue(person, out var own)) names[person] = own = new(1, StringComparer.Ordinal);
+                own[target] = name;
+                taken.Add((target, name));
+            }, cancel);
+            return true;
+        }, cancel);
+        var rehearsal = new Rehearsal(current, draft, time.GetUtcNow(), taken);
+        var channel = Channel.CreateBounded<List<(string Id, string Facts, string Others)>>(32);
+        var met = new ConcurrentDictionary<string, bool>(StringComparer.Ordinal);
+        var sameSchema = current is not null && current.Attributes.Slots.SequenceEqual(draft.Attributes.Slots);
+        var none = new Dictionary<string, string>();
+        // Threads of their own: the pool, which the reader blocks a thread of, gives more only after half a second.
+        var workers = Enumerable.Range(0, Math.Max(2, Environment.ProcessorCount)).Select(_ => Task.Factory.StartNew(() =>
+        {
+            var part = rehearsal.Begin();
+            foreach (var batch in channel.Reader.ReadAllAsync(cancel).ToBlockingEnumerable(cancel))
+            {
+                foreach (var (id, facts, others) in batch)
+                {
+                    Dictionary<string, string> own = names.GetValueOrDefault(id) ?? none;
+                    var after = Of(id, facts, others, draft.Attributes, own);
+                    var before = current is null ? null : sameSchema ? after : Of(id, facts, others, current.Attributes, own);
+                    if (records.Count > 0 && records.TryGetValue(after.Facts.PersonKey, out var own2))
+                    {
+                        met[after.Facts.PersonKey] = true;
+                        after = WithRecords(after, own2);
+                    }
+                    part.Look(new(id, before ?? (current is null ? null : after), after));
+                }
+            }
+            return part;
+        }, cancel, TaskCreationOptions.LongRunning, TaskScheduler.Default)).ToList();
+        await store.ReadAsync(async s =>
+        {
+            var batch = new List<(string, string, string)>(Batch);
+            await s.EachPersonAsync((id, facts, others) =>
+            {
+                batch.Add((id, facts, others));
+                if (batch.Count < Batch) return;
+                // A full channel makes the reader wait: what is read is asked about before more is read.
+                while (!channel.Writer.TryWrite(batch)) Thread.Sleep(1);
+                batch = new(Batch);
+            }, cancel);
+            await channel.Writer.WriteAsync(batch, cancel);
+            channel.Writer.Complete();
+            return true;
+        }, cancel);
+        var parts = (await Task.WhenAll(workers)).ToList();
+        var fresh = rehearsal.Begin();
+        foreach (var (key, employments) in records.Where(r => !met.ContainsKey(r.Key)))
+            fresh.Look(new(key, null, WithRecords(new(default, employments[0], none), employments)));
+        return rehearsal.End([.. parts, fresh]);
+    }
+
+    private static Subject Of(string id, string facts, string others, NameSchema schema, IReadOnlyDictionary<string, string> names)
+    {
+        var subject = new Subject(PersonId.Parse(id), Facts.FromJson(facts, schema), names);
+        return others.Length <= 2 ? subject : subject with { Others = Facts.ListFromJson(others, schema) };
+    }
+
+    /// <summary>The person with the records of a file in the place of those known under the same numbers.</summary>
+    private Subject WithRecords(Subject known, List<Facts> records)
+    {
+        var employments = known.Employments.Where(e => !records.Exists(r => r.Number == e.Number)).Concat(records).ToList();
+        var leading = Employments.Leading(employments, DateOnly.FromDateTime(time.GetUtcNow().UtcDateTime));
+        return known with { Facts = leading, Others = [.. employments.Where(e => !ReferenceEquals(e, leading))] };
+    }
+
+    private static (Dictionary<string, List<Facts>> People, int SetAside) Read(Core.Rulebook.Rulebook draft, string? name, string text, CancellationToken cancel)
+    {
+        var source = name is null ? draft.Sources.Values.FirstOrDefault(s => s.Kind == SourceKind.File) ?? throw Problem.Invalid("The draft has no source of the kind file; name the source whose mapping is to be used.", "source")
+            : draft.Sources.GetValueOrDefault(name) ?? throw Problem.NotFound($"source '{name}' in the draft", $"It has: {string.Join(", ", draft.Sources.Keys)}.");
+        var people = new Dictionary<string, List<Facts>>(StringComparer.Ordinal);
+        var reader = new RecordReader(source, draft);
+        var texts = new string[source.ColumnNames.Count];
+        var aside = 0;
+        using var stream = new MemoryStream(Encoding.UTF8.GetBytes(text));
+        DelimitedFile.Read(stream, source with { Encoding = "utf-8" }, row =>
+        {
+            if (row.Fault is not null)
+            {
+                aside++;
+                return;
+            }
+            for (var i = 0; i < texts.Length; i++) texts[i] = row.Text(i);
+            var read = reader.Read(texts);
+            if (read.Outside) return;
+            if (read.Facts is not { } facts)
+            {
+                aside++;
+                return;
+            }
+            if (!people.TryGetValue(facts.PersonKey, out var own)) people[facts.PersonKey] = own = [];
+            own.Add(facts);
+        }, cancel);
+        return (people, aside);
+    }
+
+    /// <summary>The open requests that wait for people and whose plan another rulebook would change.</summary>
+    public async Task<IReadOnlyList<OpenRequestChange>> OpenRequestsAsync(Edition current, Edition draft, CancellationToken cancel)
+    {
+        var rows = await store.ReadAsync(s => s.WaitingRequestsAsync(), cancel);
+        if (rows.Count == 0) return [];
+        var recorded = await store.ReadAsync(s => Recorded.LoadAsync(s, [.. rows.Select(r => r.PersonId).Distinct()]), cancel);
+        return [.. rows.Where(r => Differs(recorded, r.PersonId, current, draft)).Select(r => new OpenRequestChange(r.Id, r.Number, r.Kind, r.Display, r.State))];
+    }
+
+    private bool Differs(Recorded recorded, string person, Edition current, Edition draft)
+    {
+        try
+        {
+            var (before, after) = (recorded.Subject(person, current), recorded.Subject(person, draft));
+            var now = time.GetUtcNow();
+            var turns = Desired.Turns(before, current, []).Concat(Desired.Turns(after, draft, [])).Where(t => t > now).Append(now).Distinct();
+            return turns.Any(at => !Same(Desired.At(before, current, [], at), Desired.At(after, draft, [], at)));
+        }
+        catch (PlanFault)
+        {
+            // What cannot be worked out is planned anew, and says why.
+            return true;
+        }
+    }
+
+    private static bool Same(AccessState left, AccessState right) =>
+        left.Grants.Keys.ToHashSet().SetEquals(right.Grants.Keys) && left.Accounts.Count == right.Accounts.Count &&
+        left.Accounts.All(a => right.Accounts.TryGetValue(a.Key, out var other) && a.Value.Enabled == other.Enabled && a.Value.Container == other.Container && a.Value.Name == other.Name &&
+            a.Value.Attributes.Count == other.Attributes.Count && a.Value.Attributes.All(x => other.Attributes.TryGetValue(x.Key, out var values) && x.Value.SequenceEqual(values)));
+
+    public static RehearsalView View(Held kept, IReadOnlyList<Affected> page) => new(kept.Id, kept.At, kept.Against, kept.Report.People, kept.Report.Unchanged, kept.Report.Changed, kept.Report.Failing, kept.Milliseconds, kept.SetAside,
+        Tallies(kept.Report.ByTarget), Tallies(kept.Report.ByEntitlement), Tallies(kept.Report.ByTemplate), Tallies(kept.Report.ByDepartment), kept.OpenRequests, [.. page.Select(View)], [.. kept.Warnings.Select(RulebookEndpoints.View)]);
+
+    private static IReadOnlyList<TallyView> Tallies(IReadOnlyList<Tally> tallies) => [.. tallies.Select(t => new TallyView(t.Name, t.People, t.Gained, t.Lost, t.Changed))];
+
+    public static AffectedView View(Affected person) => new(person.Id, person.Number, person.Name, person.Department, person.Site,
+        [.. person.Effects.Select(e => new EffectView(Intake.RecordTaker.Name(e.Kind), e.Target, e.Subject, Text(e), e.Rule, [.. e.Attributes.Select(a => new AttributeChangeView(a.Name, a.Before, a.After))]))], person.Problem);
+
+    public static string Text(Effect effect) => effect.Kind switch
+    {
+        EffectKind.AccountGained => $"gets the account {effect.Subject} in {effect.Target}",
+        EffectKind.AccountLost => $"loses the account {effect.Subject} in {effect.Target}",
+        EffectKind.AccountChanged => $"{effect.Target}: {string.Join(", ", effect.Attributes.Select(a => $"{a.Name} “{string.Join(", ", a.Before)}” → “{string.Join(", ", a.After)}”"))}",
+        EffectKind.AccountWoken => $"the account {effect.Subject} in {effect.Target} wakes",
+        EffectKind.AccountPutToSleep => $"the account {effect.Subject} in {effect.Target} is put to sleep",
+        EffectKind.GrantGained => $"gains {effect.Target}/{effect.Subject}",
+        _ => $"loses {effect.Target}/{effect.Subject}",
+    };
+}
