@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Data.Common;
 using System.Reflection;
 using DbUp;
@@ -62,10 +63,11 @@ public abstract class Engine
 public sealed class StoreFault(string message, Exception inner) : Exception(message, inner);
 
 /// <summary>The embedded engine: one file, durable at each commit.</summary>
-public sealed class SqliteEngine(string path) : Engine
+public sealed class SqliteEngine(string path) : Engine, IAsyncDisposable
 {
-    private readonly System.Runtime.CompilerServices.ConditionalWeakTable<object, object> _set = [];
-    private readonly string _connection = new SqliteConnectionStringBuilder { DataSource = path, Pooling = true, DefaultTimeout = 30 }.ToString();
+    private const int MaxKept = 16;
+    private readonly ConcurrentBag<KeptConnection> _free = [];
+    private readonly string _connection = new SqliteConnectionStringBuilder { DataSource = path, Pooling = false, DefaultTimeout = 30 }.ToString();
 
     public override string Name => "sqlite";
     public override string ForUpdate => "";
@@ -75,18 +77,29 @@ public sealed class SqliteEngine(string path) : Engine
 
     public override async ValueTask<DbConnection> OpenAsync(CancellationToken cancel)
     {
+        if (_free.TryTake(out var kept)) return kept;
         var connection = new SqliteConnection(_connection);
         await connection.OpenAsync(cancel).ConfigureAwait(false);
-        // The settings stay with the pooled handle; they are made once for each.
-        if (!_set.TryAdd(connection.Handle!, connection.Handle!)) return connection;
         using var command = connection.CreateCommand();
         command.CommandText = "PRAGMA synchronous=FULL; PRAGMA busy_timeout=30000; PRAGMA cache_size=-32000; PRAGMA temp_store=MEMORY;";
         command.ExecuteNonQuery();
-        return connection;
+        return new KeptConnection(connection, GiveBack);
+    }
+
+    private void GiveBack(KeptConnection connection)
+    {
+        if (_free.Count < MaxKept) _free.Add(connection);
+        else connection.End();
+    }
+
+    public ValueTask DisposeAsync()
+    {
+        while (_free.TryTake(out var connection)) connection.End();
+        return ValueTask.CompletedTask;
     }
 
     public override ValueTask<DbTransaction> BeginAsync(DbConnection connection, CancellationToken cancel) =>
-        ValueTask.FromResult<DbTransaction>(((SqliteConnection)connection).BeginTransaction(deferred: false));
+        ValueTask.FromResult<DbTransaction>(((KeptConnection)connection).Inner.BeginTransaction(deferred: false));
 
     public override string Rows(params ReadOnlySpan<(string Column, string Type)> columns)
     {

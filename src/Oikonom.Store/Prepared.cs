@@ -41,7 +41,7 @@ internal sealed class Prepared
 
     private DbCommand Prepare(string sql, (string Column, string Type)[] columns)
     {
-        var command = _connection.CreateCommand();
+        var command = _connection is KeptConnection kept ? kept.Inner.CreateCommand() : _connection.CreateCommand();
         command.CommandText = sql.Replace("{rows}", $"(SELECT {string.Join(", ", columns.Select(c => $"@{c.Column} AS {c.Column}"))})", StringComparison.Ordinal);
         foreach (var (column, _) in columns)
         {
