@@ -117,24 +117,35 @@ public sealed record PersonDetail(string Id, string Number, string Name, string 
 // Requests
 
 public sealed record RequestSummary(string Id, long Number, string Kind, string State, string StateText, string PersonId, string Person, string PersonNumber, string Department, string Site, string Start,
-    string WaitsOn, DateTimeOffset Since, string? Problem, DateTimeOffset CreatedAt, DateTimeOffset? CompletedAt, string Requester);
+    string WaitsOn, DateTimeOffset Since, string? Problem, DateTimeOffset CreatedAt, DateTimeOffset? CompletedAt, string Requester,
+    bool Late = false, string Source = "", string Stage = "", DateTimeOffset? Due = null, bool Held = false, bool Privileged = false, string? Effect = null, string? PlanDigest = null, string Cause = "");
 public sealed record AttributeChangeView(string Name, IReadOnlyList<string> Before, IReadOnlyList<string> After);
 public sealed record ChangeView(int Ordinal, string Kind, string Text, string Target, string Subject, DateTimeOffset? Due, bool Later, IReadOnlyList<AttributeChangeView> Attributes, ReasonView Reason);
 public sealed record StepView(string Id, int Ordinal, string State, string Text, int Attempts, string? Problem, DateTimeOffset Due, DateTimeOffset? DoneAt, bool Later);
-public sealed record DecisionView(string Stage, string Actor, string Verdict, string Remark, DateTimeOffset At);
+public sealed record DecisionView(string Stage, string Actor, string Verdict, string Remark, DateTimeOffset At, string? Item = null, string? OnBehalf = null, bool Counts = true);
 public sealed record CandidateView(string Target, string ImmutableId, string Name, string Location, string MatchedBy, IReadOnlyList<AttributeValue> Attributes);
 public sealed record CauseView(string Text, string? Source, int? Line, IReadOnlyList<AttributeChangeView> Differences);
 
 /// <summary>What was done, what is next, on whom it waits, since when, and what would move it: in plain words.</summary>
 public sealed record Story(IReadOnlyList<string> Done, string Now, string Next, string WaitsOn, DateTimeOffset Since, string? Unblock);
-public sealed record Rights(bool Approve, bool Decline, bool Release, bool Choose, bool Retry, string? WhyNot);
+public sealed record Rights(bool Approve, bool Decline, bool Release, bool Choose, bool Retry, string? WhyNot, bool Ask = false, bool Answer = false, bool Withdraw = false, bool Hold = false, bool Resume = false, bool Return = false,
+    bool InPart = false, IReadOnlyList<string>? Change = null, IReadOnlyList<string>? Items = null, string? OnBehalf = null);
+
+/// <summary>A point on the way that people ask about: prepared and ready of a joiner, closed off and wound down of a leaver.</summary>
+public sealed record Milestone(string Name, string Title, bool Reached, DateTimeOffset? At, string Text);
+
+/// <summary>What was asked for by hand, as it stands.</summary>
+public sealed record WishView(string Reason, IReadOnlyList<AttributeValue> Changes, IReadOnlyList<GrantWish> Grants, IReadOnlyList<string> Templates, IReadOnlyList<string> Struck, string? Target, bool Urgent);
 public sealed record RequestDetail(RequestSummary Summary, CauseView Cause, int Edition, string Workflow, string? PlanDigest, Story Story, IReadOnlyList<ChangeView> Plan,
-    IReadOnlyList<StepView> Steps, IReadOnlyList<DecisionView> Decisions, IReadOnlyList<CandidateView> Candidates, Rights Rights);
-public sealed record RequestCounts(IReadOnlyDictionary<string, long> States);
+    IReadOnlyList<StepView> Steps, IReadOnlyList<DecisionView> Decisions, IReadOnlyList<CandidateView> Candidates, Rights Rights,
+    IReadOnlyList<StageView> Stages, IReadOnlyList<ItemView> Items, IReadOnlyList<ItemView> Gone, IReadOnlyList<Milestone> Milestones, WishView Wish, IReadOnlyList<OpenField> Open, IReadOnlyList<TaskView> Tasks, string? Held, string WorkflowTitle = "");
+public sealed record RequestCounts(IReadOnlyDictionary<string, long> States, IReadOnlyDictionary<string, long> Kinds, long Late, long Stuck);
 
 /// <summary>A decision is bound to the plan that was shown.</summary>
-public sealed record ApproveBody(string PlanDigest, string? Remark);
-public sealed record DeclineBody(string Reason);
+/// <param name="Items">Where each item is decided on its own: those approved; none means all that are the caller's.</param>
+/// <param name="Without">Items to decline while the rest is approved, where the workflow allows it.</param>
+public sealed record ApproveBody(string PlanDigest, string? Remark, IReadOnlyList<string>? Items = null, IReadOnlyList<string>? Without = null);
+public sealed record DeclineBody(string Reason, IReadOnlyList<string>? Items = null);
 public sealed record ReleaseBody(string PlanDigest);
 public sealed record ChooseBody(string Target, string ImmutableId);
 
@@ -154,3 +165,82 @@ public sealed record LedgerVerification(bool Sound, long Entries, long Sealed, l
 public sealed record LiveHint(string Topic, string Subject);
 
 public sealed record Readiness(bool Ready, string Store, int Edition, string Version);
+
+// Requesting
+
+/// <summary>An entitlement asked for, as target/entitlement. <c>from</c> and <c>until</c> are days at the person's site (until: included) or RFC 3339 instants.</summary>
+public sealed record GrantWish(string Entitlement, string? From = null, string? Until = null);
+
+/// <summary>What somebody asks for by hand. <c>kind</c>: joiner, mover, leaver, access, extension, change, password, unlock or account.</summary>
+/// <param name="Person">The person's id or employee number; none for a joiner.</param>
+/// <param name="Record">Attributes: all of a joiner, what changes of a mover.</param>
+/// <param name="Template">For an account: the template on request.</param>
+/// <param name="LastDay">For a leaver: the last day at work.</param>
+/// <param name="Urgent">For a leaver: access ends at once.</param>
+public sealed record NewRequest(string Kind, string? Person = null, string? Reason = null, IReadOnlyDictionary<string, string>? Record = null, IReadOnlyList<GrantWish>? Grants = null,
+    string? Target = null, string? Template = null, string? From = null, string? Until = null, DateOnly? LastDay = null, bool? Urgent = null);
+public sealed record FieldProblem(string Field, string Message);
+public sealed record OpenField(string Name, string Type, bool Mandatory, string? Value);
+public sealed record StageView(string Name, string Title, string Who, IReadOnlyList<string> Users, string? Role, int Needed, bool PerItem, string State, string? Skipped, DateTimeOffset? Due, IReadOnlyList<BallotView> Ballots);
+
+/// <summary>What a stage wants decided: the whole (no item) or one item.</summary>
+public sealed record BallotView(string? Item, string Who, IReadOnlyList<string> Users, string? Role, int Needed, IReadOnlyList<string> Given, bool Mine);
+public sealed record ItemView(string Key, string Title, string Target, string? Entitlement, bool Privileged, bool CanBeStruck, string Mark, IReadOnlyList<int> Ordinals);
+
+/// <summary>What a request would bring, before it is raised. Nothing is reserved; account names are those free now.</summary>
+public sealed record RequestPreview(bool Sound, IReadOnlyList<FieldProblem> Problems, IReadOnlyList<OpenField> Open, IReadOnlyList<string> Templates, IReadOnlyList<ChangeView> Plan, IReadOnlyList<ItemView> Items, string Workflow, IReadOnlyList<StageView> Stages, string? Note);
+public sealed record BulkBody(string Csv, bool? DryRun = null, string? Reason = null);
+public sealed record BulkRow(int Line, string Kind, string Person, bool Sound, string Message, string? Id, long? Number);
+public sealed record BulkAnswer(int Rows, int Sound, int Raised, IReadOnlyList<BulkRow> Items);
+public sealed record CatalogueEntry(string Key, string Title, string Description, string Kind, string Target, string? Owner, string? OwnerName, bool Privileged, int? MostHolders, long Holders);
+public sealed record OnRequestTemplate(string Name, string Title, IReadOnlyList<string> Targets);
+public sealed record Catalogue(IReadOnlyList<CatalogueEntry> Entitlements, IReadOnlyList<OnRequestTemplate> Templates, IReadOnlyList<OpenField> Attributes, IReadOnlyList<AttributeValue> Sites, IReadOnlyList<string> Departments, IReadOnlyList<string> Titles);
+public sealed record Draft(string Id, string Title, NewRequest Body, DateTimeOffset At);
+public sealed record DraftBody(string Title, NewRequest Body);
+
+// Deciding
+
+public sealed record TextBody(string Text);
+public sealed record ReasonBody(string? Reason);
+
+/// <summary>What is to be changed in a waiting request; only what is given changes.</summary>
+public sealed record ChangeBody(string PlanDigest, IReadOnlyDictionary<string, string>? Record = null, IReadOnlyList<GrantWish>? Grants = null, string? LastDay = null, bool? Urgent = null, string? Reason = null);
+public sealed record Bound(string Id, string PlanDigest);
+public sealed record ManyBody(IReadOnlyList<Bound> Requests, string? Remark = null);
+public sealed record ManyAnswer(int Done, int Refused, IReadOnlyList<ManyOutcome> Items);
+public sealed record ManyOutcome(string Id, long? Number, bool Done, string? Problem);
+public sealed record IdsBody(IReadOnlyList<string> Ids);
+
+/// <summary>What many requests would bring together, each with the digest that a decision is bound to.</summary>
+public sealed record JointEffect(int Requests, int People, IReadOnlyList<TallyView> ByEntitlement, int AccountsMade, int AccountsDisabled, int Privileged, IReadOnlyList<JointRequest> Items, IReadOnlyList<string> Notes);
+public sealed record JointRequest(string Id, long Number, string Kind, string Person, string PlanDigest, string Effect, bool MayApprove, string? WhyNot);
+public sealed record DelegationBody(string To, string Begins, string Ends, IReadOnlyList<string>? Kinds = null, string? Remark = null, string? From = null);
+public sealed record DelegationView(string Id, string From, string To, DateTimeOffset Begins, DateTimeOffset Ends, IReadOnlyList<string> Kinds, string Remark, string Actor, bool Mine);
+
+// Workflows
+
+public sealed record WorkflowStageView(string Name, string Title, string? When, IReadOnlyList<string> Decides, IReadOnlyList<string> Otherwise, string Quorum, bool PerItem, bool InPart, IReadOnlyList<string> Skips, string? Deadline, string? Remind, IReadOnlyList<string> Escalates, string OnSilence, IReadOnlyList<string> MayChange, string Place);
+public sealed record WorkflowView(string Name, string Title, IReadOnlyList<string> For, IReadOnlyList<string> Sources, string? When, int Priority, IReadOnlyList<WorkflowStageView> Stages, string Release, bool FourEyes, string Place);
+
+// Desk
+
+public sealed record TaskFieldView(string Name, string Title, bool Mandatory, string Pattern, string? Value);
+public sealed record EvidenceView(string Id, string Name, string MediaType, long Size, string Hash, string Actor, DateTimeOffset At);
+public sealed record TaskView(string Id, string Title, string Instructions, string Target, string Entitlement, string Kind, string Person, string PersonId, string Site, string RequestId, long RequestNumber, string State, string Role, string? TakenBy,
+    DateTimeOffset Due, bool Late, DateTimeOffset CreatedAt, DateTimeOffset? DoneAt, string? DoneBy, IReadOnlyList<TaskFieldView> Fields, IReadOnlyList<string> Checks, bool NeedsEvidence, IReadOnlyList<EvidenceView> Evidence, string Remark);
+public sealed record TaskDoneBody(IReadOnlyDictionary<string, string>? Fields = null, IReadOnlyList<string>? Checked = null, string? Remark = null);
+public sealed record HandOverBody(string To);
+
+// Today
+
+public sealed record TodayCount(string Name, string Title, long Count, string Link);
+public sealed record StarterView(string PersonId, string Person, string Number, string Department, string Site, string Start, string RequestId, long RequestNumber, string State, string Now);
+public sealed record TodayView(DateTimeOffset At, IReadOnlyList<RequestSummary> Mine, long MineCount, IReadOnlyList<TaskView> Tasks, long TaskCount, IReadOnlyList<StarterView> Starters, IReadOnlyList<RequestSummary> Stuck, long StuckCount, IReadOnlyList<RequestSummary> Late, long LateCount,
+    IReadOnlyList<TargetSummary> Targets, IReadOnlyList<HeldRun> Held, IReadOnlyList<RequestSummary> Own, IReadOnlyList<TodayCount> Counts);
+public sealed record SavedView(string Name, string Query, DateTimeOffset At);
+public sealed record SavedViewBody(string Query);
+public sealed record NoticeView(long Id, string Event, string Subject, string Body, string? RequestId, DateTimeOffset At, bool Read, string MailState);
+public sealed record HearingBody(bool Mail, string Digest, int? QuietFrom, int? QuietUntil);
+public sealed record NoticeTemplate(string Event, string Subject, string Text, bool BuiltIn);
+public sealed record NoticePreviewBody(string Event, string? Subject = null, string? Text = null, bool? SendToMe = null);
+public sealed record NoticePreview(string Subject, string Text, string Html, bool Sent);

@@ -85,13 +85,21 @@ public sealed class Session
             ("id", "text"), ("at", "bigint"), ("actor", "text"), ("kind", "text"), ("person", "text"), ("request", "text"), ("body", "text")).ConfigureAwait(false);
         await BulkAsync("INSERT INTO hints (topic, subject, at) SELECT topic, subject, at FROM {rows} AS x",
             [.. _hints.Distinct().Select(h => new { h.Topic, h.Subject, At = now })], ("topic", "text"), ("subject", "text"), ("at", "bigint")).ConfigureAwait(false);
-        await BulkAsync("INSERT INTO notices (mail, subject, body, request_id, created_at, due_at, lease_until, attempts, problem) SELECT mail, subject, body, request_id, due_at, due_at, 0, 0, '' FROM {rows} AS x",
-            [.. _notices.Select(n => new { n.Mail, n.Subject, n.Body, n.RequestId, DueAt = now })],
-            ("mail", "text"), ("subject", "text"), ("body", "text"), ("request_id", "text"), ("due_at", "bigint")).ConfigureAwait(false);
+        await BulkAsync("INSERT INTO notices (mail, subject, body, request_id, created_at, due_at, lease_until, attempts, problem, user_name, event) SELECT mail, subject, body, request_id, created_at, due_at, 0, 0, '', user_name, event FROM {rows} AS x",
+            [.. _notices.Select(n => new { n.Mail, n.Subject, n.Body, n.RequestId, CreatedAt = now, DueAt = n.Mail.Length == 0 ? (long?)null : n.DueAt > 0 ? n.DueAt : now, n.UserName, n.Event })],
+            ("mail", "text"), ("subject", "text"), ("body", "text"), ("request_id", "text"), ("created_at", "bigint"), ("due_at", "bigint"), ("user_name", "text"), ("event", "text")).ConfigureAwait(false);
     }
 
     private sealed record Hint(string Topic, string Subject);
 }
 
 /// <summary>A mail to be sent, without secrets.</summary>
-public sealed record Notice(string Mail, string Subject, string Body, string? RequestId);
+public sealed record Notice(string Mail, string Subject, string Body, string? RequestId)
+{
+    /// <summary>The user in whose inbox it stands, or "".</summary>
+    public string UserName { get; init; } = "";
+    public string Event { get; init; } = "";
+
+    /// <summary>When the mail goes out, in milliseconds; 0 means at once.</summary>
+    public long DueAt { get; init; }
+}

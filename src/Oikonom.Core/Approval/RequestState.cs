@@ -15,6 +15,9 @@ public enum RequestState
     /// <summary>Waits for the decision of a stage.</summary>
     [JsonStringEnumMemberName("deciding")] Deciding,
 
+    /// <summary>An approver asked back; the requester answers, and the clock stands still.</summary>
+    [JsonStringEnumMemberName("asked")] Asked,
+
     /// <summary>Approved; an operator releases it.</summary>
     [JsonStringEnumMemberName("releasing")] Releasing,
 
@@ -26,10 +29,13 @@ public enum RequestState
 
     /// <summary>Somebody said no.</summary>
     [JsonStringEnumMemberName("declined")] Declined,
+
+    /// <summary>The requester took it back.</summary>
+    [JsonStringEnumMemberName("withdrawn")] Withdrawn,
 }
 
 /// <summary>What can happen to a request.</summary>
-public enum RequestEvent { Planned, PlannedEmpty, Ambiguous, Chosen, Approve, Decline, Release, Replan, Finished }
+public enum RequestEvent { Planned, PlannedEmpty, Ambiguous, Chosen, Approve, Decline, AskBack, Answer, Release, Return, Withdraw, Replan, Finished }
 
 /// <summary>A move that the state machine refuses; the message says what the state is and what is possible.</summary>
 public sealed class RefusedMove(string code, string message) : Exception(message)
@@ -41,36 +47,40 @@ public sealed class RefusedMove(string code, string message) : Exception(message
 /// <summary>The state machine of a request: pure, total, and the only place that knows the moves.</summary>
 public static class RequestMachine
 {
-    /// <param name="stage">The stage that decides now, from 0.</param>
+    /// <param name="open">The first stage that still lacks approvals after the event; <paramref name="stages"/> when none does.</param>
     /// <param name="stages">How many stages the workflow has.</param>
     /// <param name="released">Whether an operator releases what was approved.</param>
     /// <exception cref="RefusedMove">The event is not possible in this state.</exception>
-    public static (RequestState State, int Stage) Next(RequestState state, RequestEvent what, int stage, int stages, bool released) => (state, what) switch
+    public static (RequestState State, int Stage) Next(RequestState state, RequestEvent what, int open, int stages, bool released) => (state, what) switch
     {
-        (RequestState.Planning, RequestEvent.Planned) => stages == 0 ? Approved(released, 0) : (RequestState.Deciding, 0),
+        (RequestState.Planning, RequestEvent.Planned) or (RequestState.Deciding, RequestEvent.Approve) => open < stages ? (RequestState.Deciding, open) : (released ? RequestState.Releasing : RequestState.Fulfilling, stages),
         (RequestState.Planning, RequestEvent.PlannedEmpty) => (RequestState.Completed, 0),
         (RequestState.Planning, RequestEvent.Ambiguous) => (RequestState.Choosing, 0),
         (RequestState.Choosing, RequestEvent.Chosen) => (RequestState.Planning, 0),
-        (RequestState.Deciding, RequestEvent.Approve) => stage + 1 < stages ? (RequestState.Deciding, stage + 1) : Approved(released, stage),
-        (RequestState.Deciding, RequestEvent.Decline) => (RequestState.Declined, stage),
-        (RequestState.Releasing, RequestEvent.Release) => (RequestState.Fulfilling, stage),
-        (RequestState.Deciding or RequestState.Releasing or RequestState.Fulfilling, RequestEvent.Replan) => (RequestState.Planning, 0),
-        (RequestState.Fulfilling, RequestEvent.Finished) => (RequestState.Completed, stage),
+        (RequestState.Deciding or RequestState.Asked, RequestEvent.Decline) => (RequestState.Declined, open),
+        (RequestState.Planning or RequestState.Deciding, RequestEvent.AskBack) => (RequestState.Asked, open),
+        (RequestState.Asked, RequestEvent.Answer) => (RequestState.Deciding, open),
+        (RequestState.Releasing, RequestEvent.Release) => (RequestState.Fulfilling, stages),
+        // What an operator sends back is decided again from the first stage; without stages it is planned anew.
+        (RequestState.Releasing, RequestEvent.Return) => stages > 0 ? (RequestState.Deciding, 0) : (RequestState.Planning, 0),
+        (RequestState.Planning or RequestState.Choosing or RequestState.Deciding or RequestState.Asked or RequestState.Releasing, RequestEvent.Withdraw) => (RequestState.Withdrawn, 0),
+        (RequestState.Deciding or RequestState.Asked or RequestState.Releasing or RequestState.Fulfilling, RequestEvent.Replan) => (RequestState.Planning, 0),
+        (RequestState.Fulfilling, RequestEvent.Finished) => (RequestState.Completed, stages),
         _ => throw new RefusedMove("wrong-state", $"The request is {Name(state)}; {Possible(state)}"),
     };
 
-    private static (RequestState, int) Approved(bool released, int stage) => (released ? RequestState.Releasing : RequestState.Fulfilling, stage);
-
-    public static bool IsOpen(RequestState state) => state is not (RequestState.Completed or RequestState.Declined);
+    public static bool IsOpen(RequestState state) => state is not (RequestState.Completed or RequestState.Declined or RequestState.Withdrawn);
 
     public static string Name(RequestState state) => state switch
     {
         RequestState.Planning => "being planned",
         RequestState.Choosing => "waiting for a choice between existing entries",
         RequestState.Deciding => "waiting for a decision",
+        RequestState.Asked => "waiting for an answer of the requester",
         RequestState.Releasing => "approved and waiting for release",
         RequestState.Fulfilling => "being carried out",
         RequestState.Completed => "completed",
+        RequestState.Withdrawn => "withdrawn",
         _ => "declined",
     };
 
@@ -79,7 +89,9 @@ public static class RequestMachine
         RequestState.Planning => "wait until its plan is made.",
         RequestState.Choosing => "choose one of the entries first.",
         RequestState.Deciding => "it can be approved or declined.",
+        RequestState.Asked => "it can be answered.",
         RequestState.Releasing => "it can be released.",
+        RequestState.Fulfilling => "it runs to its end; raise another request to undo it.",
         _ => "nothing can be decided on it any more.",
     };
 }

@@ -19,11 +19,12 @@ public enum StepState
 }
 
 /// <summary>How an attempt at a step ended.</summary>
-public enum AttemptOutcome { Reached, NoLongerWanted, Transient, Lasting }
+public enum AttemptOutcome { Reached, NoLongerWanted, Transient, Lasting, Waits }
 
 /// <summary>The state machine of a step. Pure.</summary>
 public static class StepMachine
 {
+    private static readonly TimeSpan LookAgain = TimeSpan.FromHours(6);
     private static readonly TimeSpan Longest = TimeSpan.FromMinutes(5);
 
     /// <param name="attempts">Attempts before this one.</param>
@@ -36,6 +37,7 @@ public static class StepMachine
             AttemptOutcome.Reached => (StepState.Done, TimeSpan.Zero),
             AttemptOutcome.NoLongerWanted => (StepState.Dropped, TimeSpan.Zero),
             AttemptOutcome.Transient => (StepState.Pending, BackOff(attempts)),
+            AttemptOutcome.Waits => (StepState.Pending, LookAgain),
             _ => (StepState.Stopped, TimeSpan.Zero),
         };
     }

@@ -11,6 +11,24 @@ public enum RequestKind
     [JsonStringEnumMemberName("mover")] Mover,
     [JsonStringEnumMemberName("leaver")] Leaver,
     [JsonStringEnumMemberName("correction")] Correction,
+
+    /// <summary>An entitlement beside the templates, for a term.</summary>
+    [JsonStringEnumMemberName("access")] Access,
+
+    /// <summary>Another end for something that is held for a term.</summary>
+    [JsonStringEnumMemberName("extension")] Extension,
+
+    /// <summary>Attributes of the person, changed by hand.</summary>
+    [JsonStringEnumMemberName("change")] Change,
+
+    /// <summary>A new first password for an account.</summary>
+    [JsonStringEnumMemberName("password")] Password,
+
+    /// <summary>The end of a lock after wrong passwords.</summary>
+    [JsonStringEnumMemberName("unlock")] Unlock,
+
+    /// <summary>An account on one target, by a template on request.</summary>
+    [JsonStringEnumMemberName("account")] Account,
 }
 
 /// <summary>What happened to a person, in the trade's words.</summary>

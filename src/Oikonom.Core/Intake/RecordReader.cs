@@ -72,7 +72,8 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
         return new(column, column.Length == 0 ? "" : Shorten(_scope[source.Columns.IndexOf("row." + column)].AsString), reason);
     }
 
-    private static string? Refuse(string text)
+    /// <summary>Why a value is not taken from outside, or null.</summary>
+    public static string? Refuse(string text)
     {
         if (text.Length > MaxValue) return $"The value has {text.Length} characters; {MaxValue} are the most.";
         foreach (var c in text)

@@ -58,6 +58,27 @@ public sealed class Facts
         return new(values);
     }
 
+    /// <summary>The same with one attribute read from text, or taken away by "".</summary>
+    /// <param name="problem">What is wrong with the text, when the answer is null.</param>
+    public Facts? WithText(string name, string text, NameSchema schema, out string problem)
+    {
+        problem = "";
+        if (!schema.TryGet(name, out var slot))
+        {
+            problem = $"'{name}' is not a declared attribute.{Nearest.Hint(name, schema.Names)}";
+            return null;
+        }
+        try
+        {
+            return With(name, text.Length == 0 ? Value.Null : Typed(text, slot.Type.Kind));
+        }
+        catch (Exception error) when (error is FormatException or OverflowException)
+        {
+            problem = slot.Type.Kind == ValueKind.Date ? $"'{text}' is no date such as 2026-11-30." : $"'{text}' is no whole number.";
+            return null;
+        }
+    }
+
     public Value this[string name] => _values.TryGetValue(name, out var value) ? value : Value.Null;
     public string Text(string name) => this[name].ToString();
 

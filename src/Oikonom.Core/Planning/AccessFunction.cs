@@ -11,7 +11,7 @@ namespace Oikonom.Core.Planning;
 /// </summary>
 public sealed class AccessFunction
 {
-    internal sealed record ReadyGrant(GrantRule Rule, Reason Reason);
+    internal sealed record ReadyGrant(GrantRule Rule, Reason Reason, bool IsDesk);
     internal sealed record ReadyTemplate(int Index, RoleTemplate Rule, ReadyGrant[] Grants);
     internal sealed record ReadyAccount(ReadyTemplate Template, AccountRule Rule, Reason Reason);
     internal sealed record ReadyTarget(TargetRule Rule, ReadyAccount[] Accounts);
@@ -24,10 +24,13 @@ public sealed class AccessFunction
     internal readonly (string Pool, int Slot)[] PoolSlots;
     internal readonly (string Target, int Slot)[] NameSlots;
 
+    private readonly HashSet<string> _desks;
+
     internal AccessFunction(Rulebook.Rulebook rulebook)
     {
         Rulebook = rulebook;
-        Templates = [.. rulebook.Templates.Select((t, i) => new ReadyTemplate(i, t, [.. t.Grants.Select(g => new ReadyGrant(g, ReasonOf(t, g.Place, g.When)))]))];
+        _desks = [.. rulebook.Targets.Values.Where(t => t.Desk is not null).Select(t => t.Name)];
+        Templates = [.. rulebook.Templates.Select((t, i) => new ReadyTemplate(i, t, [.. t.Grants.Select(g => new ReadyGrant(g, ReasonOf(t, g.Place, g.When), _desks.Contains(g.Target)))]))];
         Targets = [.. rulebook.Targets.Values.Select(target => new ReadyTarget(target,
             [.. Templates.SelectMany(t => t.Rule.Accounts.Where(a => a.Target == target.Name).Select(a => new ReadyAccount(t, a, ReasonOf(t.Rule, a.Place, null))))]))];
         AccountNameSlot = rulebook.AccountNames.TryGet("account.name", out var slot) ? slot.Index : -1;
@@ -37,6 +40,8 @@ public sealed class AccessFunction
     }
 
     public Asking Ask() => new(this);
+
+    internal bool IsDesk(string target) => _desks.Contains(target);
 
     internal static Reason ReasonOf(RoleTemplate template, Place place, Expression? own)
     {
@@ -52,6 +57,10 @@ public sealed class Asking
     private readonly Scope _scope;
     private readonly Scope _accountScope;
     private readonly bool[] _matches;
+    private IReadOnlyList<AskedTemplate> _asked = [];
+
+    /// <summary>The instant asked about; null when the whole time counts.</summary>
+    private DateTimeOffset? _at;
 
     internal Asking(AccessFunction function)
     {
@@ -63,19 +72,27 @@ public sealed class Asking
 
     /// <summary>What should be true in every target at <paramref name="at"/>.</summary>
     /// <exception cref="PlanFault">Two templates contradict each other, or something cannot be computed.</exception>
-    public AccessState At(Subject person, IReadOnlyList<ExtraGrant> extra, DateTimeOffset at)
+    public AccessState At(Subject person, DateTimeOffset at)
     {
+        (_asked, _at) = (person.Asked, at);
         var accounts = new Dictionary<string, AccountState>(StringComparer.Ordinal);
         var grants = new Dictionary<string, GrantState>(StringComparer.Ordinal);
         if (person.Others.Count == 0) Add(person, person.Facts, at, accounts, grants);
         else
             foreach (var employment in Employments.InOrder(person, _function.Rulebook, at)) Add(person, employment, at, accounts, grants);
-        if (extra.Count > 0)
+        if (person.Extra.Count > 0)
         {
             var (_, end) = Desired.Term(person, _function.Rulebook);
-            foreach (var grant in extra)
-                if (grant.From <= at && (grant.Until is not { } until || at < until) && at < end && accounts.ContainsKey(grant.Target))
+            foreach (var grant in person.Extra)
+                if (grant.From <= at && (grant.Until is not { } until || at < until) && at < end && (accounts.ContainsKey(grant.Target) || _function.IsDesk(grant.Target)))
                     grants.TryAdd($"{grant.Target}/{grant.Entitlement}", new(grant.Target, grant.Entitlement, grant.Reason));
+        }
+        foreach (var refused in person.Refused)
+        {
+            // What an approver declined is not given; without an account there is nothing in its target.
+            if (refused.Contains('/', StringComparison.Ordinal)) grants.Remove(refused);
+            else if (accounts.Remove(refused))
+                foreach (var key in grants.Keys.Where(k => grants[k].Target == refused).ToList()) grants.Remove(key);
         }
         return new(accounts, grants);
     }
@@ -97,14 +114,16 @@ public sealed class Asking
                 accounts[target.Rule.Name] = new(target.Rule.Name, name, target.Rule.Container, target.Rule.Classes, Attributes(person, target, name), enabled, maker.Reason);
             else if (enabled && !earlier.Enabled) accounts[target.Rule.Name] = earlier with { Enabled = true };
         }
-        if (at < start || at >= end) return;
+        if (at >= end) return;
         for (var i = 0; i < _matches.Length; i++)
         {
             if (!_matches[i]) continue;
             foreach (var grant in _function.Templates[i].Grants)
             {
                 var rule = grant.Rule;
-                if (!accounts.ContainsKey(rule.Target) || (rule.When is not null && !Holds(rule.When, rule.Place))) continue;
+                // Work by hand may begin before the first day; access never does.
+                if (at < start && !(grant.IsDesk && rule.From is not null)) continue;
+                if (!(grant.IsDesk || accounts.ContainsKey(rule.Target)) || (rule.When is not null && !Holds(rule.When, rule.Place))) continue;
                 if (rule.From is { } from && at < StartOf(from, rule.Place, zone, start)) continue;
                 if (rule.Until is { } until && at >= EndOf(until, rule.Place, zone, end)) continue;
                 grants.TryAdd(rule.Key, new(rule.Target, rule.Entitlement, grant.Reason));
@@ -113,8 +132,9 @@ public sealed class Asking
     }
 
     /// <summary>The instants at which the value may change, in order.</summary>
-    public IReadOnlyList<DateTimeOffset> Turns(Subject person, IReadOnlyList<ExtraGrant> extra)
+    public IReadOnlyList<DateTimeOffset> Turns(Subject person)
     {
+        (_asked, _at) = (person.Asked, null);
         var turns = new SortedSet<DateTimeOffset>();
         foreach (var employment in person.Employments)
         {
@@ -139,10 +159,10 @@ public sealed class Asking
                 }
             }
         }
-        foreach (var grant in extra)
+        foreach (var (from, until) in person.Extra.Select(g => (g.From, g.Until)).Concat(person.Asked.Select(a => (a.From, a.Until))))
         {
-            turns.Add(grant.From);
-            if (grant.Until is { } until) turns.Add(until);
+            turns.Add(from);
+            if (until is { } end) turns.Add(end);
         }
         turns.Remove(DateTimeOffset.MaxValue);
         return [.. turns];
@@ -151,6 +171,8 @@ public sealed class Asking
     /// <summary>The names a new account may take, in the order the templates wish them; empty when no template makes one.</summary>
     public IReadOnlyList<string> NameWishes(Subject person, string target)
     {
+        (_asked, _at) = (person.Asked, null);
+        if (person.Refused.Contains(target)) return [];
         foreach (var employment in person.Employments)
         {
             Match(employment);
@@ -170,6 +192,7 @@ public sealed class Asking
     /// <summary>The pools of which the person's templates want a number, with the site whose range counts.</summary>
     public IReadOnlyList<(NumberPool Pool, string Site)> Numbers(Subject person)
     {
+        (_asked, _at) = (person.Asked, null);
         var wanted = new List<(NumberPool, string)>();
         foreach (var employment in person.Employments)
         {
@@ -181,9 +204,30 @@ public sealed class Asking
         return wanted;
     }
 
+    /// <summary>Attributes that the person's templates leave open and that are still empty, in order of template.</summary>
+    public IReadOnlyList<string> Asks(Subject person)
+    {
+        (_asked, _at) = (person.Asked, null);
+        Match(person.Facts);
+        var open = new List<string>();
+        for (var i = 0; i < _matches.Length; i++)
+            if (_matches[i])
+                open.AddRange(_function.Templates[i].Rule.Asks.Where(a => person.Facts[a].IsNull && !open.Contains(a)));
+        return open;
+    }
+
+    /// <summary>Names of the templates that apply to the leading employment.</summary>
+    public IReadOnlyList<string> TemplatesOf(Subject person)
+    {
+        (_asked, _at) = (person.Asked, null);
+        Match(person.Facts);
+        return [.. _function.Templates.Where((_, i) => _matches[i]).Select(t => t.Rule.Name)];
+    }
+
     /// <summary>The match keys a person's account would have, with nothing else worked out; empty when no template makes one.</summary>
     public IReadOnlyList<(string Attribute, string Value)> MatchKeys(Subject person, TargetRule target)
     {
+        (_asked, _at) = (person.Asked, null);
         Match(person.Facts);
         if (_function.Targets.FirstOrDefault(t => t.Rule.Name == target.Name) is not { } ready || Maker(ready) is null) return [];
         return Keys(person, target, Attributes(person, ready, person.AccountNames.GetValueOrDefault(target.Name, ""), target.Match));
@@ -204,9 +248,16 @@ public sealed class Asking
         for (var i = 0; i < _matches.Length; i++)
         {
             var rule = _function.Templates[i].Rule;
-            _matches[i] = rule.When is null || Holds(rule.When, rule.Place);
+            _matches[i] = (!rule.IsOnRequest || IsAsked(rule.Name)) && (rule.When is null || Holds(rule.When, rule.Place));
         }
         return _matches;
+    }
+
+    private bool IsAsked(string template)
+    {
+        foreach (var asked in _asked)
+            if (asked.Template == template && (_at is not { } at || asked.Covers(at))) return true;
+        return false;
     }
 
     /// <summary>The templates that applied to the employment asked about last.</summary>

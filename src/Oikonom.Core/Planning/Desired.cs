@@ -29,6 +29,12 @@ public sealed record AccessState(
 /// <summary>A grant that was approved beside the templates; it holds from an instant until an instant, or open.</summary>
 public sealed record ExtraGrant(string Target, string Entitlement, DateTimeOffset From, DateTimeOffset? Until, Reason Reason);
 
+/// <summary>A template on request that was approved for a person, from an instant until an instant, or open.</summary>
+public sealed record AskedTemplate(string Template, DateTimeOffset From, DateTimeOffset? Until)
+{
+    public bool Covers(DateTimeOffset at) => From <= at && (Until is not { } until || at < until);
+}
+
 /// <summary>A rulebook meets a person it cannot serve; the message says what to mend.</summary>
 public sealed class PlanFault(string message) : Exception(message);
 
@@ -43,6 +49,15 @@ public sealed record Subject(PersonId Id, Facts Facts, IReadOnlyDictionary<strin
     /// <summary>Numbers the person has, by pool, with the pool's prefix.</summary>
     public IReadOnlyDictionary<string, string> Numbers { get; init; } = None;
 
+    /// <summary>Grants that were approved beside the templates.</summary>
+    public IReadOnlyList<ExtraGrant> Extra { get; init; } = [];
+
+    /// <summary>Templates on request that were approved for the person.</summary>
+    public IReadOnlyList<AskedTemplate> Asked { get; init; } = [];
+
+    /// <summary>What templates would give and an approver declined: a target, or target/entitlement.</summary>
+    public IReadOnlyList<string> Refused { get; init; } = [];
+
     public IEnumerable<Facts> Employments => Others.Count == 0 ? [Facts] : [Facts, .. Others];
 }
 
@@ -53,10 +68,10 @@ public sealed record Subject(PersonId Id, Facts Facts, IReadOnlyDictionary<strin
 public static class Desired
 {
     /// <inheritdoc cref="Asking.At"/>
-    public static AccessState At(Subject person, Edition edition, IReadOnlyList<ExtraGrant> extra, DateTimeOffset at) => edition.Rulebook.Access.Ask().At(person, extra, at);
+    public static AccessState At(Subject person, Edition edition, DateTimeOffset at) => edition.Rulebook.Access.Ask().At(person, at);
 
     /// <inheritdoc cref="Asking.Turns"/>
-    public static IReadOnlyList<DateTimeOffset> Turns(Subject person, Edition edition, IReadOnlyList<ExtraGrant> extra) => edition.Rulebook.Access.Ask().Turns(person, extra);
+    public static IReadOnlyList<DateTimeOffset> Turns(Subject person, Edition edition) => edition.Rulebook.Access.Ask().Turns(person);
 
     /// <inheritdoc cref="Asking.NameWishes"/>
     public static IReadOnlyList<string> NameWishes(Subject person, Edition edition, string target) => edition.Rulebook.Access.Ask().NameWishes(person, target);

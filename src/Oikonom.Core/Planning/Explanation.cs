@@ -19,11 +19,11 @@ public sealed record Explanation(string Key, bool Wanted, string Summary, IReadO
 /// <summary>Answers "why does she have this, and why does he not?" from the rules alone.</summary>
 public static class Explain
 {
-    public static Explanation Grant(Subject person, Edition edition, IReadOnlyList<ExtraGrant> extra, string target, string entitlement, DateTimeOffset at)
+    public static Explanation Grant(Subject person, Edition edition, string target, string entitlement, DateTimeOffset at)
     {
         var rulebook = edition.Rulebook;
         var key = $"{target}/{entitlement}";
-        var state = Desired.At(person, edition, extra, at);
+        var state = Desired.At(person, edition, at);
         var account = state.Accounts.ContainsKey(target);
         var rules = new List<RuleLook>();
         foreach (var employment in Employments.InOrder(person, rulebook, at))
@@ -35,7 +35,7 @@ public static class Explain
                         [.. Parts(template.When, scope), .. Parts(grant.When, scope), .. TermOf(employment, rulebook, at), .. DaysOf(grant, employment, scope, rulebook, at),
                             new($"an account in {target}", account, [])]));
         }
-        foreach (var given in extra.Where(g => $"{g.Target}/{g.Entitlement}" == key))
+        foreach (var given in person.Extra.Where(g => $"{g.Target}/{g.Entitlement}" == key))
             rules.Add(new(given.Reason.Rule, given.Reason.Place, "", given.From <= at && !(given.Until <= at), [new($"granted from {given.From:yyyy-MM-dd}{(given.Until is { } until ? $" until {until:yyyy-MM-dd}" : "")}", given.From <= at && !(given.Until <= at), [])]));
         var wanted = state.Grants.GetValueOrDefault(key);
         return new(key, wanted is not null, wanted is not null ? $"{wanted.Reason.Rule} gives it ({wanted.Reason.Place}): {wanted.Reason.Condition}." : WhyNot(rules, $"No template gives {key}; it can only be requested."), rules);
@@ -46,7 +46,7 @@ public static class Explain
         var rulebook = edition.Rulebook;
         // A name is not needed to tell whether an account is wanted.
         var named = person.AccountNames.ContainsKey(target) ? person : person with { AccountNames = new Dictionary<string, string>(person.AccountNames) { [target] = "-" } };
-        var state = Desired.At(named, edition, [], at);
+        var state = Desired.At(named, edition, at);
         var rules = new List<RuleLook>();
         foreach (var employment in Employments.InOrder(person, rulebook, at))
         {

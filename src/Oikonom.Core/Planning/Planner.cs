@@ -15,22 +15,24 @@ public static class Planner
     /// <param name="existing">For targets where nothing is recorded: the one entry to adopt.</param>
     public static Plan Make(
         Subject person, AccessState recorded, IReadOnlyDictionary<string, string> immutableIds, IReadOnlyDictionary<string, ExistingAccount> existing,
-        Edition edition, IReadOnlyList<ExtraGrant> extra, RequestKind kind, DateTimeOffset now)
+        Edition edition, RequestKind kind, DateTimeOffset now)
     {
         var changes = new List<Change>();
         var (current, adopted) = Adopt(recorded, existing, edition.Rulebook);
         var (_, end) = Desired.Term(person, edition.Rulebook);
-        Privileges.RequireEnds(extra, edition.Rulebook);
+        Privileges.RequireEnds(person.Extra, edition.Rulebook);
         var asking = edition.Rulebook.Access.Ask();
-        var turns = asking.Turns(person, extra).Where(turn => turn > now).Select(turn => (DateTimeOffset?)turn).Prepend(null);
+        var turns = asking.Turns(person).Where(turn => turn > now).Select(turn => (DateTimeOffset?)turn).Prepend(null);
         var conflicts = new List<Conflict>();
+        // When the last thing that is given has begun, what follows lies beyond the request.
+        var settled = person.Employments.Select(e => Desired.Term(e, edition.Rulebook).Start).Concat(person.Extra.Select(g => g.From)).Concat(person.Asked.Select(a => a.From)).Append(now).Max();
         foreach (var due in turns)
         {
-            var wanted = asking.At(person, extra, due ?? now);
+            var wanted = asking.At(person, due ?? now);
             foreach (var conflict in Separations.In(wanted, edition.Rulebook))
                 if (!conflicts.Exists(c => c.Separation == conflict.Separation)) conflicts.Add(conflict);
             var over = (due ?? now) >= end;
-            var later = kind != RequestKind.Leaver && due is not null && over;
+            var later = kind != RequestKind.Leaver && due is { } at && (over || at > settled);
             changes.AddRange(Difference(current, wanted, adopted, immutableIds, edition.Rulebook, due, later, over, now));
             current = wanted;
             adopted = new Dictionary<string, ExistingAccount>();
@@ -105,6 +107,11 @@ public static class Planner
         {
             var before = current.Accounts.GetValueOrDefault(target.Name);
             var after = wanted.Accounts.GetValueOrDefault(target.Name);
+            if (target.Desk is not null)
+            {
+                foreach (var change in ByHand(current, wanted, target, rulebook, due, later, over, now)) yield return change;
+                continue;
+            }
             var account = after ?? before;
             // Nobody gets a first account when the employment is over.
             if (account is null || (before is null && over)) continue;
@@ -152,6 +159,22 @@ public static class Planner
             Change Of(ChangeKind kind, string subject, IReadOnlyList<AttributeChange> attributes, Reason reason) => new(
                 0, kind, target.Name, subject, due, later, account.Name, account.Container, account.Classes, attributes, account.Enabled, id, reason);
         }
+    }
+
+    /// <summary>What people at a desk give and take back.</summary>
+    private static IEnumerable<Change> ByHand(AccessState current, AccessState wanted, TargetRule target, Rulebook.Rulebook rulebook, DateTimeOffset? due, bool later, bool over, DateTimeOffset now)
+    {
+        foreach (var (key, grant) in wanted.Grants.Where(g => g.Value.Target == target.Name).OrderBy(g => g.Key, StringComparer.Ordinal))
+            if (!current.Grants.ContainsKey(key)) yield return Of(ChangeKind.Grant, grant.Entitlement, grant.Reason) with { Due = due, Later = later };
+        foreach (var (key, grant) in current.Grants.Where(g => g.Value.Target == target.Name).OrderBy(g => g.Key, StringComparer.Ordinal))
+        {
+            if (wanted.Grants.ContainsKey(key) || !target.Entitlements.ContainsKey(grant.Entitlement)) continue;
+            var handOver = !over && due is null ? HandOver(rulebook, grant) : TimeSpan.Zero;
+            var reason = grant.Reason with { Condition = over ? "the term has ended" : "no template gives it any more" };
+            yield return Of(ChangeKind.Revoke, grant.Entitlement, reason) with { Due = handOver > TimeSpan.Zero ? now + handOver : due, Later = later || handOver > TimeSpan.Zero };
+        }
+
+        Change Of(ChangeKind kind, string subject, Reason reason) => new(0, kind, target.Name, subject, null, false, "", "", [], [], true, null, reason);
     }
 
     private static TimeSpan HandOver(Rulebook.Rulebook rulebook, GrantState grant) => rulebook.Templates

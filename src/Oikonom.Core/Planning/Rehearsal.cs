@@ -81,7 +81,7 @@ public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draf
                 var (start, _) = Desired.Term((person.After ?? person.Before)!, _draft);
                 var at = start > _now ? start : _now;
                 var before = person.Before is null || _before is null ? AccessState.Nothing : Quietly(_before, person.Before, _current!, at);
-                var after = person.After is null ? AccessState.Nothing : _after.At(Named(_after, person.After, _draft), [], at);
+                var after = person.After is null ? AccessState.Nothing : _after.At(Named(_after, person.After, _draft), at);
                 if (person.After is not null)
                 {
                     var matches = person.After.Others.Count == 0 ? _after.Matches : _after.Match(person.After.Facts);
@@ -104,7 +104,7 @@ public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draf
         {
             try
             {
-                return asking.At(Named(asking, person, rulebook), [], at);
+                return asking.At(Named(asking, person, rulebook), at);
             }
             catch (PlanFault)
             {

@@ -1,5 +1,6 @@
 using Oikonom.Core.Expressions;
 using Oikonom.Core.Planning;
+using Oikonom.Core.Time;
 
 namespace Oikonom.Core.Rulebook;
 
@@ -32,6 +33,20 @@ public sealed record Rulebook(
     /// <summary>Attributes plus <c>account.name</c>, <c>pool.NAME</c> and <c>names.TARGET</c>: what an account's attributes may use.</summary>
     public NameSchema AccountNames { get; init; } = new([]);
 
+    /// <summary>Attributes plus <c>request.kind</c> and its like: what conditions of workflows may use.</summary>
+    public NameSchema RequestNames { get; init; } = new([]);
+
+    /// <summary>Employee number of the head of each department.</summary>
+    public IReadOnlyDictionary<string, string> Departments { get; init; } = new Dictionary<string, string>();
+
+    /// <summary>Groups of approvers, by employee number.</summary>
+    public IReadOnlyDictionary<string, IReadOnlyList<string>> Groups { get; init; } = new Dictionary<string, IReadOnlyList<string>>();
+
+    /// <summary>Texts of notices that replace the built-in ones, by event.</summary>
+    public IReadOnlyDictionary<string, NoticeText> Notices { get; init; } = new Dictionary<string, NoticeText>();
+
+    public WorkingHours HoursOf(string site) => Sites.TryGetValue(site, out var found) ? found.Hours ?? WorkingHours.Always(found.Zone) : WorkingHours.Always(TimeZoneInfo.Utc);
+
     /// <summary>The templates made ready for asking what anybody should have.</summary>
     public AccessFunction Access => _access ??= new(this);
 
@@ -47,7 +62,17 @@ public sealed record Rulebook(
 /// <summary>A published rulebook: numbered, immutable.</summary>
 public sealed record Edition(int Number, string Digest, Rulebook Rulebook);
 
-public sealed record Site(string Name, string Title, TimeZoneInfo Zone);
+public sealed record Site(string Name, string Title, TimeZoneInfo Zone)
+{
+    /// <summary>Employee number of who leads the site, or "".</summary>
+    public string Lead { get; init; } = "";
+
+    /// <summary>When people work there; null means always.</summary>
+    public WorkingHours? Hours { get; init; }
+}
+
+/// <summary>The text of a notice: subject and body with names in double braces.</summary>
+public sealed record NoticeText(string Event, string Subject, string Body, Place Place);
 
 /// <summary>How records come from a source.</summary>
 public enum SourceKind
@@ -137,7 +162,19 @@ public sealed record TargetRule(
 
     /// <summary>Targets whose account is made and verified first.</summary>
     public IReadOnlyList<string> After { get; init; } = [];
+
+    /// <summary>Employee number of who answers for the target, or "".</summary>
+    public string Owner { get; init; } = "";
+
+    /// <summary>Set when people do the work by hand: a target without an interface.</summary>
+    public DeskRule? Desk { get; init; }
 }
+
+/// <summary>How manual work is done: who does it, within which working time at the person's site.</summary>
+public sealed record DeskRule(string Role, TimeSpan Due);
+
+/// <summary>What a manual task asks to be filled in. <paramref name="Pattern"/> is a regular expression the whole value matches, or "".</summary>
+public sealed record TaskField(string Name, string Title, bool IsMandatory, string Pattern);
 
 /// <summary>An attribute by which an existing entry is recognised, in order, each under a condition if it has one.</summary>
 public sealed record MatchRule(string Attribute, Expression? When);
@@ -168,6 +205,18 @@ public sealed record Entitlement(string Name, string Title, string Group, string
 
     /// <summary>The most people that may hold it (seats of a licence), or null.</summary>
     public int? MostHolders { get; init; }
+
+    /// <summary>For manual work: what is to be done when it is given and when it is taken back.</summary>
+    public string Give { get; init; } = "";
+    public string TakeBack { get; init; } = "";
+
+    /// <summary>For manual work: what is filled in when it is done, and what is checked off.</summary>
+    public IReadOnlyList<TaskField> Fields { get; init; } = [];
+    public IReadOnlyList<string> Checks { get; init; } = [];
+    public bool NeedsEvidence { get; init; }
+
+    /// <summary>False when nobody may ask for it by hand.</summary>
+    public bool IsRequestable { get; init; } = true;
 }
 
 /// <summary>For whom it applies, the accounts it creates and the grants it gives.</summary>
@@ -180,6 +229,9 @@ public sealed record RoleTemplate(
     /// <summary>Attributes that HR leaves open and a requester is asked for.</summary>
     public IReadOnlyList<string> Asks { get; init; } = [];
     public Place WhenPlace { get; init; }
+
+    /// <summary>True when it applies only to those for whom it was asked for and approved.</summary>
+    public bool IsOnRequest { get; init; }
 }
 
 /// <summary>The account a template makes in a target. <paramref name="Lead"/>: how long before the start it exists, asleep.</summary>
@@ -226,10 +278,75 @@ public readonly record struct NumberRange(long First, long Last);
 public enum SeparationEffect { Block, Decide }
 
 /// <summary>Entitlements (as <c>target/entitlement</c>) that nobody holds from both sides of.</summary>
-public sealed record Separation(string Name, string Title, IReadOnlyList<string> One, IReadOnlyList<string> Other, SeparationEffect Effect, string Decides, Place Place);
+public sealed record Separation(string Name, string Title, IReadOnlyList<string> One, IReadOnlyList<string> Other, SeparationEffect Effect, string Decides, Place Place)
+{
+    public Approver? Approver { get; init; }
+}
 
-/// <summary>The approval path of a kind of request.</summary>
-public sealed record Workflow(string Name, string Title, IReadOnlyList<string> For, IReadOnlyList<Stage> Stages, bool ReleasedByOperator, Place Place);
+/// <summary>The approval path of requests.</summary>
+public sealed record Workflow(string Name, string Title, IReadOnlyList<string> For, IReadOnlyList<Stage> Stages, bool ReleasedByOperator, Place Place)
+{
+    /// <summary>The source of what people raise themselves.</summary>
+    public const string ByHand = "hand";
 
-/// <summary>Who decides: <c>manager</c>, <c>role:NAME</c> or <c>person:NUMBER</c>; and who when there is none.</summary>
-public sealed record Stage(string Name, string Title, string Decides, string Otherwise, Place Place);
+    /// <summary>The sources it is for, or <see cref="ByHand"/>; empty means all.</summary>
+    public IReadOnlyList<string> Sources { get; init; } = [];
+
+    /// <summary>A condition over the person and the request; null means always.</summary>
+    public Expression? When { get; init; }
+
+    /// <summary>Among workflows that fit, the highest counts.</summary>
+    public int Priority { get; init; }
+
+    /// <summary>Who releases: a role, or a group of people.</summary>
+    public Approver ReleasedBy { get; init; } = new("role", "operator", null);
+
+    /// <summary>True when whoever approved may not also release.</summary>
+    public bool FourEyes { get; init; }
+}
+
+/// <summary>Somebody who decides, by what they are to the request. <paramref name="Relation"/> is <c>manager</c>, <c>manager-of-manager</c>, <c>department-head</c>, <c>owner</c>, <c>target-owner</c>, <c>site-lead</c>, <c>group</c>, <c>role</c>, <c>person</c> or <c>expression</c>.</summary>
+public sealed record Approver(string Relation, string Argument, Expression? Expression)
+{
+    public override string ToString() => Expression is not null ? $"expression: {Expression.Text}" : Argument.Length > 0 ? $"{Relation}:{Argument}" : Relation;
+}
+
+/// <summary>What makes a stage unnecessary.</summary>
+public enum SkipRule { RequesterIsManager, RequesterIsAboveApprover, RequesterIsOwner, NothingPrivileged }
+
+/// <summary>What happens when nobody decided in time, after all escalation.</summary>
+public enum SilenceRule { Wait, Decline, Approve }
+
+/// <summary>One decision on the way: who decides, how many, until when.</summary>
+public sealed record Stage(string Name, string Title, IReadOnlyList<Approver> Decides, IReadOnlyList<Approver> Otherwise, Place Place)
+{
+    /// <summary>A quorum of everybody.</summary>
+    public const int All = 0;
+
+    public Expression? When { get; init; }
+
+    /// <summary>How many must approve, or <see cref="All"/>.</summary>
+    public int Quorum { get; init; } = 1;
+
+    /// <summary>True when each item has deciders of its own.</summary>
+    public bool PerItem { get; init; }
+
+    /// <summary>True when items may be declined while the rest goes on.</summary>
+    public bool InPart { get; init; }
+
+    public IReadOnlyList<SkipRule> Skips { get; init; } = [];
+
+    /// <summary>Working time at the person's site until it is late, or null.</summary>
+    public TimeSpan? Deadline { get; init; }
+
+    /// <summary>Working time between reminders, or null.</summary>
+    public TimeSpan? Remind { get; init; }
+
+    /// <summary>Who decides too once it is late.</summary>
+    public IReadOnlyList<Approver> Escalates { get; init; } = [];
+
+    public SilenceRule OnSilence { get; init; }
+
+    /// <summary>What an approver may change: attributes, <c>until</c> of grants, <c>templates</c>.</summary>
+    public IReadOnlyList<string> MayChange { get; init; } = [];
+}

@@ -41,9 +41,9 @@ public static partial class RulebookReader
             foreach (var both in one.Intersect(other)) map.Report(map.Place, $"'{both}' stands on both sides; nobody could ever hold it.");
             var effect = map.Choice("then", "block", "block", "decide");
             var decides = map.Text("decides", required: effect == "decide");
-            if (decides is { } approver) CheckApprover(map, approver, allowManager: false);
+            var approver = decides is { } named ? Parse(map, named) : null;
             map.Done();
-            return name is null ? null : new(name, title, one, other, effect == "block" ? SeparationEffect.Block : SeparationEffect.Decide, decides?.Text ?? "", map.Place);
+            return name is null ? null : new(name, title, one, other, effect == "block" ? SeparationEffect.Block : SeparationEffect.Decide, approver?.ToString() ?? "", map.Place) { Approver = approver };
         }
 
         private List<string> Entitlements(YamlMap map, string key)

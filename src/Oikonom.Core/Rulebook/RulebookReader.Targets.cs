@@ -8,8 +8,8 @@ public static partial class RulebookReader
     {
         private TargetRule? Target(YamlMap map)
         {
+            if (map.Choice("kind", null, "ldap", "desk") == "desk") return DeskTarget(map);
             var name = Name(map);
-            if (map.Text("kind") is { } kind && kind.Text != "ldap") map.Report(kind.Place, $"'{kind.Text}' is no kind of target; known is ldap.");
             Uri? address = null;
             var startTls = false;
             if (map.Text("address") is { } text)
@@ -37,13 +37,57 @@ public static partial class RulebookReader
             var after = map.Texts("after", required: false);
             _after.AddRange(after.Select(a => (name ?? "", a, map)));
             var nameAttribute = map.TextOr("name-attribute", "uid");
+            var owner = map.TextOr("owner", "");
             var placeholder = map.Text("empty-group-member", required: false)?.Text;
             var targetTitle = map.TextOr("title", name ?? "");
             map.Done();
             if (name is null || address is null || who is null || secret is null || authority is null || container is null || groups is null) return null;
             return new(name, targetTitle, address, startTls, authority.Value.Text, who.Value.Text, secret.Value.Text, connections, container.Value.Text,
                 nameAttribute, classes, match, password, groups.Value.Text, placeholder, entitlements, map.Place)
-            { Names = names, After = [.. after.Select(a => a.Text)] };
+            { Names = names, After = [.. after.Select(a => a.Text)], Owner = owner };
+        }
+
+        /// <summary>A target without an interface: its entitlements are given by people, as tasks.</summary>
+        private TargetRule? DeskTarget(YamlMap map)
+        {
+            var name = Name(map);
+            var title = map.TextOr("title", name ?? "");
+            var role = map.Choice("role", "operator", Roles);
+            var due = Duration(map, "due") ?? TimeSpan.FromHours(16);
+            var owner = map.TextOr("owner", "");
+            var entitlements = new Dictionary<string, Entitlement>(StringComparer.Ordinal);
+            foreach (var (key, entry) in map.NamedMaps("entitlements"))
+            {
+                var fields = new List<TaskField>();
+                foreach (var (field, about) in entry.NamedMaps("fields", required: false))
+                {
+                    var pattern = about.Text("pattern", required: false);
+                    if (pattern is { } p && !IsPattern(p.Text)) about.Report(p.Place, $"'{p.Text}' is no regular expression.");
+                    fields.Add(new(field.Text, about.TextOr("title", field.Text), about.YesNo("mandatory", true), pattern?.Text ?? ""));
+                    about.Done();
+                }
+                var give = entry.Text("give");
+                var takeBack = entry.TextOr("take-back", "");
+                var checks = entry.Texts("checks", required: false).Select(c => c.Text).ToList();
+                var evidence = entry.YesNo("evidence", false);
+                if (ReadEntitlement(map, key, entry, grouped: false) is { } entitlement)
+                    entitlements[key.Text] = entitlement with { Give = give?.Text ?? "", TakeBack = takeBack, Fields = fields, Checks = checks, NeedsEvidence = evidence };
+            }
+            map.Done();
+            return name is null ? null : new(name, title, new Uri("desk:" + name), false, "", "", "", 1, "", "", [], [], PasswordRule.Default, "", null, entitlements, map.Place) { Owner = owner, Desk = new(role, due) };
+        }
+
+        private static bool IsPattern(string text)
+        {
+            try
+            {
+                _ = new System.Text.RegularExpressions.Regex(text, System.Text.RegularExpressions.RegexOptions.NonBacktracking);
+                return true;
+            }
+            catch (ArgumentException)
+            {
+                return false;
+            }
         }
 
         private TargetRule? Target(Located name, YamlMap map)
@@ -84,15 +128,16 @@ public static partial class RulebookReader
             return rules;
         }
 
-        private static Entitlement? ReadEntitlement(YamlMap map, Located key, YamlMap entry)
+        private static Entitlement? ReadEntitlement(YamlMap map, Located key, YamlMap entry, bool grouped = true)
         {
-            var group = entry.Text("group");
+            var group = grouped ? entry.Text("group") : new Located("", entry.Place);
             var title = entry.TextOr("title", key.Text);
             var owner = entry.Text("owner", required: false)?.Text;
             var kind = entry.Choice("kind", "group", "group", "role", "licence");
             var description = entry.TextOr("description", "");
             var privileged = entry.YesNo("privileged", false);
             int? holders = entry.Has("most-holders") ? entry.Number("most-holders", 1, 1, 1_000_000) : null;
+            var requestable = entry.YesNo("on-request", true);
             entry.Done();
             if (!NameForm().IsMatch(key.Text)) map.Report(key.Place, $"'{key.Text}' is no name: use lower-case letters, digits and hyphens.");
             else if (group is not null)
@@ -103,6 +148,7 @@ public static partial class RulebookReader
                     Description = description,
                     IsPrivileged = privileged,
                     MostHolders = holders,
+                    IsRequestable = requestable,
                 };
             }
             return null;

@@ -15,6 +15,7 @@ public static partial class RulebookReader
             var when = whenText is { } condition ? map.Expression(condition, _attributes, ExpressionType.Bool, "'when'") : null;
             var numbers = map.Texts("numbers", required: false);
             foreach (var pool in numbers.Where(n => !_pools.ContainsKey(n.Text))) map.Report(pool.Place, $"There is no pool '{pool.Text}'.{Nearest.Hint(pool.Text, _pools.Keys)}");
+            var onRequest = map.YesNo("on-request", false);
             var asks = map.Texts("asks", required: false).Where(Declared).Select(a => a.Text).ToList();
             var accounts = new List<AccountRule>();
             foreach (var (target, account) in map.NamedMaps("accounts", required: false))
@@ -56,7 +57,7 @@ public static partial class RulebookReader
                 }
             }
             map.Done();
-            return name is null ? null : new(name, title, priority, when, accounts, grants, map.Place) { Numbers = [.. numbers.Select(n => n.Text)], Asks = asks, WhenPlace = whenText?.Place ?? map.Place };
+            return name is null ? null : new(name, title, priority, when, accounts, grants, map.Place) { Numbers = [.. numbers.Select(n => n.Text)], Asks = asks, WhenPlace = whenText?.Place ?? map.Place, IsOnRequest = onRequest };
         }
 
         private Expression? Day(YamlMap map, string key) =>

@@ -3,6 +3,7 @@ using System.Text;
 using System.Text.RegularExpressions;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.People;
+using Oikonom.Core.Time;
 using YamlDotNet.Core;
 using YamlDotNet.RepresentationModel;
 
@@ -18,7 +19,7 @@ public sealed record RulebookReading(Rulebook? Rulebook, IReadOnlyList<Finding> 
 public static partial class RulebookReader
 {
     private const int MaxFile = 1_048_576;
-    private static readonly string[] Folders = ["sources", "targets", "templates", "workflows", "pools", "separations"];
+    private static readonly string[] Folders = ["sources", "targets", "templates", "workflows", "pools", "separations", "notices"];
 
     public static RulebookReading Read(IReadOnlyList<RulebookFile> files)
     {
@@ -120,6 +121,8 @@ public static partial class RulebookReader
         private readonly HashSet<string> _accountTargets = new(StringComparer.Ordinal);
         private readonly Dictionary<string, NumberPool> _pools = new(StringComparer.Ordinal);
         private NameSchema _accountNames = new([]);
+        private NameSchema _requestNames = new([]);
+        private readonly Dictionary<string, IReadOnlyList<string>> _groups = new(StringComparer.Ordinal);
 
         public Rulebook? Read()
         {
@@ -130,7 +133,15 @@ public static partial class RulebookReader
             var moves = root.Has("moves") ? root.Texts("moves").Where(Declared).Select(m => m.Text).ToHashSet(StringComparer.Ordinal) : null;
             var publishing = root.Choice("publishing", "one-person", "one-person", "second-person");
             var domains = root.Texts("mail-domains", required: false).Select(d => d.Text).ToList();
+            foreach (var (group, members) in root.Has("groups") ? root.NamedTextLists("groups") : [])
+            {
+                if (!NameForm().IsMatch(group.Text)) root.Report(group.Place, $"'{group.Text}' is no name: use lower-case letters, digits and hyphens, a letter first.");
+                _groups[group.Text] = [.. members.Select(m => m.Text)];
+            }
+            var departments = new Dictionary<string, string>(StringComparer.Ordinal);
+            foreach (var (department, head) in root.NamedTexts("department-heads", required: false)) departments[department.Text] = head.Text;
             root.Done();
+            _requestNames = new(_attributes.Slots.Select(s => KeyValuePair.Create(s.Name, s.Slot.Type)).Concat(Approval.Approvers.Names));
 
             foreach (var map in Of("pools"))
                 if (Pool(map, sites) is { } pool) Add(_pools, pool.Name, pool, pool.Place);
@@ -150,15 +161,18 @@ public static partial class RulebookReader
                 if (Template(map) is { } template) Add(templates, template.Name, template, template.Place);
             foreach (var template in templates.Values)
                 foreach (var grant in template.Grants)
-                    if (!_accountTargets.Contains(grant.Target)) findings.Add(new(grant.Place, $"No template makes an account in '{grant.Target}', so this can never be given."));
+                    if (!_accountTargets.Contains(grant.Target) && _targets[grant.Target].Desk is null) findings.Add(new(grant.Place, $"No template makes an account in '{grant.Target}', so this can never be given."));
             var separations = new Dictionary<string, Separation>(StringComparer.Ordinal);
             foreach (var map in Of("separations"))
                 if (ReadSeparation(map) is { } separation) Add(separations, separation.Name, separation, separation.Place);
 
             var workflows = new Dictionary<string, Workflow>(StringComparer.Ordinal);
             foreach (var map in Of("workflows"))
-                if (ReadWorkflow(map) is { } workflow) Add(workflows, workflow.Name, workflow, workflow.Place);
+                if (ReadWorkflow(map, sources) is { } workflow) Add(workflows, workflow.Name, workflow, workflow.Place);
             CheckWorkflows(workflows.Values);
+            var notices = new Dictionary<string, NoticeText>(StringComparer.Ordinal);
+            foreach (var map in Of("notices"))
+                if (ReadNotice(map) is { } notice) Add(notices, notice.Event, notice, notice.Place);
 
             return name is null ? null : new(name.Value.Text, title, sites, _attributes, _mandatory, sources, _targets,
                 [.. templates.Values.OrderByDescending(t => t.Priority).ThenBy(t => t.Name, StringComparer.Ordinal)], [.. workflows.Values])
@@ -169,6 +183,10 @@ public static partial class RulebookReader
                 PublishingNeedsSecond = publishing == "second-person",
                 MailDomains = domains,
                 AccountNames = _accountNames,
+                RequestNames = _requestNames,
+                Departments = departments,
+                Groups = _groups,
+                Notices = notices,
             };
         }
 
@@ -201,12 +219,65 @@ public static partial class RulebookReader
             {
                 var zone = map.Text("zone");
                 var title = map.TextOr("title", name.Text);
+                var lead = map.TextOr("lead", "");
+                TimeZoneInfo? found = null;
+                if (zone is { } text && !TimeZoneInfo.TryFindSystemTimeZoneById(text.Text, out found))
+                    map.Report(text.Place, $"'{text.Text}' is no known time zone; use a name such as Europe/Lisbon.{Nearest.Hint(text.Text, TimeZoneInfo.GetSystemTimeZones().Select(z => z.Id))}");
+                var hours = ReadHours(map, found ?? TimeZoneInfo.Utc);
                 map.Done();
-                if (zone is null) continue;
-                if (TimeZoneInfo.TryFindSystemTimeZoneById(zone.Value.Text, out var found)) sites[name.Text] = new(name.Text, title, found);
-                else map.Report(zone.Value.Place, $"'{zone.Value.Text}' is no known time zone; use a name such as Europe/Lisbon.{Nearest.Hint(zone.Value.Text, TimeZoneInfo.GetSystemTimeZones().Select(z => z.Id))}");
+                if (found is not null) sites[name.Text] = new(name.Text, title, found) { Lead = lead, Hours = hours };
             }
             return sites;
+        }
+
+        private static WorkingHours? ReadHours(YamlMap map, TimeZoneInfo zone)
+        {
+            var hours = map.Text("hours", required: false);
+            var days = map.Texts("days", required: false);
+            var holidays = map.Texts("holidays", required: false);
+            if (hours is null && days.Count == 0 && holidays.Count == 0) return null;
+            var (from, until) = (TimeOnly.MinValue, TimeOnly.MaxValue);
+            if (hours is { } text)
+            {
+                var parts = text.Text.Split('-', 2, StringSplitOptions.TrimEntries);
+                if (parts.Length != 2 || !TimeOnly.TryParseExact(parts[0], "HH:mm", out from) || !TimeOnly.TryParseExact(parts[1], "HH:mm", out until) || until <= from)
+                    map.Report(text.Place, $"'{text.Text}' are no working hours such as 09:00-17:00.");
+            }
+            var worked = new HashSet<DayOfWeek>();
+            foreach (var day in days)
+            {
+                var index = Array.IndexOf(DayNames, day.Text);
+                if (index < 0) map.Report(day.Place, $"'{day.Text}' is no day; use {string.Join(", ", DayNames)}.");
+                else worked.Add((DayOfWeek)index);
+            }
+            if (days.Count == 0) worked = [DayOfWeek.Monday, DayOfWeek.Tuesday, DayOfWeek.Wednesday, DayOfWeek.Thursday, DayOfWeek.Friday];
+            var free = new HashSet<DateOnly>();
+            foreach (var day in holidays)
+            {
+                if (DateOnly.TryParseExact(day.Text, "yyyy-MM-dd", out var date)) free.Add(date);
+                else map.Report(day.Place, $"'{day.Text}' is no date such as 2026-12-25.");
+            }
+            return new(zone, from, until, worked, free);
+        }
+
+        private static readonly string[] DayNames = ["sun", "mon", "tue", "wed", "thu", "fri", "sat"];
+
+        private static NoticeText? ReadNotice(YamlMap map)
+        {
+            var about = map.Text("event");
+            var subject = map.Text("subject");
+            var body = map.Text("text");
+            map.Done();
+            if (about is not { } what || subject is null || body is null) return null;
+            if (!NoticeEvents.All.ContainsKey(what.Text))
+            {
+                map.Report(what.Place, $"'{what.Text}' is no event; known are {string.Join(", ", NoticeEvents.All.Keys)}.{Nearest.Hint(what.Text, NoticeEvents.All.Keys)}");
+                return null;
+            }
+            foreach (var text in new[] { subject.Value, body.Value })
+                foreach (var name in NoticeEvents.NamesIn(text.Text).Where(n => !NoticeEvents.Names.Contains(n)))
+                    map.Report(text.Place, $"'{{{{{name}}}}}' has no meaning in a notice; known are {string.Join(", ", NoticeEvents.Names)}.{Nearest.Hint(name, NoticeEvents.Names)}");
+            return new(what.Text, subject.Value.Text, body.Value.Text, map.Place);
         }
 
         private void ReadAttributes()

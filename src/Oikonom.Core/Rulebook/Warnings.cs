@@ -44,9 +44,9 @@ public static class Warnings
     public static IEnumerable<Finding> WithRoles(Rulebook rulebook, IReadOnlySet<string> rolesHeld) =>
         from workflow in rulebook.Workflows
         from stage in workflow.Stages
-        let last = stage.Otherwise
-        where last.StartsWith("role:", StringComparison.Ordinal) && !rolesHeld.Contains(last[5..])
-        select new Finding(stage.Place, $"Nobody who can sign in has the role '{last[5..]}', so the stage '{stage.Title}' can have no approver.", "no-approver");
+        let last = stage.Otherwise[^1]
+        where last.Relation == "role" && !rolesHeld.Contains(last.Argument)
+        select new Finding(stage.Place, $"Nobody who can sign in has the role '{last.Argument}', so the stage '{stage.Title}' can have no approver.", "no-approver");
 
     private static IEnumerable<Finding> OfSources(Rulebook rulebook)
     {

@@ -87,7 +87,7 @@ public sealed class Accounts(Store.Store store, TimeProvider time)
 
     public static ClaimsPrincipal Principal(UserRow user, string scheme, string? tokenId = null)
     {
-        var claims = new List<Claim> { new(ClaimTypes.Name, user.Name), new("display", user.Display), new("stamp", user.Stamp), new("number", user.Number) };
+        var claims = new List<Claim> { new(ClaimTypes.Name, user.Name), new("display", user.Display), new("stamp", user.Stamp), new("number", user.Number), new("reach", user.Reach) };
         claims.AddRange(user.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).Select(role => new Claim(ClaimTypes.Role, role)));
         if (tokenId is not null) claims.Add(new("token", tokenId));
         return new(new ClaimsIdentity(claims, scheme));

@@ -25,10 +25,28 @@ public static class Roles
         ["audit"] = [Auditor, Engineer],
         ["targets"] = [Operator, Engineer],
         ["receive"] = [.. All],
+        ["request"] = [Requester, Engineer],
+        ["release"] = [Operator, Engineer],
+        ["work"] = [.. All],
     };
 
     public static string UserName(this ClaimsPrincipal user) => user.Identity?.Name ?? "";
     public static IReadOnlyList<string> RoleNames(this ClaimsPrincipal user) => [.. user.FindAll(ClaimTypes.Role).Select(c => c.Value)];
     public static string Number(this ClaimsPrincipal user) => user.FindFirstValue("number") ?? "";
-    public static Party AsParty(this ClaimsPrincipal user) => new(user.UserName(), user.RoleNames().ToHashSet(), user.Number() is { Length: > 0 } number ? number : null, true);
+    public static Party AsParty(this ClaimsPrincipal user) => new(user.UserName(), user.RoleNames().ToHashSet(), user.Number() is { Length: > 0 } number ? number : null, true) { Reach = Reach.FromJson(user.FindFirstValue("reach") ?? "{}") };
+
+    /// <summary>The parts of the organisation in which the caller has one of the roles; null means everywhere.</summary>
+    public static IReadOnlyList<Reach>? ReachOf(this ClaimsPrincipal user, params IReadOnlyList<string> roles)
+    {
+        var party = user.AsParty();
+        var held = party.Roles.Where(r => roles.Count == 0 || roles.Contains(r)).ToList();
+        return held.Exists(r => !party.Reach.TryGetValue(r, out var reach) || (reach.Sites.Count == 0 && reach.Departments.Count == 0)) ? null : [.. held.Select(r => party.Reach[r])];
+    }
+
+    /// <exception cref="Hosting.Problem">The person does not work where the caller has one of the roles.</exception>
+    public static void RequireReach(this ClaimsPrincipal user, string site, string department, params IReadOnlyList<string> roles)
+    {
+        if (user.ReachOf(roles) is { } parts && !parts.Any(p => p.Covers(site, department)))
+            throw new Hosting.Problem(403, "out-of-reach", "Not allowed", $"Your role is limited to another part of the organisation; this person works at {site}, {department}.");
+    }
 }

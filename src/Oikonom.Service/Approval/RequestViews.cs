@@ -18,23 +18,61 @@ public static class RequestViews
 {
     public static RequestSummary Summary(RequestRow row) => new(
         row.Id, row.Number, row.Kind, row.State, RequestMachine.Name(StageEntry.StateOf(row)), row.PersonId, row.Display, row.PersonNumber, row.Department, row.Site, row.StartDay,
-        WaitsOn(row), row.SinceAt.ToInstant(), row.Problem.Length > 0 ? row.Problem : null, row.CreatedAt.ToInstant(), row.CompletedAt.ToInstant(), row.Requester);
+        WaitsOn(row), row.SinceAt.ToInstant(), row.Problem.Length > 0 ? row.Problem : null, row.CreatedAt.ToInstant(), row.CompletedAt.ToInstant(), row.Requester,
+        row.Late == 1, row.Source, row.StageTitle, StageClock.FromJson(row.Clock).Deadline.ToInstant(), row.Held.Length > 0);
+
+    /// <summary>A summary with the effect and the digest it is bound to: enough to decide on from a list.</summary>
+    public static RequestSummary WithEffect(RequestRow row, Edition? edition)
+    {
+        var summary = Summary(row);
+        var cause = JsonSerializer.Deserialize<Cause>(row.Cause)?.Text ?? "";
+        if (row.Plan is null || edition is null) return summary with { Cause = cause };
+        var plan = Plan.FromJson(row.Plan);
+        return summary with { Effect = EffectOf(plan, edition.Rulebook), PlanDigest = row.PlanDigest, Cause = cause, Privileged = Core.Approval.Items.Of(plan, edition.Rulebook).Any(i => i.IsPrivileged) };
+    }
+
+    /// <summary>What a plan does in one line.</summary>
+    public static string EffectOf(Plan plan, Core.Rulebook.Rulebook rulebook)
+    {
+        var parts = new List<string>();
+        Add(ChangeKind.CreateAccount, "makes");
+        Add(ChangeKind.AdoptAccount, "takes over");
+        Add(ChangeKind.ChangeAccount, "changes");
+        Add(ChangeKind.DisableAccount, "disables");
+        Of(ChangeKind.Grant, "gives");
+        Of(ChangeKind.Revoke, "takes back");
+        if (parts.Count == 0 && plan.Changes.Any(c => c.Kind == ChangeKind.SetPassword)) parts.Add("sets a new first password");
+        if (parts.Count == 0 && plan.Changes.Any(c => c.Kind == ChangeKind.EnableAccount)) parts.Add("unlocks the account");
+        return string.Join("; ", parts);
+
+        void Add(ChangeKind kind, string verb)
+        {
+            var accounts = plan.Changes.Where(c => c.Kind == kind && !c.Later).Select(c => $"{c.Account} in {rulebook.Targets.GetValueOrDefault(c.Target)?.Title ?? c.Target}").Distinct().ToList();
+            if (accounts.Count > 0) parts.Add($"{verb} {string.Join(", ", accounts)}");
+        }
+
+        void Of(ChangeKind kind, string verb)
+        {
+            var titles = plan.Changes.Where(c => c.Kind == kind && !c.Later).Select(c => rulebook.Targets.GetValueOrDefault(c.Target)?.Entitlements.GetValueOrDefault(c.Subject)?.Title ?? c.Subject).Distinct().ToList();
+            if (titles.Count > 0) parts.Add($"{verb} {string.Join(", ", titles.Take(4))}{(titles.Count > 4 ? $" and {titles.Count - 4} more" : "")}");
+        }
+    }
 
     public static string WaitsOn(RequestRow row) => row.State switch
     {
         "planning" => row.Problem.Length > 0 ? "a target that does not answer" : "Oikonom",
-        "choosing" or "releasing" => "an operator",
-        "deciding" => row.Deciders.Length > 0 ? string.Join(", ", row.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries)) : $"an {row.DeciderRole}",
+        "choosing" => "an operator",
+        "asked" => row.Requester,
+        "deciding" or "releasing" => row.Deciders.Length > 0 ? string.Join(", ", row.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries)) : $"an {row.DeciderRole}",
         "fulfilling" => row.Problem.Length > 0 ? "a target that does not answer as it should" : "Oikonom",
         _ => "nobody",
     };
 
-    public static RequestDetail Detail(RequestRow row, IReadOnlyList<StepRow> steps, IReadOnlyList<DecisionRow> decisions, Edition? edition, ClaimsPrincipal user, DateTimeOffset now)
+    public static RequestDetail Detail(Case of, IReadOnlyList<StepRow> steps, IReadOnlyList<TaskView> tasks, ClaimsPrincipal user, DateTimeOffset now)
     {
-        var plan = row.Plan is null ? null : Plan.FromJson(row.Plan);
+        var (row, edition) = (of.Row, of.Edition);
         var cause = JsonSerializer.Deserialize<Cause>(row.Cause) ?? new("", null, null, []);
-        var changes = plan?.Changes.Select(c => View(c, edition)).ToList() ?? [];
-        var texts = changes.ToDictionary(c => c.Ordinal, c => c.Text);
+        var changes = of.Plan.Changes.Select(c => View(c, edition)).ToList();
         var stepViews = steps.Select(step =>
         {
             var change = JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
@@ -42,9 +80,76 @@ public static class RequestViews
         }).ToList();
         var candidates = row.Candidates.Length == 0 ? [] : JsonSerializer.Deserialize<List<ExistingAccount>>(row.Candidates)!.ConvertAll(c => new CandidateView(
             c.Target, c.ImmutableId, c.Name, c.Location, c.MatchedBy, [.. c.Attributes.Select(a => new AttributeValue(a.Key, string.Join(", ", a.Value)))]));
-        return new(Summary(row), new(cause.Text, cause.Source, cause.Line, [.. cause.Differences.Select(d => new AttributeChangeView(d.Name, d.Before, d.After))]),
-            (int)row.Edition, row.Workflow, row.PlanDigest, Story(row, cause, stepViews, decisions, edition is null ? null : StageEntry.WorkflowFor(edition, row.Kind), now), changes, stepViews,
-            [.. decisions.Select(d => new DecisionView(d.StageTitle, d.Actor, d.Verdict, d.Remark, d.At.ToInstant()))], candidates, RightsOf(row, steps, user));
+        var asked = row.State == "asked" && of.Open.Count == 0 ? edition.Rulebook.Access.Ask().Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<string, string>())) : [];
+        var wish = of.Wish;
+        return new(Summary(row) with { PlanDigest = row.PlanDigest, Effect = EffectOf(of.Plan, edition.Rulebook), Cause = cause.Text }, new(cause.Text, cause.Source, cause.Line, [.. cause.Differences.Select(d => new AttributeChangeView(d.Name, d.Before, d.After))]),
+            (int)row.Edition, row.Workflow, row.PlanDigest, Story(of, cause, stepViews, tasks, asked, now), changes, stepViews,
+            [.. of.Decisions.Select(d => new DecisionView(d.StageTitle, d.Actor, d.Verdict, d.Remark, d.At.ToInstant(), d.Item.Length > 0 ? d.Item : null, d.OnBehalf.Length > 0 ? d.OnBehalf : null, d.Verdict != "approved" || IsStanding(of, d)))], candidates, RightsOf(of, steps, asked, user, now),
+            StagesOf(of, user.AsParty(), now), ItemsOf(of), GoneFrom(of), Milestones(of, steps), new(wish.Reason, [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))], [.. wish.Grants.Select(g => new GrantWish(g.Key, g.From?.ToString("o"), g.Until?.ToString("o")))], [.. wish.Templates.Select(t => t.Template)], wish.Struck, wish.Target.Length > 0 ? wish.Target : null, wish.Urgent),
+            [.. asked.Select(a => HandRequests.FieldOf(a, true, edition))], tasks, row.Held.Length > 0 ? row.Held : null, of.Workflow.Title);
+    }
+
+    /// <summary>False for an approval that a later plan made void.</summary>
+    private static bool IsStanding(Case of, DecisionRow decision) => decision.Round == of.Row.Round &&
+        Standing.Counts(new(decision.Stage, decision.Item, decision.Actor, decision.OnBehalf, JsonSerializer.Deserialize<Dictionary<string, string>>(decision.Covers) ?? []), of.Items, of.Struck);
+
+    /// <summary>The items of the plan, marked where they differ from the plan that people saw before.</summary>
+    public static IReadOnlyList<ItemView> ItemsOf(Case of)
+    {
+        var before = of.Row.PlanBefore is null ? null : Core.Approval.Items.Of(Plan.FromJson(of.Row.PlanBefore), of.Edition.Rulebook).ToDictionary(i => i.Key);
+        return [.. of.Items.Select(i => ViewOf(i, of.Edition, before is null ? "" : !before.TryGetValue(i.Key, out var was) ? "new" : was.Digest != i.Digest ? "changed" : ""))];
+    }
+
+    private static IReadOnlyList<ItemView> GoneFrom(Case of) => of.Row.PlanBefore is null ? [] :
+        [.. Core.Approval.Items.Of(Plan.FromJson(of.Row.PlanBefore), of.Edition.Rulebook).Where(i => !of.Items.Any(n => n.Key == i.Key)).Select(i => ViewOf(i, of.Edition, of.Struck.Contains(i.Key) ? "struck" : "gone"))];
+
+    private static ItemView ViewOf(Item item, Edition edition, string mark)
+    {
+        var target = edition.Rulebook.Targets.GetValueOrDefault(item.Target);
+        return new(item.Key, item.Entitlement is { } e ? target?.Entitlements.GetValueOrDefault(e)?.Title ?? e : $"Account in {target?.Title ?? item.Target}", item.Target, item.Entitlement, item.IsPrivileged, item.CanBeStruck, mark, item.Ordinals);
+    }
+
+    /// <summary>The stages of the workflow: passed, skipped and why, deciding now, or still to come.</summary>
+    public static IReadOnlyList<StageView> StagesOf(Case of, Party? viewer, DateTimeOffset now)
+    {
+        var row = of.Row;
+        var over = row.State is "releasing" or "fulfilling" or "completed";
+        var views = new List<StageView>();
+        for (var i = 0; i < of.Stages.Count; i++)
+        {
+            var stage = of.Stages[i];
+            var current = row.State is "deciding" or "asked" && i == row.Stage && of.Open.Count > 0;
+            var ballots = current ? of.Open : stage.Ballots;
+            var state = current ? "now" : stage.SkippedBecause is not null ? "skipped" : over || (row.State is "deciding" or "asked" && i < row.Stage) ? "passed" : row.State == "declined" && i >= row.Stage ? "open" : "next";
+            var mine = viewer is null || !current ? [] : of.VotesOf(viewer, now).Select(v => v.Ballot.Item).ToHashSet();
+            views.Add(new(stage.Rule.Name, stage.Rule.Title, string.Join("; ", ballots.Select(b => b.Deciders.Why).Distinct()), [.. ballots.SelectMany(b => b.Deciders.UserNames).Distinct()], ballots.Select(b => b.Deciders.Role).FirstOrDefault(r => r is not null),
+                ballots.Count == 0 ? 0 : ballots.Max(b => b.Needed), stage.Rule.PerItem, state, stage.SkippedBecause, current ? StageClock.FromJson(row.Clock).Deadline.ToInstant() : null,
+                [.. ballots.Select(b => new BallotView(b.Item.Length > 0 ? b.Item : null, b.Deciders.Why, b.Deciders.UserNames, b.Deciders.Role, b.Needed, [.. Standing.Given(b, of.Items, of.Votes, of.Struck)], mine.Contains(b.Item)))]));
+        }
+        return views;
+    }
+
+    /// <summary>The points people ask about: when a joiner is prepared and ready, when a leaver is closed off and wound down.</summary>
+    private static IReadOnlyList<Milestone> Milestones(Case of, IReadOnlyList<StepRow> steps)
+    {
+        if (of.Row.Kind is not ("joiner" or "leaver")) return [];
+        var changes = steps.Select(s => (Step: s, Change: JsonSerializer.Deserialize<Change>(s.Change, JsonSerializerOptions.Web)!)).ToList();
+        var now = changes.Where(c => c.Step.Later == 0).ToList();
+        if (of.Row.Kind == "joiner")
+        {
+            var made = now.Where(c => c.Change.Due is null || c.Change.Kind is ChangeKind.CreateAccount or ChangeKind.AdoptAccount or ChangeKind.SetPassword).ToList();
+            return [Point("prepared", "Prepared", made, "accounts exist and wait for the first day"), Point("ready", "Ready", now, "everything works")];
+        }
+        var shut = now.Where(c => c.Change.Kind == ChangeKind.DisableAccount).ToList();
+        return [Point("closed-off", "Closed off", shut.Count > 0 ? shut : now, "no account can be used any more"), Point("wound-down", "Wound down", changes, "all that was held is taken back")];
+
+        Milestone Point(string name, string title, List<(StepRow Step, Change Change)> needed, string meaning)
+        {
+            var over = needed.Where(n => n.Step.State is "done" or "dropped").ToList();
+            var reached = needed.Count > 0 && over.Count == needed.Count;
+            DateTimeOffset? at = reached ? over.Max(o => o.Step.DoneAt ?? 0).ToInstant() : needed.Count > 0 ? needed.Max(n => n.Step.DueAt).ToInstant() : null;
+            return new(name, title, reached, at, reached ? meaning : needed.Count == 0 ? "begins when the request is carried out" : $"{over.Count} of {needed.Count} steps are done");
+        }
     }
 
     public static ChangeView View(Change change, Edition? edition)
@@ -72,10 +177,11 @@ public static class RequestViews
         };
     }
 
-    private static Story Story(RequestRow row, Cause cause, List<StepView> steps, IReadOnlyList<DecisionRow> decisions, Workflow? workflow, DateTimeOffset moment)
+    private static Story Story(Case of, Cause cause, List<StepView> steps, IReadOnlyList<TaskView> tasks, IReadOnlyList<string> asked, DateTimeOffset moment)
     {
+        var row = of.Row;
         var done = new List<string> { $"{cause.Text} (raised by {row.Requester} on {At(row.CreatedAt)})." };
-        done.AddRange(decisions.Select(d => $"{(d.Verdict == "released" ? "Released" : $"{d.StageTitle}: {d.Verdict}")} by {d.Actor} on {At(d.At)}{(d.Remark.Length > 0 ? $": “{d.Remark}”" : "")}."));
+        done.AddRange(of.Decisions.Select(d => $"{Verb(d)} {At(d.At)}{(d.Remark.Length > 0 ? $": “{d.Remark}”" : "")}."));
         var now = steps.Where(s => !s.Later).ToList();
         var finished = now.Count(s => s.State is "done" or "dropped");
         if (finished > 0) done.Add($"{finished} of {now.Count} steps are done.");
@@ -89,58 +195,99 @@ public static class RequestViews
                     row.Problem.Length > 0 ? "It tries again by itself and goes on when the cause is gone." : null);
             case "choosing":
                 return new(done, "Several entries in the target could be this person.", "An operator picks the right one; then the plan is made.", WaitsOn(row), since, "An operator chooses one of the entries shown.");
+            case "asked" when asked.Count > 0:
+                return new(done, $"The template leaves open what HR does not tell: {string.Join(", ", asked)}.", "Then the plan is made.", WaitsOn(row), since, $"{Capital(WaitsOn(row))} fills it in.");
+            case "asked":
+                return new(done, $"A question was asked: “{of.Decisions.LastOrDefault(d => d.Verdict == "asked")?.Remark}”", $"Then “{row.StageTitle}” decides; until then its clock stands still.", WaitsOn(row), since, $"{Capital(WaitsOn(row))} answers.");
             case "deciding":
-                return new(done, $"It waits for the decision “{row.StageTitle}” of {row.DeciderWhy}.", After(row, workflow), WaitsOn(row), since, $"{Capital(WaitsOn(row))} approves or declines it.");
+                var given = of.Open.Sum(b => Standing.Given(b, of.Items, of.Votes, of.Struck).Count);
+                return new(done, $"It waits for the decision “{row.StageTitle}” of {row.DeciderWhy}{(of.Open.Count > 1 || of.Open.Any(b => b.Needed > 1) ? $"; {given} of {of.Open.Sum(b => b.Needed)} approvals are given" : "")}.{(row.Late == 1 ? " It is late." : "")}", After(of), WaitsOn(row), since, $"{Capital(WaitsOn(row))} approves or declines it.");
+            case "releasing" when row.Held.Length > 0:
+                return new(done, $"It is approved and held: {row.Held}", "It is released when it may go on.", WaitsOn(row), since, $"{Capital(WaitsOn(row))} lets it go on.");
             case "releasing":
-                return new(done, "It is approved and waits for release.", "Then the steps run.", WaitsOn(row), since, "An operator releases it.");
+                return new(done, "It is approved and waits for release.", "Then the steps run.", WaitsOn(row), since, $"{Capital(WaitsOn(row))} releases it.");
             case "fulfilling":
                 var problem = now.Find(s => s.Problem is not null && s.State is "pending" or "stopped");
                 if (problem is not null)
                     return new(done, $"“{problem.Text}” does not succeed: {problem.Problem}", problem.State == "stopped" ? "It stands until somebody acts." : $"It is tried again at {At(problem.Due)} (attempt {problem.Attempts + 1}).", WaitsOn(row), since,
                         problem.State == "stopped" ? "Mend the cause, then let an operator retry." : "It goes on by itself when the cause is gone.");
+                if (tasks.Where(t => t.State == "open").ToList() is { Count: > 0 } open && (next is null || next.Due > moment))
+                    return new(done, $"It waits for work by hand: {string.Join("; ", open.Select(t => t.Title))}.", "Then it completes.", open[0].TakenBy ?? $"anyone with the role {open[0].Role}", since, $"{Capital(open[0].TakenBy ?? $"an {open[0].Role}")} does it, by {At(open[0].Due)}.");
                 if (next is not null && next.Due > moment)
                     return new(done, $"It waits for {At(next.Due)}: “{next.Text}”.", "Then it completes.", "the calendar", since, null);
                 return new(done, "The steps are being carried out.", next is null ? "It completes." : $"Next: {next.Text}.", "Oikonom", since, null);
             case "completed":
                 return new(done, steps.Count == 0 ? "Nothing needed to change." : "All steps are done; the targets were read back and are as planned.",
                     later.Count > 0 ? $"{later.Count} change{(later.Count == 1 ? " is" : "s are")} scheduled; the first at {At(later[0].Due)}: “{later[0].Text}”." : "Nothing follows.", "nobody", since, null);
+            case "withdrawn":
+                return new(done, "It was taken back; nothing was changed.", "Nothing follows.", "nobody", since, null);
             default:
                 return new(done, "It was declined; nothing was changed.", "Nothing follows.", "nobody", since, null);
         }
     }
 
-    private static string After(RequestRow row, Workflow? workflow)
+    private static string Verb(DecisionRow d)
     {
-        if (workflow is null) return "Then it goes on as the workflow says.";
-        var stages = StageEntry.StagesOf(workflow, row.Plan is null ? null : Plan.FromJson(row.Plan));
-        if (row.Stage + 1 < stages.Count) return $"Then “{stages[(int)row.Stage + 1].Title}” decides.";
-        return workflow.ReleasedByOperator ? "Then an operator releases it, and the steps run." : "Then the steps run at once.";
+        var who = d.OnBehalf.Length > 0 && d.Actor != "oikonom" ? $"{d.Actor} for {d.OnBehalf}" : d.Actor;
+        var item = d.Item.Length > 0 ? $" {d.Item}" : "";
+        return d.Verdict switch
+        {
+            "released" => $"Released by {who} on",
+            "approved" => $"{d.StageTitle}: approved{item} by {who} on",
+            "declined" => $"{d.StageTitle}: declined{item} by {who} on",
+            "struck" => $"{d.StageTitle}: {d.Item} declined by {who} on",
+            "skipped" => $"{d.StageTitle}: not asked on",
+            "asked" => $"Asked by {who} on",
+            "answered" => $"Answered by {who} on",
+            "commented" => $"Comment of {who} on",
+            "changed" => $"Changed by {who} on",
+            "held" => $"Held by {who} on",
+            "resumed" => $"Let go on by {who} on",
+            "returned" => $"Sent back by {who} on",
+            "withdrawn" => $"Taken back by {who} on",
+            "reminded" => $"{d.StageTitle}: reminded on",
+            "escalated" => $"{d.StageTitle}: late, others were asked on",
+            "replaced" => $"{d.StageTitle}: other approvers were found on",
+            _ => $"{d.Verdict} by {who} on",
+        };
     }
 
-    private static Rights RightsOf(RequestRow row, IReadOnlyList<StepRow> steps, ClaimsPrincipal user)
+    private static string After(Case of)
     {
-        var roles = user.RoleNames();
-        var isOperator = roles.Contains(Roles.Operator);
+        for (var i = (int)of.Row.Stage + 1; i < of.Stages.Count; i++)
+            if (of.Stages[i].Ballots.Any(b => Standing.Given(b, of.Items, of.Votes, of.Struck).Count < b.Needed)) return $"Then “{of.Stages[i].Rule.Title}” decides.";
+        return of.Workflow.ReleasedByOperator ? "Then an operator releases it, and the steps run." : "Then the steps run at once.";
+    }
+
+    private static Rights RightsOf(Case of, IReadOnlyList<StepRow> steps, IReadOnlyList<string> asked, ClaimsPrincipal user, DateTimeOffset now)
+    {
+        var row = of.Row;
+        var party = user.AsParty();
+        var isOperator = party.Holds(Roles.Operator, of.About);
         string? whyNot = null;
-        var decide = false;
-        if (row.State == "deciding")
+        IReadOnlyList<(Ballot Ballot, string For)> mine = [];
+        if (row.State is "deciding" or "asked" && of.Open.Count > 0)
         {
             try
             {
-                if (!roles.Contains(Roles.Approver)) whyNot = "Your roles do not include approver.";
-                else
-                {
-                    DecisionRight.Require(user.AsParty(), RequestDesk.DecidersOf(row), row.Requester, row.PersonNumber);
-                    decide = true;
-                }
+                mine = of.RequireVotes(party, now);
             }
             catch (RefusedMove refused)
             {
                 whyNot = refused.Message;
             }
         }
-        return new(decide, decide, isOperator && row.State == "releasing" && user.Number() != row.PersonNumber, isOperator && row.State == "choosing",
-            isOperator && ((row.State == "planning" && row.Problem.Length > 0) || steps.Any(s => s.State == "stopped" || (s.State == "pending" && s.Attempts > 0))), whyNot);
+        var decide = mine.Count > 0 && row.State == "deciding";
+        var release = row.State == "releasing" && RequestDesk.DecidersOf(row).Includes(party, of.About) && (party.Number is null || party.Number != of.Person.Number);
+        var own = RequestDesk.IsRequesters(of, user);
+        var waiting = row.State is "planning" or "choosing" or "deciding" or "asked" or "releasing";
+        IReadOnlyList<string> change = !waiting ? [] : asked.Count > 0 && own ? asked
+            : own && row.Source == Workflow.ByHand ? [.. of.Wish.Changes.Keys, .. of.Wish.Grants.Count > 0 ? ["until"] : Array.Empty<string>()]
+            : decide ? of.Stage?.MayChange ?? [] : [];
+        return new(decide, mine.Count > 0, release && row.Held.Length == 0, isOperator && row.State == "choosing",
+            isOperator && ((row.State == "planning" && row.Problem.Length > 0) || steps.Any(s => s.State == "stopped" || (s.State == "pending" && s.Attempts > 0))), whyNot,
+            decide, row.State == "asked" && own && asked.Count == 0, waiting && (own || party.Roles.Contains(Roles.Engineer)), release && row.Held.Length == 0, release && row.Held.Length > 0, release,
+            decide && of.Stage is { InPart: true }, change, [.. mine.Where(m => m.Ballot.Item.Length > 0).Select(m => m.Ballot.Item)], mine.Count > 0 && mine[0].For != party.UserName ? mine[0].For : null);
     }
 
     private static string At(long milliseconds) => At(milliseconds.ToInstant());

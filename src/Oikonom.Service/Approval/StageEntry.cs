@@ -1,87 +1,211 @@
 using System.Text.Json;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
+using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Hosting;
+using Oikonom.Service.Notices;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Approval;
 
 /// <summary>
-/// Moves a request to its next state inside a decision: finds who decides, makes the steps, sends the notices.
-/// Every move of a request goes through here and through the state machine.
+/// Moves a request to its next state inside a decision: finds who decides, writes what was approved into the inputs,
+/// makes the steps, sends the notices. Every move of a request goes through here and through the state machine.
 /// </summary>
-public sealed class StageEntry(TimeProvider time, ServiceOptions options)
+public sealed class StageEntry(TimeProvider time, Notifier notices)
 {
-    /// <summary>The workflow of a kind; a correction without one of its own goes the way of a mover.</summary>
-    public static Workflow WorkflowFor(Edition edition, string kind) => edition.Rulebook.Workflows.FirstOrDefault(w => w.For.Contains(kind)) ?? edition.Rulebook.Workflows.First(w => w.For.Contains("mover"));
-
-    /// <summary>The stages of the workflow, and one for each approver whom a broken separation demands.</summary>
-    public static IReadOnlyList<Stage> StagesOf(Workflow workflow, Plan? plan) =>
-        [.. workflow.Stages, .. (plan?.Conflicts ?? []).GroupBy(c => c.Decides).Select(g => new Stage($"separation-{g.Key}", string.Join("; ", g.Select(c => c.Title)), g.Key, g.Key, workflow.Place))];
-
-    public async Task EnterAsync(Session s, RequestRow row, Plan plan, Edition edition, RequestEvent what)
+    public async Task EnterAsync(Session s, Case of, RequestEvent what)
     {
-        var workflow = WorkflowFor(edition, row.Kind);
-        var stages = StagesOf(workflow, plan);
-        var (state, stage) = RequestMachine.Next(StateOf(row), what, (int)row.Stage, stages.Count, workflow.ReleasedByOperator);
+        var row = of.Row;
+        var fromTheStart = what is RequestEvent.Planned or RequestEvent.Return;
+        var open = what is RequestEvent.Planned or RequestEvent.Approve or RequestEvent.Return ? of.FirstOpen(fromTheStart) : (int)row.Stage;
+        var before = (row.State, row.Stage);
+        var (state, stage) = RequestMachine.Next(StateOf(row), what, open, of.Stages.Count, of.Workflow.ReleasedByOperator);
         var now = time.Milliseconds();
-        (row.State, row.Stage, row.Workflow, row.SinceAt, row.UpdatedAt) = (NameOf(state), stage, workflow.Name, now, now);
-        (row.StageTitle, row.Deciders, row.DeciderRole, row.DeciderWhy) = ("", "", "", "");
+        (row.State, row.Stage, row.Workflow, row.UpdatedAt) = (NameOf(state), stage, of.Workflow.Name, Math.Max(now, row.UpdatedAt + 1));
+        if (state == RequestState.Deciding && what == RequestEvent.Approve && before == (row.State, stage))
+        {
+            // Others of the same stage still decide; its clock goes on.
+            Show(row, of.StillOpen());
+            s.Tell("requests", row.Id);
+            return;
+        }
+        row.SinceAt = now;
+        (row.StageTitle, row.Deciders, row.DeciderRole, row.DeciderWhy, row.Ballots) = ("", "", "", "", "[]");
+        (row.Clock, row.ClockAt, row.Late) = ("{}", null, 0);
         switch (state)
         {
             case RequestState.Deciding:
-                await EnterStageAsync(s, row, stages[stage]);
+                await EnterStageAsync(s, of, stage);
+                break;
+            case RequestState.Releasing:
+                EnterRelease(of);
                 break;
             case RequestState.Fulfilling:
-                await MakeStepsAsync(s, row, plan);
+                row.PlanBefore = null;
+                await ApplyAsync(s, of);
+                await MakeStepsAsync(s, of);
                 break;
             case RequestState.Completed:
                 row.CompletedAt = now;
+                await ApplyAsync(s, of);
                 s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.completed", row.PersonId, row.Id, ("note", "nothing to change")));
-                await TellRequesterAsync(s, row, "is complete: nothing needed to change");
+                notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = "nothing needed to change" });
+                break;
+            case RequestState.Declined or RequestState.Withdrawn:
+                row.CompletedAt = now;
+                await s.ReleaseNamesAsync(row.PersonId);
+                await s.ReleaseNumbersAsync(row.PersonId);
                 break;
         }
         s.Tell("requests", row.Id);
     }
 
-    private async Task EnterStageAsync(Session s, RequestRow row, Stage stage)
+    private async Task EnterStageAsync(Session s, Case of, int index)
     {
-        var users = await s.UsersAsync();
-        var person = await s.PersonAsync(row.PersonId) ?? throw new InvalidOperationException($"The person of request {row.Id} is gone.");
-        var parties = users.Select(u => new Party(u.Name, u.Roles.Split(' ').ToHashSet(), u.Number.Length > 0 ? u.Number : null, u.Active == 1)).ToList();
-        var deciders = DecisionRight.Resolve(stage.Decides, stage.Otherwise, person.Manager, row.Requester, person.Number, parties);
+        var (row, stage) = (of.Row, of.Stages[index].Rule);
+        of.Replace(of.Stages[index].Ballots);
+        var open = of.StillOpen();
+        row.Ballots = JsonSerializer.Serialize(of.Open, JsonSerializerOptions.Web);
         row.StageTitle = stage.Title;
-        row.Deciders = deciders.UserNames.Count == 0 ? "" : $"|{string.Join('|', deciders.UserNames)}|";
-        row.DeciderRole = deciders.Role ?? "";
-        row.DeciderWhy = deciders.Why;
-        foreach (var user in users.Where(u => u.Active == 1 && u.Mail.Length > 0 && u.Name != row.Requester && u.Number != person.Number &&
-            (deciders.UserNames.Contains(u.Name) || (deciders.Role is { } role && u.Roles.Split(' ').Contains(role)))))
-        {
-            s.Send(new(user.Mail, $"Please decide: {row.Kind} {person.Display} (request {row.Number})",
-                $"Dear {user.Display},\n\nthe {row.Kind} request {row.Number} for {person.Display} ({person.Title}, {person.Department}) waits for your decision as {deciders.Why}.\n\n" +
-                $"See the whole effect and decide:\n{options.PublicAddress}/requests/{row.Id}\n\nThe link alone decides nothing; you sign in first.\n", row.Id));
-        }
+        Show(row, open);
+        StartClock(of, stage, 0);
+        foreach (var (skipped, why) in of.Stages.Take(index).Where(a => a.SkippedBecause is not null).Select(a => (a.Rule, a.SkippedBecause!)))
+            if (!of.Decisions.Any(d => d.Verdict == "skipped" && d.Stage == skipped.Name && d.Round == row.Round)) await SkippedAsync(s, of, skipped, why);
+        var values = new Dictionary<string, string> { ["stage"] = stage.Title, ["as"] = row.DeciderWhy, ["due"] = DueText(of), ["effect"] = Effect(of) };
+        var again = of.Decisions.Where(d => d.Verdict == "approved" && d.Stage == stage.Name).Select(d => d.Actor).ToHashSet();
+        foreach (var user in of.Deciding(open))
+            notices.To(s, of, user, again.Contains(user.Name) ? NoticeEvents.Changed : NoticeEvents.Decide, again.Contains(user.Name) ? new(values) { ["text"] = Change(of) } : values);
+        foreach (var (owner, delegate_) in of.Delegations.Where(d => d.Covers(row.Kind, time.GetUtcNow()) && of.Deciding(open).Any(u => u.Name == d.From)).Select(d => (d.From, of.User(d.To))))
+            if (delegate_ is not null) notices.To(s, of, delegate_, NoticeEvents.Decide, new(values) { ["as"] = $"{row.DeciderWhy}, for {owner}" });
     }
 
-    private async Task MakeStepsAsync(Session s, RequestRow row, Plan plan)
+    private static string Change(Case of) => of.Row.PlanBefore is null ? "something in it is new" : "what is new is marked";
+
+    private async Task SkippedAsync(Session s, Case of, Stage stage, string why)
+    {
+        await s.AddDecisionAsync(new() { RequestId = of.Row.Id, Stage = stage.Name, StageTitle = stage.Title, Actor = "oikonom", Verdict = "skipped", Remark = why, Digest = of.Row.PlanDigest ?? "", Round = of.Row.Round, At = time.Milliseconds() });
+        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.stage-skipped", of.Row.PersonId, of.Row.Id, ("stage", stage.Title), ("why", why)));
+    }
+
+    private static void EnterRelease(Case of)
+    {
+        var by = of.Workflow.ReleasedBy;
+        var row = of.Row;
+        if (by.Relation == "group")
+        {
+            var users = of.Parties.Where(p => p.Active && p.Number is { Length: > 0 } n && of.Edition.Rulebook.Groups.GetValueOrDefault(by.Argument)?.Contains(n) == true && p.Roles.Contains("operator")).Select(p => p.UserName).ToList();
+            if (users.Count > 0)
+            {
+                (row.Deciders, row.DeciderWhy) = ($"|{string.Join('|', users)}|", Approvers.Title(by));
+                return;
+            }
+        }
+        (row.DeciderRole, row.DeciderWhy) = (by.Relation == "role" ? by.Argument : "operator", $"anyone with the role {(by.Relation == "role" ? by.Argument : "operator")}");
+    }
+
+    /// <summary>Whom the request waits on, in the words and columns of lists.</summary>
+    public static void Show(RequestRow row, IReadOnlyList<Ballot> open)
+    {
+        var users = open.SelectMany(b => b.Deciders.UserNames).Distinct().Order(StringComparer.Ordinal).ToList();
+        row.Deciders = users.Count == 0 ? "" : $"|{string.Join('|', users)}|";
+        row.DeciderRole = open.Select(b => b.Deciders).FirstOrDefault(d => d.UserNames.Count == 0)?.Role ?? "";
+        row.DeciderWhy = string.Join("; ", open.Select(b => b.Deciders.Why).Distinct());
+    }
+
+    private void StartClock(Case of, Stage stage, int level)
+    {
+        var hours = of.Edition.Rulebook.HoursOf(of.Person.Site);
+        var now = time.GetUtcNow();
+        var clock = new StageClock(stage.Deadline is { } d ? hours.After(now, d).ToUnixTimeMilliseconds() : null, stage.Remind is { } r ? hours.After(now, r).ToUnixTimeMilliseconds() : null, level);
+        (of.Row.Clock, of.Row.ClockAt) = (clock.ToJson(), clock.Next);
+    }
+
+    public static string DueText(Case of) => StageClock.FromJson(of.Row.Clock).Deadline is { } due ? $"by {TimeZoneInfo.ConvertTime(due.ToInstant(), of.Edition.Rulebook.ZoneOf(of.Person.Site)):yyyy-MM-dd HH:mm} at {of.Edition.Rulebook.Sites.GetValueOrDefault(of.Person.Site)?.Title ?? of.Person.Site}" : "without a date";
+
+    /// <summary>The whole effect in a few lines, as a mail tells it.</summary>
+    public static string Effect(Case of)
+    {
+        var lines = of.Plan.Changes.Where(c => c.Kind != ChangeKind.Verify).Select(c => "- " + RequestViews.Text(c, of.Edition.Rulebook.Targets.GetValueOrDefault(c.Target)) + (c.Due is { } due ? $" ({due.UtcDateTime:yyyy-MM-dd})" : "")).ToList();
+        return string.Join('\n', lines.Take(12)) + (lines.Count > 12 ? $"\n- and {lines.Count - 12} more" : "");
+    }
+
+    /// <summary>Writes what was approved into the inputs; from here on the one function answers with it.</summary>
+    private async Task ApplyAsync(Session s, Case of)
+    {
+        var (row, wish, now) = (of.Row, of.Wish, time.GetUtcNow());
+        if (wish.IsEmpty && !wish.Urgent) return;
+        var at = now.ToUnixTimeMilliseconds();
+        var rulebook = of.Edition.Rulebook;
+        var subject = wish.Apply(new(PersonId.Parse(of.Person.Id), Facts.FromJson(of.Person.Facts, rulebook.Attributes), new Dictionary<string, string>()), rulebook, new("request", row.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason), now);
+        if (wish.Changes.Count > 0 || wish.Urgent)
+        {
+            var differences = Facts.FromJson(of.Person.Facts, rulebook.Attributes).DifferenceTo(subject.Facts);
+            if (differences.Count > 0)
+            {
+                await s.UpsertPeopleAsync([Row(of.Person, subject.Facts, at)]);
+                s.Record(LedgerEntry.Of(now, row.Requester, "person.changed", row.PersonId, row.Id, ("changes", differences)));
+                s.Tell("people", row.PersonId);
+            }
+        }
+        var extras = new List<ExtraRow>();
+        var reason = JsonSerializer.Serialize(new Reason("request", row.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason));
+        foreach (var grant in subject.Extra)
+        {
+            var key = $"{grant.Target}/{grant.Entitlement}";
+            await s.EndExtraAsync(row.PersonId, "grant", key, at);
+            await s.EndExtraAsync(row.PersonId, "refusal", key, at);
+            extras.Add(Extra("grant", key, grant.From.ToUnixTimeMilliseconds(), grant.Until?.ToUnixTimeMilliseconds()));
+        }
+        foreach (var asked in subject.Asked)
+        {
+            await s.EndExtraAsync(row.PersonId, "template", asked.Template, at);
+            extras.Add(Extra("template", asked.Template, asked.From.ToUnixTimeMilliseconds(), asked.Until?.ToUnixTimeMilliseconds()));
+        }
+        foreach (var refused in subject.Refused) extras.Add(Extra("refusal", refused, at, null));
+        await s.AddExtrasAsync(extras);
+
+        ExtraRow Extra(string kind, string subject, long from, long? until) => new() { Id = Guid.CreateVersion7(now).ToString(), PersonId = row.PersonId, Kind = kind, Subject = subject, FromAt = from, UntilAt = until, Reason = reason, RequestId = row.Id };
+    }
+
+    /// <summary>A person with other facts; the columns for lists follow them.</summary>
+    public static PersonRow Row(PersonRow person, Facts facts, long at) => new()
+    {
+        Id = person.Id,
+        PersonKey = facts.PersonKey,
+        Number = facts.Number,
+        Display = facts.DisplayName,
+        SearchKey = $"{facts.Text(BuiltIn.Family)} {facts.Text(BuiltIn.Given)}".ToLowerInvariant(),
+        Kind = facts.Text(BuiltIn.Kind),
+        Department = facts.Text(BuiltIn.Department),
+        Site = facts.Site,
+        Title = facts.Text(BuiltIn.Title),
+        Manager = facts.Manager,
+        StartDay = facts.Text(BuiltIn.Start),
+        EndDay = facts.End is null ? null : facts.Text(BuiltIn.End),
+        Facts = facts.ToJson(),
+        Others = person.Others,
+        Source = person.Source,
+        At = at,
+    };
+
+    private async Task MakeStepsAsync(Session s, Case of)
     {
         var now = time.GetUtcNow();
-        await s.AddStepsAsync([.. plan.Changes.Select(change => new StepRow
+        var row = of.Row;
+        await s.AddStepsAsync([.. of.Plan.Changes.Select(change => new StepRow
         {
             Id = Guid.CreateVersion7(now).ToString(), RequestId = row.Id, PersonId = row.PersonId, Target = change.Target, Ordinal = change.Ordinal,
             Change = JsonSerializer.Serialize(change, JsonSerializerOptions.Web), DueAt = (change.Due ?? now).ToUnixTimeMilliseconds(), Later = change.Later ? 1 : 0,
         })]);
-    }
-
-    public async Task TellRequesterAsync(Session s, RequestRow row, string what)
-    {
-        if (await s.UserAsync(row.Requester) is not { Active: 1, Mail.Length: > 0 } user) return;
-        var person = await s.PersonAsync(row.PersonId);
-        s.Send(new(user.Mail, $"Request {row.Number}, {row.Kind} {person?.Display}: {what}",
-            $"Dear {user.Display},\n\nyour {row.Kind} request {row.Number} for {person?.Display} {what}.\n\n{options.PublicAddress}/requests/{row.Id}\n", row.Id));
+        if (of.Plan.Changes.Any(c => !c.Later)) return;
+        // All that was approved lies later; nothing is left to wait for.
+        (row.State, row.CompletedAt) = ("completed", now.ToUnixTimeMilliseconds());
+        s.Record(LedgerEntry.Of(now, "oikonom", "request.completed", row.PersonId, row.Id, ("note", "what it changes lies later")));
+        notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = "what it changes is scheduled" });
     }
 
     public static RequestState StateOf(RequestRow row) => JsonSerializer.Deserialize<RequestState>($"\"{row.State}\"");

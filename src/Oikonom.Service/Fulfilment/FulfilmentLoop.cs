@@ -93,7 +93,7 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
             try
             {
                 var edition = await editions.GetAsync(step.Edition, cancel);
-                if (_wanted?.Number != step.Edition) _wanted = (step.Edition, edition, Desired.At(recorded.Subject(claim.PersonId, edition), edition, [], time.GetUtcNow()));
+                if (_wanted?.Number != step.Edition) _wanted = (step.Edition, edition, Desired.At(recorded.Subject(claim.PersonId, edition), edition, time.GetUtcNow()));
                 _grants ??= [.. recorded.State(claim.PersonId, edition).Grants.Values.Where(g => g.Target == claim.Target).Select(g => g.Entitlement)];
                 var wanted = _wanted.Value.Wanted;
                 if (change.Kind is ChangeKind.CreateAccount or ChangeKind.AdoptAccount && edition.Rulebook.Targets.GetValueOrDefault(claim.Target) is { After.Count: > 0 } rule && await WaitsAsync(rule, edition, cancel) is { } waits)
@@ -105,7 +105,7 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
                     case StillWanted.Changed:
                         return new(claim, step, change, AttemptOutcome.NoLongerWanted, "Something else is wanted now.") { Replan = $"the account {change.Account} should now look different from what was approved" };
                     default:
-                        return await RunAsync(step, change, edition, wanted, cancel);
+                        return edition.Rulebook.Targets[claim.Target] is { Desk: not null } desk ? await ByHandAsync(step, change, edition, desk, cancel) : await RunAsync(step, change, edition, wanted, cancel);
                 }
             }
             catch (TargetFault fault) when (fault.NeedsReplan)
@@ -125,7 +125,7 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
         /// <summary>What the step waits for in a target that comes first, or null. The account must be there and be seen by that target itself.</summary>
         private async Task<string?> WaitsAsync(TargetRule rule, Edition edition, CancellationToken cancel)
         {
-            foreach (var first in rule.After.Where(a => _wanted!.Value.Wanted.Accounts.ContainsKey(a)))
+            foreach (var first in rule.After.Where(a => _wanted!.Value.Wanted.Accounts.ContainsKey(a) && edition.Rulebook.Targets[a].Desk is null))
             {
                 var title = edition.Rulebook.Targets[first].Title;
                 var account = (await store.ReadAsync(s => s.AccountsAsync([claim.PersonId]), cancel)).FirstOrDefault(a => a.Target == first);
@@ -180,6 +180,50 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
                 default:
                     return await VerifyAsync(connector, target, step, outcome, cancel);
             }
+        }
+
+        /// <summary>Work that people do: a task is made once, and the step is done when the task is.</summary>
+        private async Task<Outcome> ByHandAsync(StepRow step, Change change, Edition edition, TargetRule target, CancellationToken cancel)
+        {
+            var outcome = new Outcome(claim, step, change, AttemptOutcome.Reached, "");
+            var entitlement = Entitlement(target, change);
+            var give = change.Kind == ChangeKind.Grant;
+            var now = time.GetUtcNow();
+            var task = await store.ReadAsync(s => s.TaskOfStepAsync(step.Id), cancel);
+            switch (task?.State)
+            {
+                case "done":
+                    return give ? outcome with { Opens = [Grant(step, change.Subject, change.Reason, now.ToUnixTimeMilliseconds())], Note = task.Value.Remark }
+                        : outcome with { Closes = new() { PersonId = claim.PersonId, Target = claim.Target, Entitlement = change.Subject, UntilAt = now.ToUnixTimeMilliseconds() }, Note = task.Value.Remark };
+                case "impossible":
+                    return outcome with { Ending = AttemptOutcome.Lasting, Message = $"{target.Title} cannot do it: {task.Value.Remark}" };
+                case not null:
+                    return outcome with { Ending = AttemptOutcome.Waits };
+            }
+            var person = recorded.Person(claim.PersonId);
+            var due = edition.Rulebook.HoursOf(person.Site).After(now, target.Desk!.Due);
+            return outcome with
+            {
+                Ending = AttemptOutcome.Waits,
+                Task = new()
+                {
+                    Id = Guid.CreateVersion7(now).ToString(),
+                    StepId = step.Id,
+                    RequestId = step.RequestId,
+                    PersonId = claim.PersonId,
+                    Target = claim.Target,
+                    Entitlement = change.Subject,
+                    Kind = give ? "give" : "take-back",
+                    Title = give ? $"Give {person.Display}: {entitlement.Title}" : $"Take back from {person.Display}: {entitlement.Title}",
+                    Instructions = give ? entitlement.Give : entitlement.TakeBack,
+                    Fields = JsonSerializer.Serialize(give ? entitlement.Fields : []),
+                    Checks = JsonSerializer.Serialize(give ? entitlement.Checks : []),
+                    NeedsEvidence = give && entitlement.NeedsEvidence ? 1 : 0,
+                    Role = target.Desk.Role,
+                    DueAt = due.ToUnixTimeMilliseconds(),
+                    CreatedAt = now.ToUnixTimeMilliseconds(),
+                },
+            };
         }
 
         private GrantRow Grant(StepRow step, string entitlement, Reason reason, long now) => new()

@@ -20,6 +20,9 @@ public sealed record Outcome(Claim Claim, StepRow Step, Change Change, AttemptOu
     /// <summary>Set when the request must be planned anew, with the reason.</summary>
     public string? Replan { get; init; }
     public string Note { get; init; } = "";
+
+    /// <summary>Work by hand that is to be done first.</summary>
+    public TaskRow? Task { get; init; }
 }
 
 /// <summary>What goes through the writer: outcomes in order, and the end of a chain's run.</summary>

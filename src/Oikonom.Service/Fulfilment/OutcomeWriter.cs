@@ -3,10 +3,12 @@ using System.Threading.Channels;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Intake;
+using Oikonom.Service.Notices;
 using Oikonom.Service.Rulebook;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
@@ -17,7 +19,7 @@ namespace Oikonom.Service.Fulfilment;
 /// Commits outcomes in groups: whatever waits goes into one transaction, so the disk is asked once for many
 /// steps. What a lost lease reports is recorded and decides nothing.
 /// </summary>
-public sealed partial class OutcomeWriter(Store.Store store, EditionBook editions, RequestDesk desk, ServiceOptions options, TimeProvider time, ILogger<OutcomeWriter> log) : BackgroundService
+public sealed partial class OutcomeWriter(Store.Store store, EditionBook editions, RequestDesk desk, Notifier notices, ServiceOptions options, TimeProvider time, ILogger<OutcomeWriter> log) : BackgroundService
 {
     private const int MaxGroup = 400;
     private static readonly TimeSpan LinkHolds = TimeSpan.FromDays(14);
@@ -78,6 +80,8 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
         }
         await SaveStepsAsync(s, outcomes, now);
         await SaveRecordAsync(s, outcomes);
+        await TasksAsync(s, [.. outcomes.Select(o => o.Task).OfType<TaskRow>()]);
+        await StuckAsync(s, [.. outcomes.Where(o => o.Ending == AttemptOutcome.Lasting && o.Step.Problem != o.Message)]);
         await SendLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change.Kind: ChangeKind.SetPassword })], now);
         foreach (var outcome in outcomes.Where(o => o.Replan is not null))
             if (await s.RequestAsync(outcome.Step.RequestId, forUpdate: true) is { State: "fulfilling" } row) await desk.ReplanAsync(s, row, outcome.Replan!);
@@ -101,12 +105,12 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
             {
                 Id = outcome.Step.Id,
                 State = JsonSerializer.Serialize(state).Trim('"'),
-                Attempts = outcome.Step.Attempts + (over ? 0 : 1),
+                Attempts = outcome.Step.Attempts + (over || outcome.Ending == AttemptOutcome.Waits ? 0 : 1),
                 Problem = state == StepState.Done ? "" : outcome.Message,
                 DueAt = due,
                 DoneAt = over ? now.ToUnixTimeMilliseconds() : null,
             });
-            if (wait > TimeSpan.Zero) postponed.Add(new() { PersonId = outcome.Step.PersonId, Target = outcome.Step.Target, DueAt = due });
+            if (wait > TimeSpan.Zero && outcome.Ending != AttemptOutcome.Waits) postponed.Add(new() { PersonId = outcome.Step.PersonId, Target = outcome.Step.Target, DueAt = due });
             if (over || outcome.Message != outcome.Step.Problem) s.Record(Entry(outcome, state, now));
         }
         await s.SaveStepsAsync(steps);
@@ -167,17 +171,43 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
         var finished = await s.FinishedAsync([.. outcomes.Select(o => o.Step.RequestId).Distinct()]);
         if (finished.Count == 0) return;
         await s.CompleteAsync(finished, now.ToUnixTimeMilliseconds());
-        var users = (await s.UsersAsync()).ToDictionary(u => u.Name);
         foreach (var row in await s.RequestsByIdAsync(finished))
         {
             s.Record(LedgerEntry.Of(now, "oikonom", "request.completed", row.PersonId, row.Id));
             s.Tell("people", row.PersonId);
             await WriteBackAsync(s, row, now);
-            if (!users.TryGetValue(row.Requester, out var user) || user.Active == 0 || user.Mail.Length == 0) continue;
-            s.Send(new(user.Mail, $"Request {row.Number}, {row.Kind} {row.Display}: complete",
-                $"Dear {user.Display},\n\nyour {row.Kind} request {row.Number} for {row.Display} is complete: all was done, read back and found as planned.\n\n{options.PublicAddress}/requests/{row.Id}\n", row.Id));
+            var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), now);
+            notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = "all was done, read back and found as planned" });
         }
     }
+
+    /// <summary>Writes work by hand down, and tells those who do it.</summary>
+    private async Task TasksAsync(Session s, IReadOnlyList<TaskRow> tasks)
+    {
+        await s.AddTasksAsync(tasks);
+        foreach (var task in tasks)
+        {
+            s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "task.made", task.PersonId, task.RequestId, ("task", task.Id), ("title", task.Title), ("role", task.Role), ("due", LedgerEntry.Stamp(task.DueAt.ToInstant()))));
+            s.Tell("tasks", task.Id);
+            if (await CaseAsync(s, task.RequestId) is not { } of) continue;
+            foreach (var user in of.Users.Where(u => u.Active == 1 && of.Parties.First(p => p.UserName == u.Name).Holds(task.Role, of.About)))
+                notices.To(s, of, user, NoticeEvents.Task, new() { ["text"] = task.Title, ["due"] = $"{task.DueAt.ToInstant():yyyy-MM-dd HH:mm} UTC" });
+        }
+    }
+
+    /// <summary>Operators hear of what stopped and needs a hand.</summary>
+    private async Task StuckAsync(Session s, IReadOnlyList<Outcome> stopped)
+    {
+        foreach (var outcome in stopped)
+        {
+            if (await CaseAsync(s, outcome.Step.RequestId) is not { } of) continue;
+            foreach (var user in of.Users.Where(u => u.Active == 1 && of.Parties.First(p => p.UserName == u.Name).Holds(Roles.Operator, of.About)))
+                notices.To(s, of, user, NoticeEvents.Stuck, new() { ["text"] = outcome.Message });
+        }
+    }
+
+    private async Task<Case?> CaseAsync(Session s, string request) =>
+        await s.RequestAsync(request) is { } row ? await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), time.GetUtcNow()) : null;
 
     /// <summary>The source that knows the person hears what was decided here, if it wants to.</summary>
     private async Task WriteBackAsync(Session s, RequestRow row, DateTimeOffset now)

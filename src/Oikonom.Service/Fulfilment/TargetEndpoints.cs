@@ -61,14 +61,14 @@ public static class TargetEndpoints
         return person is null || account is null ? throw Problem.NotFound("account behind this link", "It may have been removed.") : (row, person.Display, account);
     }, cancel);
 
-    private static async Task<Page<TargetSummary>> ListAsync(EditionBook editions, Store.Store store, CancellationToken cancel)
+    public static async Task<Page<TargetSummary>> ListAsync(EditionBook editions, Store.Store store, CancellationToken cancel)
     {
         var edition = await editions.CurrentAsync(cancel);
         var items = new List<TargetSummary>();
         foreach (var target in edition.Rulebook.Targets.Values)
         {
             var counts = await store.ReadAsync(s => s.TargetCountsAsync(target.Name), cancel);
-            items.Add(new(target.Name, target.Title, "ldap", target.Address.ToString().TrimEnd('/'), target.StartTls ? "StartTLS" : "TLS", (int)counts.Accounts, (int)counts.Waiting, (int)counts.Failing, counts.Problem));
+            items.Add(new(target.Name, target.Title, target.Desk is null ? "ldap" : "desk", target.Desk is null ? target.Address.ToString().TrimEnd('/') : $"people with the role {target.Desk.Role}", target.Desk is null ? target.StartTls ? "StartTLS" : "TLS" : "none", (int)counts.Accounts, (int)counts.Waiting, (int)counts.Failing, counts.Problem));
         }
         return new(items, null);
     }

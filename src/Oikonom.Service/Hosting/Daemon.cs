@@ -9,6 +9,7 @@ using Oikonom.Contracts;
 using Oikonom.Core.Ledger;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
+using Oikonom.Service.Desk;
 using Oikonom.Service.Fulfilment;
 using Oikonom.Service.Intake;
 using Oikonom.Service.Ledger;
@@ -79,7 +80,7 @@ public static class Daemon
         services.AddSingleton(options).AddSingleton(TimeProvider.System);
         services.AddSingleton<Engine>(_ => options.Store == "sqlite" ? new SqliteEngine(Path.Combine(options.Data, "oikonom.db")) : new PostgresEngine(options.Store));
         services.AddSingleton<Store.Store>().AddSingleton<SigningKey>().AddSingleton<Accounts>().AddSingleton<SecretBook>().AddSingleton<EditionBook>().AddSingleton<ConnectorBook>()
-            .AddSingleton<StageEntry>().AddSingleton<RequestDesk>().AddSingleton<SourceOpener>().AddSingleton<RecordTaker>().AddSingleton<Baseline>().AddSingleton<IntakeRunner>().AddSingleton<SourceDesk>().AddSingleton<Idempotency>().AddSingleton<RehearsalDesk>().AddSingleton<PublishDesk>().AddSingleton<LiveSignal>();
+            .AddSingleton<Notifier>().AddSingleton<StageEntry>().AddSingleton<RequestDesk>().AddSingleton<HandRequests>().AddSingleton<ManyRequests>().AddSingleton<TaskDesk>().AddSingleton<TodayDesk>().AddSingleton<SourceOpener>().AddSingleton<RecordTaker>().AddSingleton<Baseline>().AddSingleton<IntakeRunner>().AddSingleton<SourceDesk>().AddSingleton<Idempotency>().AddSingleton<RehearsalDesk>().AddSingleton<PublishDesk>().AddSingleton<LiveSignal>();
         services.AddSingleton<ScimDesk>().AddSingleton<Pressure>().AddSingleton<GroupCommit>().AddHostedService(p => p.GetRequiredService<GroupCommit>());
         services.AddSingleton<OutcomeWriter>().AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
         AddLoop<PlannerLoop>(services);
@@ -88,6 +89,7 @@ public static class Daemon
         AddLoop<MailLoop>(services);
         AddLoop<Housekeeping>(services);
         AddLoop<SourceLoop>(services);
+        AddLoop<ClockLoop>(services);
         AddLoop<WriteBackLoop>(services);
         services.AddDataProtection().SetApplicationName("oikonom").PersistKeysToFileSystem(new(Path.Combine(options.Data, "keys")));
         services.AddAuthentication("either")
@@ -155,6 +157,11 @@ public static class Daemon
         api.MapIntake();
         api.MapPeople();
         api.MapRequests();
+        api.MapHandRequests();
+        api.MapDelegations();
+        api.MapTasks();
+        api.MapToday();
+        api.MapNotices();
         api.MapTargets();
         api.MapLedger();
         api.MapLive();

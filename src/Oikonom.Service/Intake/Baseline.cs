@@ -22,7 +22,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
         var adopted = 0;
         // The last record of a person knows all employments.
         var people = taken.GroupBy(t => t.PersonId).Select(g => g.Last()).ToList();
-        foreach (var target in edition.Rulebook.Targets.Values)
+        foreach (var target in edition.Rulebook.Targets.Values.Where(t => t.Desk is null))
         {
             var listing = ListAsync(edition, target, cancel);
             var byKey = Keys(edition, target, people);

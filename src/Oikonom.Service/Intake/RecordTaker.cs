@@ -171,7 +171,8 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
             Requester = taking.Actor,
             Edition = taking.Edition.Number,
             CreatedAt = at,
-            Workflow = StageEntry.WorkflowFor(taking.Edition, name).Name,
+            Workflow = Case.DefaultFor(taking.Edition, name).Name,
+            Source = taking.Source.Name,
             Cause = JsonSerializer.Serialize(CauseOf(one, taking.Source)),
         };
     }
@@ -183,7 +184,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
         if (row is null) return;
         row.Cause = JsonSerializer.Serialize(CauseOf(one, source));
         if (kind == RequestKind.Leaver) row.Kind = "leaver";
-        if (row.State is "deciding" or "releasing") await desk.ReplanAsync(s, row, one.Incoming.Line > 0 ? $"HR changed the record (line {one.Incoming.Line})" : "HR holds the record no more");
+        if (row.State is "deciding" or "asked" or "releasing") await desk.ReplanAsync(s, row, one.Incoming.Line > 0 ? $"HR changed the record (line {one.Incoming.Line})" : "HR holds the record no more");
         else
         {
             (row.State, row.DueAt, row.UpdatedAt) = ("planning", time.Milliseconds(), Math.Max(time.Milliseconds(), row.UpdatedAt + 1));

@@ -190,6 +190,14 @@ public sealed class SourceDesk(Store.Store store, EditionBook editions, SourceOp
         return new(row.RunId, row.Source, row.Why, row.State, row.At.ToInstant(), row.Actor, passes, row.State == "held" && Passes(user, passes), JsonSerializer.Deserialize<List<RaisedRequest>>(row.Raises) ?? []);
     }
 
+    /// <summary>All runs that wait under the brake.</summary>
+    public async Task<IReadOnlyList<HeldRun>> HeldRunsAsync(ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var runs = new List<HeldRun>();
+        foreach (var id in await store.ReadAsync(s => s.HeldRunIdsAsync(), cancel)) runs.Add(await HeldAsync(id, user, cancel) with { Requests = [] });
+        return runs;
+    }
+
     private static bool Passes(ClaimsPrincipal user, string passes) =>
         passes.StartsWith("role:", StringComparison.Ordinal) ? user.RoleNames().Contains(passes[5..]) : passes.StartsWith("person:", StringComparison.Ordinal) && user.Number() == passes[7..];
 

@@ -32,17 +32,21 @@ public sealed partial class MailLoop(Store.Store store, ServiceOptions options, 
             LogFailure(log, options.Mail, mails.Count, error.Message);
             return false;
         }
-        foreach (var mail in mails)
+        var digests = await DigestsAsync(mails, cancel);
+        foreach (var group in mails.GroupBy(m => digests.Contains(m.UserName) ? m.Mail : m.Id.ToString(System.Globalization.CultureInfo.InvariantCulture)).Select(g => g.ToList()))
         {
             try
             {
-                await client.SendAsync(Compose(mail), cancel);
-                await store.WriteAsync(s => s.NoticeSentAsync(mail.Id, time.Milliseconds()), cancel);
+                await client.SendAsync(Compose(group), cancel);
+                await store.WriteAsync(async s =>
+                {
+                    foreach (var mail in group) await s.NoticeSentAsync(mail.Id, time.Milliseconds());
+                }, cancel);
             }
             catch (Exception error) when (error is not OperationCanceledException)
             {
-                await FailAsync(mail, error.Message, cancel);
-                LogFailure(log, options.Mail, 1, error.Message);
+                foreach (var mail in group) await FailAsync(mail, error.Message, cancel);
+                LogFailure(log, options.Mail, group.Count, error.Message);
                 if (!client.IsConnected) return false;
             }
         }
@@ -50,13 +54,23 @@ public sealed partial class MailLoop(Store.Store store, ServiceOptions options, 
         return mails.Count == Batch;
     }
 
-    private MimeMessage Compose(NoticeRow mail)
+    /// <summary>Users who want several notices in one mail.</summary>
+    private async Task<HashSet<string>> DigestsAsync(IReadOnlyList<NoticeRow> mails, CancellationToken cancel)
     {
-        var message = new MimeMessage { Subject = mail.Subject, Date = mail.CreatedAt.ToInstant(), MessageId = $"notice-{mail.Id}-{mail.CreatedAt}@oikonom" };
+        if (mails.Count < 2) return [];
+        return await store.ReadAsync(async s => (await s.UsersAsync()).Where(u => Hearing.FromJson(u.Hearing).Digest != "none").Select(u => u.Name).ToHashSet(), cancel);
+    }
+
+    private MimeMessage Compose(IReadOnlyList<NoticeRow> group)
+    {
+        var mail = group[0];
+        var (subject, text) = group.Count == 1 ? (mail.Subject, mail.Body)
+            : ($"{group.Count} notices: {string.Join("; ", group.Take(3).Select(m => m.Subject))}{(group.Count > 3 ? " …" : "")}", string.Join("\n\n---\n\n", group.Select(m => $"{m.Subject}\n\n{m.Body}")));
+        var message = new MimeMessage { Subject = subject, Date = mail.CreatedAt.ToInstant(), MessageId = $"notice-{mail.Id}-{mail.CreatedAt}@oikonom" };
         message.From.Add(new MailboxAddress("Oikonom", options.MailFrom));
         message.To.Add(MailboxAddress.Parse(mail.Mail));
         message.Headers.Add("Auto-Submitted", "auto-generated");
-        message.Body = new TextPart("plain") { Text = mail.Body };
+        message.Body = new Multipart("alternative") { new TextPart("plain") { Text = text }, new TextPart("html") { Text = NoticeEndpoints.Html(text) } };
         return message;
     }
 

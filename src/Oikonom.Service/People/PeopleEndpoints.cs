@@ -61,7 +61,7 @@ public static class PeopleEndpoints
         {
             var parts = key.Split('/');
             var target = rulebook.Targets[parts[0]];
-            var found = parts.Length == 1 ? Explain.Account(subject, edition, key, now) : Explain.Grant(subject, edition, [], parts[0], parts[1], now);
+            var found = parts.Length == 1 ? Explain.Account(subject, edition, key, now) : Explain.Grant(subject, edition, parts[0], parts[1], now);
             return new(key, parts.Length == 1 ? target.Title : target.Entitlements[parts[1]].Title, found.Wanted, parts.Length == 1 ? held.Accounts.ContainsKey(key) : held.Grants.ContainsKey(key), found.Summary,
                 [.. found.Rules.Select(r => new RuleView(r.Template, r.Place, r.Employment, r.Applies, [.. r.Conditions.Select(c => new ConditionView(c.Text, c.Holds, [.. c.Values.Select(v => new AttributeValue(v.Key, v.Value))]))]))]);
         }

@@ -42,15 +42,22 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
         try
         {
             var edition = await editions.CurrentAsync(cancel);
-            await ReserveAsync(request.PersonId, edition, cancel);
+            var wish = Wish.FromJson(request.Wish);
+            await ReserveAsync(request, wish, edition, cancel);
             var recorded = await store.ReadAsync(s => Recorded.LoadAsync(s, [request.PersonId]), cancel);
-            var subject = recorded.Subject(request.PersonId, edition);
+            var before = recorded.Subject(request.PersonId, edition);
+            var subject = Wished(before, request, wish, edition);
+            if (edition.Rulebook.Access.Ask().Asks(subject) is { Count: > 0 } open && request.Kind is "joiner" or "mover" or "change")
+            {
+                await AskAsync(request, open, cancel);
+                return;
+            }
             var chosen = JsonSerializer.Deserialize<Dictionary<string, string>>(request.Chosen) ?? [];
             var existing = new Dictionary<string, ExistingAccount>();
             var names = new Dictionary<string, string>(subject.AccountNames);
             var fresh = new List<(string Target, string Name)>();
             var candidates = new List<ExistingAccount>();
-            foreach (var target in edition.Rulebook.Targets.Values)
+            foreach (var target in edition.Rulebook.Targets.Values.Where(t => t.Desk is null))
             {
                 var wishes = Desired.NameWishes(subject, edition, target.Name);
                 if (wishes.Count == 0 || recorded.Account(request.PersonId, target.Name) is not null) continue;
@@ -74,7 +81,7 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
                 }
             }
             if (candidates.Count > 0) await AmbiguousAsync(request, candidates, cancel);
-            else await PlannedAsync(request, edition, subject with { AccountNames = names }, recorded, existing, fresh, cancel);
+            else await PlannedAsync(request, edition, wish, before with { AccountNames = names }, subject with { AccountNames = names }, recorded, existing, fresh, cancel);
         }
         catch (Exception error) when (error is TargetFault or PlanFault or Problem)
         {
@@ -82,12 +89,15 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
         }
     }
 
+    private Subject Wished(Subject subject, RequestRow request, Wish wish, Edition edition) =>
+        wish.IsEmpty && !wish.Urgent ? subject : wish.Apply(subject, edition.Rulebook, new("request", request.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason), time.GetUtcNow());
+
     private async Task<IReadOnlyList<ExistingAccount>> FindAsync(Edition edition, TargetRule target, Subject subject, IReadOnlyList<string> wishes, CancellationToken cancel)
     {
         // The match keys are attributes of the account as it would be made.
         var tentative = subject with { AccountNames = new Dictionary<string, string> { [target.Name] = wishes[0] } };
         var (start, _) = Desired.Term(subject.Facts, edition.Rulebook);
-        var wanted = Desired.At(tentative, edition, [], start).Accounts.GetValueOrDefault(target.Name);
+        var wanted = Desired.At(tentative, edition, start).Accounts.GetValueOrDefault(target.Name);
         if (wanted is null) return [];
         var keys = edition.Rulebook.Access.Ask().Keys(subject, target, wanted.Attributes);
         return (await connectors.For(edition, target.Name).FindAsync(keys, cancel)).Found;
@@ -95,15 +105,16 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
 
     /// <summary>Gives the person a number of each pool their templates name. Two nodes never give the same one: the store takes each once.</summary>
     /// <exception cref="PlanFault">A pool has no number left.</exception>
-    private async Task ReserveAsync(string person, Edition edition, CancellationToken cancel)
+    private async Task ReserveAsync(RequestRow request, Wish wish, Edition edition, CancellationToken cancel)
     {
+        var person = request.PersonId;
         if (edition.Rulebook.Pools.Count == 0) return;
-        var known = (await store.ReadAsync(s => Recorded.LoadAsync(s, [person]), cancel)).Subject(person, edition);
+        var known = Wished((await store.ReadAsync(s => Recorded.LoadAsync(s, [person]), cancel)).Subject(person, edition), request, wish, edition);
         if (edition.Rulebook.Access.Ask().Numbers(known).All(n => known.Numbers.ContainsKey(n.Pool.Name))) return;
         await store.WriteAsync(async s =>
         {
             var recorded = await Recorded.LoadAsync(s, [person]);
-            var subject = recorded.Subject(person, edition);
+            var subject = Wished(recorded.Subject(person, edition), request, wish, edition);
             foreach (var (pool, site) in edition.Rulebook.Access.Ask().Numbers(subject))
             {
                 if (subject.Numbers.ContainsKey(pool.Name)) continue;
@@ -148,6 +159,20 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
         throw new PlanFault($"No free account name is left for {string.Join(", ", wishes)} in {target.Title}.");
     }
 
+    /// <summary>The templates leave something open that HR does not tell: the requester is asked.</summary>
+    private Task AskAsync(RequestRow request, IReadOnlyList<string> open, CancellationToken cancel) => store.WriteAsync(async s =>
+    {
+        var row = await s.RequestAsync(request.Id, forUpdate: true);
+        if (row is not { State: "planning" } || row.UpdatedAt != request.UpdatedAt) return;
+        RequestMachine.Next(RequestState.Planning, RequestEvent.AskBack, 0, 0, true);
+        var now = time.Milliseconds();
+        (row.State, row.Problem, row.LeaseOwner, row.LeaseUntil, row.DueAt, row.SinceAt, row.UpdatedAt) = ("asked", "", "", 0, null, now, Math.Max(now, row.UpdatedAt + 1));
+        await s.AddDecisionAsync(new() { RequestId = row.Id, Actor = "oikonom", Verdict = "asked", StageTitle = "Open fields", Remark = $"Please fill in: {string.Join(", ", open)}.", Round = row.Round, At = now });
+        await s.SaveRequestAsync(row);
+        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.asked", row.PersonId, row.Id, ("fields", open)));
+        s.Tell("requests", row.Id);
+    }, cancel);
+
     private Task AmbiguousAsync(RequestRow request, List<ExistingAccount> candidates, CancellationToken cancel) => store.WriteAsync(async s =>
     {
         var row = await s.RequestAsync(request.Id, forUpdate: true);
@@ -160,10 +185,10 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
         s.Tell("requests", row.Id);
     }, cancel);
 
-    private Task PlannedAsync(RequestRow request, Edition edition, Subject subject, Recorded recorded, Dictionary<string, ExistingAccount> existing, List<(string Target, string Name)> names, CancellationToken cancel)
+    private Task PlannedAsync(RequestRow request, Edition edition, Wish wish, Subject before, Subject subject, Recorded recorded, Dictionary<string, ExistingAccount> existing, List<(string Target, string Name)> names, CancellationToken cancel)
     {
         var kind = JsonSerializer.Deserialize<RequestKind>($"\"{request.Kind}\"");
-        var plan = Planner.Make(subject, recorded.State(request.PersonId, edition), recorded.ImmutableIds(request.PersonId), existing, edition, [], kind, time.GetUtcNow());
+        var plan = wish.Plan(before, subject, recorded.State(request.PersonId, edition), recorded.ImmutableIds(request.PersonId), existing, edition, kind, time.GetUtcNow());
         return commits.RunAsync(async s =>
         {
             var row = await s.RequestAsync(request.Id, forUpdate: true);
@@ -183,7 +208,8 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
             row.PlanDigest = plan.Digest;
             (row.Problem, row.Candidates, row.LeaseOwner, row.LeaseUntil, row.DueAt, row.Attempts) = ("", "", "", 0, null, 0);
             s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.planned", row.PersonId, row.Id, ("edition", edition.Number), ("digest", plan.Digest), ("changes", plan.Changes.Count)));
-            await stages.EnterAsync(s, row, plan, edition, plan.Changes.Count == 0 ? RequestEvent.PlannedEmpty : RequestEvent.Planned);
+            if (row.PlanBefore is not null && Plan.FromJson(row.PlanBefore).Digest == plan.Digest) row.PlanBefore = null;
+            await stages.EnterAsync(s, await Case.LoadAsync(s, row, edition, time.GetUtcNow(), plan), plan.Changes.Count == 0 ? RequestEvent.PlannedEmpty : RequestEvent.Planned);
             await s.SaveRequestAsync(row);
             return true;
         }, cancel);

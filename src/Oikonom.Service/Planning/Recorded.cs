@@ -2,6 +2,7 @@ using System.Text.Json;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
+using Oikonom.Service.Hosting;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -15,9 +16,11 @@ public sealed class Recorded
     private readonly ILookup<string, GrantRow> _grants;
     private readonly ILookup<string, NameRow> _names;
     private readonly ILookup<string, PoolNumberRow> _numbers;
+    private readonly ILookup<string, ExtraRow> _extras;
 
-    private Recorded(IReadOnlyList<PersonRow> people, IReadOnlyList<AccountRow> accounts, IReadOnlyList<GrantRow> grants, IReadOnlyList<NameRow> names, IReadOnlyList<PoolNumberRow> numbers)
+    private Recorded(IReadOnlyList<PersonRow> people, IReadOnlyList<AccountRow> accounts, IReadOnlyList<GrantRow> grants, IReadOnlyList<NameRow> names, IReadOnlyList<PoolNumberRow> numbers, IReadOnlyList<ExtraRow> extras)
     {
+        _extras = extras.ToLookup(e => e.PersonId);
         _numbers = numbers.ToLookup(n => n.PersonId);
         _people = people.ToDictionary(p => p.Id);
         _accounts = accounts.ToLookup(a => a.PersonId);
@@ -26,7 +29,7 @@ public sealed class Recorded
     }
 
     public static async Task<Recorded> LoadAsync(Session session, IReadOnlyCollection<string> people) => new(
-        await session.PeopleByIdAsync(people), await session.AccountsAsync(people), await session.GrantsAsync(people, past: false), await session.NamesOfAsync(people), await session.NumbersOfAsync(people));
+        await session.PeopleByIdAsync(people), await session.AccountsAsync(people), await session.GrantsAsync(people, past: false), await session.NamesOfAsync(people), await session.NumbersOfAsync(people), await session.ExtrasAsync(people));
 
     public PersonRow Person(string id) => _people[id];
     public AccountRow? Account(string id, string target) => _accounts[id].FirstOrDefault(a => a.Target == target);
@@ -42,6 +45,9 @@ public sealed class Recorded
         {
             Others = Facts.ListFromJson(_people[id].Others, edition.Rulebook.Attributes),
             Numbers = _numbers[id].ToDictionary(n => n.Pool, n => edition.Rulebook.Pools.GetValueOrDefault(n.Pool)?.Prefix + n.Number.ToString(System.Globalization.CultureInfo.InvariantCulture)),
+            Extra = [.. _extras[id].Where(e => e.Kind == "grant").Select(e => new ExtraGrant(e.Subject.Split('/', 2)[0], e.Subject.Split('/', 2)[1], e.FromAt.ToInstant(), e.UntilAt.ToInstant(), ReasonOf(e.Reason)))],
+            Asked = [.. _extras[id].Where(e => e.Kind == "template").Select(e => new AskedTemplate(e.Subject, e.FromAt.ToInstant(), e.UntilAt.ToInstant()))],
+            Refused = [.. _extras[id].Where(e => e.Kind == "refusal").Select(e => e.Subject)],
         };
     }
 

@@ -107,7 +107,7 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
     private async Task ReplanAsync(Session s, IReadOnlyList<OpenRequestChange> changed, long edition)
     {
         foreach (var request in changed)
-            if (await s.RequestAsync(request.Id, forUpdate: true) is { State: "deciding" or "releasing" } row) await requests.ReplanAsync(s, row, $"edition {edition} of the rulebook was published");
+            if (await s.RequestAsync(request.Id, forUpdate: true) is { State: "deciding" or "asked" or "releasing" } row) await requests.ReplanAsync(s, row, $"edition {edition} of the rulebook was published");
     }
 
     public static EditionDetail Detail(EditionRow row, Core.Rulebook.Rulebook rulebook) => new(

@@ -165,8 +165,8 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         {
             var (before, after) = (recorded.Subject(person, current), recorded.Subject(person, draft));
             var now = time.GetUtcNow();
-            var turns = Desired.Turns(before, current, []).Concat(Desired.Turns(after, draft, [])).Where(t => t > now).Append(now).Distinct();
-            return turns.Any(at => !Same(Desired.At(before, current, [], at), Desired.At(after, draft, [], at)));
+            var turns = Desired.Turns(before, current).Concat(Desired.Turns(after, draft)).Where(t => t > now).Append(now).Distinct();
+            return turns.Any(at => !Same(Desired.At(before, current, at), Desired.At(after, draft, at)));
         }
         catch (PlanFault)
         {

@@ -15,6 +15,12 @@ public sealed class UserRow
     public long LockedUntil { get; init; }
     public string Stamp { get; init; } = "";
     public long CreatedAt { get; init; }
+
+    /// <summary>Role → the parts of the organisation it is limited to, as JSON; {} means no limit.</summary>
+    public string Reach { get; init; } = "{}";
+
+    /// <summary>How they want to hear, as JSON.</summary>
+    public string Hearing { get; init; } = "{}";
 }
 
 public sealed class TokenRow
@@ -26,6 +32,10 @@ public sealed class TokenRow
     public long CreatedAt { get; init; }
     public long ExpiresAt { get; init; }
     public long? EndedAt { get; init; }
+
+    /// <summary>The roles it is limited to, separated by spaces; "" means those of its user.</summary>
+    public string Roles { get; init; } = "";
+    public long? UsedAt { get; init; }
 }
 
 public sealed class HandoverRow
@@ -43,22 +53,31 @@ public sealed class HandoverRow
 /// <summary>Who may sign in, their tokens, sealed secrets, and one-time links.</summary>
 public static class AccessTables
 {
-    private const string Columns = "name, display, mail, password_hash, roles, number, active, failed, locked_until, stamp, created_at";
+    private const string Columns = "name, display, mail, password_hash, roles, number, active, failed, locked_until, stamp, created_at, reach, hearing";
 
     public static Task<UserRow?> UserAsync(this Session session, string name) => session.FirstAsync<UserRow>($"SELECT {Columns} FROM users WHERE name=@name", new { name });
     public static Task<IReadOnlyList<UserRow>> UsersAsync(this Session session) => session.QueryAsync<UserRow>($"SELECT {Columns} FROM users ORDER BY name");
 
     public static Task SaveUserAsync(this Session session, UserRow user) => session.ExecuteAsync(
-        $"INSERT INTO users ({Columns}) VALUES (@Name, @Display, @Mail, @PasswordHash, @Roles, @Number, @Active, @Failed, @LockedUntil, @Stamp, @CreatedAt) " +
-        "ON CONFLICT (name) DO UPDATE SET display=excluded.display, mail=excluded.mail, password_hash=excluded.password_hash, roles=excluded.roles, number=excluded.number, active=excluded.active, failed=0, locked_until=0, stamp=excluded.stamp", user);
+        $"INSERT INTO users ({Columns}) VALUES (@Name, @Display, @Mail, @PasswordHash, @Roles, @Number, @Active, @Failed, @LockedUntil, @Stamp, @CreatedAt, @Reach, @Hearing) " +
+        "ON CONFLICT (name) DO UPDATE SET display=excluded.display, mail=excluded.mail, password_hash=excluded.password_hash, roles=excluded.roles, number=excluded.number, active=excluded.active, reach=excluded.reach, failed=0, locked_until=0, stamp=excluded.stamp", user);
+
+    public static Task SetHearingAsync(this Session session, string name, string hearing) => session.ExecuteAsync("UPDATE users SET hearing=@hearing WHERE name=@name", new { name, hearing });
+
+    /// <summary>Active users behind whom a person stands whose record names an end, with it.</summary>
+    public static Task<IReadOnlyList<(string Name, string Site, string End)>> LinkedUsersAsync(this Session session) => session.QueryAsync<(string, string, string)>(
+        "SELECT u.name, p.site, p.end_day FROM users u JOIN people p ON p.number=u.number WHERE u.active=1 AND u.number<>'' AND p.end_day IS NOT NULL AND p.others='[]'");
+
+    /// <summary>Ends the sign-in of a user.</summary>
+    public static Task EndUserAsync(this Session session, string name, string stamp) => session.ExecuteAsync("UPDATE users SET active=0, stamp=@stamp WHERE name=@name", new { name, stamp });
 
     public static Task SetFailuresAsync(this Session session, string name, long failed, long lockedUntil) =>
         session.ExecuteAsync("UPDATE users SET failed=@failed, locked_until=@lockedUntil WHERE name=@name", new { name, failed, lockedUntil });
 
     public static Task AddTokenAsync(this Session session, TokenRow token) => session.ExecuteAsync(
-        "INSERT INTO tokens (id, user_name, hash, label, created_at, expires_at) VALUES (@Id, @UserName, @Hash, @Label, @CreatedAt, @ExpiresAt)", token);
+        "INSERT INTO tokens (id, user_name, hash, label, created_at, expires_at, roles) VALUES (@Id, @UserName, @Hash, @Label, @CreatedAt, @ExpiresAt, @Roles)", token);
 
-    public static Task<TokenRow?> TokenAsync(this Session session, string hash) => session.FirstAsync<TokenRow>("SELECT id, user_name, hash, label, created_at, expires_at, ended_at FROM tokens WHERE hash=@hash", new { hash });
+    public static Task<TokenRow?> TokenAsync(this Session session, string hash) => session.FirstAsync<TokenRow>("SELECT id, user_name, hash, label, created_at, expires_at, ended_at, roles, used_at FROM tokens WHERE hash=@hash", new { hash });
 
     public static Task EndTokenAsync(this Session session, string id, long at) => session.ExecuteAsync("UPDATE tokens SET ended_at=@at WHERE id=@id AND ended_at IS NULL", new { id, at });
 

@@ -88,6 +88,10 @@ public static class PeopleTables
     public static Task<long> HoldersAsync(this Session session, string target, string entitlement, string exceptPerson) => session.ScalarAsync<long>(
         "SELECT COUNT(*) FROM grants WHERE target=@target AND entitlement=@entitlement AND until_at IS NULL AND person_id<>@exceptPerson", new { target, entitlement, exceptPerson });
 
+    /// <summary>How many people hold each entitlement now.</summary>
+    public static Task<IReadOnlyList<(string Target, string Entitlement, long Count)>> HoldersAsync(this Session session) => session.QueryAsync<(string, string, long)>(
+        "SELECT target, entitlement, COUNT(*) AS count FROM grants WHERE until_at IS NULL GROUP BY target, entitlement");
+
     public static Task<PersonRow?> PersonAsync(this Session session, string id) => session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE id=@id", new { id });
 
     public static Task<PersonRow?> PersonByNumberAsync(this Session session, string number) => session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE number=@number OR person_key=@number", new { number });

@@ -34,12 +34,34 @@ public sealed class RequestRow
     public long Fence { get; set; }
     public long Version { get; set; }
 
+    /// <summary>The source it came from, or <c>hand</c>.</summary>
+    public string Source { get; init; } = "";
+    public string Wish { get; set; } = "{}";
+
+    /// <summary>What the stage wants decided, as a JSON list.</summary>
+    public string Ballots { get; set; } = "[]";
+
+    /// <summary>Raised when all approvals are asked for again.</summary>
+    public long Round { get; set; } = 1;
+
+    /// <summary>Deadline, next reminder and how far it has escalated, as JSON.</summary>
+    public string Clock { get; set; } = "{}";
+    public long? ClockAt { get; set; }
+
+    /// <summary>Why an operator holds it, or "".</summary>
+    public string Held { get; set; } = "";
+
+    /// <summary>The plan people saw before this one, while it is still to be decided.</summary>
+    public string? PlanBefore { get; set; }
+    public long Late { get; set; }
+
     // Joined from the person.
     public string Display { get; init; } = "";
     public string PersonNumber { get; init; } = "";
     public string Department { get; init; } = "";
     public string Site { get; init; } = "";
     public string StartDay { get; init; } = "";
+    public string Title { get; init; } = "";
 }
 
 public sealed class DecisionRow
@@ -51,25 +73,59 @@ public sealed class DecisionRow
     public string Remark { get; init; } = "";
     public string Digest { get; init; } = "";
     public long At { get; init; }
+    public string Stage { get; init; } = "";
+    public string Item { get; init; } = "";
+
+    /// <summary>Whose right was used, when it was handed over; else "".</summary>
+    public string OnBehalf { get; init; } = "";
+    public string Covers { get; init; } = "{}";
+    public long Round { get; init; } = 1;
 }
 
 /// <summary>Which requests a list shows.</summary>
-public sealed record RequestFilter(string State = "", string Kind = "", string Text = "", string PersonId = "", long Before = long.MaxValue, int Limit = 50, bool OpenOnly = false, string InboxUser = "", string InboxNumber = "", IReadOnlyList<string>? InboxRoles = null);
+public sealed record RequestFilter(string State = "", string Kind = "", string Text = "", string PersonId = "", long Before = long.MaxValue, int Limit = 50, bool OpenOnly = false, string InboxUser = "", string InboxNumber = "", IReadOnlyList<string>? InboxRoles = null)
+{
+    public string Site { get; init; } = "";
+    public string Department { get; init; } = "";
+    public string Requester { get; init; } = "";
+    public string Target { get; init; } = "";
+
+    /// <summary>A user or role it waits on.</summary>
+    public string WaitsOn { get; init; } = "";
+
+    /// <summary>Only those that nobody decided in time.</summary>
+    public bool Late { get; init; }
+
+    /// <summary>Only those that cannot go on by themselves: a problem stands against them.</summary>
+    public bool Stuck { get; init; }
+
+    /// <summary>Only those raised before this instant.</summary>
+    public long? RaisedBefore { get; init; }
+
+    /// <summary>Users whose decisions the caller may make for them, with their roles.</summary>
+    public IReadOnlyList<(string User, string Roles)> Lent { get; init; } = [];
+
+    /// <summary>The parts of the organisation the caller may see; null means all.</summary>
+    public IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? Reach { get; init; }
+
+    /// <summary>Late and stuck ones first; only for the first page.</summary>
+    public bool UrgentFirst { get; init; }
+}
 
 /// <summary>Requests and the decisions on them.</summary>
 public static class RequestTables
 {
     private const string Columns =
         "r.number, r.id, r.kind, r.state, r.stage, r.person_id, r.requester, r.cause, r.edition, r.workflow, r.plan, r.plan_digest, r.stage_title, r.deciders, r.decider_role, r.decider_why, " +
-        "r.problem, r.candidates, r.chosen, r.since_at, r.created_at, r.updated_at, r.completed_at, r.due_at, r.attempts, r.lease_owner, r.lease_until, r.fence, r.version, " +
-        "p.display, p.number AS person_number, p.department, p.site, p.start_day";
+        "r.problem, r.candidates, r.chosen, r.since_at, r.created_at, r.updated_at, r.completed_at, r.due_at, r.attempts, r.lease_owner, r.lease_until, r.fence, r.version, r.source, r.wish, r.ballots, r.round, r.clock, r.clock_at, r.held, r.plan_before, r.late, " +
+        "p.display, p.number AS person_number, p.department, p.site, p.start_day, p.title";
 
     private const string From = "FROM requests r JOIN people p ON p.id=r.person_id";
 
     public static Task AddRequestsAsync(this Session session, IReadOnlyCollection<RequestRow> rows) => session.BulkAsync(
-        "INSERT INTO requests (id, kind, state, stage, person_id, requester, cause, edition, workflow, stage_title, deciders, decider_role, decider_why, problem, candidates, chosen, since_at, created_at, updated_at, due_at, attempts, lease_owner, lease_until, fence, version) " +
-        "SELECT id, kind, state, 0, person_id, requester, cause, edition, workflow, '', '', '', '', '', '', '{{}}', created_at, created_at, created_at, created_at, 0, '', 0, 0, 1 FROM {rows} AS x".Replace("{{}}", "{}", StringComparison.Ordinal),
-        rows, ("id", "text"), ("kind", "text"), ("state", "text"), ("person_id", "text"), ("requester", "text"), ("cause", "text"), ("edition", "bigint"), ("workflow", "text"), ("created_at", "bigint"));
+        "INSERT INTO requests (id, kind, state, stage, person_id, requester, cause, edition, workflow, stage_title, deciders, decider_role, decider_why, problem, candidates, chosen, since_at, created_at, updated_at, due_at, attempts, lease_owner, lease_until, fence, version, source, wish) " +
+        "SELECT id, kind, state, 0, person_id, requester, cause, edition, workflow, '', '', '', '', '', '', '{{}}', created_at, created_at, created_at, created_at, 0, '', 0, 0, 1, source, wish FROM {rows} AS x".Replace("{{}}", "{}", StringComparison.Ordinal),
+        rows, ("id", "text"), ("kind", "text"), ("state", "text"), ("person_id", "text"), ("requester", "text"), ("cause", "text"), ("edition", "bigint"), ("workflow", "text"), ("created_at", "bigint"), ("source", "text"), ("wish", "text"));
 
     public static Task<RequestRow?> RequestAsync(this Session session, string id, bool forUpdate = false) =>
         session.FirstAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.id=@id{(forUpdate && session.Engine.ForUpdate.Length > 0 ? " FOR UPDATE OF r" : "")}", new { id });
@@ -77,7 +133,7 @@ public static class RequestTables
     public static Task<RequestRow?> RequestByNumberAsync(this Session session, long number) => session.FirstAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.number=@number", new { number });
 
     public static Task<IReadOnlyList<RequestRow>> OpenRequestsOfAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<RequestRow, object>(
-        $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.person_id JOIN people p ON p.id=r.person_id WHERE r.state IN ('planning','choosing','deciding','releasing')", [.. people.Select(id => new { Id = id })], ("id", "text"));
+        $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.person_id JOIN people p ON p.id=r.person_id WHERE r.state IN ('planning','choosing','deciding','asked','releasing') AND r.kind IN ('joiner','mover','leaver','correction','change')", [.. people.Select(id => new { Id = id })], ("id", "text"));
 
     public static Task<IReadOnlyList<RequestRow>> RequestsPageAsync(this Session session, RequestFilter filter)
     {
@@ -85,28 +141,68 @@ public static class RequestTables
         if (filter.State.Length > 0) where.Add("r.state=@State");
         if (filter.Kind.Length > 0) where.Add("r.kind=@Kind");
         if (filter.PersonId.Length > 0) where.Add("r.person_id=@PersonId");
-        if (filter.OpenOnly) where.Add("r.state NOT IN ('completed','declined')");
+        if (filter.OpenOnly) where.Add("r.state NOT IN ('completed','declined','withdrawn')");
         if (filter.Text.Length > 0) where.Add("(p.search_key LIKE @like ESCAPE '!' OR p.number=@Text OR CAST(r.number AS TEXT)=@Text)");
         if (filter.InboxUser.Length > 0)
         {
-            where.Add("r.state IN ('deciding','releasing','choosing') AND ((r.state='deciding' AND r.requester<>@InboxUser AND (@InboxNumber='' OR p.number<>@InboxNumber) AND (r.deciders LIKE @mine ESCAPE '!' OR (@roles LIKE '%|' || r.decider_role || '|%' AND r.decider_role<>''))) " +
-                "OR (r.state IN ('releasing','choosing') AND @roles LIKE '%|operator|%'))");
+            // Own rights, then those that others handed over.
+            var mine = new List<string> { "r.deciders LIKE @mine ESCAPE '!'", "(r.decider_role<>'' AND @roles LIKE '%|' || r.decider_role || '|%')" };
+            for (var i = 0; i < filter.Lent.Count; i++) mine.Add($"(r.state='deciding' AND r.requester<>@lender{i} AND (r.deciders LIKE @lent{i} ESCAPE '!' OR (r.decider_role<>'' AND @lentRoles{i} LIKE '%|' || r.decider_role || '|%')))");
+            where.Add($"((r.state IN ('deciding','releasing') AND (r.state='releasing' OR r.requester<>@InboxUser) AND (@InboxNumber='' OR p.number<>@InboxNumber) AND ({string.Join(" OR ", mine)})) " +
+                "OR (r.state='choosing' AND @roles LIKE '%|operator|%') OR (r.state='asked' AND r.requester=@InboxUser))");
         }
-        var parameters = new
+        if (filter.Site.Length > 0) where.Add("p.site=@Site");
+        if (filter.Department.Length > 0) where.Add("p.department=@Department");
+        if (filter.Requester.Length > 0) where.Add("r.requester=@Requester");
+        if (filter.Target.Length > 0) where.Add("r.plan LIKE @target ESCAPE '!'");
+        if (filter.WaitsOn.Length > 0) where.Add("(r.state IN ('deciding','releasing') AND (r.deciders LIKE @waitsOn ESCAPE '!' OR r.decider_role=@WaitsOnRole) OR (r.state='asked' AND r.requester=@WaitsOnRole))");
+        if (filter.Late) where.Add("r.late=1");
+        if (filter.Stuck) where.Add("r.problem<>'' AND r.state IN ('planning','fulfilling')");
+        if (filter.RaisedBefore is not null) where.Add("r.created_at<@RaisedBefore");
+        if (filter.Reach is { } reach) where.Add(ReachOf(reach, "p"));
+        var parameters = new Dictionary<string, object?>
         {
-            filter.State,
-            filter.Kind,
-            filter.PersonId,
-            filter.Text,
-            filter.Before,
-            filter.InboxUser,
-            filter.InboxNumber,
-            filter.Limit,
-            like = Like.Containing(filter.Text),
-            mine = Like.Containing($"|{filter.InboxUser}|"),
-            roles = "|" + string.Join('|', filter.InboxRoles ?? []) + "|",
+            ["State"] = filter.State,
+            ["Kind"] = filter.Kind,
+            ["PersonId"] = filter.PersonId,
+            ["Text"] = filter.Text,
+            ["Before"] = filter.Before,
+            ["InboxUser"] = filter.InboxUser,
+            ["InboxNumber"] = filter.InboxNumber,
+            ["Limit"] = filter.Limit,
+            ["Site"] = filter.Site,
+            ["Department"] = filter.Department,
+            ["Requester"] = filter.Requester,
+            ["RaisedBefore"] = filter.RaisedBefore,
+            ["WaitsOnRole"] = filter.WaitsOn,
+            ["waitsOn"] = Like.Containing($"|{filter.WaitsOn}|"),
+            ["target"] = Like.Containing($"\"target\":\"{filter.Target}\""),
+            ["like"] = Like.Containing(filter.Text),
+            ["mine"] = Like.Containing($"|{filter.InboxUser}|"),
+            ["roles"] = "|" + string.Join('|', filter.InboxRoles ?? []) + "|",
         };
-        return session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE {string.Join(" AND ", where)} ORDER BY r.number DESC LIMIT @Limit", parameters);
+        for (var i = 0; i < filter.Lent.Count; i++)
+        {
+            parameters[$"lender{i}"] = filter.Lent[i].User;
+            parameters[$"lent{i}"] = Like.Containing($"|{filter.Lent[i].User}|");
+            parameters[$"lentRoles{i}"] = $"|{filter.Lent[i].Roles.Replace(' ', '|')}|";
+        }
+        if (filter.Reach is { } parts) AddReach(parameters, parts);
+        var used = parameters.Where(p => where.Exists(w => w.Contains("@" + p.Key, StringComparison.Ordinal)) || p.Key == "Limit").ToDictionary();
+        return session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE {string.Join(" AND ", where)} ORDER BY {(filter.UrgentFirst ? "r.late DESC, CASE WHEN r.problem<>'' AND r.state IN ('planning','fulfilling') THEN 0 ELSE 1 END, " : "")}r.number DESC LIMIT @Limit", used);
+    }
+
+    /// <summary>A condition that a person stands in one of the parts of the organisation.</summary>
+    internal static string ReachOf(IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)> reach, string table) => reach.Count == 0 ? "1=0" :
+        $"({string.Join(" OR ", reach.Select((part, i) => $"({(part.Sites.Count == 0 ? "1=1" : $"@sites{i} LIKE '%|' || {table}.site || '|%'")} AND {(part.Departments.Count == 0 ? "1=1" : $"@departments{i} LIKE '%|' || {table}.department || '|%'")})"))})";
+
+    internal static void AddReach(Dictionary<string, object?> parameters, IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)> reach)
+    {
+        for (var i = 0; i < reach.Count; i++)
+        {
+            parameters[$"sites{i}"] = $"|{string.Join('|', reach[i].Sites)}|";
+            parameters[$"departments{i}"] = $"|{string.Join('|', reach[i].Departments)}|";
+        }
     }
 
     public static Task<IReadOnlyList<RequestRow>> RequestsByIdAsync(this Session session, IReadOnlyCollection<string> ids) => session.BulkQueryAsync<RequestRow, object>(
@@ -114,7 +210,7 @@ public static class RequestTables
 
     /// <summary>Requests that are planned and wait for a person.</summary>
     public static Task<IReadOnlyList<RequestRow>> WaitingRequestsAsync(this Session session) => session.QueryAsync<RequestRow>(
-        $"SELECT {Columns} {From} WHERE r.state IN ('deciding','releasing') ORDER BY r.number");
+        $"SELECT {Columns} {From} WHERE r.state IN ('deciding','asked','releasing') ORDER BY r.number");
 
     public static async Task<IReadOnlyDictionary<string, long>> RequestCountsAsync(this Session session) =>
         (await session.QueryAsync<(string State, long Count)>("SELECT state, COUNT(*) AS count FROM requests GROUP BY state").ConfigureAwait(false)).ToDictionary(pair => pair.State, pair => pair.Count);
@@ -123,7 +219,7 @@ public static class RequestTables
     public static async Task<bool> SaveRequestAsync(this Session session, RequestRow row) => await session.ExecuteAsync(
         "UPDATE requests SET kind=@Kind, state=@State, stage=@Stage, cause=@Cause, edition=@Edition, workflow=@Workflow, plan=@Plan, plan_digest=@PlanDigest, stage_title=@StageTitle, deciders=@Deciders, " +
         "decider_role=@DeciderRole, decider_why=@DeciderWhy, problem=@Problem, candidates=@Candidates, chosen=@Chosen, since_at=@SinceAt, updated_at=@UpdatedAt, completed_at=@CompletedAt, due_at=@DueAt, " +
-        "attempts=@Attempts, lease_owner=@LeaseOwner, lease_until=@LeaseUntil, version=version+1 WHERE id=@Id AND version=@Version", row).ConfigureAwait(false) == 1;
+        "attempts=@Attempts, lease_owner=@LeaseOwner, lease_until=@LeaseUntil, wish=@Wish, ballots=@Ballots, round=@Round, clock=@Clock, clock_at=@ClockAt, held=@Held, plan_before=@PlanBefore, late=@Late, version=version+1 WHERE id=@Id AND version=@Version", row).ConfigureAwait(false) == 1;
 
     /// <summary>True when a plan is to be made: asked before claiming, since a read disturbs nobody.</summary>
     public static Task<bool> AnyPlanningAsync(this Session session, long now) => session.ScalarAsync<bool>("SELECT EXISTS (SELECT 1 FROM requests WHERE due_at<=@now AND state='planning' AND lease_until<=@now)", new { now });
@@ -133,9 +229,32 @@ public static class RequestTables
         "UPDATE requests SET lease_owner=@node, lease_until=@until, fence=fence+1, version=version+1 WHERE id IN (SELECT id FROM requests WHERE due_at<=@now AND state='planning' AND lease_until<=@now ORDER BY due_at LIMIT @limit" + session.Engine.SkipLocked + ") RETURNING id",
         new { node, now, until, limit });
 
+    /// <summary>Requests whose clock rings.</summary>
+    public static Task<IReadOnlyList<string>> DueClocksAsync(this Session session, long now, int limit) => session.QueryAsync<string>("SELECT id FROM requests WHERE clock_at<=@now AND state='deciding' ORDER BY clock_at LIMIT @limit", new { now, limit });
+
+    /// <summary>Requests that wait for people by name.</summary>
+    public static Task<IReadOnlyList<(string Id, string Deciders)>> NamedDecidersAsync(this Session session) => session.QueryAsync<(string, string)>("SELECT id, deciders FROM requests WHERE state IN ('deciding','asked') AND deciders<>''");
+
+    /// <summary>How many open requests stand in each state of each kind, and how many are late or stuck.</summary>
+    public static Task<IReadOnlyList<(string State, string Kind, long Count, long Late, long Stuck)>> RequestTalliesAsync(this Session session, IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? reach)
+    {
+        var parameters = new Dictionary<string, object?>();
+        if (reach is not null) AddReach(parameters, reach);
+        return session.QueryAsync<(string, string, long, long, long)>("SELECT r.state, r.kind, COUNT(*) AS count, CAST(COALESCE(SUM(r.late),0) AS BIGINT) AS late, CAST(COALESCE(SUM(CASE WHEN r.problem<>'' AND r.state IN ('planning','fulfilling') THEN 1 ELSE 0 END),0) AS BIGINT) AS stuck " +
+            $"{(reach is null ? "FROM requests r" : From)} {(reach is null ? "" : $"WHERE {ReachOf(reach, "p")}")} GROUP BY r.state, r.kind", parameters);
+    }
+
+    /// <summary>Joiners whose first day lies between two days and whose request is not complete.</summary>
+    public static Task<IReadOnlyList<RequestRow>> StartersAsync(this Session session, string from, string until, IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? reach, int limit)
+    {
+        var parameters = new Dictionary<string, object?> { ["from"] = from, ["until"] = until, ["limit"] = limit };
+        if (reach is not null) AddReach(parameters, reach);
+        return session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.kind='joiner' AND r.state NOT IN ('completed','declined','withdrawn') AND p.start_day>=@from AND p.start_day<=@until{(reach is null ? "" : $" AND {ReachOf(reach, "p")}")} ORDER BY p.start_day, r.number LIMIT @limit", parameters);
+    }
+
     public static Task AddDecisionAsync(this Session session, DecisionRow row) => session.ExecuteAsync(
-        "INSERT INTO decisions (request_id, stage_title, actor, verdict, remark, digest, at) VALUES (@RequestId, @StageTitle, @Actor, @Verdict, @Remark, @Digest, @At)", row);
+        "INSERT INTO decisions (request_id, stage_title, actor, verdict, remark, digest, at, stage, item, on_behalf, covers, round) VALUES (@RequestId, @StageTitle, @Actor, @Verdict, @Remark, @Digest, @At, @Stage, @Item, @OnBehalf, @Covers, @Round)", row);
 
     public static Task<IReadOnlyList<DecisionRow>> DecisionsAsync(this Session session, string request) => session.QueryAsync<DecisionRow>(
-        "SELECT request_id, stage_title, actor, verdict, remark, digest, at FROM decisions WHERE request_id=@request ORDER BY id", new { request });
+        "SELECT request_id, stage_title, actor, verdict, remark, digest, at, stage, item, on_behalf, covers, round FROM decisions WHERE request_id=@request ORDER BY id", new { request });
 }

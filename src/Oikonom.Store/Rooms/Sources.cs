@@ -81,6 +81,8 @@ public static class SourceTables
     public static Task SetSinceAsync(this Session session, string source, string since) => session.ExecuteAsync(
         "INSERT INTO source_states (source, active, actor, changed_at, test_outcome, tested_rule, since, problem) VALUES (@source, 0, '', 0, '', '', @since, '') ON CONFLICT (source) DO UPDATE SET since=excluded.since", new { source, since });
 
+    public static Task<IReadOnlyList<string>> HeldRunIdsAsync(this Session session) => session.QueryAsync<string>("SELECT run_id FROM held_runs WHERE state='held' ORDER BY at DESC LIMIT 20");
+
     public static Task AddHeldAsync(this Session session, HeldRunRow row) => session.ExecuteAsync(
         "INSERT INTO held_runs (run_id, source, digest, why, raises, state, actor, at) VALUES (@RunId, @Source, @Digest, @Why, @Raises, 'held', @Actor, @At)", row);
 

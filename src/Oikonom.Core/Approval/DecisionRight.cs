@@ -1,0 +1,59 @@
+namespace Oikonom.Core.Approval;
+
+/// <summary>Somebody who can sign in: their roles, and their employee number when they are a known person.</summary>
+public sealed record Party(string UserName, IReadOnlySet<string> Roles, string? Number, bool Active)
+{
+    private static readonly IReadOnlyDictionary<string, Reach> Everywhere = new Dictionary<string, Reach>();
+
+    /// <summary>The roles that are limited to a part of the organisation.</summary>
+    public IReadOnlyDictionary<string, Reach> Reach { get; init; } = Everywhere;
+
+    /// <summary>True when the party has the role where the person of a request works.</summary>
+    public bool Holds(string role, Circumstances about) => Roles.Contains(role) && (!Reach.TryGetValue(role, out var reach) || reach.Covers(about.Facts.Site, about.Facts.Text(People.BuiltIn.Department)));
+
+    /// <summary>True when the request is the party's own, or for them.</summary>
+    public bool IsConcerned(Circumstances about) => UserName == about.Requester || (Number is { Length: > 0 } number && number == about.Beneficiary);
+}
+
+/// <summary>Who may decide. Empty <paramref name="UserNames"/> means everybody with <paramref name="Role"/>.</summary>
+public sealed record Deciders(IReadOnlyList<string> UserNames, string? Role, string Why)
+{
+    public bool Includes(Party party, Circumstances about) => UserNames.Count > 0 ? UserNames.Contains(party.UserName) : Role is { } role && party.Holds(role, about);
+}
+
+/// <summary>A right to decide that was handed to somebody for a time.</summary>
+/// <param name="From">Whose right it is.</param>
+/// <param name="To">Who may use it.</param>
+/// <param name="Kinds">The kinds of request it is for; empty means all.</param>
+public sealed record Delegation(string Id, string From, string To, DateTimeOffset Begins, DateTimeOffset Ends, IReadOnlyList<string> Kinds)
+{
+    public bool Covers(string kind, DateTimeOffset at) => Begins <= at && at < Ends && (Kinds.Count == 0 || Kinds.Contains(kind));
+}
+
+/// <summary>Says who may decide, and who may not.</summary>
+public static class DecisionRight
+{
+    /// <summary>On whose behalf the actor decides: their own name, or that of somebody who handed the right over.</summary>
+    /// <exception cref="RefusedMove">With the code <c>own-request</c> or <c>not-yours</c>.</exception>
+    public static string Require(Party actor, Deciders deciders, Circumstances about, IReadOnlyList<Delegation> delegations, IReadOnlyList<Party> parties, DateTimeOffset at)
+    {
+        if (actor.UserName == about.Requester) throw new RefusedMove("own-request", "You raised this request yourself; somebody else decides on it.");
+        if (actor.IsConcerned(about)) throw new RefusedMove("own-request", "This request is for yourself; somebody else decides on it.");
+        return Acts(actor, deciders, about, delegations, parties, at)
+            ?? throw new RefusedMove("not-yours", $"This decision belongs to {deciders.Why}{(deciders.UserNames.Count > 0 ? $" ({string.Join(", ", deciders.UserNames)})" : "")}.");
+    }
+
+    /// <summary>Like <see cref="Require"/>, but null when the actor may not decide, by themselves or for somebody.</summary>
+    public static string? Acts(Party actor, Deciders deciders, Circumstances about, IReadOnlyList<Delegation> delegations, IReadOnlyList<Party> parties, DateTimeOffset at)
+    {
+        if (actor.IsConcerned(about)) return null;
+        if (deciders.Includes(actor, about)) return actor.UserName;
+        foreach (var delegation in delegations)
+        {
+            if (delegation.To != actor.UserName || !delegation.Covers(about.Kind, at)) continue;
+            // Nobody lends a right they could not use themselves.
+            if (parties.FirstOrDefault(p => p.UserName == delegation.From) is { Active: true } owner && !owner.IsConcerned(about) && deciders.Includes(owner, about)) return owner.UserName;
+        }
+        return null;
+    }
+}

@@ -1,0 +1,95 @@
+using System.Text.Json;
+using Oikonom.Core.Intake;
+using Oikonom.Core.People;
+using Oikonom.Core.Rulebook;
+using Oikonom.Core.Time;
+
+namespace Oikonom.Core.Planning;
+
+/// <summary>An entitlement somebody asked for. Null instants mean at once, and without an end.</summary>
+public sealed record WishedGrant(string Target, string Entitlement, DateTimeOffset? From, DateTimeOffset? Until)
+{
+    public string Key => $"{Target}/{Entitlement}";
+}
+
+/// <summary>A template on request somebody asked for.</summary>
+public sealed record WishedTemplate(string Template, DateTimeOffset? From, DateTimeOffset? Until);
+
+/// <summary>
+/// What a request would change in the inputs of the one function: attributes of the person, grants and templates
+/// beside the rules, and what was struck from the plan. Once approved it is written there, and not before.
+/// </summary>
+public sealed record Wish
+{
+    public static readonly Wish Nothing = new();
+
+    public string Reason { get; init; } = "";
+
+    /// <summary>Attribute → its new text; "" takes it away.</summary>
+    public SortedDictionary<string, string> Changes { get; init; } = new(StringComparer.Ordinal);
+    public IReadOnlyList<WishedGrant> Grants { get; init; } = [];
+    public IReadOnlyList<WishedTemplate> Templates { get; init; } = [];
+
+    /// <summary>Targets and entitlements that an approver declined while the rest went on.</summary>
+    public IReadOnlyList<string> Struck { get; init; } = [];
+
+    /// <summary>The target whose account gets a password or is unlocked.</summary>
+    public string Target { get; init; } = "";
+
+    /// <summary>Access ends at once, not at the end of a day.</summary>
+    public bool Urgent { get; init; }
+
+    public bool IsEmpty => Changes.Count == 0 && Grants.Count == 0 && Templates.Count == 0 && Struck.Count == 0 && Target.Length == 0;
+
+    public string ToJson() => JsonSerializer.Serialize(this, JsonSerializerOptions.Web);
+    public static Wish FromJson(string json) => json.Length <= 2 ? Nothing : JsonSerializer.Deserialize<Wish>(json, JsonSerializerOptions.Web) ?? Nothing;
+
+    /// <summary>The person as they would be with the wish.</summary>
+    /// <exception cref="PlanFault">An attribute cannot be read.</exception>
+    public Subject Apply(Subject person, Rulebook.Rulebook rulebook, Reason reason, DateTimeOffset now)
+    {
+        var facts = person.Facts;
+        foreach (var (name, text) in Changes) facts = facts.WithText(name, text, rulebook.Attributes, out var problem) ?? throw new PlanFault(problem);
+        if (Urgent)
+        {
+            // The last day is the one before today at the site: the term is over now.
+            var today = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(now, rulebook.ZoneOf(facts.Site)).DateTime);
+            if (facts.End is null || facts.End >= today) facts = facts.With(BuiltIn.End, Expressions.Value.Of(today.AddDays(-1)));
+        }
+        var keys = Grants.Select(g => g.Key).ToHashSet(StringComparer.Ordinal);
+        var templates = Templates.Select(t => t.Template).ToHashSet(StringComparer.Ordinal);
+        return person with
+        {
+            Facts = facts,
+            Extra = [.. person.Extra.Where(e => !keys.Contains($"{e.Target}/{e.Entitlement}")), .. Grants.Where(g => !Struck.Contains(g.Key)).Select(g => new ExtraGrant(g.Target, g.Entitlement, g.From ?? now, g.Until, reason))],
+            Asked = [.. person.Asked.Where(a => !templates.Contains(a.Template)), .. Templates.Select(t => new AskedTemplate(t.Template, t.From ?? now, t.Until))],
+            Refused = [.. person.Refused.Where(r => !keys.Contains(r)), .. Struck.Where(s => !Grants.Any(g => g.Key == s))],
+        };
+    }
+
+    /// <summary>The plan of a request that carries this wish; a request about one thing plans that one thing and nothing else that is under way.</summary>
+    /// <inheritdoc cref="Planner.Make"/>
+    public Plan Plan(Subject before, Subject after, AccessState recorded, IReadOnlyDictionary<string, string> immutableIds, IReadOnlyDictionary<string, ExistingAccount> existing, Edition edition, RequestKind kind, DateTimeOffset now)
+    {
+        switch (kind)
+        {
+            case RequestKind.Password or RequestKind.Unlock:
+                var account = recorded.Accounts.GetValueOrDefault(Target) ?? throw new PlanFault($"{edition.Rulebook.Targets.GetValueOrDefault(Target)?.Title ?? Target} holds no account of this person.");
+                if (!account.Enabled) throw new PlanFault($"The account {account.Name} is disabled because the person does not work here now; there is nothing to unlock.");
+                var reason = new Reason("request", "", Reason);
+                var doing = kind == RequestKind.Password ? ChangeKind.SetPassword : ChangeKind.EnableAccount;
+                return new(edition.Number, [.. new[] { doing, ChangeKind.Verify }.Select((c, i) => new Change(i + 1, c, Target, account.Name, null, false, account.Name, account.Container, account.Classes, [], true, immutableIds.GetValueOrDefault(Target), reason))]);
+            case RequestKind.Access or RequestKind.Extension or RequestKind.Account:
+                var whole = Planner.Make(after, recorded, immutableIds, existing, edition, kind, now);
+                var bare = Planner.Make(before, recorded, immutableIds, existing, edition, kind, now).Changes.Where(c => c.Kind != ChangeKind.Verify).Select(Key).ToHashSet();
+                var own = whole.Changes.Where(c => c.Kind != ChangeKind.Verify && !bare.Contains(Key(c))).ToList();
+                var places = own.Select(c => (c.Target, c.Due)).ToHashSet();
+                return whole with { Changes = [.. whole.Changes.Where(c => own.Contains(c) || (c.Kind == ChangeKind.Verify && places.Contains((c.Target, c.Due)))).Select((c, i) => c with { Ordinal = i + 1 })] };
+            default:
+                return Planner.Make(after, recorded, immutableIds, existing, edition, kind, now);
+        }
+
+        static (ChangeKind, string, string, DateTimeOffset?, string) Key(Change c) => (c.Kind, c.Target, c.Subject, c.Due, c.Account);
+    }
+
+}

@@ -1,0 +1,141 @@
+using System.Text.Json;
+using Oikonom.Core.Approval;
+using Oikonom.Core.People;
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Service.Hosting;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Approval;
+
+/// <summary>When a stage is late, when somebody is reminded next, and how far it has escalated. Instants in milliseconds.</summary>
+public sealed record StageClock(long? Deadline = null, long? Remind = null, int Level = 0, long? Stopped = null)
+{
+    public long? Next => (Deadline, Remind) switch { ({ } d, { } r) => Math.Min(d, r), var (d, r) => d ?? r };
+    public string ToJson() => JsonSerializer.Serialize(this, JsonSerializerOptions.Web);
+    public static StageClock FromJson(string json) => JsonSerializer.Deserialize<StageClock>(json, JsonSerializerOptions.Web) ?? new();
+}
+
+/// <summary>A request with all that decisions on it rest on, as it is now: read once for one decision or one page.</summary>
+public sealed class Case
+{
+    private Case(RequestRow row, Plan plan, Edition edition, Workflow workflow, PersonRow person, Wish wish, IReadOnlyList<DecisionRow> decisions, IReadOnlyList<UserRow> users, IReadOnlyList<DelegationRow> delegations, string managersManager)
+    {
+        (Row, Plan, Edition, Workflow, Person, Wish, Decisions, Users) = (row, plan, edition, workflow, person, wish, decisions, users);
+        Parties = [.. users.Select(u => new Party(u.Name, u.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).ToHashSet(), u.Number.Length > 0 ? u.Number : null, u.Active == 1) { Reach = Reach.FromJson(u.Reach) })];
+        Delegations = [.. delegations.Select(d => new Delegation(d.Id, d.FromUser, d.ToUser, d.BeginsAt.ToInstant(), d.EndsAt.ToInstant(), d.Kinds.Split(' ', StringSplitOptions.RemoveEmptyEntries)))];
+        Items = Core.Approval.Items.Of(plan, edition.Rulebook);
+        var facts = Facts.FromJson(person.Facts, edition.Rulebook.Attributes);
+        foreach (var (name, text) in wish.Changes) facts = facts.WithText(name, text, edition.Rulebook.Attributes, out _) ?? facts;
+        About = new(row.Kind, row.Source.Length > 0 ? row.Source : Workflow.ByHand, row.Requester, users.FirstOrDefault(u => u.Name == row.Requester)?.Number ?? "", facts, managersManager, wish.Urgent, Items, plan.Conflicts is { Count: > 0 });
+        Votes = [.. decisions.Where(d => d.Verdict == "approved" && d.Round == row.Round).Select(d => new Vote(d.Stage, d.Item, d.Actor, d.OnBehalf.Length > 0 ? d.OnBehalf : d.Actor, JsonSerializer.Deserialize<Dictionary<string, string>>(d.Covers) ?? []))];
+        Struck = wish.Struck.ToHashSet(StringComparer.Ordinal);
+        Stages = Standing.Ask(StagesOf(workflow, plan, edition.Rulebook), About, edition.Rulebook, Parties);
+        Open = JsonSerializer.Deserialize<List<Ballot>>(row.Ballots, JsonSerializerOptions.Web) ?? [];
+    }
+
+    public RequestRow Row { get; }
+    public Plan Plan { get; }
+    public Edition Edition { get; }
+    public Workflow Workflow { get; }
+    public PersonRow Person { get; }
+    public Wish Wish { get; }
+    public IReadOnlyList<DecisionRow> Decisions { get; }
+    public IReadOnlyList<UserRow> Users { get; }
+    public IReadOnlyList<Party> Parties { get; }
+    public IReadOnlyList<Delegation> Delegations { get; }
+    public IReadOnlyList<Item> Items { get; }
+    public Circumstances About { get; }
+    public IReadOnlyList<Vote> Votes { get; private set; }
+    public IReadOnlySet<string> Struck { get; }
+    public IReadOnlyList<StageAsk> Stages { get; }
+
+    /// <summary>What the present stage asked when it began, with what escalation added.</summary>
+    public IReadOnlyList<Ballot> Open { get; private set; }
+
+    public Stage? Stage => Row.State is "deciding" or "asked" && Row.Stage < Stages.Count ? Stages[(int)Row.Stage].Rule : null;
+
+    public static async Task<Case> LoadAsync(Session s, RequestRow row, Edition edition, DateTimeOffset now, Plan? plan = null)
+    {
+        var person = await s.PersonAsync(row.PersonId) ?? throw new InvalidOperationException($"The person of request {row.Id} is gone.");
+        var shown = plan ?? (row.Plan is null ? new Plan(edition.Number, []) : Plan.FromJson(row.Plan));
+        var manager = person.Manager.Length > 0 ? await s.PersonByNumberAsync(person.Manager) : null;
+        var wish = Wish.FromJson(row.Wish);
+        var users = await s.UsersAsync();
+        // A plan just made chooses its workflow; later decisions stay with it.
+        var workflow = plan is null ? edition.Rulebook.Workflows.FirstOrDefault(w => w.Name == row.Workflow) : null;
+        workflow ??= WorkflowFor(edition, row, shown, person, wish, manager?.Manager ?? "", users);
+        return new(row, shown, edition, workflow, person, wish, await s.DecisionsAsync(row.Id), users, await s.DelegationsAsync("", now.ToUnixTimeMilliseconds()), manager?.Manager ?? "");
+    }
+
+    /// <summary>A case that is only thought of: nothing of it is stored.</summary>
+    public static async Task<Case> PreviewAsync(Session s, RequestRow row, Edition edition, Plan plan, PersonRow person, DateTimeOffset now)
+    {
+        var manager = person.Manager.Length > 0 ? await s.PersonByNumberAsync(person.Manager) : null;
+        var (wish, users) = (Wish.FromJson(row.Wish), await s.UsersAsync());
+        return new(row, plan, edition, WorkflowFor(edition, row, plan, person, wish, manager?.Manager ?? "", users), person, wish, [], users, await s.DelegationsAsync("", now.ToUnixTimeMilliseconds()), manager?.Manager ?? "");
+    }
+
+    private static Workflow WorkflowFor(Edition edition, RequestRow row, Plan plan, PersonRow person, Wish wish, string managersManager, IReadOnlyList<UserRow> users)
+    {
+        var rulebook = edition.Rulebook;
+        var source = row.Source.Length > 0 ? row.Source : Workflow.ByHand;
+        var fitting = rulebook.Workflows.Where(w => w.For.Contains(row.Kind) && (w.Sources.Count == 0 || w.Sources.Contains(source))).OrderByDescending(w => w.Priority).ThenByDescending(w => (w.When is null ? 0 : 1) + (w.Sources.Count == 0 ? 0 : 1)).ToList();
+        if (fitting.Count > 0 && fitting.Any(w => w.When is not null))
+        {
+            var about = new Circumstances(row.Kind, source, row.Requester, users.FirstOrDefault(u => u.Name == row.Requester)?.Number ?? "", Facts.FromJson(person.Facts, rulebook.Attributes), managersManager, wish.Urgent, Core.Approval.Items.Of(plan, rulebook), plan.Conflicts is { Count: > 0 });
+            if (fitting.FirstOrDefault(w => Approvers.Holds(w.When, about, rulebook)) is { } found) return found;
+        }
+        return fitting.FirstOrDefault(w => w.When is null) ?? DefaultFor(edition, row.Kind);
+    }
+
+    /// <summary>The workflow of a kind before anything is known of its plan; a kind without one of its own goes the way of a mover.</summary>
+    public static Workflow DefaultFor(Edition edition, string kind) =>
+        edition.Rulebook.Workflows.FirstOrDefault(w => w.For.Contains(kind)) ?? edition.Rulebook.Workflows.First(w => w.For.Contains("mover"));
+
+    /// <summary>The stages of the workflow, and one for each approver whom a broken separation demands.</summary>
+    private static IReadOnlyList<Stage> StagesOf(Workflow workflow, Plan plan, Core.Rulebook.Rulebook rulebook) =>
+        [.. workflow.Stages, .. (plan.Conflicts ?? []).GroupBy(c => c.Decides).Select(g =>
+        {
+            var approver = rulebook.Separations.FirstOrDefault(x => x.Name == g.First().Separation)?.Approver ?? new Approver("role", "engineer", null);
+            return new Stage($"separation-{g.Key}", string.Join("; ", g.Select(c => c.Title)), [approver], [approver], workflow.Place);
+        })];
+
+    /// <summary>The first stage that lacks approvals now. What was passed stays passed while the plan is the same.</summary>
+    public int FirstOpen(bool fromTheStart)
+    {
+        if (fromTheStart) return Standing.FirstOpen(Stages, Items, Votes, Struck);
+        var now = (int)Row.Stage;
+        return StillOpen().Count > 0 ? now : Standing.FirstOpen(Stages, Items, Votes, Struck, now + 1);
+    }
+
+    /// <summary>Of what the present stage asked, what still lacks approvals.</summary>
+    public IReadOnlyList<Ballot> StillOpen() => [.. Open.Where(b => Standing.Given(b, Items, Votes, Struck).Count < b.Needed)];
+
+    public void Add(Vote vote) => Votes = [.. Votes, vote];
+    public void Replace(IReadOnlyList<Ballot> ballots) => Open = ballots;
+
+    /// <summary>The open ballots an actor may vote on, with whose right each uses; one right votes once.</summary>
+    public IReadOnlyList<(Ballot Ballot, string For)> VotesOf(Party actor, DateTimeOffset at) =>
+        [.. StillOpen().Select(b => (Ballot: b, For: Acts(actor, b, at) ?? "")).Where(b => b.For.Length > 0 && !Standing.Given(b.Ballot, Items, Votes, Struck).Contains(b.For))];
+
+    private string? Acts(Party actor, Ballot ballot, DateTimeOffset at) =>
+        DecisionRight.Acts(actor, ballot.Deciders, About, Delegations, Parties, at);
+
+    /// <exception cref="RefusedMove">Nothing here is the actor's to decide; the message says whose it is.</exception>
+    public IReadOnlyList<(Ballot Ballot, string For)> RequireVotes(Party actor, DateTimeOffset at)
+    {
+        var open = StillOpen();
+        var mine = VotesOf(actor, at);
+        if (mine.Count > 0) return mine;
+        if (open.Count == 0) throw new RefusedMove("wrong-state", $"The request is {RequestMachine.Name(StageEntry.StateOf(Row))}; nothing in it is to be decided.");
+        DecisionRight.Require(actor, open[0].Deciders, About, Delegations, Parties, at);
+        throw new RefusedMove("already-decided", "You decided on this already; it waits for others.");
+    }
+
+    public UserRow? User(string name) => Users.FirstOrDefault(u => u.Name == name && u.Active == 1);
+
+    /// <summary>Users who may decide a ballot, without the requester and the person it is for.</summary>
+    public IEnumerable<UserRow> Deciding(IEnumerable<Ballot> ballots) => Users.Where(u => u.Active == 1 && Parties.First(p => p.UserName == u.Name) is var party && !party.IsConcerned(About) && ballots.Any(b => b.Deciders.Includes(party, About)));
+}

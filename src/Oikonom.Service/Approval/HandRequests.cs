@@ -1,0 +1,435 @@
+using System.Globalization;
+using System.Security.Claims;
+using System.Text.Json;
+using Oikonom.Contracts;
+using Oikonom.Core.Approval;
+using Oikonom.Core.Expressions;
+using Oikonom.Core.Intake;
+using Oikonom.Core.Ledger;
+using Oikonom.Core.People;
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Core.Time;
+using Oikonom.Service.Access;
+using Oikonom.Service.Hosting;
+using Oikonom.Service.Planning;
+using Oikonom.Service.Rulebook;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Approval;
+
+/// <summary>What people ask for by hand: checked, previewed, and raised as requests.</summary>
+public sealed class HandRequests(Store.Store store, EditionBook editions, TimeProvider time)
+{
+    private static readonly string[] Kinds = ["joiner", "mover", "leaver", "access", "extension", "change", "password", "unlock", "account"];
+
+    /// <summary>A body made ready: the person it is for, the wish, and what is wrong with it.</summary>
+    private sealed record Ready(NewRequest Body, RequestKind Kind, PersonRow? Person, Facts? Joiner, Wish Wish, Recorded? Recorded, List<FieldProblem> Problems);
+
+    /// <summary>Raises a request. Nothing is changed when something in it is wrong.</summary>
+    public async Task<string> RaiseAsync(NewRequest body, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var edition = await editions.CurrentAsync(cancel);
+        return await store.WriteAsync(async s =>
+        {
+            var ready = await ReadAsync(s, body, user, edition);
+            await RequireAloneAsync(s, ready);
+            if (ready.Problems.Count > 0) throw Refused(ready.Problems);
+            return await RaiseAsync(s, ready, user, edition);
+        }, cancel);
+    }
+
+    private static Problem Refused(IReadOnlyList<FieldProblem> problems) =>
+        new(400, "invalid", "Not valid", string.Join(" ", problems.Select(p => p.Message)), ("field", problems[0].Field), ("problems", problems));
+
+    private async Task<string> RaiseAsync(Session s, Ready ready, ClaimsPrincipal user, Edition edition)
+    {
+        var now = time.GetUtcNow();
+        var at = now.ToUnixTimeMilliseconds();
+        var person = ready.Person?.Id ?? PersonId.New(now).ToString();
+        if (ready.Joiner is { } facts)
+            await s.UpsertPeopleAsync([StageEntry.Row(new() { Id = person, Source = Workflow.ByHand, Others = ready.Person?.Others ?? "[]" }, facts, at)]);
+        var kind = ready.Body.Kind;
+        var request = new RequestRow
+        {
+            Id = RequestId.New(now).ToString(),
+            Kind = kind,
+            State = "planning",
+            PersonId = person,
+            Requester = user.UserName(),
+            Edition = edition.Number,
+            CreatedAt = at,
+            Workflow = Case.DefaultFor(edition, kind).Name,
+            Source = Workflow.ByHand,
+            Wish = ready.Wish.ToJson(),
+            Cause = JsonSerializer.Serialize(CauseOf(ready, edition)),
+        };
+        await s.AddRequestsAsync([request]);
+        s.Record(LedgerEntry.Of(now, user.UserName(), "request.raised", person, request.Id, ("requestKind", kind), ("source", Workflow.ByHand), ("wish", ready.Wish)));
+        s.Tell("requests", request.Id);
+        return request.Id;
+    }
+
+    /// <summary>What the request would bring, without reserving a name or a number and without asking a target.</summary>
+    public async Task<RequestPreview> PreviewAsync(NewRequest body, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var edition = await editions.CurrentAsync(cancel);
+        return await store.ReadAsync(async s =>
+        {
+            var ready = await ReadAsync(s, body, user, edition);
+            await RequireAloneAsync(s, ready);
+            var open = OpenFields(ready, edition);
+            var reason = new Reason("request", "", ready.Wish.Reason);
+            var now = time.GetUtcNow();
+            if ((ready.Person is null && ready.Joiner is null) || ready.Problems.Exists(p => p.Field is "kind" or "person")) return new RequestPreview(false, ready.Problems, open, [], [], [], "", [], null);
+            var before = ready.Joiner is { } facts
+                ? new Subject(ready.Person is null ? PersonId.New(now) : PersonId.Parse(ready.Person.Id), facts, ready.Person is null ? new Dictionary<string, string>() : ready.Recorded!.Subject(ready.Person.Id, edition).AccountNames)
+                : ready.Recorded!.Subject(ready.Person!.Id, edition);
+            try
+            {
+                var after = ready.Wish.Apply(before, edition.Rulebook, reason, now);
+                var names = await NamesAsync(s, after, edition);
+                (before, after) = (before with { AccountNames = names }, after with { AccountNames = names });
+                var plan = ready.Wish.Plan(before, after, ready.Person is null ? AccessState.Nothing : ready.Recorded!.State(ready.Person.Id, edition),
+                    ready.Person is null ? new Dictionary<string, string>() : ready.Recorded!.ImmutableIds(ready.Person.Id), new Dictionary<string, ExistingAccount>(), edition, ready.Kind, now);
+                var row = new RequestRow { Kind = body.Kind, Requester = user.UserName(), Source = Workflow.ByHand, State = "planning", Wish = ready.Wish.ToJson(), PersonId = ready.Person?.Id ?? "" };
+                var of = await Case.PreviewAsync(s, row, edition, plan, ready.Person ?? StageEntry.Row(new(), after.Facts, 0), now);
+                return new RequestPreview(ready.Problems.Count == 0, ready.Problems, open, edition.Rulebook.Access.Ask().TemplatesOf(after), [.. plan.Changes.Select(c => RequestViews.View(c, edition))],
+                    RequestViews.ItemsOf(of), of.Workflow.Title, RequestViews.StagesOf(of, null, now),
+                    plan.Changes.Count == 0 ? "Nothing would change: what is asked for is so already." : null);
+            }
+            catch (PlanFault fault)
+            {
+                return new RequestPreview(false, [.. ready.Problems, new("plan", fault.Message)], open, [], [], [], "", [], null);
+            }
+        }, cancel);
+    }
+
+    /// <summary>The names of the person, and for accounts they do not have yet the first that is free now.</summary>
+    private static async Task<IReadOnlyDictionary<string, string>> NamesAsync(Session s, Subject person, Edition edition)
+    {
+        var names = new Dictionary<string, string>(person.AccountNames);
+        foreach (var target in edition.Rulebook.Targets.Values.Where(t => t.Desk is null && !names.ContainsKey(t.Name)))
+        {
+            var wishes = Desired.NameWishes(person, edition, target.Name);
+            foreach (var batch in AccountNames.Candidates(wishes, target.Names).Take(60).Chunk(20))
+            {
+                var taken = await s.NamesTakenAsync(target.Name, batch, person.Id.ToString());
+                if (batch.Except(taken).FirstOrDefault() is not { } free) continue;
+                names[target.Name] = free;
+                break;
+            }
+        }
+        return names;
+    }
+
+    private static IReadOnlyList<OpenField> OpenFields(Ready ready, Edition edition)
+    {
+        var facts = ready.Joiner ?? (ready.Recorded is not null && ready.Person is not null ? ready.Recorded.Subject(ready.Person.Id, edition).Facts : null);
+        if (facts is null || ready.Kind is not (RequestKind.Joiner or RequestKind.Mover or RequestKind.Change)) return [];
+        foreach (var (name, text) in ready.Wish.Changes) facts = facts.WithText(name, text, edition.Rulebook.Attributes, out _) ?? facts;
+        try
+        {
+            return [.. edition.Rulebook.Access.Ask().Asks(new(PersonId.New(DateTimeOffset.UnixEpoch), facts, new Dictionary<string, string>())).Select(a => FieldOf(a, true, edition))];
+        }
+        catch (PlanFault)
+        {
+            // The plan says what is wrong.
+            return [];
+        }
+    }
+
+    public static OpenField FieldOf(string name, bool mandatory, Edition edition) => new(name, edition.Rulebook.Attributes.TryGet(name, out var slot)
+        ? slot.Type.Kind switch { Core.Expressions.ValueKind.Date => "date", Core.Expressions.ValueKind.Int => "number", Core.Expressions.ValueKind.Bool => "yes-no", _ => "text" } : "text", mandatory, null);
+
+    private async Task<Ready> ReadAsync(Session s, NewRequest body, ClaimsPrincipal user, Edition edition)
+    {
+        var problems = new List<FieldProblem>();
+        if (!Kinds.Contains(body.Kind))
+        {
+            problems.Add(new("kind", $"'{body.Kind}' is no kind of request; use {string.Join(", ", Kinds)}.{Nearest.Hint(body.Kind ?? "", Kinds)}"));
+            return new(body, RequestKind.Access, null, null, Wish.Nothing, null, problems);
+        }
+        var kind = JsonSerializer.Deserialize<RequestKind>($"\"{body.Kind}\"");
+        if (body.Reason?.Length > 2000) problems.Add(new("reason", "A reason has 2000 characters at most."));
+        var wish = new Wish { Reason = body.Reason?.Trim() ?? "" };
+        if (kind == RequestKind.Joiner) return await JoinerAsync(s, body, user, edition, wish, problems);
+        var person = string.IsNullOrWhiteSpace(body.Person) ? null : Guid.TryParse(body.Person, out var id) ? await s.PersonAsync(id.ToString()) : await s.PersonByNumberAsync(body.Person.Trim());
+        if (person is null)
+        {
+            problems.Add(new("person", string.IsNullOrWhiteSpace(body.Person) ? "Say for whom: a person's id or employee number." : $"There is no person '{body.Person}'."));
+            return new(body, kind, null, null, wish, null, problems);
+        }
+        user.RequireReach(person.Site, person.Department, Roles.Requester, Roles.Engineer);
+        var recorded = await Recorded.LoadAsync(s, [person.Id]);
+        var facts = recorded.Subject(person.Id, edition).Facts;
+        wish = kind switch
+        {
+            RequestKind.Mover or RequestKind.Change => wish with { Changes = Changes(body.Record, facts, edition, problems, needed: true) },
+            RequestKind.Leaver => Leaver(body, wish, facts, edition, problems),
+            RequestKind.Access => wish with { Grants = Grants(body.Grants, facts, edition, problems) },
+            RequestKind.Extension => Extension(body, wish, facts, recorded, person.Id, edition, problems),
+            RequestKind.Account => wish with { Templates = Template(body, facts, edition, problems) },
+            _ => wish with { Target = Target(body, recorded, person.Id, edition, problems) },
+        };
+        if (kind is RequestKind.Access or RequestKind.Extension or RequestKind.Account && wish.Reason.Length == 0) problems.Add(new("reason", "Say what it is needed for; the approver reads it."));
+        return new(body, kind, person, null, wish, recorded, problems);
+    }
+
+    private async Task<Ready> JoinerAsync(Session s, NewRequest body, ClaimsPrincipal user, Edition edition, Wish wish, List<FieldProblem> problems)
+    {
+        var record = new Dictionary<string, string>(body.Record ?? new Dictionary<string, string>());
+        var stem = Math.Abs(time.Milliseconds() % 1_000_000_000).ToString("d9", CultureInfo.InvariantCulture);
+        if (record.GetValueOrDefault(BuiltIn.Number, "").Trim().Length == 0) record[BuiltIn.Number] = "H" + stem;
+        if (record.GetValueOrDefault(BuiltIn.Person, "").Trim().Length == 0) record[BuiltIn.Person] = record[BuiltIn.Number];
+        var facts = new Facts([]);
+        foreach (var (name, text) in record)
+        {
+            if (RecordReader.Refuse(text ?? "") is { } refused) problems.Add(new(name, refused));
+            else if (facts.WithText(name, (text ?? "").Trim(), edition.Rulebook.Attributes, out var problem) is { } changed) facts = changed;
+            else problems.Add(new(name, problem));
+        }
+        foreach (var name in edition.Rulebook.Mandatory.Where(m => facts[m].IsNull && !problems.Exists(p => p.Field == m))) problems.Add(new(name, $"'{name}' is needed."));
+        CheckFacts(facts, edition, problems);
+        if (facts.Site.Length > 0) user.RequireReach(facts.Site, facts.Text(BuiltIn.Department), Roles.Requester, Roles.Engineer);
+        if (problems.Count == 0)
+            foreach (var asked in edition.Rulebook.Access.Ask().Asks(new(PersonId.New(DateTimeOffset.UnixEpoch), facts, new Dictionary<string, string>()))) problems.Add(new(asked, $"The template leaves '{asked}' open; fill it in."));
+        var known = await s.PersonByNumberAsync(record[BuiltIn.Number]) ?? await s.PersonByNumberAsync(record[BuiltIn.Person]);
+        if (known is not null) problems.Add(new(BuiltIn.Number, $"{known.Display} ({known.Number}) is known already; raise a mover or a leaver for them."));
+        return new(body, RequestKind.Joiner, null, facts, wish, null, problems);
+    }
+
+    private static void CheckFacts(Facts facts, Edition edition, List<FieldProblem> problems)
+    {
+        if (facts.Site.Length > 0 && !edition.Rulebook.Sites.ContainsKey(facts.Site)) problems.Add(new(BuiltIn.Site, $"'{facts.Site}' is no site of the rulebook.{Nearest.Hint(facts.Site, edition.Rulebook.Sites.Keys)}"));
+        if (facts.End < facts.Start) problems.Add(new(BuiltIn.End, $"The end {facts.Text(BuiltIn.End)} lies before the start {facts.Text(BuiltIn.Start)}."));
+    }
+
+    private static SortedDictionary<string, string> Changes(IReadOnlyDictionary<string, string>? record, Facts facts, Edition edition, List<FieldProblem> problems, bool needed)
+    {
+        var changes = new SortedDictionary<string, string>(StringComparer.Ordinal);
+        var after = facts;
+        foreach (var (name, text) in record ?? new Dictionary<string, string>())
+        {
+            var value = (text ?? "").Trim();
+            if (name is BuiltIn.Person or BuiltIn.Number) problems.Add(new(name, $"'{name}' is who the person is; only HR changes it."));
+            else if (RecordReader.Refuse(value) is { } refused) problems.Add(new(name, refused));
+            else if (value.Length == 0 && edition.Rulebook.Mandatory.Contains(name)) problems.Add(new(name, $"'{name}' is needed."));
+            else if (after.WithText(name, value, edition.Rulebook.Attributes, out var problem) is not { } changed) problems.Add(new(name, problem));
+            else if (facts.Text(name) != value) (after, changes[name]) = (changed, value);
+        }
+        CheckFacts(after, edition, problems);
+        if (needed && changes.Count == 0 && problems.Count == 0) problems.Add(new("record", "Nothing would change; give the attributes that differ."));
+        return changes;
+    }
+
+    private Wish Leaver(NewRequest body, Wish wish, Facts facts, Edition edition, List<FieldProblem> problems)
+    {
+        if (body.Urgent == true) return wish with { Urgent = true };
+        if (body.LastDay is not { } last)
+        {
+            problems.Add(new("lastDay", "Name the last day, or say that it is urgent."));
+            return wish;
+        }
+        if (last < facts.Start) problems.Add(new("lastDay", $"The last day lies before the first, {facts.Text(BuiltIn.Start)}."));
+        if (facts.End == last) problems.Add(new("lastDay", $"{last:yyyy-MM-dd} is the last day already."));
+        return wish with { Changes = new(StringComparer.Ordinal) { [BuiltIn.End] = last.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) } };
+    }
+
+    private List<WishedGrant> Grants(IReadOnlyList<GrantWish>? wishes, Facts facts, Edition edition, List<FieldProblem> problems)
+    {
+        if (wishes is not { Count: > 0 }) problems.Add(new("grants", "Say what is asked for: at least one entitlement."));
+        var grants = new List<WishedGrant>();
+        foreach (var wish in wishes ?? [])
+        {
+            if (Entitled(wish.Entitlement, edition, problems) is not { } found) continue;
+            if (!found.Entitlement.IsRequestable) problems.Add(new("grants", $"'{found.Entitlement.Title}' is given by the rulebook only; nobody asks for it."));
+            var zone = edition.Rulebook.ZoneOf(facts.Site);
+            var (from, until) = (Instant(wish.From, "from", zone, false, problems), Instant(wish.Until, "until", zone, true, problems));
+            CheckTerm(from, until, problems);
+            if (until is null && found.Entitlement.IsPrivileged) problems.Add(new("until", $"'{found.Entitlement.Title}' is privileged and is never given without an end; name the day on which it ends."));
+            if (grants.Exists(g => g.Key == wish.Entitlement)) problems.Add(new("grants", $"'{wish.Entitlement}' stands here twice."));
+            grants.Add(new(found.Target, found.Entitlement.Name, from, until));
+        }
+        return grants;
+    }
+
+    private void CheckTerm(DateTimeOffset? from, DateTimeOffset? until, List<FieldProblem> problems)
+    {
+        if (until <= time.GetUtcNow()) problems.Add(new("until", "The end lies in the past."));
+        else if (until <= from) problems.Add(new("until", "The end lies before the begin."));
+    }
+
+    private static (string Target, Entitlement Entitlement)? Entitled(string? key, Edition edition, List<FieldProblem> problems)
+    {
+        var parts = (key ?? "").Split('/', 2);
+        if (parts.Length == 2 && edition.Rulebook.Targets.GetValueOrDefault(parts[0])?.Entitlements.GetValueOrDefault(parts[1]) is { } entitlement) return (parts[0], entitlement);
+        problems.Add(new("grants", $"There is no entitlement '{key}'.{Nearest.Hint(key ?? "", edition.Rulebook.Targets.Values.SelectMany(t => t.Entitlements.Keys.Select(e => $"{t.Name}/{e}")))}"));
+        return null;
+    }
+
+    private Wish Extension(NewRequest body, Wish wish, Facts facts, Recorded recorded, string person, Edition edition, List<FieldProblem> problems)
+    {
+        if (body.Record is { Count: > 0 } record)
+        {
+            foreach (var name in record.Keys.Where(k => k != BuiltIn.End)) problems.Add(new(name, "An extension changes the end alone; raise a change for other attributes."));
+            return wish with { Changes = Changes(record, facts, edition, problems, needed: true) };
+        }
+        var held = recorded.Subject(person, edition).Extra;
+        var grants = Grants(body.Grants, facts, edition, problems);
+        foreach (var grant in grants.Where(g => !held.Any(h => $"{h.Target}/{h.Entitlement}" == g.Key)))
+            problems.Add(new("grants", $"{grant.Key} is not held for a term that could be extended; ask for access instead."));
+        return wish with { Grants = [.. grants.Select(g => g with { From = held.FirstOrDefault(h => $"{h.Target}/{h.Entitlement}" == g.Key)?.From ?? g.From })] };
+    }
+
+    private List<WishedTemplate> Template(NewRequest body, Facts facts, Edition edition, List<FieldProblem> problems)
+    {
+        var template = edition.Rulebook.Templates.FirstOrDefault(t => t.Name == body.Template);
+        var known = edition.Rulebook.Templates.Where(t => t.IsOnRequest).Select(t => t.Name).ToList();
+        if (template is not { IsOnRequest: true })
+        {
+            problems.Add(new("template", template is null ? $"There is no template '{body.Template}'.{Nearest.Hint(body.Template ?? "", known)} Templates on request are: {(known.Count == 0 ? "none" : string.Join(", ", known))}." : $"The template '{template.Name}' applies by its condition; nobody asks for it."));
+            return [];
+        }
+        var zone = edition.Rulebook.ZoneOf(facts.Site);
+        var (from, until) = (Instant(body.From, "from", zone, false, problems), Instant(body.Until, "until", zone, true, problems));
+        CheckTerm(from, until, problems);
+        return [new(template.Name, from, until)];
+    }
+
+    private static string Target(NewRequest body, Recorded recorded, string person, Edition edition, List<FieldProblem> problems)
+    {
+        var targets = recorded.State(person, edition).Accounts.Keys.Where(t => edition.Rulebook.Targets.ContainsKey(t)).ToList();
+        if (string.IsNullOrEmpty(body.Target) && targets.Count == 1) return targets[0];
+        if (body.Target is { } named && targets.Contains(named)) return named;
+        problems.Add(new("target", targets.Count == 0 ? "The person has no account." : $"Name the target of the account: {string.Join(", ", targets)}."));
+        return "";
+    }
+
+    /// <summary>A day at the site (its begin, or its end when it is the last), or an instant.</summary>
+    private static DateTimeOffset? Instant(string? text, string field, TimeZoneInfo zone, bool last, List<FieldProblem> problems)
+    {
+        if (string.IsNullOrWhiteSpace(text)) return null;
+        if (DateOnly.TryParseExact(text, "yyyy-MM-dd", out var day)) return last ? SiteDays.EndOf(day, zone) : SiteDays.StartOf(day, zone);
+        if (text.Contains('T', StringComparison.Ordinal) && DateTimeOffset.TryParse(text, CultureInfo.InvariantCulture, DateTimeStyles.AssumeUniversal | DateTimeStyles.AdjustToUniversal, out var at)) return at;
+        problems.Add(new(field, $"'{text}' is no day such as 2026-12-01 and no instant such as 2026-12-01T08:00:00Z."));
+        return null;
+    }
+
+    /// <summary>Two requests that change the same inputs do not run beside each other.</summary>
+    private static async Task RequireAloneAsync(Session s, Ready ready)
+    {
+        if (ready.Person is null || ready.Kind is RequestKind.Password or RequestKind.Unlock) return;
+        var wholes = await s.OpenRequestsOfAsync([ready.Person.Id]);
+        if (ready.Kind is RequestKind.Mover or RequestKind.Leaver or RequestKind.Change && wholes.FirstOrDefault() is { } open)
+            ready.Problems.Add(new("person", $"Request {open.Number} ({open.Kind}) for {open.Display} is open; change or withdraw that one."));
+        foreach (var other in await s.RequestsPageAsync(new(PersonId: ready.Person.Id, OpenOnly: true)))
+        {
+            var wish = Wish.FromJson(other.Wish);
+            if (ready.Wish.Grants.FirstOrDefault(g => wish.Grants.Any(o => o.Key == g.Key)) is { } same) ready.Problems.Add(new("grants", $"Request {other.Number} asks for {same.Key} already."));
+            if (ready.Wish.Templates.FirstOrDefault(t => wish.Templates.Any(o => o.Template == t.Template)) is { } template) ready.Problems.Add(new("template", $"Request {other.Number} asks for {template.Template} already."));
+        }
+    }
+
+    private Cause CauseOf(Ready ready, Edition edition)
+    {
+        var name = ready.Joiner?.DisplayName ?? ready.Person!.Display;
+        var wish = ready.Wish;
+        var titles = wish.Grants.Select(g => edition.Rulebook.Targets[g.Target].Entitlements[g.Entitlement].Title).ToList();
+        var text = ready.Kind switch
+        {
+            RequestKind.Joiner => $"{name} starts on {ready.Joiner!.Text(BuiltIn.Start)} as {ready.Joiner.Text(BuiltIn.Title)}",
+            RequestKind.Leaver when wish.Urgent => $"{name} leaves at once",
+            RequestKind.Leaver => $"{name} leaves; the last day is {wish.Changes[BuiltIn.End]}",
+            RequestKind.Access => $"{name} asks for {string.Join(", ", titles)}",
+            RequestKind.Extension => wish.Grants.Count > 0 ? $"{name} keeps {string.Join(", ", titles)} longer" : $"{name} stays until {wish.Changes.GetValueOrDefault(BuiltIn.End)}",
+            RequestKind.Password => $"A new password for {name}",
+            RequestKind.Unlock => $"{name} is locked out",
+            RequestKind.Account => $"{name} asks for {edition.Rulebook.Templates.First(t => t.Name == wish.Templates[0].Template).Title}",
+            RequestKind.Mover => $"{name} moves",
+            _ => $"The record of {name} changes by hand",
+        };
+        var differences = ready.Person is null ? [] : wish.Changes.Select(c => new AttributeChange(c.Key, Known(c.Key) is { Length: > 0 } was ? [was] : [], c.Value.Length > 0 ? [c.Value] : [])).ToList();
+        return new(wish.Reason.Length > 0 ? $"{text}: {wish.Reason}" : text, null, null, differences);
+
+        string Known(string attribute) => ready.Recorded!.Subject(ready.Person!.Id, edition).Facts.Text(attribute);
+    }
+
+    /// <summary>A wish with some of its fields changed.</summary>
+    public async Task<Func<Wish, Wish>> ChangeAsync(ChangeBody body, string personId, CancellationToken cancel)
+    {
+        var edition = await editions.CurrentAsync(cancel);
+        var recorded = await store.ReadAsync(s => Recorded.LoadAsync(s, [personId]), cancel);
+        var facts = recorded.Subject(personId, edition).Facts;
+        var problems = new List<FieldProblem>();
+        var record = new Dictionary<string, string>(body.Record ?? new Dictionary<string, string>());
+        if (body.LastDay is { } last) record[BuiltIn.End] = last;
+        var changes = record.Count == 0 ? null : Changes(record, facts, edition, problems, needed: false);
+        var grants = body.Grants is { Count: > 0 } ? Grants(body.Grants, facts, edition, problems) : null;
+        if (problems.Count > 0) throw Refused(problems);
+        return wish =>
+        {
+            var merged = new SortedDictionary<string, string>(wish.Changes, StringComparer.Ordinal);
+            foreach (var name in record.Keys)
+            {
+                if (changes!.TryGetValue(name, out var value)) merged[name] = value;
+                else merged.Remove(name);
+            }
+            if (grants?.Find(g => !wish.Grants.Any(w => w.Key == g.Key)) is { } foreign) throw Problem.Invalid($"The request does not ask for {foreign.Key}.", "grants");
+            return wish with
+            {
+                Changes = merged,
+                Grants = grants is null ? wish.Grants : [.. wish.Grants.Select(w => grants.Find(g => g.Key == w.Key) ?? w)],
+                Urgent = body.Urgent ?? wish.Urgent,
+                Reason = body.Reason ?? wish.Reason,
+            };
+        };
+    }
+
+    /// <summary>The names of the fields in which two wishes differ, as the rulebook's <c>may-change</c> names them.</summary>
+    public static IReadOnlyList<string> Touched(Wish before, Wish after)
+    {
+        var fields = before.Changes.Keys.Union(after.Changes.Keys).Where(k => before.Changes.GetValueOrDefault(k) != after.Changes.GetValueOrDefault(k)).ToList();
+        if (!before.Grants.SequenceEqual(after.Grants)) fields.Add("until");
+        if (before.Urgent != after.Urgent) fields.Add("urgent");
+        if (before.Reason != after.Reason) fields.Add("reason");
+        return fields;
+    }
+
+    /// <summary>Raises, or only looks at, one request for each row of a delimited file whose header names kind, person, reason and the other fields.</summary>
+    public async Task<BulkAnswer> BulkAsync(BulkBody body, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        if (body.Csv is not { Length: > 0 and <= 5_000_000 }) throw Problem.Invalid("Give the text of a delimited file of 5 MB at most.", "csv");
+        var edition = await editions.CurrentAsync(cancel);
+        var rows = BulkFile.Read(body.Csv, edition.Rulebook);
+        var outcomes = new List<BulkRow>();
+        foreach (var (line, request, fault) in rows)
+        {
+            if (fault is not null)
+            {
+                outcomes.Add(new(line, request?.Kind ?? "", request?.Person ?? "", false, fault, null, null));
+                continue;
+            }
+            var asked = request! with { Reason = request.Reason ?? body.Reason };
+            try
+            {
+                var (id, number, effect) = await store.WriteAsync<(string?, long?, string)>(async s =>
+                {
+                    var ready = await ReadAsync(s, asked, user, edition);
+                    await RequireAloneAsync(s, ready);
+                    if (ready.Problems.Count > 0) throw Refused(ready.Problems);
+                    if (body.DryRun == true) return (null, null, CauseOf(ready, edition).Text);
+                    var made = await RaiseAsync(s, ready, user, edition);
+                    return (made, (await s.RequestAsync(made))?.Number, CauseOf(ready, edition).Text);
+                }, cancel);
+                outcomes.Add(new(line, asked.Kind, asked.Person ?? asked.Record?.GetValueOrDefault(BuiltIn.Family) ?? "", true, effect, id, number));
+            }
+            catch (Problem problem)
+            {
+                outcomes.Add(new(line, asked.Kind, asked.Person ?? "", false, problem.Message, null, null));
+            }
+        }
+        return new(outcomes.Count, outcomes.Count(o => o.Sound), outcomes.Count(o => o.Id is not null), outcomes);
+    }
+}

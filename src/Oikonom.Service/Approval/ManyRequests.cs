@@ -1,0 +1,94 @@
+using System.Security.Claims;
+using Oikonom.Contracts;
+using Oikonom.Core.Approval;
+using Oikonom.Core.Planning;
+using Oikonom.Service.Access;
+using Oikonom.Service.Hosting;
+using Oikonom.Service.Rulebook;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Approval;
+
+/// <summary>Many requests at once: what they bring together, and one decision on each.</summary>
+public sealed class ManyRequests(Store.Store store, EditionBook editions, RequestDesk desk, TimeProvider time)
+{
+    private const int Most = 500;
+
+    /// <summary>The joint effect: counts by entitlement, and what deserves a look because it comes together.</summary>
+    public Task<JointEffect> EffectAsync(IReadOnlyList<string> ids, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        Limit(ids.Count);
+        return store.ReadAsync(async s =>
+        {
+            var now = time.GetUtcNow();
+            var (gained, lost, people) = (new Dictionary<string, int>(), new Dictionary<string, int>(), new Dictionary<string, HashSet<string>>());
+            var items = new List<JointRequest>();
+            var (made, disabled, privileged, persons, notes) = (0, 0, 0, new HashSet<string>(), new List<string>());
+            foreach (var row in await s.RequestsByIdAsync([.. ids.Distinct()]))
+            {
+                var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
+                if (user.ReachOf() is { } parts && !parts.Any(p => p.Covers(row.Site, row.Department))) continue;
+                persons.Add(row.PersonId);
+                foreach (var change in of.Plan.Changes.Where(c => !c.Later))
+                {
+                    if (change.Kind is ChangeKind.CreateAccount or ChangeKind.AdoptAccount) made++;
+                    if (change.Kind == ChangeKind.DisableAccount) disabled++;
+                    if (change.Kind is not (ChangeKind.Grant or ChangeKind.Revoke)) continue;
+                    var key = $"{change.Target}/{change.Subject}";
+                    var counts = change.Kind == ChangeKind.Grant ? gained : lost;
+                    counts[key] = counts.GetValueOrDefault(key) + 1;
+                    (people.TryGetValue(key, out var known) ? known : people[key] = []).Add(row.PersonId);
+                }
+                privileged += of.Items.Count(i => i.IsPrivileged);
+                string? whyNot = null;
+                var may = false;
+                try
+                {
+                    may = row.State == "deciding" ? of.RequireVotes(user.AsParty(), now).Count > 0 : row.State == "releasing" && RequestDesk.DecidersOf(row).Includes(user.AsParty(), of.About);
+                    if (!may) whyNot = $"It is {RequestMachine.Name(StageEntry.StateOf(row))}.";
+                }
+                catch (RefusedMove refused)
+                {
+                    whyNot = refused.Message;
+                }
+                items.Add(new(row.Id, row.Number, row.Kind, row.Display, row.PlanDigest ?? "", RequestViews.EffectOf(of.Plan, of.Edition.Rulebook), may, whyNot));
+                if (row.PlanBefore is not null) notes.Add($"Request {row.Number}: the plan changed since it was first shown.");
+                if (of.Plan.Conflicts is { Count: > 0 } conflicts) notes.Add($"Request {row.Number}: {string.Join("; ", conflicts.Select(c => c.Title))}.");
+            }
+            if (privileged > 0) notes.Insert(0, $"{privileged} privileged grant{(privileged == 1 ? " is" : "s are")} among them.");
+            return new JointEffect(items.Count, persons.Count, [.. people.Keys.Order(StringComparer.Ordinal).Select(k => new TallyView(k, people[k].Count, gained.GetValueOrDefault(k), lost.GetValueOrDefault(k), 0))], made, disabled, privileged, [.. items.OrderBy(i => i.Number)], notes);
+        }, cancel);
+    }
+
+    public Task<ManyAnswer> ApproveAsync(IReadOnlyList<Bound> requests, string? remark, ClaimsPrincipal user, CancellationToken cancel) =>
+        EachAsync(requests, (s, bound) => desk.ApproveAsync(s, bound.Id, user, new(bound.PlanDigest, remark), cancel), cancel);
+
+    public Task<ManyAnswer> ReleaseAsync(IReadOnlyList<Bound> requests, ClaimsPrincipal user, CancellationToken cancel) =>
+        EachAsync(requests, (s, bound) => desk.ReleaseAsync(s, bound.Id, user, bound.PlanDigest, cancel), cancel);
+
+    /// <summary>Each is a decision of its own: one that is refused leaves the others.</summary>
+    private async Task<ManyAnswer> EachAsync(IReadOnlyList<Bound> requests, Func<Session, Bound, Task> decide, CancellationToken cancel)
+    {
+        Limit(requests.Count);
+        var outcomes = new List<ManyOutcome>();
+        foreach (var bound in requests.DistinctBy(r => r.Id))
+        {
+            try
+            {
+                await store.WriteAsync(s => decide(s, bound), cancel);
+                outcomes.Add(new(bound.Id, null, true, null));
+            }
+            catch (Exception refused) when (refused is Problem or RefusedMove)
+            {
+                outcomes.Add(new(bound.Id, null, false, refused.Message));
+            }
+        }
+        return new(outcomes.Count(o => o.Done), outcomes.Count(o => !o.Done), outcomes);
+    }
+
+    private static void Limit(int count)
+    {
+        if (count is 0 or > Most) throw Problem.Invalid($"Name from 1 to {Most} requests.", "requests");
+    }
+}

@@ -1,0 +1,87 @@
+using System.Globalization;
+using System.Text.Json;
+using Oikonom.Core.Rulebook;
+using Oikonom.Service.Approval;
+using Oikonom.Service.Hosting;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Notices;
+
+/// <summary>How somebody wants to hear.</summary>
+/// <param name="Mail">False when the inbox in the console is enough.</param>
+/// <param name="Digest"><c>none</c>, <c>hour</c> or <c>day</c>: mails gathered into one.</param>
+/// <param name="QuietFrom">First hour (0–23, UTC) in which no mail goes out, or null.</param>
+/// <param name="QuietUntil">The hour at which mails go out again.</param>
+public sealed record Hearing(bool Mail = true, string Digest = "none", int? QuietFrom = null, int? QuietUntil = null)
+{
+    private const int DigestHour = 7;
+
+    public string ToJson() => JsonSerializer.Serialize(this, JsonSerializerOptions.Web);
+    public static Hearing FromJson(string json) => json.Length <= 2 ? new() : JsonSerializer.Deserialize<Hearing>(json, JsonSerializerOptions.Web) ?? new();
+
+    /// <summary>When a mail made now goes out.</summary>
+    public DateTimeOffset Due(DateTimeOffset now)
+    {
+        var due = Digest switch
+        {
+            "hour" => new DateTimeOffset(now.UtcDateTime.Date, TimeSpan.Zero).AddHours(now.UtcDateTime.Hour + 1),
+            "day" => new DateTimeOffset(now.UtcDateTime.Date, TimeSpan.Zero).AddHours(now.UtcDateTime.Hour < DigestHour ? DigestHour : DigestHour + 24),
+            _ => now,
+        };
+        if (QuietFrom is not { } from || QuietUntil is not { } until || from == until) return due;
+        for (var i = 0; i < 24 && IsQuiet(due.UtcDateTime.Hour); i++) due = new DateTimeOffset(due.UtcDateTime.Date, TimeSpan.Zero).AddHours(due.UtcDateTime.Hour + 1);
+        return due;
+
+        bool IsQuiet(int hour) => from < until ? hour >= from && hour < until : hour >= from || hour < until;
+    }
+}
+
+/// <summary>Writes notices into the decision they belong to: to the inbox of each, and by mail as each wants to hear.</summary>
+public sealed class Notifier(ServiceOptions options, TimeProvider time)
+{
+    public void To(Session s, Case of, UserRow user, string about, Dictionary<string, string> values)
+    {
+        var (subject, body) = Text(of.Edition, about, ValuesOf(of, user.Display, values));
+        Send(s, user, about, subject, body, of.Row.Id);
+    }
+
+    public void ToRequester(Session s, Case of, string about, Dictionary<string, string> values)
+    {
+        if (of.User(of.Row.Requester) is { } user) To(s, of, user, about, values);
+    }
+
+    /// <summary>To somebody who does not sign in, such as a new person's private address.</summary>
+    public void ToAddress(Session s, Case of, string address, string name, string about, Dictionary<string, string> values)
+    {
+        var (subject, body) = Text(of.Edition, about, ValuesOf(of, name, values));
+        s.Send(new(address, subject, body, of.Row.Id) { Event = about });
+    }
+
+    public void Send(Session s, UserRow user, string about, string subject, string body, string? request)
+    {
+        var hearing = Hearing.FromJson(user.Hearing);
+        s.Send(new(hearing.Mail ? user.Mail : "", subject, body, request) { UserName = user.Name, Event = about, DueAt = hearing.Due(time.GetUtcNow()).ToUnixTimeMilliseconds() });
+    }
+
+    /// <summary>The text of the rulebook for an event, else the built-in one, with the names filled in.</summary>
+    public static (string Subject, string Body) Text(Edition? edition, string about, IReadOnlyDictionary<string, string> values)
+    {
+        var (subject, body) = edition?.Rulebook.Notices.GetValueOrDefault(about) is { } own ? (own.Subject, own.Body) : NoticeEvents.All[about];
+        return (NoticeEvents.Fill(subject, values).ReplaceLineEndings(" "), NoticeEvents.Fill(body, values));
+    }
+
+    private Dictionary<string, string> ValuesOf(Case of, string to, Dictionary<string, string> values) => new(values)
+    {
+        ["to"] = to,
+        ["person"] = of.Person.Display,
+        ["title"] = of.Person.Title,
+        ["department"] = of.Person.Department,
+        ["site"] = of.Edition.Rulebook.Sites.GetValueOrDefault(of.Person.Site)?.Title ?? of.Person.Site,
+        ["start"] = of.Person.StartDay,
+        ["end"] = of.Person.EndDay ?? "",
+        ["kind"] = of.Row.Kind,
+        ["number"] = of.Row.Number.ToString(CultureInfo.InvariantCulture),
+        ["link"] = $"{options.PublicAddress}/requests/{of.Row.Id}",
+    };
+}

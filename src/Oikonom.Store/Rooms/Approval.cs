@@ -1,0 +1,143 @@
+namespace Oikonom.Store.Rooms;
+
+/// <summary>An input beside HR and the rulebook. <see cref="Kind"/> is <c>grant</c>, <c>template</c> or <c>refusal</c>.</summary>
+public sealed class ExtraRow
+{
+    public string Id { get; init; } = "";
+    public string PersonId { get; init; } = "";
+    public string Kind { get; init; } = "";
+
+    /// <summary>target/entitlement, a template, or what was declined.</summary>
+    public string Subject { get; init; } = "";
+    public long FromAt { get; init; }
+    public long? UntilAt { get; init; }
+    public string Reason { get; init; } = "";
+    public string RequestId { get; init; } = "";
+    public long? EndedAt { get; init; }
+}
+
+public sealed class DelegationRow
+{
+    public string Id { get; init; } = "";
+    public string FromUser { get; init; } = "";
+    public string ToUser { get; init; } = "";
+    public long BeginsAt { get; init; }
+    public long EndsAt { get; init; }
+    public string Kinds { get; init; } = "";
+    public string Remark { get; init; } = "";
+    public string Actor { get; init; } = "";
+    public long CreatedAt { get; init; }
+    public long? EndedAt { get; init; }
+}
+
+public sealed class TaskRow
+{
+    public string Id { get; init; } = "";
+    public string StepId { get; init; } = "";
+    public string RequestId { get; init; } = "";
+    public string PersonId { get; init; } = "";
+    public string Target { get; init; } = "";
+    public string Entitlement { get; init; } = "";
+    public string Kind { get; init; } = "";
+    public string Title { get; init; } = "";
+    public string Instructions { get; init; } = "";
+    public string Fields { get; init; } = "[]";
+    public string Checks { get; init; } = "[]";
+    public long NeedsEvidence { get; init; }
+    public string Role { get; init; } = "";
+    public string TakenBy { get; set; } = "";
+    public string State { get; set; } = "open";
+    public long DueAt { get; init; }
+    public long CreatedAt { get; init; }
+    public long? DoneAt { get; set; }
+    public string DoneBy { get; set; } = "";
+    public string Answers { get; set; } = "{}";
+    public string Remark { get; set; } = "";
+    public long Version { get; init; }
+
+    // Joined from the person and the request.
+    public string Display { get; init; } = "";
+    public string Site { get; init; } = "";
+    public string Department { get; init; } = "";
+    public long Number { get; init; }
+    public string RequestKind { get; init; } = "";
+}
+
+public sealed class EvidenceRow
+{
+    public string Id { get; init; } = "";
+    public string TaskId { get; init; } = "";
+    public string Name { get; init; } = "";
+    public string MediaType { get; init; } = "";
+    public long Size { get; init; }
+    public string Hash { get; init; } = "";
+    public byte[] Content { get; init; } = [];
+    public string Actor { get; init; } = "";
+    public long At { get; init; }
+}
+
+/// <summary>Approved inputs, rights handed over, and work by hand.</summary>
+public static class ApprovalTables
+{
+    private const string ExtraColumns = "id, person_id, kind, subject, from_at, until_at, reason, request_id, ended_at";
+
+    public static Task<IReadOnlyList<ExtraRow>> ExtrasAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<ExtraRow, object>(
+        "SELECT e.id, e.person_id, e.kind, e.subject, e.from_at, e.until_at, e.reason, e.request_id, e.ended_at FROM {rows} AS x {join} extras e ON x.id=e.person_id WHERE e.ended_at IS NULL ORDER BY e.id",
+        [.. people.Select(id => new { Id = id })], ("id", "text"));
+
+    public static Task AddExtrasAsync(this Session session, IReadOnlyCollection<ExtraRow> rows) => session.BulkAsync(
+        $"INSERT INTO extras ({ExtraColumns}) SELECT id, person_id, kind, subject, from_at, until_at, reason, request_id, NULL FROM {{rows}} AS x",
+        rows, ("id", "text"), ("person_id", "text"), ("kind", "text"), ("subject", "text"), ("from_at", "bigint"), ("until_at", "bigint"), ("reason", "text"), ("request_id", "text"));
+
+    public static Task EndExtraAsync(this Session session, string person, string kind, string subject, long at) => session.ExecuteAsync(
+        "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind=@kind AND subject=@subject AND ended_at IS NULL", new { person, kind, subject, at });
+
+    private const string DelegationColumns = "id, from_user, to_user, begins_at, ends_at, kinds, remark, actor, created_at, ended_at";
+    public static Task AddDelegationAsync(this Session session, DelegationRow row) => session.ExecuteAsync($"INSERT INTO delegations ({DelegationColumns}) VALUES (@Id, @FromUser, @ToUser, @BeginsAt, @EndsAt, @Kinds, @Remark, @Actor, @CreatedAt, @EndedAt)", row);
+    public static Task EndDelegationAsync(this Session session, string id, long at) => session.ExecuteAsync("UPDATE delegations SET ended_at=@at WHERE id=@id AND ended_at IS NULL", new { id, at });
+    public static Task<DelegationRow?> DelegationAsync(this Session session, string id) => session.FirstAsync<DelegationRow>($"SELECT {DelegationColumns} FROM delegations WHERE id=@id", new { id });
+
+    /// <summary>Delegations to or from a user ("" for everybody's) that are not over.</summary>
+    public static Task<IReadOnlyList<DelegationRow>> DelegationsAsync(this Session session, string user, long now) => session.QueryAsync<DelegationRow>(
+        $"SELECT {DelegationColumns} FROM delegations WHERE ended_at IS NULL AND ends_at>@now AND (@user='' OR from_user=@user OR to_user=@user) ORDER BY begins_at", new { user, now });
+
+    /// <summary>What is lent to a user now, with the roles of who lends it.</summary>
+    public static Task<IReadOnlyList<(string User, string Roles, string Kinds)>> LentToAsync(this Session session, string user, long now) => session.QueryAsync<(string, string, string)>(
+        "SELECT d.from_user, u.roles, d.kinds FROM delegations d JOIN users u ON u.name=d.from_user WHERE d.to_user=@user AND d.ended_at IS NULL AND d.begins_at<=@now AND d.ends_at>@now AND u.active=1", new { user, now });
+
+    private const string TaskColumns = "t.id, t.step_id, t.request_id, t.person_id, t.target, t.entitlement, t.kind, t.title, t.instructions, t.fields, t.checks, t.needs_evidence, t.role, t.taken_by, t.state, t.due_at, t.created_at, t.done_at, t.done_by, t.answers, t.remark, t.version, " +
+        "p.display, p.site, p.department, r.number, r.kind AS request_kind";
+    private const string FromTasks = "FROM tasks t JOIN people p ON p.id=t.person_id JOIN requests r ON r.id=t.request_id";
+
+    public static Task AddTasksAsync(this Session session, IReadOnlyCollection<TaskRow> rows) => session.BulkAsync(
+        "INSERT INTO tasks (id, step_id, request_id, person_id, target, entitlement, kind, title, instructions, fields, checks, needs_evidence, role, taken_by, state, due_at, created_at, done_by, answers, remark, version) " +
+        "SELECT id, step_id, request_id, person_id, target, entitlement, kind, title, instructions, fields, checks, needs_evidence, role, '', 'open', due_at, created_at, '', answers, '', 1 FROM {rows} AS x WHERE true ON CONFLICT (step_id) DO NOTHING",
+        rows, ("id", "text"), ("step_id", "text"), ("request_id", "text"), ("person_id", "text"), ("target", "text"), ("entitlement", "text"), ("kind", "text"), ("title", "text"), ("instructions", "text"), ("fields", "text"), ("checks", "text"),
+        ("needs_evidence", "bigint"), ("role", "text"), ("due_at", "bigint"), ("created_at", "bigint"), ("answers", "text"));
+
+    public static Task<TaskRow?> TaskAsync(this Session session, string id, bool forUpdate = false) => session.FirstAsync<TaskRow>($"SELECT {TaskColumns} {FromTasks} WHERE t.id=@id{(forUpdate && session.Engine.ForUpdate.Length > 0 ? " FOR UPDATE OF t" : "")}", new { id });
+    public static Task<(string State, string Remark)?> TaskOfStepAsync(this Session session, string step) => session.FirstAsync<(string, string)?>("SELECT state, remark FROM tasks WHERE step_id=@step", new { step });
+    public static Task<IReadOnlyList<TaskRow>> TasksOfAsync(this Session session, string request) => session.QueryAsync<TaskRow>($"SELECT {TaskColumns} {FromTasks} WHERE t.request_id=@request ORDER BY t.created_at", new { request });
+
+    /// <summary>Tasks of the roles, those due first; only the open ones unless <paramref name="all"/>.</summary>
+    public static Task<IReadOnlyList<TaskRow>> TasksPageAsync(this Session session, IReadOnlyList<string> roles, bool all, int limit) => session.QueryAsync<TaskRow>(
+        $"SELECT {TaskColumns} {FromTasks} WHERE @roles LIKE '%|' || t.role || '|%' AND (@all=1 OR t.state='open') ORDER BY CASE WHEN t.state='open' THEN 0 ELSE 1 END, t.due_at LIMIT @limit", new { roles = $"|{string.Join('|', roles)}|", all = all ? 1 : 0, limit });
+
+    public static async Task<bool> SaveTaskAsync(this Session session, TaskRow row) => await session.ExecuteAsync(
+        "UPDATE tasks SET taken_by=@TakenBy, state=@State, done_at=@DoneAt, done_by=@DoneBy, answers=@Answers, remark=@Remark, version=version+1 WHERE id=@Id AND version=@Version", row).ConfigureAwait(false) == 1;
+
+    public static Task DropTasksAsync(this Session session, string request, string reason, long now) => session.ExecuteAsync(
+        "UPDATE tasks SET state='dropped', remark=@reason, done_at=@now, version=version+1 WHERE request_id=@request AND state='open'", new { request, reason, now });
+
+    /// <summary>Lets the step behind a task run at once.</summary>
+    public static async Task WakeStepAsync(this Session session, string step, long now)
+    {
+        await session.ExecuteAsync("UPDATE steps SET due_at=@now, state='pending' WHERE id=@step AND state IN ('pending','stopped')", new { step, now }).ConfigureAwait(false);
+        await session.ExecuteAsync("UPDATE chains SET due_at=@now WHERE EXISTS (SELECT 1 FROM steps s WHERE s.id=@step AND s.person_id=chains.person_id AND s.target=chains.target)", new { step, now }).ConfigureAwait(false);
+    }
+
+    public static Task AddEvidenceAsync(this Session session, EvidenceRow row) => session.ExecuteAsync(
+        "INSERT INTO evidence (id, task_id, name, media_type, size, hash, content, actor, at) VALUES (@Id, @TaskId, @Name, @MediaType, @Size, @Hash, @Content, @Actor, @At)", row);
+    public static Task<IReadOnlyList<EvidenceRow>> EvidenceOfAsync(this Session session, string task) => session.QueryAsync<EvidenceRow>("SELECT id, task_id, name, media_type, size, hash, actor, at FROM evidence WHERE task_id=@task ORDER BY at", new { task });
+    public static Task<EvidenceRow?> EvidenceAsync(this Session session, string id) => session.FirstAsync<EvidenceRow>("SELECT id, task_id, name, media_type, size, hash, content, actor, at FROM evidence WHERE id=@id", new { id });
+}
