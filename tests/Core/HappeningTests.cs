@@ -81,7 +81,7 @@ public sealed class HappeningTests
                 known.Add(FactsOf($"{words} number {number}")!);
             }
             var leading = Employments.Leading(known, Today);
-            return Desired.At(new(default, leading, new Dictionary<string, string> { ["directory"] = "t" }) { Others = [.. known.Where(k => !ReferenceEquals(k, leading))] }, Northmere.Edition, [], new(2026, 11, 25, 12, 0, 0, TimeSpan.Zero));
+            return Desired.At(new(default, leading, new Dictionary<string, string> { ["directory"] = "t" }) { Others = [.. known.Where(k => !ReferenceEquals(k, leading))] }, Northmere.Edition, new(2026, 11, 25, 12, 0, 0, TimeSpan.Zero));
         }
         var (one, other) = (After(("A", second), ("A", first), ("B", second), ("C", third)), After(("C", third), ("B", second), ("A", first)));
         Assert.Equal(one.Grants.OrderBy(g => g.Key).Select(g => (g.Key, g.Value.Reason)), other.Grants.OrderBy(g => g.Key).Select(g => (g.Key, g.Value.Reason)));

@@ -78,22 +78,22 @@ public sealed class RuleTests
     private static (string, string) Template(string name, string rest) => ($"templates/{name}.yaml", $"name: {name}\n{rest}");
 
     private static Plan PlanOf(Subject person, Edition edition, AccessState? recorded = null, RequestKind kind = RequestKind.Joiner) =>
-        Planner.Make(person, recorded ?? AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, [], kind, Now);
+        Planner.Make(person, recorded ?? AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, kind, Now);
 
     [Fact]
     public void Grants_come_from_every_employment_in_term_and_attributes_from_the_one_that_leads()
     {
         var edition = Small.Edition(Template("pay", "when: department == \"Office\"\ngrants: [{ to: directory/pay }]"), Template("audit", "when: department == \"Dive\"\ngrants: [{ to: directory/audit }]"));
         var person = Small.Person(Small.Facts(), Small.Facts("E2", "Office", "2026-12-01", "2026-12-31"));
-        AccessState At(int month, int day) => Desired.At(person, edition, [], new(2026, month, day, 12, 0, 0, TimeSpan.Zero));
+        AccessState At(int month, int day) => Desired.At(person, edition, new(2026, month, day, 12, 0, 0, TimeSpan.Zero));
         Assert.Equal(["directory/audit"], At(11, 25).Grants.Keys);
         Assert.Equal(["directory/audit", "directory/pay"], At(12, 10).Grants.Keys.Order());
         Assert.Equal(["E1"], At(12, 10).Accounts["directory"].Attributes["employeeNumber"]);
-        Assert.Equal(["directory/audit"], Desired.At(person, edition, [], new(2027, 1, 2, 12, 0, 0, TimeSpan.Zero)).Grants.Keys);
+        Assert.Equal(["directory/audit"], Desired.At(person, edition, new(2027, 1, 2, 12, 0, 0, TimeSpan.Zero)).Grants.Keys);
         // The account lives as long as any employment does.
         var leaving = Small.Person(Small.Facts(end: "2026-11-30"), Small.Facts("E2", "Office", "2026-12-01"));
-        Assert.True(Desired.At(leaving, edition, [], new(2027, 1, 2, 12, 0, 0, TimeSpan.Zero)).Accounts["directory"].Enabled);
-        Assert.Equal(["E2"], Desired.At(leaving, edition, [], new(2027, 1, 2, 12, 0, 0, TimeSpan.Zero)).Accounts["directory"].Attributes["employeeNumber"]);
+        Assert.True(Desired.At(leaving, edition, new(2027, 1, 2, 12, 0, 0, TimeSpan.Zero)).Accounts["directory"].Enabled);
+        Assert.Equal(["E2"], Desired.At(leaving, edition, new(2027, 1, 2, 12, 0, 0, TimeSpan.Zero)).Accounts["directory"].Attributes["employeeNumber"]);
     }
 
     [Fact]
@@ -103,20 +103,20 @@ public sealed class RuleTests
             ("templates/everyone.yaml", Small.Everyone + "\n    enabled-from: start - P2D\n    enabled-until: end + P1D\n    lead: P7D\n"),
             Template("pay", "grants: [{ to: directory/pay, from: start + P10D, until: start + P20D }]"));
         var person = Small.Person(Small.Facts(start: "2026-12-01", end: "2027-02-01"));
-        AccountState? Account(DateTimeOffset at) => Desired.At(person, edition, [], at).Accounts.GetValueOrDefault("directory");
+        AccountState? Account(DateTimeOffset at) => Desired.At(person, edition, at).Accounts.GetValueOrDefault("directory");
         var start = new DateTimeOffset(2026, 12, 1, 0, 0, 0, TimeSpan.Zero);
         Assert.Null(Account(start.AddDays(-7).AddSeconds(-1)));
         Assert.False(Account(start.AddDays(-7))!.Enabled);
         Assert.True(Account(start.AddDays(-2))!.Enabled);
         Assert.True(Account(new(2027, 2, 2, 23, 59, 59, TimeSpan.Zero))!.Enabled);
         Assert.False(Account(new(2027, 2, 3, 0, 0, 0, TimeSpan.Zero))!.Enabled);
-        bool Pays(DateTimeOffset at) => Desired.At(person, edition, [], at).Grants.ContainsKey("directory/pay");
+        bool Pays(DateTimeOffset at) => Desired.At(person, edition, at).Grants.ContainsKey("directory/pay");
         Assert.Equal([false, true, true, false], [Pays(start.AddDays(10).AddSeconds(-1)), Pays(start.AddDays(10)), Pays(start.AddDays(21).AddSeconds(-1)), Pays(start.AddDays(21))]);
         // Every change of the value lies on a turn.
-        var turns = Desired.Turns(person, edition, []);
+        var turns = Desired.Turns(person, edition);
         foreach (var at in Enumerable.Range(-20, 120).Select(d => start.AddDays(d)))
         {
-            var (before, after) = (Desired.At(person, edition, [], at.AddSeconds(-1)), Desired.At(person, edition, [], at));
+            var (before, after) = (Desired.At(person, edition, at.AddSeconds(-1)), Desired.At(person, edition, at));
             if (!before.Grants.Keys.SequenceEqual(after.Grants.Keys) || before.Accounts.Count != after.Accounts.Count) Assert.Contains(at, turns);
         }
     }
@@ -151,18 +151,18 @@ public sealed class RuleTests
     {
         var edition = Small.Edition();
         var open = new ExtraGrant("directory", "root", Now, null, new("request", "", ""));
-        var fault = Assert.Throws<PlanFault>(() => Planner.Make(Small.Person(Small.Facts()), AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, [open], RequestKind.Mover, Now));
+        var fault = Assert.Throws<PlanFault>(() => Planner.Make(Small.Person(Small.Facts()) with { Extra = [open] }, AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, RequestKind.Mover, Now));
         Assert.Contains("never given without an end", fault.Message, StringComparison.Ordinal);
         Assert.Contains(PlanOf2(open with { Until = Now.AddHours(8) }).Changes, c => c.Kind == ChangeKind.Grant && c.Subject == "root");
 
-        Plan PlanOf2(ExtraGrant grant) => Planner.Make(Small.Person(Small.Facts()), AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, [grant], RequestKind.Mover, Now);
+        Plan PlanOf2(ExtraGrant grant) => Planner.Make(Small.Person(Small.Facts()) with { Extra = [grant] }, AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, RequestKind.Mover, Now);
     }
 
     [Fact]
     public void A_mover_keeps_what_is_lost_for_the_hand_over()
     {
         var edition = Small.Edition(Template("pay", "when: department == \"Office\"\ngrants: [{ to: directory/pay, hand-over: P14D }]"), Template("audit", "when: department == \"Dive\"\ngrants: [{ to: directory/audit }]"));
-        var before = Desired.At(Small.Person(Small.Facts(department: "Office")), edition, [], Now);
+        var before = Desired.At(Small.Person(Small.Facts(department: "Office")), edition, Now);
         var plan = PlanOf(Small.Person(Small.Facts(department: "Dive")), edition, before, RequestKind.Mover);
         var revoke = plan.Changes.Single(c => c.Kind == ChangeKind.Revoke);
         Assert.Equal((Now.AddDays(14), true, "pay"), (revoke.Due, revoke.Later, revoke.Subject));
@@ -193,7 +193,7 @@ public sealed class RuleTests
         var edition = Small.Edition(("pools/extension.yaml", "name: extension\nprefix: \"+00 555 \"\nranges: { harbour: 2000-2099, anywhere: [5000-5009, 6000-6009] }\n"),
             ("templates/everyone.yaml", Small.Everyone.Replace("employeeNumber: number", "employeeNumber: number, telephoneNumber: pool.extension", StringComparison.Ordinal) + "\nnumbers: [extension]\n"));
         var person = Small.Person(Small.Facts()) with { Numbers = new Dictionary<string, string> { ["extension"] = "+00 555 2000" } };
-        Assert.Equal(["+00 555 2000"], Desired.At(person, edition, [], Now).Accounts["directory"].Attributes["telephoneNumber"]);
+        Assert.Equal(["+00 555 2000"], Desired.At(person, edition, Now).Accounts["directory"].Attributes["telephoneNumber"]);
         var (pool, site) = Assert.Single(edition.Rulebook.Access.Ask().Numbers(person));
         Assert.Equal(("extension", "harbour"), (pool.Name, site));
         Assert.Equal([new(5000, 5009), new NumberRange(6000, 6009)], pool.For("reef"));
@@ -229,17 +229,17 @@ public sealed class RuleTests
     public void An_explanation_names_the_rule_that_gives_and_the_condition_that_failed()
     {
         var edition = Small.Edition(Template("pay", "when: department == \"Office\" && kind == \"employee\"\ngrants: [{ to: directory/pay, when: 'title == \"Clerk\"' }]"));
-        var held = Explain.Grant(Small.Person(Small.Facts(department: "Office", title: "Clerk")), edition, [], "directory", "pay", Now);
+        var held = Explain.Grant(Small.Person(Small.Facts(department: "Office", title: "Clerk")), edition, "directory", "pay", Now);
         Assert.True(held.Wanted);
         Assert.Contains("templates/pay.yaml:3", held.Summary, StringComparison.Ordinal);
-        var absent = Explain.Grant(Small.Person(Small.Facts(department: "Office")), edition, [], "directory", "pay", Now);
+        var absent = Explain.Grant(Small.Person(Small.Facts(department: "Office")), edition, "directory", "pay", Now);
         Assert.False(absent.Wanted);
         Assert.Contains("title == \"Clerk\" (where title is 'Diver')", absent.Summary, StringComparison.Ordinal);
         var rule = Assert.Single(absent.Rules);
         Assert.Equal([true, true, false], rule.Conditions.Take(3).Select(c => c.Holds));
         Assert.Equal("department == \"Office\"", rule.Conditions[0].Text);
         Assert.Equal([new("department", "Office")], rule.Conditions[0].Values);
-        Assert.Contains("only be requested", Explain.Grant(Small.Person(Small.Facts()), edition, [], "directory", "audit", Now).Summary, StringComparison.Ordinal);
+        Assert.Contains("only be requested", Explain.Grant(Small.Person(Small.Facts()), edition, "directory", "audit", Now).Summary, StringComparison.Ordinal);
         Assert.True(Explain.Account(Small.Person(Small.Facts()), edition, "directory", Now).Wanted);
         Assert.Contains("asleep", Explain.Account(Small.Person(Small.Facts(end: "2026-02-01")), edition, "directory", Now).Summary, StringComparison.Ordinal);
     }

@@ -47,6 +47,9 @@ public sealed class RefusedMove(string code, string message) : Exception(message
 /// <summary>The state machine of a request: pure, total, and the only place that knows the moves.</summary>
 public static class RequestMachine
 {
+    /// <summary>The stage of a request that was asked about before it had a plan.</summary>
+    public const int BeforeThePlan = -1;
+
     /// <param name="open">The first stage that still lacks approvals after the event; <paramref name="stages"/> when none does.</param>
     /// <param name="stages">How many stages the workflow has.</param>
     /// <param name="released">Whether an operator releases what was approved.</param>
@@ -58,8 +61,10 @@ public static class RequestMachine
         (RequestState.Planning, RequestEvent.Ambiguous) => (RequestState.Choosing, 0),
         (RequestState.Choosing, RequestEvent.Chosen) => (RequestState.Planning, 0),
         (RequestState.Deciding or RequestState.Asked, RequestEvent.Decline) => (RequestState.Declined, open),
-        (RequestState.Planning or RequestState.Deciding, RequestEvent.AskBack) => (RequestState.Asked, open),
-        (RequestState.Asked, RequestEvent.Answer) => (RequestState.Deciding, open),
+        (RequestState.Deciding, RequestEvent.AskBack) => (RequestState.Asked, open),
+        // What is asked before there is a plan is filled in, and the plan is made of it.
+        (RequestState.Planning, RequestEvent.AskBack) => (RequestState.Asked, BeforeThePlan),
+        (RequestState.Asked, RequestEvent.Answer) when open > BeforeThePlan => (RequestState.Deciding, open),
         (RequestState.Releasing, RequestEvent.Release) => (RequestState.Fulfilling, stages),
         // What an operator sends back is decided again from the first stage; without stages it is planned anew.
         (RequestState.Releasing, RequestEvent.Return) => stages > 0 ? (RequestState.Deciding, 0) : (RequestState.Planning, 0),

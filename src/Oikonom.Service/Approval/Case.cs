@@ -54,7 +54,7 @@ public sealed class Case
     /// <summary>What the present stage asked when it began, with what escalation added.</summary>
     public IReadOnlyList<Ballot> Open { get; private set; }
 
-    public Stage? Stage => Row.State is "deciding" or "asked" && Row.Stage < Stages.Count ? Stages[(int)Row.Stage].Rule : null;
+    public Stage? Stage => Row.State is "deciding" or "asked" && Row.Stage >= 0 && Row.Stage < Stages.Count ? Stages[(int)Row.Stage].Rule : null;
 
     public static async Task<Case> LoadAsync(Session s, RequestRow row, Edition edition, DateTimeOffset now, Plan? plan = null)
     {

@@ -171,8 +171,8 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         return store.WriteAsync(async s =>
         {
             var of = await LoadAsync(s, id, cancel);
+            if (of.Row is { State: "asked", Stage: RequestMachine.BeforeThePlan }) throw Problem.Conflict("fields-open", "Fill in what is asked for; the plan is made of it.");
             RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.Answer, (int)of.Row.Stage, of.Stages.Count, true);
-            if (of.Row.Plan is null || of.Open.Count == 0) throw Problem.Conflict("fields-open", "Fill in what is asked for; the plan is made of it.");
             if (!IsRequesters(of, user)) throw new RefusedMove("not-yours", $"The question goes to the requester, {of.Row.Requester}.");
             var clock = StageClock.FromJson(of.Row.Clock);
             var rested = time.Milliseconds() - (clock.Stopped ?? time.Milliseconds());

@@ -80,7 +80,7 @@ public static class RequestViews
         }).ToList();
         var candidates = row.Candidates.Length == 0 ? [] : JsonSerializer.Deserialize<List<ExistingAccount>>(row.Candidates)!.ConvertAll(c => new CandidateView(
             c.Target, c.ImmutableId, c.Name, c.Location, c.MatchedBy, [.. c.Attributes.Select(a => new AttributeValue(a.Key, string.Join(", ", a.Value)))]));
-        var asked = row.State == "asked" && of.Open.Count == 0 ? edition.Rulebook.Access.Ask().Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<string, string>())) : [];
+        var asked = row is { State: "asked", Stage: RequestMachine.BeforeThePlan } ? edition.Rulebook.Access.Ask().Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<string, string>())) : [];
         var wish = of.Wish;
         return new(Summary(row) with { PlanDigest = row.PlanDigest, Effect = EffectOf(of.Plan, edition.Rulebook), Cause = cause.Text }, new(cause.Text, cause.Source, cause.Line, [.. cause.Differences.Select(d => new AttributeChangeView(d.Name, d.Before, d.After))]),
             (int)row.Edition, row.Workflow, row.PlanDigest, Story(of, cause, stepViews, tasks, asked, now), changes, stepViews,

@@ -166,7 +166,7 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
         if (row is not { State: "planning" } || row.UpdatedAt != request.UpdatedAt) return;
         RequestMachine.Next(RequestState.Planning, RequestEvent.AskBack, 0, 0, true);
         var now = time.Milliseconds();
-        (row.State, row.Problem, row.LeaseOwner, row.LeaseUntil, row.DueAt, row.SinceAt, row.UpdatedAt) = ("asked", "", "", 0, null, now, Math.Max(now, row.UpdatedAt + 1));
+        (row.State, row.Stage, row.Problem, row.LeaseOwner, row.LeaseUntil, row.DueAt, row.SinceAt, row.UpdatedAt) = ("asked", RequestMachine.BeforeThePlan, "", "", 0, null, now, Math.Max(now, row.UpdatedAt + 1));
         await s.AddDecisionAsync(new() { RequestId = row.Id, Actor = "oikonom", Verdict = "asked", StageTitle = "Open fields", Remark = $"Please fill in: {string.Join(", ", open)}.", Round = row.Round, At = now });
         await s.SaveRequestAsync(row);
         s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.asked", row.PersonId, row.Id, ("fields", open)));
