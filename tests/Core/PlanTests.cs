@@ -179,8 +179,8 @@ public sealed class PlanTests
                     case ChangeKind.CreateAccount: enabled = change.Enabled; break;
                     case ChangeKind.EnableAccount: enabled = true; break;
                     case ChangeKind.DisableAccount: enabled = false; break;
-                    case ChangeKind.Grant: Assert.True(grants.Add($"directory/{change.Subject}")); break;
-                    case ChangeKind.Revoke: Assert.True(grants.Remove($"directory/{change.Subject}")); break;
+                    case ChangeKind.Grant: Assert.True(grants.Add($"{change.Target}/{change.Subject}")); break;
+                    case ChangeKind.Revoke: Assert.True(grants.Remove($"{change.Target}/{change.Subject}")); break;
                 }
             }
             var wanted = Desired.At(fresh, Edition, group.Key ?? Now);

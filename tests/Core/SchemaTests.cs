@@ -10,7 +10,7 @@ namespace Oikonom.Core.Tests;
 /// <summary>The schemas that editors complete with say the same as the reader.</summary>
 public sealed class SchemaTests
 {
-    private static readonly Dictionary<string, string> Folders = new() { ["sources"] = "source", ["targets"] = "target", ["templates"] = "template", ["workflows"] = "workflow", ["pools"] = "pool", ["separations"] = "separation" };
+    private static readonly Dictionary<string, string> Folders = new() { ["sources"] = "source", ["targets"] = "target", ["templates"] = "template", ["workflows"] = "workflow", ["pools"] = "pool", ["separations"] = "separation", ["notices"] = "notice" };
 
     private static string SchemaOf(string path) => path.Contains('/', StringComparison.Ordinal) ? Folders[path[..path.IndexOf('/', StringComparison.Ordinal)]] : "rulebook";
 
@@ -69,7 +69,7 @@ public sealed class SchemaTests
             var keys = JsonNode.Parse(File.ReadAllText(Repository.At("schemas", $"{schema}.json")))!["properties"]!.AsObject().Select(p => p.Key).ToList();
             var path = folder.Length == 0 ? "rulebook.yaml" : $"{folder}/x.yaml";
             // One document for each kind of source: some keys belong to one kind alone.
-            var kinds = schema == "source" ? new[] { "file", "http" } : [""];
+            var kinds = schema switch { "source" => new[] { "file", "http" }, "target" => ["ldap", "desk"], _ => [""] };
             var refused = kinds.Select(kind =>
             {
                 var text = string.Join("\n", keys.Select(k => k == "kind" && kind.Length > 0 ? $"kind: {kind}" : $"{k}: x").Append("no-such-key: x"));

@@ -16,7 +16,7 @@ public sealed class DecisionTests(Servers servers)
         var (mara, tomas, otto, ines) = (await world.SignInAsync("mara"), await world.SignInAsync("tomas"), await world.SignInAsync("otto"), await world.SignInAsync("ines"));
 
         Assert.Equal((403, "not-yours"), Short(await World.RefusedAsync(tomas.PostAsJsonAsync(path + "/approve", new ApproveBody(request.PlanDigest!, null)))));
-        Assert.Equal((403, "not-allowed"), Short(await World.RefusedAsync(ines.PostAsJsonAsync(path + "/approve", new ApproveBody(request.PlanDigest!, null)))));
+        Assert.Equal((403, "own-request"), Short(await World.RefusedAsync(ines.PostAsJsonAsync(path + "/approve", new ApproveBody(request.PlanDigest!, null)))));
         Assert.Equal((409, "plan-changed"), Short(await World.RefusedAsync(mara.PostAsJsonAsync(path + "/approve", new ApproveBody("0000", null)))));
         Assert.Equal((409, "wrong-state"), Short(await World.RefusedAsync(otto.PostAsJsonAsync(path + "/release", new ReleaseBody(request.PlanDigest!)))));
         Assert.Equal((400, "invalid"), Short(await World.RefusedAsync(mara.PostAsJsonAsync(path + "/decline", new DeclineBody(" ")))));

@@ -77,7 +77,8 @@ public static class Approvers
                 missing.Add(Absent(approver));
                 continue;
             }
-            var known = parties.Where(p => p.Active && p.Number is { Length: > 0 } number && numbers.Contains(number)).ToList();
+            // Deciding is a right of its own: whoever lacks it cannot be asked.
+            var known = parties.Where(p => p.Active && p.Roles.Contains("approver") && p.Number is { Length: > 0 } number && numbers.Contains(number)).ToList();
             var able = known.Where(p => !p.IsConcerned(about)).Select(p => p.UserName).ToList();
             if (able.Count == 0) missing.Add(known.Count > 0 ? "nobody decides for themselves" : $"{why} {string.Join(", ", numbers)} cannot sign in");
             else (users, whys) = ([.. users, .. able], [.. whys, why]);

@@ -52,7 +52,7 @@ public static class DecisionRight
         {
             if (delegation.To != actor.UserName || !delegation.Covers(about.Kind, at)) continue;
             // Nobody lends a right they could not use themselves.
-            if (parties.FirstOrDefault(p => p.UserName == delegation.From) is { Active: true } owner && !owner.IsConcerned(about) && deciders.Includes(owner, about)) return owner.UserName;
+            if (parties.FirstOrDefault(p => p.UserName == delegation.From) is { Active: true } owner && actor.Roles.Overlaps(owner.Roles) && !owner.IsConcerned(about) && deciders.Includes(owner, about)) return owner.UserName;
         }
         return null;
     }

@@ -11,6 +11,7 @@ public static class NorthmereTree
     [
         ("all-people", "All people"), ("animal-care", "Animal care"), ("dive-team", "Dive team"), ("ticket-desk", "Ticket desk"), ("research-lab", "Research lab"),
         ("rescue-volunteers", "Rescue volunteers"), ("site-harbour", "Harbour House"), ("site-saltmarsh", "Saltmarsh Station"), ("site-reefpoint", "Reef Point"),
+        ("payments", "Payments"), ("system-admins", "System administrators"),
     ];
 
     /// <param name="peopleFile">The HR file of the first load; "" makes the groups alone.</param>
