@@ -6,11 +6,25 @@ public sealed record Page<T>(IReadOnlyList<T> Items, string? Next);
 // Access
 
 public sealed record SignInBody(string Name, string Password);
-public sealed record Me(string Name, string Display, IReadOnlyList<string> Roles, string? Number);
+public sealed record Me(string Name, string Display, IReadOnlyList<string> Roles, string? Number, IReadOnlyDictionary<string, ReachBody>? Reach = null);
 public sealed record TokenBody(string Name, string Password, string? Label, int? Days);
 public sealed record IssuedToken(string Id, string Token, DateTimeOffset ExpiresAt);
-public sealed record UserBody(string Display, string Mail, IReadOnlyList<string> Roles, string? Number, string? Password, bool? Active);
-public sealed record User(string Name, string Display, string Mail, IReadOnlyList<string> Roles, string? Number, bool Active, DateTimeOffset? LockedUntil);
+/// <summary>A part of the organisation; what is left out is not limited.</summary>
+public sealed record ReachBody(IReadOnlyList<string>? Sites = null, IReadOnlyList<string>? Departments = null, IReadOnlyList<string>? Targets = null);
+
+/// <param name="Reach">Role → the part of the organisation it is limited to; a role that is not named has no limit. Left out: as it was.</param>
+public sealed record UserBody(string Display, string Mail, IReadOnlyList<string> Roles, string? Number, string? Password, bool? Active, IReadOnlyDictionary<string, ReachBody>? Reach = null);
+public sealed record User(string Name, string Display, string Mail, IReadOnlyList<string> Roles, string? Number, bool Active, DateTimeOffset? LockedUntil, IReadOnlyDictionary<string, ReachBody>? Reach = null);
+public sealed record SessionView(string Id, string User, DateTimeOffset Began, DateTimeOffset Seen, string Address, string Agent, string Way, bool Current);
+
+/// <param name="Roles">The roles the token is limited to; none means all of its user.</param>
+public sealed record OwnTokenBody(string Label, int? Days = null, IReadOnlyList<string>? Roles = null);
+public sealed record TokenView(string Id, string Label, DateTimeOffset CreatedAt, DateTimeOffset ExpiresAt, IReadOnlyList<string> Roles, bool Current);
+
+/// <param name="Kinds">Kinds of ledger entries, such as request.completed, or a prefix ending in a dot; none means request.</param>
+public sealed record HookBody(string Address, string Secret, IReadOnlyList<string>? Kinds = null);
+public sealed record HookView(string Id, string Address, IReadOnlyList<string> Kinds, string Actor, DateTimeOffset CreatedAt, bool Active, long NextPosition, int Attempts, string? Problem, DateTimeOffset? SentAt);
+public sealed record ReplayBody(long Position);
 public sealed record SecretBody(string Value);
 public sealed record Secret(string Name, string SetBy, DateTimeOffset SetAt);
 

@@ -66,7 +66,7 @@ public sealed class PlanTests
         var end = new DateTimeOffset(2027, 4, 1, 3, 0, 0, TimeSpan.Zero);
         var last = plan.Changes.Where(c => c.Due == end).ToList();
         Assert.Equal(ChangeKind.DisableAccount, last[0].Kind);
-        Assert.Equal(3, last.Count(c => c.Kind == ChangeKind.Revoke));
+        Assert.Equal(4, last.Count(c => c.Kind == ChangeKind.Revoke));
         Assert.All(last, c => Assert.True(c.Later));
         Assert.Equal("Visiting until 2027-03-31", plan.Changes[0].Attributes.Single(a => a.Name == "description").After[0]);
     }

@@ -13,22 +13,23 @@ public static class AccessEndpoints
 {
     public static void MapAccess(this RouteGroupBuilder api)
     {
-        api.MapPost("/sign-in", async (SignInBody body, Accounts accounts, HttpContext context, CancellationToken cancel) =>
+        api.MapPost("/sign-in", async (SignInBody body, Accounts accounts, SignInLimit limit, Sessions sessions, HttpContext context, CancellationToken cancel) =>
         {
+            limit.Require(context);
             var user = await accounts.SignInAsync(body.Name, body.Password, cancel);
-            var principal = Accounts.Principal(user, CookieAuthenticationDefaults.AuthenticationScheme);
-            await context.SignInAsync(CookieAuthenticationDefaults.AuthenticationScheme, principal);
-            return MeOf(principal);
+            return MeOf(await sessions.BeginAsync(context, user, "password", cancel));
         }).WithName("signIn").WithSummary("Signs in with name and password; answers with a session cookie.").AllowAnonymous();
 
-        api.MapPost("/sign-out", async (HttpContext context) =>
+        api.MapPost("/sign-out", async (HttpContext context, Sessions sessions, CancellationToken cancel) =>
         {
+            if (context.User.FindFirstValue("session") is { } session) await sessions.EndAsync(session, context.User.UserName(), context.User.UserName(), cancel);
             await context.SignOutAsync(CookieAuthenticationDefaults.AuthenticationScheme);
             return TypedResults.NoContent();
         }).WithName("signOut").WithSummary("Ends the session.").RequireAuthorization("read");
 
-        api.MapPost("/tokens", async (TokenBody body, Accounts accounts, CancellationToken cancel) =>
+        api.MapPost("/tokens", async (TokenBody body, Accounts accounts, SignInLimit limit, HttpContext context, CancellationToken cancel) =>
         {
+            limit.Require(context);
             if (body.Days is < 1 or > 365) throw Problem.Invalid("A token holds from 1 to 365 days.", "days");
             var user = await accounts.SignInAsync(body.Name, body.Password, cancel);
             var (row, token) = await accounts.IssueTokenAsync(user, body.Label is { Length: > 0 and <= 100 } label ? label : "client", body.Days ?? 30, cancel);
@@ -47,6 +48,8 @@ public static class AccessEndpoints
         }).WithName("endToken").WithSummary("Ends the token the call is made with.").RequireAuthorization("read");
 
         api.MapGet("/me", (ClaimsPrincipal user) => MeOf(user)).WithName("me").WithSummary("Who is signed in.").RequireAuthorization("read");
+
+        api.MapOwnAccess();
 
         api.MapGet("/users", async (Store.Store store, CancellationToken cancel) =>
             new Page<User>([.. (await store.ReadAsync(s => s.UsersAsync(), cancel)).Select(View)], null))
@@ -68,18 +71,23 @@ public static class AccessEndpoints
         }).WithName("setSecret").WithSummary("Sets a secret. It is stored encrypted and never shown again.").RequireAuthorization("configure");
     }
 
-    private static Me MeOf(ClaimsPrincipal user) => new(user.UserName(), user.FindFirstValue("display") ?? "", user.RoleNames(), user.Number() is { Length: > 0 } number ? number : null);
+    private static Me MeOf(ClaimsPrincipal user) => new(user.UserName(), user.FindFirstValue("display") ?? "", user.RoleNames(), user.Number() is { Length: > 0 } number ? number : null, ReachOf(user.FindFirstValue("reach") ?? "{}"));
+
+    private static Dictionary<string, ReachBody>? ReachOf(string json) => Core.Approval.Reach.FromJson(json) is { Count: > 0 } reach ? reach.ToDictionary(r => r.Key, r => new ReachBody(r.Value.Sites, r.Value.Departments, r.Value.Targets)) : null;
 
     private static User View(UserRow row) => new(row.Name, row.Display, row.Mail, row.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries), row.Number.Length > 0 ? row.Number : null, row.Active == 1,
-        row.LockedUntil > 0 ? row.LockedUntil.ToInstant() : null);
+        row.LockedUntil > 0 ? row.LockedUntil.ToInstant() : null, ReachOf(row.Reach));
 
-    private static async Task<User> SaveUserAsync(string name, UserBody body, Store.Store store, TimeProvider time, ClaimsPrincipal actor, CancellationToken cancel)
+    private static async Task<User> SaveUserAsync(string name, UserBody body, Store.Store store, Rulebook.EditionBook editions, TimeProvider time, ClaimsPrincipal actor, CancellationToken cancel)
     {
         if (name.Length is 0 or > 64 || !name.All(c => char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c) || c is '.' or '-' or '_')) throw Problem.Invalid("A user name has lower-case letters, digits, dots, hyphens and underscores; 64 at most.", "name");
         if (body.Roles is null || body.Roles.FirstOrDefault(r => !Roles.All.Contains(r)) is { } unknown) throw Problem.Invalid($"Roles are {string.Join(", ", Roles.All)}.", "roles");
         if (body.Password is { } password && password.Length is < 10 or > 256) throw Problem.Invalid("A password has from 10 to 256 characters.", "password");
         if (body.Display is not { Length: > 0 and <= 200 }) throw Problem.Invalid("The display name is missing or longer than 200 characters.", "display");
         if (body.Mail is null || body.Mail.Length > 254 || (body.Mail.Length > 0 && !MimeKit.MailboxAddress.TryParse(body.Mail, out _))) throw Problem.Invalid("The mail address is not valid.", "mail");
+        if (body.Reach?.Keys.FirstOrDefault(r => !Roles.All.Contains(r)) is { } strange) throw Problem.Invalid($"'{strange}' is no role; roles are {string.Join(", ", Roles.All)}.", "reach");
+        var edition = await editions.CurrentOrNullAsync(cancel);
+        if (edition is not null && body.Reach?.Values.SelectMany(r => r.Sites ?? []).FirstOrDefault(x => !edition.Rulebook.Sites.ContainsKey(x)) is { } nowhere) throw Problem.Invalid($"'{nowhere}' is no site of the rulebook.{Core.Expressions.Nearest.Hint(nowhere, edition.Rulebook.Sites.Keys)}", "reach");
         var row = await store.WriteAsync(async s =>
         {
             var before = await s.UserAsync(name);
@@ -93,12 +101,14 @@ public static class AccessEndpoints
                 Number = body.Number ?? "",
                 PasswordHash = body.Password is { } fresh ? Accounts.HashPassword(fresh) : before!.PasswordHash,
                 Active = body.Active == false ? 0 : 1,
+                Hearing = before?.Hearing ?? "{}",
+                Reach = body.Reach is null ? before?.Reach ?? "{}" : Core.Approval.Reach.ToJson(body.Reach.ToDictionary(r => r.Key, r => new Core.Approval.Reach(r.Value.Sites ?? [], r.Value.Departments ?? [], r.Value.Targets ?? []))),
                 Stamp = Guid.NewGuid().ToString("N"),
                 CreatedAt = before?.CreatedAt ?? time.Milliseconds(),
             };
             await s.SaveUserAsync(after);
             s.Record(LedgerEntry.Of(time.GetUtcNow(), actor.UserName(), before is null ? "user.made" : "user.changed", null, null,
-                ("user", name), ("roles", after.Roles), ("rolesBefore", before?.Roles), ("active", after.Active == 1), ("passwordSet", body.Password is not null)));
+                ("user", name), ("roles", after.Roles), ("rolesBefore", before?.Roles), ("active", after.Active == 1), ("reach", after.Reach.Length > 2 ? after.Reach : null), ("passwordSet", body.Password is not null)));
             return after;
         }, cancel);
         return View(row);

@@ -57,7 +57,7 @@ public sealed class Accounts(Store.Store store, TimeProvider time)
 
     private static Problem Wrong() => new(401, "wrong-credentials", "Not signed in", "The name or the password is wrong.");
 
-    public async Task<(TokenRow Row, string Token)> IssueTokenAsync(UserRow user, string label, int days, CancellationToken cancel)
+    public async Task<(TokenRow Row, string Token)> IssueTokenAsync(UserRow user, string label, int days, CancellationToken cancel, IReadOnlyList<string>? roles = null)
     {
         var token = NewToken("oik_");
         var now = time.GetUtcNow();
@@ -67,13 +67,14 @@ public sealed class Accounts(Store.Store store, TimeProvider time)
             UserName = user.Name,
             Hash = HashToken(token),
             Label = label,
+            Roles = string.Join(' ', roles ?? []),
             CreatedAt = now.ToUnixTimeMilliseconds(),
             ExpiresAt = now.AddDays(days).ToUnixTimeMilliseconds(),
         };
         await store.WriteAsync(async s =>
         {
             await s.AddTokenAsync(row);
-            s.Record(LedgerEntry.Of(now, user.Name, "token.issued", null, null, ("token", row.Id), ("label", label), ("expires", LedgerEntry.Stamp(row.ExpiresAt.ToInstant()))));
+            s.Record(LedgerEntry.Of(now, user.Name, "token.issued", null, null, ("token", row.Id), ("label", label), ("roles", row.Roles.Length > 0 ? row.Roles : null), ("expires", LedgerEntry.Stamp(row.ExpiresAt.ToInstant()))));
         }, cancel);
         return (row, token);
     }
@@ -85,11 +86,13 @@ public sealed class Accounts(Store.Store store, TimeProvider time)
         return await s.UserAsync(row.UserName) is { Active: 1 } user ? (user, row) : null;
     }, cancel);
 
-    public static ClaimsPrincipal Principal(UserRow user, string scheme, string? tokenId = null)
+    /// <param name="limit">The roles a token is limited to, or "".</param>
+    public static ClaimsPrincipal Principal(UserRow user, string scheme, string? tokenId = null, string limit = "", string? session = null)
     {
         var claims = new List<Claim> { new(ClaimTypes.Name, user.Name), new("display", user.Display), new("stamp", user.Stamp), new("number", user.Number), new("reach", user.Reach) };
-        claims.AddRange(user.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).Select(role => new Claim(ClaimTypes.Role, role)));
+        claims.AddRange(user.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).Where(r => limit is not { Length: > 0 } || limit.Split(' ').Contains(r)).Select(role => new Claim(ClaimTypes.Role, role)));
         if (tokenId is not null) claims.Add(new("token", tokenId));
+        if (session is not null) claims.Add(new("session", session));
         return new(new ClaimsIdentity(claims, scheme));
     }
 }

@@ -15,7 +15,7 @@ public sealed class TokenScheme(IOptionsMonitor<AuthenticationSchemeOptions> opt
         var header = Request.Headers.Authorization.ToString();
         if (!header.StartsWith("Bearer ", StringComparison.OrdinalIgnoreCase)) return AuthenticateResult.NoResult();
         return await accounts.ByTokenAsync(header["Bearer ".Length..].Trim(), Context.RequestAborted) is { } found
-            ? AuthenticateResult.Success(new(Accounts.Principal(found.User, Name, found.Token.Id), Name))
+            ? AuthenticateResult.Success(new(Accounts.Principal(found.User, Name, found.Token.Id, found.Token.Roles), Name))
             : AuthenticateResult.Fail("The token is unknown or over.");
     }
 

@@ -79,7 +79,7 @@ public static class Daemon
         var services = builder.Services;
         services.AddSingleton(options).AddSingleton(TimeProvider.System);
         services.AddSingleton<Engine>(_ => options.Store == "sqlite" ? new SqliteEngine(Path.Combine(options.Data, "oikonom.db")) : new PostgresEngine(options.Store));
-        services.AddSingleton<Store.Store>().AddSingleton<SigningKey>().AddSingleton<Accounts>().AddSingleton<SecretBook>().AddSingleton<EditionBook>().AddSingleton<ConnectorBook>()
+        services.AddSingleton<Store.Store>().AddSingleton<SigningKey>().AddSingleton<Accounts>().AddSingleton<SecretBook>().AddSingleton<Sessions>().AddSingleton<SignInLimit>().AddSingleton<EditionBook>().AddSingleton<ConnectorBook>()
             .AddSingleton<Notifier>().AddSingleton<StageEntry>().AddSingleton<RequestDesk>().AddSingleton<HandRequests>().AddSingleton<ManyRequests>().AddSingleton<TaskDesk>().AddSingleton<TodayDesk>().AddSingleton<SourceOpener>().AddSingleton<RecordTaker>().AddSingleton<Baseline>().AddSingleton<IntakeRunner>().AddSingleton<SourceDesk>().AddSingleton<Idempotency>().AddSingleton<RehearsalDesk>().AddSingleton<PublishDesk>().AddSingleton<LiveSignal>();
         services.AddSingleton<ScimDesk>().AddSingleton<Pressure>().AddSingleton<GroupCommit>().AddHostedService(p => p.GetRequiredService<GroupCommit>());
         services.AddSingleton<OutcomeWriter>().AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
@@ -90,6 +90,8 @@ public static class Daemon
         AddLoop<Housekeeping>(services);
         AddLoop<SourceLoop>(services);
         AddLoop<ClockLoop>(services);
+        AddLoop<HookLoop>(services);
+        services.AddHttpClient(HookLoop.Client).ConfigurePrimaryHttpMessageHandler(() => new SocketsHttpHandler { AllowAutoRedirect = false, ConnectTimeout = TimeSpan.FromSeconds(10) });
         AddLoop<WriteBackLoop>(services);
         services.AddDataProtection().SetApplicationName("oikonom").PersistKeysToFileSystem(new(Path.Combine(options.Data, "keys")));
         services.AddAuthentication("either")
@@ -146,7 +148,7 @@ public static class Daemon
     {
         var store = context.HttpContext.RequestServices.GetRequiredService<Store.Store>();
         var user = await store.ReadAsync(s => s.UserAsync(context.Principal!.UserName()), context.HttpContext.RequestAborted);
-        if (user is not { Active: 1 } || user.Stamp != context.Principal!.FindFirst("stamp")?.Value) context.RejectPrincipal();
+        if (user is not { Active: 1 } || user.Stamp != context.Principal!.FindFirst("stamp")?.Value || !await context.HttpContext.RequestServices.GetRequiredService<Sessions>().IsOpenAsync(context.Principal, context.HttpContext.RequestAborted)) context.RejectPrincipal();
     }
 
     private static void Map(WebApplication app, ServiceOptions options)
@@ -162,6 +164,7 @@ public static class Daemon
         api.MapTasks();
         api.MapToday();
         api.MapNotices();
+        api.MapHooks();
         api.MapTargets();
         api.MapLedger();
         api.MapLive();

@@ -1,9 +1,11 @@
 using System.Globalization;
+using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
+using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Planning;
@@ -17,11 +19,11 @@ public static class PeopleEndpoints
 {
     public static void MapPeople(this RouteGroupBuilder api)
     {
-        api.MapGet("/people", async (Store.Store store, CancellationToken cancel, string? text, string? site, string? department, string? after, int? limit) =>
+        api.MapGet("/people", async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel, string? text, string? site, string? department, string? after, int? limit) =>
         {
             var size = Paging.Limit(limit);
             var (key, id) = after is null ? ("", "") : after.LastIndexOf('|') is var bar and >= 0 ? (after[..bar], after[(bar + 1)..]) : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
-            var rows = await store.ReadAsync(s => s.PeoplePageAsync(Paging.Text(text), site ?? "", department ?? "", key, id, size + 1), cancel);
+            var rows = await store.ReadAsync(s => s.PeoplePageAsync(Paging.Text(text), site ?? "", department ?? "", key, id, size + 1, RequestEndpoints.ReachOf(user)), cancel);
             return new Page<PersonSummary>([.. rows.Take(size).Select(Summary)], rows.Count > size ? $"{rows[size - 1].SearchKey}|{rows[size - 1].Id}" : null);
         }).WithName("listPeople").WithSummary("People in order of family name. Filters: text (name, number or account name), site, department.").RequireAuthorization("read");
 
@@ -30,12 +32,13 @@ public static class PeopleEndpoints
     }
 
     /// <summary>Why the person has, or has not, one thing; without a name, everything they have or could have.</summary>
-    private static async Task<PersonExplanation> ExplainAsync(string id, string? of, Store.Store store, EditionBook editions, TimeProvider time, CancellationToken cancel)
+    private static async Task<PersonExplanation> ExplainAsync(string id, string? of, ClaimsPrincipal user, Store.Store store, EditionBook editions, TimeProvider time, CancellationToken cancel)
     {
         var edition = await editions.CurrentAsync(cancel);
         var (row, recorded) = await store.ReadAsync(async s =>
         {
             var found = (Guid.TryParse(id, out var guid) ? await s.PersonAsync(guid.ToString()) : await s.PersonByNumberAsync(id)) ?? throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
+            RequireSeen(user, found, id);
             return (found, await Recorded.LoadAsync(s, [found.Id]));
         }, cancel);
         var now = time.GetUtcNow();
@@ -71,12 +74,19 @@ public static class PeopleEndpoints
 
     private static DateOnly Day(string text) => DateOnly.ParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture);
 
-    private static async Task<PersonDetail> DetailAsync(string id, Store.Store store, EditionBook editions, CancellationToken cancel)
+    /// <summary>Who works outside the caller's part of the organisation is not there for them; oneself always is.</summary>
+    private static void RequireSeen(ClaimsPrincipal user, PersonRow row, string id)
+    {
+        if (row.Number != user.Number() && user.ReachOf() is { } parts && !parts.Any(p => p.Covers(row.Site, row.Department))) throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
+    }
+
+    private static async Task<PersonDetail> DetailAsync(string id, ClaimsPrincipal user, Store.Store store, EditionBook editions, CancellationToken cancel)
     {
         var edition = await editions.CurrentOrNullAsync(cancel);
         return await store.ReadAsync(async s =>
         {
             var row = (Guid.TryParse(id, out var guid) ? await s.PersonAsync(guid.ToString()) : await s.PersonByNumberAsync(id)) ?? throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
+            RequireSeen(user, row, id);
             var accounts = await s.AccountsAsync([row.Id]);
             var grants = await s.GrantsAsync([row.Id], past: true);
             var requests = await s.RequestsPageAsync(new(PersonId: row.Id));

@@ -59,9 +59,7 @@ ALTER TABLE notices ADD COLUMN event TEXT NOT NULL DEFAULT '';
 ALTER TABLE notices ADD COLUMN read_at BIGINT;
 CREATE INDEX notices_user ON notices (user_name, id);
 
--- Addresses that are told of changes, and what is to be told to each.
-CREATE TABLE hooks (id TEXT PRIMARY KEY, address TEXT NOT NULL, kinds TEXT NOT NULL, secret TEXT NOT NULL, actor TEXT NOT NULL, created_at BIGINT NOT NULL, active BIGINT NOT NULL);
-CREATE TABLE hook_events (
-  id TEXT PRIMARY KEY, hook_id TEXT NOT NULL, body TEXT NOT NULL, due_at BIGINT, lease_until BIGINT NOT NULL, attempts BIGINT NOT NULL, problem TEXT NOT NULL, created_at BIGINT NOT NULL, sent_at BIGINT);
-CREATE INDEX hook_events_due ON hook_events (due_at);
-CREATE INDEX hook_events_hook ON hook_events (hook_id, created_at);
+-- Addresses that are told of changes: each reads the sealed ledger in its order, from a position of its own.
+CREATE TABLE hooks (
+  id TEXT PRIMARY KEY, address TEXT NOT NULL, kinds TEXT NOT NULL, secret TEXT NOT NULL, actor TEXT NOT NULL, created_at BIGINT NOT NULL, active BIGINT NOT NULL,
+  next_position BIGINT NOT NULL, due_at BIGINT NOT NULL, lease_until BIGINT NOT NULL, attempts BIGINT NOT NULL, problem TEXT NOT NULL, sent_at BIGINT);

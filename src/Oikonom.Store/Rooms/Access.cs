@@ -50,6 +50,40 @@ public sealed class HandoverRow
     public long? UsedAt { get; init; }
 }
 
+public sealed class SessionRow
+{
+    public string Id { get; init; } = "";
+    public string UserName { get; init; } = "";
+    public long CreatedAt { get; init; }
+    public long SeenAt { get; init; }
+    public string Address { get; init; } = "";
+    public string Agent { get; init; } = "";
+
+    /// <summary><c>password</c> or <c>openid</c>.</summary>
+    public string Way { get; init; } = "";
+    public long? EndedAt { get; init; }
+}
+
+public sealed class HookRow
+{
+    public string Id { get; init; } = "";
+    public string Address { get; init; } = "";
+    public string Kinds { get; init; } = "";
+
+    /// <summary>Sealed with the key ring.</summary>
+    public string Secret { get; init; } = "";
+    public string Actor { get; init; } = "";
+    public long CreatedAt { get; init; }
+    public long Active { get; init; } = 1;
+
+    /// <summary>The position of the ledger from which on it is told.</summary>
+    public long NextPosition { get; set; }
+    public long DueAt { get; set; }
+    public long Attempts { get; set; }
+    public string Problem { get; set; } = "";
+    public long? SentAt { get; set; }
+}
+
 /// <summary>Who may sign in, their tokens, sealed secrets, and one-time links.</summary>
 public static class AccessTables
 {
@@ -78,6 +112,33 @@ public static class AccessTables
         "INSERT INTO tokens (id, user_name, hash, label, created_at, expires_at, roles) VALUES (@Id, @UserName, @Hash, @Label, @CreatedAt, @ExpiresAt, @Roles)", token);
 
     public static Task<TokenRow?> TokenAsync(this Session session, string hash) => session.FirstAsync<TokenRow>("SELECT id, user_name, hash, label, created_at, expires_at, ended_at, roles, used_at FROM tokens WHERE hash=@hash", new { hash });
+
+    public static Task<IReadOnlyList<TokenRow>> TokensOfAsync(this Session session, string user, long now) => session.QueryAsync<TokenRow>(
+        "SELECT id, user_name, '' AS hash, label, created_at, expires_at, ended_at, roles, used_at FROM tokens WHERE user_name=@user AND ended_at IS NULL AND expires_at>@now ORDER BY created_at DESC LIMIT 200", new { user, now });
+
+    /// <summary>Ends a token of a user. False when it is not theirs, or over.</summary>
+    public static async Task<bool> EndTokenOfAsync(this Session session, string id, string user, long at) => await session.ExecuteAsync("UPDATE tokens SET ended_at=@at WHERE id=@id AND user_name=@user AND ended_at IS NULL", new { id, user, at }).ConfigureAwait(false) == 1;
+
+    public static Task AddSignInAsync(this Session session, SessionRow row) => session.ExecuteAsync("INSERT INTO sessions (id, user_name, created_at, seen_at, address, agent, way) VALUES (@Id, @UserName, @CreatedAt, @SeenAt, @Address, @Agent, @Way)", row);
+    public static Task<SessionRow?> SignInAsync(this Session session, string id) => session.FirstAsync<SessionRow>("SELECT id, user_name, created_at, seen_at, address, agent, way, ended_at FROM sessions WHERE id=@id", new { id });
+    public static Task SeenAsync(this Session session, string id, long at) => session.ExecuteAsync("UPDATE sessions SET seen_at=@at WHERE id=@id", new { id, at });
+    public static Task<IReadOnlyList<SessionRow>> SignInsAsync(this Session session, string user, long since) => session.QueryAsync<SessionRow>(
+        "SELECT id, user_name, created_at, seen_at, address, agent, way, ended_at FROM sessions WHERE (@user='' OR user_name=@user) AND ended_at IS NULL AND seen_at>@since ORDER BY seen_at DESC LIMIT 500", new { user, since });
+    public static async Task<bool> EndSignInAsync(this Session session, string id, string user, long at) => await session.ExecuteAsync("UPDATE sessions SET ended_at=@at WHERE id=@id AND (@user='' OR user_name=@user) AND ended_at IS NULL", new { id, user, at }).ConfigureAwait(false) == 1;
+
+    private const string HookColumns = "id, address, kinds, secret, actor, created_at, active, next_position, due_at, attempts, problem, sent_at";
+    public static Task AddHookAsync(this Session session, HookRow row) => session.ExecuteAsync($"INSERT INTO hooks ({HookColumns}, lease_until) VALUES (@Id, @Address, @Kinds, @Secret, @Actor, @CreatedAt, 1, @NextPosition, @DueAt, 0, '', NULL, 0)", row);
+    public static Task<IReadOnlyList<HookRow>> HooksAsync(this Session session) => session.QueryAsync<HookRow>($"SELECT {HookColumns} FROM hooks WHERE active=1 ORDER BY created_at");
+    public static Task<IReadOnlyList<HookRow>> ClaimHooksAsync(this Session session, long now, long until) => session.QueryAsync<HookRow>(
+        "UPDATE hooks SET lease_until=@until WHERE id IN (SELECT id FROM hooks WHERE active=1 AND due_at<=@now AND lease_until<=@now AND next_position <= (SELECT COALESCE(MAX(position),-1) FROM ledger_leaves)" + session.Engine.SkipLocked + $") RETURNING {HookColumns}", new { now, until });
+    public static Task SaveHookAsync(this Session session, HookRow row) => session.ExecuteAsync("UPDATE hooks SET next_position=@NextPosition, due_at=@DueAt, attempts=@Attempts, problem=@Problem, sent_at=@SentAt, lease_until=0 WHERE id=@Id", row);
+    public static async Task<bool> EndHookAsync(this Session session, string id) => await session.ExecuteAsync("UPDATE hooks SET active=0 WHERE id=@id AND active=1", new { id }).ConfigureAwait(false) == 1;
+    public static async Task<bool> ReplayHookAsync(this Session session, string id, long position, long now) => await session.ExecuteAsync("UPDATE hooks SET next_position=@position, due_at=@now, attempts=0, problem='' WHERE id=@id AND active=1", new { id, position, now }).ConfigureAwait(false) == 1;
+    public static Task<long> SealedAsync(this Session session) => session.ScalarAsync<long>("SELECT COALESCE(MAX(position),-1)+1 FROM ledger_leaves");
+
+    /// <summary>Sealed entries from a position on, in their order.</summary>
+    public static Task<IReadOnlyList<LedgerRow>> SealedFromAsync(this Session session, long position, int limit) => session.QueryAsync<LedgerRow>(
+        "SELECT e.entry, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body, l.position FROM ledger_leaves l JOIN ledger e ON e.entry=l.entry WHERE l.position>=@position ORDER BY l.position LIMIT @limit", new { position, limit });
 
     public static Task EndTokenAsync(this Session session, string id, long at) => session.ExecuteAsync("UPDATE tokens SET ended_at=@at WHERE id=@id AND ended_at IS NULL", new { id, at });
 

@@ -103,10 +103,15 @@ public static class PeopleTables
         session.BulkQueryAsync<PersonRow, object>($"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON x.key=p.person_key", [.. keys.Select(key => new { Key = key })], ("key", "text"));
 
     /// <summary>A page of people in order of name, after the cursor, whose name, number or account name holds the text.</summary>
-    public static Task<IReadOnlyList<PersonRow>> PeoplePageAsync(this Session session, string text, string site, string department, string afterKey, string afterId, int limit) => session.QueryAsync<PersonRow>(
+    public static Task<IReadOnlyList<PersonRow>> PeoplePageAsync(this Session session, string text, string site, string department, string afterKey, string afterId, int limit, IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? reach = null)
+    {
+        var parameters = new Dictionary<string, object?> { ["text"] = text.ToLowerInvariant(), ["like"] = Like.Containing(text), ["site"] = site, ["department"] = department, ["afterKey"] = afterKey, ["afterId"] = afterId, ["limit"] = limit };
+        if (reach is not null) RequestTables.AddReach(parameters, reach);
+        return session.QueryAsync<PersonRow>(
         $"SELECT {Columns} FROM people WHERE (search_key > @afterKey OR (search_key = @afterKey AND id > @afterId)) " +
         "AND (@text='' OR search_key LIKE @like ESCAPE '!' OR LOWER(number)=@text OR EXISTS (SELECT 1 FROM accounts a WHERE a.person_id=people.id AND a.name=@text)) AND (@site='' OR site=@site) AND (@department='' OR department=@department) " +
-        "ORDER BY search_key, id LIMIT @limit", new { text = text.ToLowerInvariant(), like = Like.Containing(text), site, department, afterKey, afterId, limit });
+        $"{(reach is null ? "" : $"AND {RequestTables.ReachOf(reach, "people")} ")}ORDER BY search_key, id LIMIT @limit", parameters);
+    }
 
     public static Task<IReadOnlyList<AccountRow>> AccountsAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<AccountRow, object>(
         "SELECT a.person_id, a.target, a.name, a.container, a.location, a.immutable_id, a.attributes, a.enabled, a.reason, a.created_at, a.updated_at AS at FROM {rows} AS x {join} accounts a ON x.id=a.person_id",
