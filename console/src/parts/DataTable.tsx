@@ -18,6 +18,8 @@ export function DataTable<T>(props: {
   rows: T[];
   keyOf: (row: T) => string;
   open: (row: T) => void;
+  /** What the key x does with the row at hand. */
+  mark?: (row: T) => void;
   empty: ReactNode;
   more?: () => void;
   total?: number;
@@ -42,6 +44,7 @@ export function DataTable<T>(props: {
       virtual.scrollToIndex(next);
     }
     const row = rows[at];
+    if (event.key === 'x' && row && props.mark) props.mark(row);
     if (event.key === 'Enter' && row && event.target === event.currentTarget) props.open(row);
   };
 
@@ -72,7 +75,7 @@ export function DataTable<T>(props: {
                 className={`${style.row} ${style.line} ${item.index === at ? style.at : ''}`}
                 style={{ ...template, transform: `translateY(${item.start}px)` }}
                 onClick={(event) => {
-                  if (!(event.target as HTMLElement).closest('a, button')) props.open(row);
+                  if (!(event.target as HTMLElement).closest('a, button, input')) props.open(row);
                 }}
               >
                 {columns.map((column) => (

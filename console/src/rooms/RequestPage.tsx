@@ -1,19 +1,17 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link, useParams } from '@tanstack/react-router';
-import { useEffect, useState } from 'react';
-import { api, ask, Refusal, type RequestDetail } from '../api/client';
+import { useState } from 'react';
+import { api, ask, type RequestDetail } from '../api/client';
 import { Button } from '../parts/Button';
-import { Dialog, DialogActions } from '../parts/Dialog';
-import { Field } from '../parts/Field';
 import { Failure, Loading, Notice } from '../parts/Notice';
 import { StateMark } from '../parts/StateMark';
 import { ago, at } from '../parts/when';
 import { useMe } from '../shell/Shell';
-import { isTyping } from '../shell/useGoKeys';
+import { Deeds } from './Deeds';
+import { ItemList } from './ItemList';
 import { Plan, summaryOf } from './Plan';
 import style from './Rooms.module.css';
-
-type Deed = 'approve' | 'decline' | 'release' | 'retry';
+import { Stages } from './Stages';
 
 export function RequestPage() {
   const { id } = useParams({ from: '/shell/requests/$id' });
@@ -28,15 +26,18 @@ export function RequestPage() {
 
 function Request({ request }: { request: RequestDetail }) {
   const { summary, story } = request;
+  const [without, setWithout] = useState<ReadonlySet<string>>(new Set());
+  const remarks = request.decisions.filter((d) => d.verdict !== 'skipped');
   return (
     <>
       <header className={style.head}>
         <div className={style.title}>
           <h1>{summary.person}</h1>
-          <StateMark state={summary.state} />
+          <StateMark state={request.held ? 'held' : summary.state} />
+          {summary.late && <span className={`${style.tag} ${style.tagNew}`}>late</span>}
         </div>
         <p>
-          Request {summary.number}, {summary.kind} ·{' '}
+          Request {summary.number}, {summary.kind} · {request.workflowTitle} ·{' '}
           <Link to="/people/$id" params={{ id: summary.personId }}>
             {summary.personNumber}
           </Link>{' '}
@@ -46,19 +47,33 @@ function Request({ request }: { request: RequestDetail }) {
       <div className={style.columns}>
         <div className={style.stack}>
           <section className={`${style.sheet} ${style.story}`} aria-label="Where it stands" aria-live="polite">
-            <ul>
-              {story.done.map((line) => (
-                <li key={line}>{line}</li>
-              ))}
-            </ul>
+            <p className={style.quiet}>{request.cause.text}</p>
             <p className={style.now}>{story.now}</p>
             <p>{story.next}</p>
-            <Deeds request={request} />
+            <Deeds request={request} without={without} setWithout={setWithout} />
+            {request.milestones.length > 0 && (
+              <div className={style.milestones}>
+                {request.milestones.map((m) => (
+                  <span key={m.name} className={style.milestone}>
+                    <StateMark state={m.reached ? 'done' : 'pending'} />
+                    <b>{m.title}</b>
+                    <small className={style.fine}>
+                      {m.at ? `${m.reached ? '' : 'expected '}${at(m.at)}` : ''} {m.text}
+                    </small>
+                  </span>
+                ))}
+              </div>
+            )}
           </section>
           {request.candidates.length > 0 && <Candidates request={request} />}
           <section className={style.sheet} aria-labelledby="plan">
             <h2 id="plan">The whole effect</h2>
             {request.plan.length > 0 && <p className={style.effect}>{summaryOf(request.plan)}</p>}
+            {request.items.length > 0 &&
+              request.rights.approve &&
+              (request.rights.inPart || request.items.some((i) => i.mark) || request.gone.length > 0) && (
+                <ItemList request={request} without={without} setWithout={setWithout} />
+              )}
             {request.plan.length > 0 ? (
               <Plan changes={request.plan} steps={request.steps} />
             ) : (
@@ -100,9 +115,15 @@ function Request({ request }: { request: RequestDetail }) {
               )}
             </dl>
           </section>
+          {request.stages.length > 0 && (
+            <section className={style.sheet} aria-labelledby="stages">
+              <h2 id="stages">Who decides</h2>
+              <Stages stages={request.stages} items={request.items} />
+            </section>
+          )}
           {request.cause.differences.length > 0 && (
             <section className={style.sheet} aria-labelledby="cause">
-              <h2 id="cause">What HR changed</h2>
+              <h2 id="cause">{request.cause.source ? 'What HR changed' : 'What is to change'}</h2>
               <table className={style.attributes}>
                 <tbody>
                   {request.cause.differences.map((d) => (
@@ -117,19 +138,45 @@ function Request({ request }: { request: RequestDetail }) {
               </table>
             </section>
           )}
-          <section className={style.sheet} aria-labelledby="decisions">
-            <h2 id="decisions">Decisions</h2>
-            {request.decisions.length === 0 ? (
-              <p className={style.quiet}>None yet.</p>
-            ) : (
+          {request.tasks.length > 0 && (
+            <section className={style.sheet} aria-labelledby="tasks">
+              <h2 id="tasks">Work by hand</h2>
               <ul className={style.list}>
-                {request.decisions.map((d) => (
-                  <li key={d.at + d.actor}>
-                    <span>
-                      <b>{d.stage}</b>: {d.verdict} by {d.actor}
+                {request.tasks.map((t) => (
+                  <li key={t.id}>
+                    <Link to="/desk" search={{ task: t.id }}>
+                      {t.title}
+                    </Link>
+                    <span className={style.quiet}>
+                      {t.state === 'open'
+                        ? `${t.takenBy ?? `anyone with the role ${t.role}`}, due ${at(t.due)}`
+                        : `${t.state} by ${t.doneBy ?? ''}`}
+                      {t.remark && `: ${t.remark}`}
+                    </span>
+                  </li>
+                ))}
+              </ul>
+            </section>
+          )}
+          <section className={style.sheet} aria-labelledby="record">
+            <h2 id="record">What was said and done</h2>
+            {remarks.length === 0 ? (
+              <p className={style.quiet}>Nothing yet.</p>
+            ) : (
+              <ul className={style.thread}>
+                {remarks.map((d, index) => (
+                  // biome-ignore lint/suspicious/noArrayIndexKey: the record only grows at its end
+                  <li key={index}>
+                    <span className={d.counts ? undefined : style.void}>
+                      <b>{d.actor}</b>
+                      {d.onBehalf && d.actor !== 'oikonom' ? ` for ${d.onBehalf}` : ''} {d.verdict}
+                      {d.item ? ` ${d.item}` : ''} {d.stage && `(${d.stage})`}
                     </span>
                     {d.remark && <q>{d.remark}</q>}
-                    <span className={style.quiet}>{at(d.at)}</span>
+                    <small className={style.quiet}>
+                      {at(d.at)}
+                      {d.counts ? '' : ' · no longer counts: the plan changed'}
+                    </small>
                   </li>
                 ))}
               </ul>
@@ -138,105 +185,6 @@ function Request({ request }: { request: RequestDetail }) {
           <LedgerOf request={request} />
         </aside>
       </div>
-    </>
-  );
-}
-
-function Deeds({ request }: { request: RequestDetail }) {
-  const queries = useQueryClient();
-  const [asked, setAsked] = useState<Deed>();
-  const [words, setWords] = useState('');
-  const { rights, summary } = request;
-  const path = { params: { path: { id: summary.id } } };
-  const act = useMutation({
-    mutationFn: (deed: Deed) => {
-      const planDigest = request.planDigest ?? '';
-      if (deed === 'approve')
-        return ask(api.POST('/api/v1/requests/{id}/approve', { ...path, body: { planDigest, remark: words || null } }));
-      if (deed === 'decline') return ask(api.POST('/api/v1/requests/{id}/decline', { ...path, body: { reason: words } }));
-      if (deed === 'release') return ask(api.POST('/api/v1/requests/{id}/release', { ...path, body: { planDigest } }));
-      return ask(api.POST('/api/v1/requests/{id}/retry', path));
-    },
-    onSuccess: (after) => {
-      queries.setQueryData(['requests', 'one', summary.id], after);
-      void queries.invalidateQueries({ queryKey: ['requests'] });
-      setAsked(undefined);
-      setWords('');
-    },
-    onError: (error) => {
-      if (error instanceof Refusal && error.status === 409) void queries.invalidateQueries({ queryKey: ['requests'] });
-    },
-  });
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      if (isTyping(event)) return;
-      if (event.key === 'a' && rights.approve) setAsked('approve');
-      if (event.key === 'd' && rights.decline) setAsked('decline');
-      if (event.key === 'r' && rights.release) setAsked('release');
-    };
-    window.addEventListener('keydown', press);
-    return () => window.removeEventListener('keydown', press);
-  }, [rights]);
-
-  const titles: Record<Deed, string> = {
-    approve: `Approve the ${summary.kind} request for ${summary.person}?`,
-    decline: `Decline the ${summary.kind} request for ${summary.person}?`,
-    release: `Release the plan for ${summary.person}?`,
-    retry: 'Try again now?',
-  };
-  const changes = request.plan.filter((c) => c.kind !== 'verify').length;
-  return (
-    <>
-      <div className={style.actions}>
-        {rights.approve && (
-          <Button kind="main" onPress={() => setAsked('approve')}>
-            Approve<kbd>a</kbd>
-          </Button>
-        )}
-        {rights.decline && (
-          <Button kind="grave" onPress={() => setAsked('decline')}>
-            Decline<kbd>d</kbd>
-          </Button>
-        )}
-        {rights.release && (
-          <Button kind="main" onPress={() => setAsked('release')}>
-            Release<kbd>r</kbd>
-          </Button>
-        )}
-        {rights.retry && <Button onPress={() => setAsked('retry')}>Try again now</Button>}
-        {rights.whyNot && <span className={style.quiet}>{rights.whyNot}</span>}
-      </div>
-      {asked && (
-        <Dialog title={titles[asked]} isOpen close={() => setAsked(undefined)}>
-          <form
-            onSubmit={(event) => {
-              event.preventDefault();
-              act.mutate(asked);
-            }}
-            className={style.stack}
-          >
-            {asked === 'approve' && (
-              <p>You approve exactly the plan you see: {changes} changes. If it becomes another before it runs, it comes back to you.</p>
-            )}
-            {asked === 'decline' && <p>Nothing will be changed, and {summary.requester} is told why.</p>}
-            {asked === 'release' && <p>{changes} changes are carried out now, or at the time each is due.</p>}
-            {asked === 'approve' && <Field label="A word with it (may stay empty)" value={words} onChange={setWords} long />}
-            {asked === 'decline' && <Field label="Reason" value={words} onChange={setWords} required long autoFocus />}
-            {act.isError && <Failure error={act.error} />}
-            <DialogActions>
-              <Button onPress={() => setAsked(undefined)}>Back</Button>
-              <Button
-                kind={asked === 'decline' ? 'grave' : 'main'}
-                type="submit"
-                isDisabled={act.isPending}
-                autoFocus={asked !== 'decline'}
-              >
-                {{ approve: 'Approve', decline: 'Decline', release: 'Release', retry: 'Try again' }[asked]}
-              </Button>
-            </DialogActions>
-          </form>
-        </Dialog>
-      )}
     </>
   );
 }

@@ -1,54 +1,52 @@
-import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
-import { useNavigate, useSearch } from '@tanstack/react-router';
-import { useDeferredValue } from 'react';
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { Link, useNavigate, useSearch } from '@tanstack/react-router';
+import { useDeferredValue, useState } from 'react';
 import { api, ask } from '../api/client';
-import { Choice, Filters, SearchField } from '../parts/Field';
+import { Button } from '../parts/Button';
+import { Dialog, DialogActions } from '../parts/Dialog';
+import { Choice, Field, Filters, SearchField } from '../parts/Field';
+import { Failure } from '../parts/Notice';
 import { PagedTable } from '../parts/PagedTable';
+import { useMe } from '../shell/Shell';
+import { Board } from './Board';
 import style from './Rooms.module.css';
 import { requestColumns } from './requestColumns';
-
-const states: [string, string][] = [
-  ['', 'every state'],
-  ['planning', 'being planned'],
-  ['choosing', 'choice needed'],
-  ['deciding', 'to decide'],
-  ['releasing', 'to release'],
-  ['fulfilling', 'running'],
-  ['completed', 'completed'],
-  ['declined', 'declined'],
-];
-const kinds: [string, string][] = [
-  ['', 'every kind'],
-  ['joiner', 'joiner'],
-  ['mover', 'mover'],
-  ['leaver', 'leaver'],
-];
+import { allRequests, kinds, type RequestSearch, readSearch, states, writeSearch } from './requestSearch';
 
 export function RequestsPage() {
   const navigate = useNavigate();
+  const me = useMe();
   const search = useSearch({ from: '/shell/requests' });
   const text = useDeferredValue(search.text);
+  const { board, ...filter } = search;
+  const query = { ...filter, text };
   const counts = useQuery({ queryKey: ['requests', 'counts'], queryFn: () => ask(api.GET('/api/v1/requests/counts')) });
   const list = useInfiniteQuery({
-    queryKey: ['requests', 'list', search.state, search.kind, text],
-    queryFn: ({ pageParam }) =>
-      ask(
-        api.GET('/api/v1/requests', { params: { query: { state: search.state, kind: search.kind, text, limit: 100, after: pageParam } } }),
-      ),
+    queryKey: ['requests', 'list', query],
+    queryFn: ({ pageParam }) => ask(api.GET('/api/v1/requests', { params: { query: { ...query, limit: 100, after: pageParam } } })),
     initialPageParam: undefined as string | undefined,
     getNextPageParam: (page) => page.next ?? undefined,
     placeholderData: (previous) => previous,
+    enabled: !board,
   });
-  const set = (change: Partial<typeof search>) => void navigate({ to: '/requests', search: { ...search, ...change }, replace: true });
-  const of = (state: string) => counts.data?.states[state] ?? 0;
-  const open = of('planning') + of('choosing') + of('deciding') + of('releasing') + of('fulfilling');
+  const set = (change: Partial<RequestSearch>) => void navigate({ to: '/requests', search: { ...search, ...change }, replace: true });
+  const of = (...names: string[]) => names.reduce((sum, state) => sum + Number(counts.data?.states[state] ?? 0), 0);
+  const narrowed = writeSearch({ ...search, board: undefined }).length > 0;
+  const mayAsk = me.data?.roles.some((r) => r === 'requester' || r === 'engineer');
   return (
     <>
       <header className={style.head}>
-        <h1>Requests</h1>
+        <div className={style.line}>
+          <h1>Requests</h1>
+          {mayAsk && (
+            <Link to="/requests/new" search={{ kind: undefined, person: undefined, copy: undefined }} className={style.mainLink}>
+              New request<kbd>n</kbd>
+            </Link>
+          )}
+        </div>
         <p>
           {counts.data
-            ? `${open} open: ${of('deciding')} to decide, ${of('releasing')} to release, ${of('fulfilling')} running. ${of('completed')} completed.`
+            ? `${of('planning', 'choosing', 'deciding', 'asked', 'releasing', 'fulfilling')} open: ${of('deciding', 'asked')} to decide, ${of('releasing')} to release, ${of('fulfilling')} running${Number(counts.data.late) > 0 ? `; ${counts.data.late} late` : ''}${Number(counts.data.stuck) > 0 ? `; ${counts.data.stuck} stuck` : ''}. ${of('completed')} completed.`
             : ' '}
         </p>
       </header>
@@ -60,19 +58,115 @@ export function RequestsPage() {
         />
         <Choice label="State" value={search.state ?? ''} options={states} onChange={(value) => set({ state: value || undefined })} />
         <Choice label="Kind" value={search.kind ?? ''} options={kinds} onChange={(value) => set({ kind: value || undefined })} />
+        <Choice
+          label="Show"
+          value={search.late ? 'late' : search.stuck ? 'stuck' : search.requester === 'me' ? 'own' : search.open ? 'open' : ''}
+          options={[
+            ['', 'all'],
+            ['open', 'open only'],
+            ['late', 'late'],
+            ['stuck', 'stuck'],
+            ['own', 'raised by me'],
+          ]}
+          onChange={(value) =>
+            set({
+              late: value === 'late' || undefined,
+              stuck: value === 'stuck' || undefined,
+              open: value === 'open' || undefined,
+              requester: value === 'own' ? 'me' : undefined,
+            })
+          }
+        />
+        <Button kind="quiet" onPress={() => set({ board: board ? undefined : true })}>
+          {board ? 'As a list' : 'As a board'}
+        </Button>
+        <a href={`/api/v1/requests/export?${writeSearch({ ...search, board: undefined })}`} download="requests.csv">
+          Export
+        </a>
       </Filters>
-      <PagedTable
-        list={list}
-        label="Requests"
-        columns={requestColumns}
-        keyOf={(r) => r.id}
-        open={(r) => void navigate({ to: '/requests/$id', params: { id: r.id } })}
-        empty={
-          search.state || search.kind || search.text
-            ? 'No request is like that. Widen the filter.'
-            : 'There is no request yet. An intake run raises the first ones: oikonom intake run hr'
-        }
-      />
+      <Views search={search} />
+      {board ? (
+        <Board filter={query} />
+      ) : (
+        <PagedTable
+          list={list}
+          label="Requests"
+          columns={requestColumns}
+          keyOf={(r) => r.id}
+          open={(r) => void navigate({ to: '/requests/$id', params: { id: r.id } })}
+          empty={
+            narrowed
+              ? 'No request is like that. Widen the filter.'
+              : 'There is no request yet. An intake run raises the first ones: oikonom intake run hr'
+          }
+        />
+      )}
     </>
+  );
+}
+
+/** Views of the list that the caller keeps under a name. */
+function Views({ search }: { search: RequestSearch }) {
+  const queries = useQueryClient();
+  const [naming, setNaming] = useState(false);
+  const [name, setName] = useState('');
+  const views = useQuery({ queryKey: ['views'], queryFn: () => ask(api.GET('/api/v1/views')) });
+  const after = () => {
+    setNaming(false);
+    setName('');
+    return queries.invalidateQueries({ queryKey: ['views'] });
+  };
+  const save = useMutation({
+    mutationFn: () =>
+      ask(api.PUT('/api/v1/views/{name}', { params: { path: { name: name.trim() } }, body: { query: writeSearch(search) } })),
+    onSuccess: after,
+  });
+  const drop = useMutation({
+    mutationFn: (view: string) => ask(api.DELETE('/api/v1/views/{name}', { params: { path: { name: view } } })),
+    onSuccess: after,
+  });
+  const here = writeSearch(search);
+  const known = views.data?.items ?? [];
+  if (known.length === 0 && here.length === 0) return null;
+  return (
+    <nav aria-label="Saved views" className={style.views}>
+      {known.map((view) => (
+        <span key={view.name} className={view.query === here ? style.chosen : undefined}>
+          <Link to="/requests" search={{ ...allRequests, ...readSearch(Object.fromEntries(new URLSearchParams(view.query))) }}>
+            {view.name}
+          </Link>
+          {view.query === here && (
+            <Button kind="quiet" aria-label={`Forget the view ${view.name}`} onPress={() => drop.mutate(view.name)}>
+              ×
+            </Button>
+          )}
+        </span>
+      ))}
+      {here.length > 0 && !known.some((v) => v.query === here) && (
+        <Button kind="quiet" onPress={() => setNaming(true)}>
+          Keep this view
+        </Button>
+      )}
+      {naming && (
+        <Dialog title="Keep this view" isOpen close={() => setNaming(false)}>
+          <form
+            className={style.stack}
+            onSubmit={(event) => {
+              event.preventDefault();
+              save.mutate();
+            }}
+          >
+            <Field label="Name" value={name} onChange={setName} required autoFocus />
+            {save.isError && <Failure error={save.error} />}
+            <DialogActions>
+              <Button onPress={() => setNaming(false)}>Back</Button>
+              <Button kind="main" type="submit" isDisabled={name.trim().length === 0}>
+                Keep
+              </Button>
+            </DialogActions>
+          </form>
+        </Dialog>
+      )}
+    </nav>
   );
 }

@@ -11,6 +11,7 @@ import { at, past } from '../parts/when';
 import { useMe } from '../shell/Shell';
 import style from './Rooms.module.css';
 import book from './Rulebook.module.css';
+import { allRequests } from './requestSearch';
 
 export function SourcePage() {
   const { name } = useParams({ from: '/shell/sources/$name' });
@@ -372,7 +373,7 @@ function Runs({ name }: { name: string }) {
       </ul>
       <p className={style.quiet}>
         What follows from a run is under{' '}
-        <Link to="/requests" search={{ state: undefined, kind: undefined, text: undefined }}>
+        <Link to="/requests" search={allRequests}>
           Requests
         </Link>
         .

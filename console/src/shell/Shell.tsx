@@ -5,6 +5,7 @@ import { api, ask } from '../api/client';
 import { listen } from '../api/live';
 import { Button } from '../parts/Button';
 import { Loading } from '../parts/Notice';
+import { allRequests } from '../rooms/requestSearch';
 import style from './Shell.module.css';
 import { useGoKeys } from './useGoKeys';
 import { useTheme } from './useTheme';
@@ -42,10 +43,13 @@ export function Shell() {
         Skip to the content
       </a>
       <header className={style.bar}>
-        <Link to="/inbox" className={style.mark}>
+        <Link to="/" className={style.mark}>
           <img src="/icon.svg" alt="" width="24" height="24" /> Oikonom
         </Link>
         <nav aria-label="Sections" className={style.sections}>
+          <Link to="/" activeOptions={{ exact: true }} activeProps={{ className: style.here }}>
+            Today
+          </Link>
           <Link to="/inbox" activeProps={{ className: style.here }}>
             Inbox
             {waiting > 0 && (
@@ -55,11 +59,19 @@ export function Shell() {
               </span>
             )}
           </Link>
-          <Link to="/requests" search={{ state: undefined, kind: undefined, text: undefined }} activeProps={{ className: style.here }}>
+          <Link to="/requests" search={allRequests} activeProps={{ className: style.here }}>
             Requests
           </Link>
           <Link to="/people" search={{ text: undefined, site: undefined }} activeProps={{ className: style.here }}>
             People
+          </Link>
+          {may('operator') && (
+            <Link to="/desk" search={{ task: undefined }} activeProps={{ className: style.here }}>
+              Desk
+            </Link>
+          )}
+          <Link to="/workflows" activeProps={{ className: style.here }}>
+            Workflows
           </Link>
           {may('requester', 'operator', 'engineer') && (
             <Link to="/sources" activeProps={{ className: style.here }}>
@@ -73,10 +85,10 @@ export function Shell() {
           )}
         </nav>
         <div className={style.who}>
-          <span>
+          <Link to="/me" className={style.me}>
             {me.data.display}
             <small>{me.data.roles.join(', ')}</small>
-          </span>
+          </Link>
           <Button kind="quiet" onPress={theme.toggle}>
             {theme.name === 'dark' ? 'Light' : 'Dark'}
           </Button>

@@ -1,15 +1,21 @@
 import type { QueryClient } from '@tanstack/react-query';
-import { createRootRouteWithContext, createRoute, createRouter, Outlet, redirect } from '@tanstack/react-router';
+import { createRootRouteWithContext, createRoute, createRouter, Outlet } from '@tanstack/react-router';
+import { DeskPage } from '../rooms/DeskPage';
 import { HandoverPage } from '../rooms/HandoverPage';
 import { InboxPage } from '../rooms/InboxPage';
+import { MePage } from '../rooms/MePage';
+import { NewRequestPage } from '../rooms/NewRequestPage';
 import { PeoplePage } from '../rooms/PeoplePage';
 import { PersonPage } from '../rooms/PersonPage';
 import { RequestPage } from '../rooms/RequestPage';
 import { RequestsPage } from '../rooms/RequestsPage';
 import { RulebookPage } from '../rooms/RulebookPage';
+import { readSearch } from '../rooms/requestSearch';
 import { SignInPage } from '../rooms/SignInPage';
 import { SourcePage } from '../rooms/SourcePage';
 import { SourcesPage } from '../rooms/SourcesPage';
+import { TodayPage } from '../rooms/TodayPage';
+import { WorkflowsPage } from '../rooms/WorkflowsPage';
 import { NotFound } from './NotFound';
 import { Shell } from './Shell';
 
@@ -29,17 +35,29 @@ const shell = createRoute({ getParentRoute: () => root, id: 'shell', component: 
 const home = createRoute({
   getParentRoute: () => shell,
   path: '/',
-  beforeLoad: () => {
-    throw redirect({ to: '/inbox' });
-  },
+  component: TodayPage,
 });
 const inbox = createRoute({ getParentRoute: () => shell, path: '/inbox', component: InboxPage });
 const requests = createRoute({
   getParentRoute: () => shell,
   path: '/requests',
   component: RequestsPage,
-  validateSearch: (search: Record<string, unknown>) => ({ state: text(search.state), kind: text(search.kind), text: text(search.text) }),
+  validateSearch: readSearch,
 });
+const newRequest = createRoute({
+  getParentRoute: () => shell,
+  path: '/requests/new',
+  component: NewRequestPage,
+  validateSearch: (search: Record<string, unknown>) => ({ kind: text(search.kind), person: text(search.person), copy: text(search.copy) }),
+});
+const desk = createRoute({
+  getParentRoute: () => shell,
+  path: '/desk',
+  component: DeskPage,
+  validateSearch: (search: Record<string, unknown>) => ({ task: text(search.task) }),
+});
+const workflows = createRoute({ getParentRoute: () => shell, path: '/workflows', component: WorkflowsPage });
+const own = createRoute({ getParentRoute: () => shell, path: '/me', component: MePage });
 const request = createRoute({ getParentRoute: () => shell, path: '/requests/$id', component: RequestPage });
 const people = createRoute({
   getParentRoute: () => shell,
@@ -61,7 +79,22 @@ const rulebook = createRoute({
 
 const tree = root.addChildren([
   signIn,
-  shell.addChildren([home, inbox, requests, request, people, person, handover, sources, source, rulebook]),
+  shell.addChildren([
+    home,
+    inbox,
+    requests,
+    newRequest,
+    request,
+    desk,
+    workflows,
+    own,
+    people,
+    person,
+    handover,
+    sources,
+    source,
+    rulebook,
+  ]),
 ]);
 
 export const makeRouter = (queries: QueryClient) => createRouter({ routeTree: tree, context: { queries }, scrollRestoration: true });

@@ -1,5 +1,6 @@
 import { useNavigate } from '@tanstack/react-router';
 import { useEffect } from 'react';
+import { allRequests } from '../rooms/requestSearch';
 
 /** True when the key press belongs to a field or a dialog. */
 export function isTyping(event: KeyboardEvent): boolean {
@@ -13,7 +14,7 @@ export function isTyping(event: KeyboardEvent): boolean {
   );
 }
 
-/** g then i, r, p, s or b goes to inbox, requests, people, sources or rulebook; / goes to the search field. */
+/** g then t, i, r, p, d, w, s, b or m goes to a section; n raises a request; / goes to the search field. */
 export function useGoKeys() {
   const navigate = useNavigate();
   useEffect(() => {
@@ -28,13 +29,19 @@ export function useGoKeys() {
         }
         return;
       }
+      if (event.key === 'n' && !armed)
+        void navigate({ to: '/requests/new', search: { kind: undefined, person: undefined, copy: undefined } });
       if (event.key === 'g') {
         armed = event.timeStamp;
         return;
       }
       if (armed && event.timeStamp - armed < 1200) {
+        if (event.key === 't') void navigate({ to: '/' });
+        if (event.key === 'd') void navigate({ to: '/desk', search: { task: undefined } });
+        if (event.key === 'w') void navigate({ to: '/workflows' });
+        if (event.key === 'm') void navigate({ to: '/me' });
         if (event.key === 'i') void navigate({ to: '/inbox' });
-        if (event.key === 'r') void navigate({ to: '/requests', search: { state: undefined, kind: undefined, text: undefined } });
+        if (event.key === 'r') void navigate({ to: '/requests', search: allRequests });
         if (event.key === 's') void navigate({ to: '/sources' });
         if (event.key === 'b') void navigate({ to: '/rulebook', search: { file: undefined, view: undefined } });
         if (event.key === 'p') void navigate({ to: '/people', search: { text: undefined, site: undefined } });

@@ -196,7 +196,7 @@ public static class TaskEndpoints
                 content.Write(buffer, 0, read);
             }
             return await desk.AttachAsync(id, name, context.Request.ContentType ?? "", content.ToArray(), user, cancel);
-        }).WithName("attachEvidence").WithSummary("Adds a file of 10 MB at most, sent as the body.").Accepts<byte[]>("application/octet-stream").RequireAuthorization("work");
+        }).WithName("attachEvidence").WithSummary("Adds a file of 10 MB at most, sent as the body.").RequireAuthorization("work");
         api.MapGet("/tasks/{id}/evidence/{file}", async (string id, string file, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var row = await desk.EvidenceAsync(id, file, user, cancel);

@@ -1,0 +1,267 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { Link } from '@tanstack/react-router';
+import { useEffect, useState } from 'react';
+import { api, ask } from '../api/client';
+import { Button } from '../parts/Button';
+import { Choice, Field } from '../parts/Field';
+import { Failure, Notice } from '../parts/Notice';
+import { ago, at } from '../parts/when';
+import { useMe } from '../shell/Shell';
+import rooms from './Rooms.module.css';
+
+/** What is one's own: notices, delegation while away, how to hear, where one is signed in, tokens. */
+export function MePage() {
+  const me = useMe();
+  return (
+    <>
+      <header className={rooms.head}>
+        <h1>{me.data?.display}</h1>
+        <p>
+          {me.data?.roles.join(', ')}
+          {me.data?.number ? ` · ${me.data.number}` : ''}
+        </p>
+      </header>
+      <div className={rooms.columns}>
+        <div className={rooms.stack}>
+          <Delegations />
+          <Notices />
+        </div>
+        <aside className={rooms.stack}>
+          <HearingForm />
+          <SessionList />
+          <TokenList />
+        </aside>
+      </div>
+    </>
+  );
+}
+
+function Delegations() {
+  const queries = useQueryClient();
+  const [to, setTo] = useState('');
+  const [begins, setBegins] = useState(new Date().toISOString().slice(0, 10));
+  const [ends, setEnds] = useState('');
+  const [remark, setRemark] = useState('');
+  const list = useQuery({ queryKey: ['delegations'], queryFn: () => ask(api.GET('/api/v1/delegations')) });
+  const after = () => queries.invalidateQueries({ queryKey: ['delegations'] });
+  const add = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/delegations', { body: { to, begins, ends, kinds: null, remark: remark || null, from: null } })),
+    onSuccess: () => {
+      setTo('');
+      return after();
+    },
+  });
+  const end = useMutation({
+    mutationFn: (id: string) => ask(api.DELETE('/api/v1/delegations/{id}', { params: { path: { id } } })),
+    onSuccess: after,
+  });
+  return (
+    <section className={rooms.sheet} aria-labelledby="away">
+      <h2 id="away">While I am away</h2>
+      <p className={rooms.quiet}>Somebody else decides for you. Each decision shows both names; you may still decide yourself.</p>
+      {list.data?.items.map((d) => (
+        <p key={d.id} className={rooms.line}>
+          <span>
+            {d.mine ? `${d.to} decides for you` : `You decide for ${d.from}`}, {at(d.begins)} – {at(d.ends)}
+            {d.kinds.length > 0 ? `, ${d.kinds.join(', ')}` : ''}
+            {d.remark ? ` (${d.remark})` : ''}
+          </span>
+          <Button onPress={() => end.mutate(d.id)}>End</Button>
+        </p>
+      ))}
+      <form
+        className={rooms.stack}
+        onSubmit={(event) => {
+          event.preventDefault();
+          add.mutate();
+        }}
+      >
+        <Field label="Who (user name)" value={to} onChange={setTo} required />
+        <Field label="From (yyyy-mm-dd)" value={begins} onChange={setBegins} required />
+        <Field label="Until, that day included (yyyy-mm-dd)" value={ends} onChange={setEnds} required />
+        <Field label="Why (may stay empty)" value={remark} onChange={setRemark} />
+        {add.isError && <Failure error={add.error} />}
+        <div className={rooms.actions}>
+          <Button kind="main" type="submit" isDisabled={add.isPending}>
+            Hand over
+          </Button>
+        </div>
+      </form>
+    </section>
+  );
+}
+
+function Notices() {
+  const queries = useQueryClient();
+  const list = useQuery({ queryKey: ['notices'], queryFn: () => ask(api.GET('/api/v1/notices', { params: { query: { limit: 30 } } })) });
+  const read = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/notices/read')),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ['notices'] }),
+  });
+  const items = list.data?.items ?? [];
+  return (
+    <section className={rooms.sheet} aria-labelledby="notices">
+      <header className={rooms.line}>
+        <h2 id="notices">Notices</h2>
+        {items.some((n) => !n.read) && <Button onPress={() => read.mutate()}>All read</Button>}
+      </header>
+      {items.length === 0 && <p className={rooms.quiet}>None yet.</p>}
+      <ul className={rooms.list}>
+        {items.map((n) => (
+          <li key={n.id}>
+            {n.requestId ? (
+              <Link to="/requests/$id" params={{ id: n.requestId }} className={n.read ? undefined : rooms.chosen}>
+                {n.read ? n.subject : <b>{n.subject}</b>}
+              </Link>
+            ) : (
+              n.subject
+            )}
+            <span className={rooms.quiet}>
+              {ago(n.at)} · {n.mailState === 'sent' ? 'mailed' : n.mailState === 'waits' ? 'mail waits' : 'no mail'}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function HearingForm() {
+  const queries = useQueryClient();
+  const [mail, setMail] = useState(true);
+  const [digest, setDigest] = useState('none');
+  const [from, setFrom] = useState('');
+  const [until, setUntil] = useState('');
+  const hearing = useQuery({ queryKey: ['hearing'], queryFn: () => ask(api.GET('/api/v1/me/hearing')) });
+  useEffect(() => {
+    if (!hearing.data) return;
+    setMail(hearing.data.mail);
+    setDigest(hearing.data.digest);
+    setFrom(hearing.data.quietFrom?.toString() ?? '');
+    setUntil(hearing.data.quietUntil?.toString() ?? '');
+  }, [hearing.data]);
+  const hour = (text: string) => (text.trim() === '' ? null : Number(text));
+  const save = useMutation({
+    mutationFn: () => ask(api.PUT('/api/v1/me/hearing', { body: { mail, digest, quietFrom: hour(from), quietUntil: hour(until) } })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ['hearing'] }),
+  });
+  return (
+    <section className={rooms.sheet} aria-labelledby="hearing">
+      <h2 id="hearing">How I want to hear</h2>
+      <form
+        className={rooms.stack}
+        onSubmit={(event) => {
+          event.preventDefault();
+          save.mutate();
+        }}
+      >
+        <label>
+          <input type="checkbox" checked={mail} onChange={(e) => setMail(e.target.checked)} /> by mail too
+        </label>
+        <Choice
+          label="Mails"
+          value={digest}
+          options={[
+            ['none', 'one by one'],
+            ['hour', 'gathered each hour'],
+            ['day', 'gathered each morning'],
+          ]}
+          onChange={setDigest}
+        />
+        <Field label="Quiet from hour (UTC)" value={from} onChange={setFrom} />
+        <Field label="until hour (UTC)" value={until} onChange={setUntil} />
+        {save.isError && <Failure error={save.error} />}
+        <div className={rooms.actions}>
+          <Button type="submit" isDisabled={save.isPending}>
+            {save.isSuccess ? 'Kept' : 'Keep'}
+          </Button>
+        </div>
+      </form>
+    </section>
+  );
+}
+
+function SessionList() {
+  const queries = useQueryClient();
+  const list = useQuery({ queryKey: ['sessions'], queryFn: () => ask(api.GET('/api/v1/me/sessions')) });
+  const end = useMutation({
+    mutationFn: (id: string) => ask(api.DELETE('/api/v1/me/sessions/{id}', { params: { path: { id } } })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ['sessions'] }),
+  });
+  return (
+    <section className={rooms.sheet} aria-labelledby="sessions">
+      <h2 id="sessions">Where I am signed in</h2>
+      <ul className={rooms.list}>
+        {list.data?.items.map((s) => (
+          <li key={s.id} className={rooms.line}>
+            <span>
+              {s.current ? 'This browser' : s.address} <span className={rooms.quiet}>seen {ago(s.seen)} ago</span>
+            </span>
+            {!s.current && <Button onPress={() => end.mutate(s.id)}>End</Button>}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function TokenList() {
+  const queries = useQueryClient();
+  const me = useMe();
+  const [label, setLabel] = useState('');
+  const [role, setRole] = useState('');
+  const list = useQuery({ queryKey: ['tokens'], queryFn: () => ask(api.GET('/api/v1/me/tokens')) });
+  const after = () => queries.invalidateQueries({ queryKey: ['tokens'] });
+  const make = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/me/tokens', { body: { label, days: 90, roles: role ? [role] : null } })),
+    onSuccess: after,
+  });
+  const end = useMutation({
+    mutationFn: (id: string) => ask(api.DELETE('/api/v1/me/tokens/{id}', { params: { path: { id } } })),
+    onSuccess: after,
+  });
+  return (
+    <section className={rooms.sheet} aria-labelledby="tokens">
+      <h2 id="tokens">API tokens</h2>
+      <ul className={rooms.list}>
+        {list.data?.items.map((t) => (
+          <li key={t.id} className={rooms.line}>
+            <span>
+              {t.label}{' '}
+              <span className={rooms.quiet}>
+                {t.roles.join(', ') || 'all roles'}, until {at(t.expiresAt)}
+              </span>
+            </span>
+            <Button onPress={() => end.mutate(t.id)}>End</Button>
+          </li>
+        ))}
+      </ul>
+      <form
+        className={rooms.stack}
+        onSubmit={(event) => {
+          event.preventDefault();
+          make.mutate();
+        }}
+      >
+        <Field label="Label of a new token (90 days)" value={label} onChange={setLabel} required />
+        <Choice
+          label="Limited to"
+          value={role}
+          options={[['', 'all my roles'], ...(me.data?.roles ?? []).map((r) => [r, r] as [string, string])]}
+          onChange={setRole}
+        />
+        {make.isError && <Failure error={make.error} />}
+        {make.data && (
+          <Notice tone="good" title="Copy it now; it is not shown again">
+            <code>{make.data.token}</code>
+          </Notice>
+        )}
+        <div className={rooms.actions}>
+          <Button type="submit" isDisabled={make.isPending || label.trim().length === 0}>
+            Make it
+          </Button>
+        </div>
+      </form>
+    </section>
+  );
+}
