@@ -44,6 +44,15 @@ public sealed class Service : IDisposable
     public Task<(T Value, JsonElement Raw)> GetAsync<T>(string path, CancellationToken cancel) => SendAsync<T>(HttpMethod.Get, path, null, cancel);
     public Task<(T Value, JsonElement Raw)> PostAsync<T>(string path, object? body, CancellationToken cancel) => SendAsync<T>(HttpMethod.Post, path, body ?? new { }, cancel);
     public Task PutAsync(string path, object body, CancellationToken cancel) => SendAsync<JsonElement>(HttpMethod.Put, path, body, cancel);
+    /// <summary>Sends bytes as they are.</summary>
+    public async Task UploadAsync(string path, byte[] content, CancellationToken cancel)
+    {
+        using var message = new HttpRequestMessage(HttpMethod.Post, path) { Content = new ByteArrayContent(content) };
+        message.Content.Headers.ContentType = new("application/octet-stream");
+        using var response = await TrySendAsync(message, cancel);
+        if (!response.IsSuccessStatusCode) throw await FaultAsync(response, cancel);
+    }
+
     public Task DeleteAsync(string path, CancellationToken cancel) => SendAsync<JsonElement>(HttpMethod.Delete, path, null, cancel);
 
     /// <summary>The body as text, such as a file to keep.</summary>

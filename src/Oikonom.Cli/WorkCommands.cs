@@ -8,16 +8,17 @@ internal static class WorkCommands
 {
     public static IEnumerable<Command> All()
     {
-        yield return Commands.Group("requests", "Cases, from their cause to their completion.", List(), Detail(), Approve(), Decline(), Release(), Choose(), Retry());
+        yield return Commands.Group("requests", "Cases, from their cause to their completion.", [List(), Detail(), Approve(), Decline(), Release(), Choose(), Retry(), .. AskCommands.OfRequests()]);
         yield return Inbox();
+        foreach (var command in AskCommands.All()) yield return command;
         yield return Commands.Group("people", "The people HR knows.", People(), Person());
         yield return RulebookCommands.Explain();
     }
 
     private static Command List()
     {
-        var state = new Option<string?>("--state") { Description = "planning, choosing, deciding, releasing, fulfilling, completed or declined" };
-        var kind = new Option<string?>("--kind") { Description = "joiner, mover or leaver" };
+        var state = new Option<string?>("--state") { Description = "planning, choosing, deciding, asked, releasing, fulfilling, completed, declined or withdrawn" };
+        var kind = new Option<string?>("--kind") { Description = "joiner, mover, leaver, access, extension, change, account, password, unlock or correction" };
         var text = new Option<string?>("--text") { Description = "part of a name, an employee number or a request number" };
         var open = new Option<bool>("--open") { Description = "only what is not over" };
         var limit = new Option<int>("--limit") { DefaultValueFactory = _ => 50 };
@@ -70,6 +71,9 @@ internal static class WorkCommands
         var s = request.Summary;
         Show.Title($"Request {s.Number}: {s.Kind} {s.Person} ({s.PersonNumber}), {s.StateText}");
         Show.Line();
+        foreach (var stage in request.Stages.Where(x => x.State is "now" or "next" or "skipped"))
+            Show.Line($"  Stage  {stage.Title}: {(stage.Skipped is { } why ? $"not asked, because {why}" : $"{stage.Who}{(stage.State == "now" ? ", now" : ", later")}{(stage.Due is { } due ? $", due {Show.At(due)} UTC" : "")}")}");
+        foreach (var milestone in request.Milestones.Where(m => m.Reached)) Show.Line($"  {milestone.Title} since {(milestone.At is { } at ? Show.At(at) : "")} UTC: {milestone.Text}");
         foreach (var done in request.Story.Done) Show.Line($"  Done   {done}");
         Show.Line($"  Now    {request.Story.Now}");
         Show.Line($"  Next   {request.Story.Next}");
@@ -96,7 +100,7 @@ internal static class WorkCommands
             Show.Line($"  {change.Ordinal,2}. {change.Text}{(change.Due is { } due ? $", at {Show.At(due)} UTC" : "")}{(states.TryGetValue(change.Ordinal, out var state) ? $"  [{state}]" : "")}");
             foreach (var attribute in change.Attributes)
                 Show.Line($"        {attribute.Name}: {(attribute.Before.Count == 0 ? "" : string.Join(", ", attribute.Before) + " → ")}{(attribute.After.Count == 0 ? "(removed)" : string.Join(", ", attribute.After))}");
-            if (change.Kind != "verify") Show.Line($"        because of template '{change.Reason.Rule}' ({change.Reason.Place}): {change.Reason.Condition}");
+            if (change.Kind != "verify") Show.Line($"        {(change.Reason.Rule == "request" ? "asked for" : $"because of template '{change.Reason.Rule}' ({change.Reason.Place})")}: {change.Reason.Condition}");
         }
     }
 

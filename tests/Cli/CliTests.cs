@@ -283,9 +283,44 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     }
 
     [Fact]
+    public async Task Access_is_asked_for_and_decided_from_the_command_line()
+    {
+        var row = HrRow.New();
+        await _world.BringAsync(row);
+        await SignInAsync("ines");
+        var dry = await RunAsync($"requests new access --person {row.Number} --entitlement directory/paymets --until 2027-01-31 --dry-run");
+        Assert.Equal(1, dry.Code);
+        Assert.Contains("Did you mean 'directory/payments'?", dry.Out, StringComparison.Ordinal);
+        Assert.Contains("Say what it is needed for", dry.Out, StringComparison.Ordinal);
+        dry = await RunAsync($"requests new access --person {row.Number} --entitlement directory/payments --until 2027-01-31 --reason audit --dry-run");
+        Assert.Equal(0, dry.Code);
+        Assert.Contains("Who decides (Access beside the templates)", dry.Out, StringComparison.Ordinal);
+        var made = await RunAsync($"requests new access --person {row.Number} --entitlement directory/payments --until 2027-01-31 --reason audit");
+        var number = made.Out.Split(' ')[1];
+        await _world.WaitForAsync(number, "deciding");
+        Assert.Equal(5, (await RunAsync($"requests answer {number} later")).Code);
+        await SignInAsync("mara");
+        Assert.Contains("waiting for an answer", (await RunAsync($"requests ask {number} \"Which audit?\"")).Out, StringComparison.Ordinal);
+        await SignInAsync("ines");
+        Assert.Contains("waiting for a decision", (await RunAsync($"requests answer {number} \"The winter one\"")).Out, StringComparison.Ordinal);
+        var show = await RunAsync($"requests show {number}");
+        Assert.Contains("Stage  Line manager: the line manager, now", show.Out, StringComparison.Ordinal);
+        Assert.Contains("“The winter one”", show.Out, StringComparison.Ordinal);
+        Assert.Contains($"{number},access,deciding", (await RunAsync("requests export --state deciding")).Out, StringComparison.Ordinal);
+        Assert.Contains("withdrawn", (await RunAsync($"requests withdraw {number} enough")).Out, StringComparison.Ordinal);
+        Assert.Contains("privileged", (await RunAsync("catalogue")).Out, StringComparison.Ordinal);
+        Assert.Contains("Data office: the group data-office", (await RunAsync("workflows list")).Out, StringComparison.Ordinal);
+        Assert.Contains("wait for you", (await RunAsync("today")).Out, StringComparison.Ordinal);
+        await SignInAsync("mara");
+        Assert.Contains("tomas decides for mara", (await RunAsync("delegations add tomas --from 2026-12-21 --until 2027-01-03")).Out, StringComparison.Ordinal);
+        Assert.Contains("tomas", (await RunAsync("delegations list")).Out, StringComparison.Ordinal);
+        Assert.Contains("Nothing is to be done by hand", (await RunAsync("tasks list")).Out, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public async Task Every_command_has_help_with_an_example()
     {
-        foreach (var command in "sign-in|sign-out|me|intake run|intake sources|intake show|intake test|intake preview|intake switch|intake runs|intake set-aside|intake records|intake vanished|intake held|intake pass|intake drop|intake post|intake write-backs|intake token|intake tokens|intake end-token|explain|requests list|requests show|requests approve|requests decline|requests release|requests choose|requests retry|inbox|people list|people show|targets list|targets check|ledger list|ledger verify|rulebook check|rulebook rehearse|rulebook diff|rulebook publish|rulebook proposals|rulebook approve|rulebook decline|rulebook list|rulebook show|rulebook export|rulebook warnings|secrets list|secrets set".Split('|'))
+        foreach (var command in "sign-in|sign-out|me|intake run|intake sources|intake show|intake test|intake preview|intake switch|intake runs|intake set-aside|intake records|intake vanished|intake held|intake pass|intake drop|intake post|intake write-backs|intake token|intake tokens|intake end-token|explain|requests list|requests show|requests approve|requests decline|requests release|requests choose|requests retry|requests new|requests bulk|requests ask|requests answer|requests comment|requests withdraw|requests hold|requests resume|requests return|requests change|requests export|today|tasks list|tasks show|tasks take|tasks hand-over|tasks done|tasks impossible|delegations list|delegations add|delegations end|catalogue|workflows list|inbox|people list|people show|targets list|targets check|ledger list|ledger verify|rulebook check|rulebook rehearse|rulebook diff|rulebook publish|rulebook proposals|rulebook approve|rulebook decline|rulebook list|rulebook show|rulebook export|rulebook warnings|secrets list|secrets set".Split('|'))
         {
             var help = await RunAsync(command + " --help");
             Assert.Equal(0, help.Code);

@@ -91,7 +91,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         var request = await _world.BringAsync(row, "deciding");
         await SignInAsync("mara");
         await _page.GetByRole(AriaRole.Link, new() { Name = $"Kaya {row.Family}" }).ClickAsync();
-        await Assertions.Expect(Text("1 new account, 3 groups given, with no end.")).ToBeVisibleAsync();
+        await Assertions.Expect(Text("1 new account, 3 entitlements given, with no end.")).ToBeVisibleAsync();
         await Assertions.Expect(Text($"kaya.{row.Family.ToLowerInvariant()}@northmere.example")).ToBeVisibleAsync();
         await Assertions.Expect(Text("department == \"Dive Team\"")).ToBeVisibleAsync();
 

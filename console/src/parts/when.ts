@@ -16,6 +16,15 @@ export function ago(iso: string, now: number = Date.now()): string {
   return `${Math.floor(minutes / 60 / 24)} d`;
 }
 
+/** How long until an instant, in one unit; "late" when it is over. */
+export function ahead(iso: string, now: number = Date.now()): string {
+  const minutes = Math.ceil((Date.parse(iso) - now) / 60_000);
+  if (minutes <= 0) return 'late';
+  if (minutes < 60) return `in ${minutes} min`;
+  if (minutes < 60 * 48) return `in ${Math.round(minutes / 60)} h`;
+  return `in ${Math.round(minutes / 60 / 24)} d`;
+}
+
 /** How long ago something was, as a phrase: just now, or so long ago. */
 export function past(instant: string): string {
   const span = ago(instant);

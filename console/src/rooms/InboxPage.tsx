@@ -8,7 +8,7 @@ import { Dialog, DialogActions } from '../parts/Dialog';
 import { Field } from '../parts/Field';
 import { Failure, Loading, Notice } from '../parts/Notice';
 import { StateMark } from '../parts/StateMark';
-import { ago, at } from '../parts/when';
+import { ago, ahead, at } from '../parts/when';
 import { isTyping } from '../shell/useGoKeys';
 import style from './Rooms.module.css';
 
@@ -128,8 +128,8 @@ const columnsOf = (chosen: ReadonlySet<string>, toggle: (id: string) => void): C
   { title: 'Stage', width: 'minmax(8rem, 1fr)', cell: (r) => (r.stage ? r.stage : <StateMark state={r.state} />) },
   {
     title: 'Due',
-    width: '7.5rem',
-    cell: (r) => (r.late ? <b className={style.bad}>late</b> : r.due ? <span title={at(r.due)}>{at(r.due)}</span> : '–'),
+    width: '5rem',
+    cell: (r) => (r.late ? <b className={style.bad}>late</b> : r.due ? <span title={at(r.due)}>{ahead(r.due)}</span> : '–'),
   },
   { title: 'Since', width: '5rem', cell: (r) => <span title={at(r.since)}>{ago(r.since)}</span> },
 ];

@@ -7,13 +7,13 @@ const change = (kind: string, later = false, due: string | null = null) => ({ ki
 describe('the whole effect in one line', () => {
   it('counts what is made and given', () =>
     expect(summaryOf([change('create-account'), change('set-password'), change('grant'), change('grant'), change('verify')])).toBe(
-      '1 new account, 2 groups given, with no end.',
+      '1 new account, 2 entitlements given, with no end.',
     ));
   it('counts what is taken', () =>
     expect(summaryOf([change('disable-account'), change('revoke'), change('revoke')])).toBe(
-      '1 account disabled, 2 groups taken, with no end.',
+      '1 account disabled, 2 entitlements taken back, with no end.',
     ));
   it('says when it ends', () =>
-    expect(summaryOf([change('grant'), change('revoke', true, '2027-04-01T00:00:00Z')])).toMatch(/^1 group given; ends .*2027/));
+    expect(summaryOf([change('grant'), change('revoke', true, '2027-04-01T00:00:00Z')])).toMatch(/^1 entitlement given; ends .*2027/));
   it('says when nothing happens', () => expect(summaryOf([])).toBe('Nothing is given or taken, with no end.'));
 });

@@ -11,12 +11,12 @@ export function summaryOf(changes: ChangeView[]): string {
     [count('adopt-account'), 'existing account taken over'],
     [count('change-account'), 'account changed'],
     [count('disable-account'), 'account disabled'],
-    [count('grant'), 'group given'],
-    [count('revoke'), 'group taken'],
+    [count('grant'), 'entitlement given'],
+    [count('revoke'), 'entitlement taken back'],
   ] as [number, string][];
   const said = parts
     .filter(([n]) => n > 0)
-    .map(([n, what]) => `${n} ${n === 1 ? what : what.replace(/^(new account|existing account|account|group)/, '$1s')}`)
+    .map(([n, what]) => `${n} ${n === 1 ? what : what.replace(/^(new account|existing account|account|entitlement)/, '$1s')}`)
     .join(', ');
   const later = changes.find((c) => c.later && c.due);
   return `${said || 'Nothing is given or taken'}${later?.due ? `; ends ${at(later.due)}` : ', with no end'}.`;
@@ -42,7 +42,16 @@ export function Plan({ changes, steps }: { changes: ChangeView[]; steps: StepVie
             {change.attributes.length > 0 && <Attributes change={change} />}
             {change.kind !== 'verify' && (
               <p className={style.because}>
-                Because of {change.reason.rule}, <code>{change.reason.place}</code>: {change.reason.condition}
+                {change.reason.rule === 'request' ? (
+                  <>
+                    Asked for{change.reason.place ? ` in request ${change.reason.place}` : ''}:{' '}
+                    {change.reason.condition || 'no reason given'}
+                  </>
+                ) : (
+                  <>
+                    Because of {change.reason.rule}, <code>{change.reason.place}</code>: {change.reason.condition}
+                  </>
+                )}
               </p>
             )}
             {step?.problem && <p className={style.problem}>{step.problem}</p>}

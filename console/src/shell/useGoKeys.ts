@@ -9,7 +9,7 @@ export function isTyping(event: KeyboardEvent): boolean {
     event.ctrlKey ||
     event.metaKey ||
     event.altKey ||
-    !!at?.closest('input, textarea, select, [role="dialog"]') ||
+    !!at?.closest('input:not([type="checkbox"]):not([type="radio"]), textarea, select, [role="dialog"]') ||
     !!document.querySelector('[role="dialog"]')
   );
 }

@@ -141,7 +141,7 @@ public static class Planner
             {
                 if (wanted.Grants.ContainsKey(key) || !target.Entitlements.ContainsKey(grant.Entitlement)) continue;
                 var stays = after is { Enabled: true };
-                var revoke = Of(ChangeKind.Revoke, grant.Entitlement, [], grant.Reason with { Condition = stays ? "no template gives it any more" : "the term has ended" });
+                var revoke = Of(ChangeKind.Revoke, grant.Entitlement, [], grant.Reason with { Condition = !stays || grant.Reason.Rule == "request" ? "the term has ended" : "no template gives it any more" });
                 var handOver = stays && due is null ? HandOver(rulebook, grant) : TimeSpan.Zero;
                 if (handOver == TimeSpan.Zero) found.Add(revoke);
                 else kept.Add(revoke with { Due = now + handOver, Later = true, Reason = revoke.Reason with { Condition = $"no template gives it any more; kept for the hand-over of {System.Xml.XmlConvert.ToString(handOver)}" } });
@@ -170,7 +170,7 @@ public static class Planner
         {
             if (wanted.Grants.ContainsKey(key) || !target.Entitlements.ContainsKey(grant.Entitlement)) continue;
             var handOver = !over && due is null ? HandOver(rulebook, grant) : TimeSpan.Zero;
-            var reason = grant.Reason with { Condition = over ? "the term has ended" : "no template gives it any more" };
+            var reason = grant.Reason with { Condition = over || grant.Reason.Rule == "request" ? "the term has ended" : "no template gives it any more" };
             yield return Of(ChangeKind.Revoke, grant.Entitlement, reason) with { Due = handOver > TimeSpan.Zero ? now + handOver : due, Later = later || handOver > TimeSpan.Zero };
         }
 
