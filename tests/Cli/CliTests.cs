@@ -161,7 +161,7 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         Assert.Equal(0, (await RunAsync($"rulebook check {folder.Path}")).Code);
         Assert.Contains("it would be published", (await RunAsync($"rulebook publish {folder.Path} --dry-run")).Out, StringComparison.Ordinal);
         Assert.Contains("is published", (await RunAsync($"rulebook publish {folder.Path} --yes")).Out, StringComparison.Ordinal);
-        Assert.Contains("templates:   animal-care, dive-team, everyone, research, ticket-desk", (await RunAsync("rulebook show")).Out, StringComparison.Ordinal);
+        Assert.Contains("templates:   animal-care, dive-team, everyone, field-work, research, ticket-desk", (await RunAsync("rulebook show")).Out, StringComparison.Ordinal);
         Assert.Equal(5, (await RunAsync($"rulebook publish {folder.Path} --yes")).Code);
         Assert.Equal(4, (await RunAsync("rulebook show 99")).Code);
     }
@@ -300,12 +300,12 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         await _world.WaitForAsync(number, "deciding");
         Assert.Equal(5, (await RunAsync($"requests answer {number} later")).Code);
         await SignInAsync("mara");
-        Assert.Contains("waiting for an answer", (await RunAsync($"requests ask {number} \"Which audit?\"")).Out, StringComparison.Ordinal);
+        Assert.Contains("waiting for an answer", (await RunAsync($"requests ask {number} Which?")).Out, StringComparison.Ordinal);
         await SignInAsync("ines");
-        Assert.Contains("waiting for a decision", (await RunAsync($"requests answer {number} \"The winter one\"")).Out, StringComparison.Ordinal);
+        Assert.Contains("waiting for a decision", (await RunAsync($"requests answer {number} winter")).Out, StringComparison.Ordinal);
         var show = await RunAsync($"requests show {number}");
         Assert.Contains("Stage  Line manager: the line manager, now", show.Out, StringComparison.Ordinal);
-        Assert.Contains("“The winter one”", show.Out, StringComparison.Ordinal);
+        Assert.Contains("“winter”", show.Out, StringComparison.Ordinal);
         Assert.Contains($"{number},access,deciding", (await RunAsync("requests export --state deciding")).Out, StringComparison.Ordinal);
         Assert.Contains("withdrawn", (await RunAsync($"requests withdraw {number} enough")).Out, StringComparison.Ordinal);
         Assert.Contains("privileged", (await RunAsync("catalogue")).Out, StringComparison.Ordinal);

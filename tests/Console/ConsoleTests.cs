@@ -104,7 +104,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         // Released elsewhere, the page moves by itself.
         await _world.ReleaseAsync(await _world.RequestAsync(request.Summary.Id));
         await Assertions.Expect(Text("All steps are done; the targets were read back")).ToBeVisibleAsync();
-        await Assertions.Expect(_page.GetByText("Done", new() { Exact = true })).ToHaveCountAsync(6);
+        await Assertions.Expect(_page.GetByText("Done", new() { Exact = true })).ToHaveCountAsync(8);
 
         await _page.GetByRole(AriaRole.Link, new() { Name = row.Number }).ClickAsync();
         await Assertions.Expect(_page.GetByRole(AriaRole.Img, new() { Name = $"Employment, accounts and grants of Kaya {row.Family} over time" })).ToBeVisibleAsync();
@@ -207,11 +207,14 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await _page.GotoAsync("/sign-in");
         await RequireAccessibleAsync("sign-in");
         await SignInAsync("mara");
+        await Assertions.Expect(_page.GetByRole(AriaRole.Heading, new() { Name = "Waits for you" })).ToBeVisibleAsync();
+        await RequireAccessibleAsync("today");
+        await _page.GotoAsync("/inbox");
         await Assertions.Expect(_page.GetByRole(AriaRole.Table)).ToBeVisibleAsync();
         await RequireAccessibleAsync("inbox");
         foreach (var (path, heading) in new[]
         {
-            ("/requests", "Requests"), ($"/requests/{waiting.Summary.Id}", "The whole effect"), ($"/requests/{done.Summary.Id}", "Decisions"), ("/people", "People"), ($"/people/{done.Summary.PersonId}", "Lifeline"),
+            ("/requests", "Requests"), ($"/requests/{waiting.Summary.Id}", "The whole effect"), ($"/requests/{done.Summary.Id}", "What was said and done"), ("/requests?board=true&open=true", "Requests"), ("/workflows", "Workflows"), ("/me", "While I am away"), ("/people", "People"), ($"/people/{done.Summary.PersonId}", "Lifeline"),
         })
         {
             await _page.GotoAsync(path);
@@ -223,6 +226,69 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await _page.GetByRole(AriaRole.Button, new() { Name = "Approve" }).ClickAsync();
         await Assertions.Expect(_page.GetByRole(AriaRole.Dialog)).ToBeVisibleAsync();
         await RequireAccessibleAsync("dialog");
+    }
+
+    [Fact]
+    public async Task A_request_is_raised_by_hand_with_its_effect_shown_while_typing()
+    {
+        var row = HrRow.New("Ria");
+        await _world.BringAsync(row);
+        await SignInAsync("ines", $"/requests/new?kind=access&person={row.Number}");
+        await Assertions.Expect(Text($"Ria {row.Family} ({row.Number})")).ToBeVisibleAsync();
+        await _page.GetByPlaceholder("Search the catalogue").FillAsync("invoices");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Payments" }).First.ClickAsync();
+        await Assertions.Expect(Text("to Payments in Northmere directory")).ToBeVisibleAsync();
+        var raise = _page.GetByRole(AriaRole.Button, new() { Name = "Raise the request" });
+        await Assertions.Expect(raise).ToBeDisabledAsync();
+        await Assertions.Expect(Text("Say what it is needed for")).ToBeVisibleAsync();
+        await _page.GetByLabel("Reason").FillAsync("winter audit");
+        await _page.GetByLabel("Until, that day included").FillAsync("2027-01-31");
+        await Assertions.Expect(Text("the line manager (mara)")).ToBeVisibleAsync();
+        await RequireAccessibleAsync("new request");
+        await raise.ClickAsync();
+        await Assertions.Expect(Text("winter audit")).ToBeVisibleAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Button, new() { Name = "Take back" })).ToBeVisibleAsync();
+        await Assertions.Expect(Text("decides now")).ToBeVisibleAsync();
+    }
+
+    [Fact]
+    public async Task Several_are_approved_at_once_after_a_look_at_what_they_bring_together()
+    {
+        var rows = new[] { HrRow.New("Ada"), HrRow.New("Ben") };
+        _world.WriteHr(rows);
+        var raised = (await _world.RunIntakeAsync()).Requests.Where(r => rows.Any(x => x.Number == r.Number)).ToList();
+        foreach (var r in raised) await _world.WaitForAsync(r.Id, "deciding");
+        await SignInAsync("mara");
+        await _page.GetByRole(AriaRole.Navigation).GetByRole(AriaRole.Link, new() { Name = "Inbox" }).ClickAsync();
+        foreach (var row in rows) await _page.GetByLabel($"Choose {row.Given} {row.Family}").CheckAsync();
+        await _page.Keyboard.PressAsync("a");
+        await Assertions.Expect(Text("Together for 2 people: 2 accounts made, 0 disabled.")).ToBeVisibleAsync();
+        await RequireAccessibleAsync("joint effect");
+        await _page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Approve 2" }).ClickAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Dialog)).ToHaveCountAsync(0);
+        foreach (var r in raised) await _world.WaitForAsync(r.Id, "releasing");
+    }
+
+    [Fact]
+    public async Task Work_by_hand_is_done_at_the_desk()
+    {
+        var row = HrRow.New("Ole") with { Department = "Research", Kind = "researcher", End = "2027-09-30" };
+        _world.WriteHr(row);
+        var raised = (await _world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
+        var request = await _world.WaitForAsync(raised.Id, "deciding");
+        await _world.ApproveAsync(request);
+        await _world.ReleaseAsync(request);
+        await SignInAsync("otto", "/desk");
+        await _page.GetByRole(AriaRole.Link, new() { Name = $"Give Ole {row.Family}: Laboratory key" }).ClickAsync();
+        await _page.GetByLabel("Number of the key").FillAsync("RP-0412");
+        await _page.GetByLabel("The person showed a badge").CheckAsync();
+        await _page.GetByLabel("The person signed for the key").CheckAsync();
+        await RequireAccessibleAsync("desk");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Done", Exact = true }).ClickAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Alert)).ToContainTextAsync("Add evidence");
+        await _page.GetByLabel("Evidence in words, or add a file below").FillAsync("signed at the gate");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Done", Exact = true }).ClickAsync();
+        await _world.WaitForAsync(raised.Id, "completed");
     }
 
     [Fact]

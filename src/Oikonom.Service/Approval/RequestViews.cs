@@ -82,12 +82,16 @@ public static class RequestViews
             c.Target, c.ImmutableId, c.Name, c.Location, c.MatchedBy, [.. c.Attributes.Select(a => new AttributeValue(a.Key, string.Join(", ", a.Value)))]));
         var asked = row is { State: "asked", Stage: RequestMachine.BeforeThePlan } ? edition.Rulebook.Access.Ask().Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<string, string>())) : [];
         var wish = of.Wish;
-        return new(Summary(row) with { PlanDigest = row.PlanDigest, Effect = EffectOf(of.Plan, edition.Rulebook), Cause = cause.Text }, new(cause.Text, cause.Source, cause.Line, [.. cause.Differences.Select(d => new AttributeChangeView(d.Name, d.Before, d.After))]),
+        return new(Summary(row) with { PlanDigest = row.PlanDigest, Effect = EffectOf(of.Plan, edition.Rulebook), Cause = cause.Text }, new(cause.Text, cause.Source, cause.Line, [.. Differences(of, cause)]),
             (int)row.Edition, row.Workflow, row.PlanDigest, Story(of, cause, stepViews, tasks, asked, now), changes, stepViews,
             [.. of.Decisions.Select(d => new DecisionView(d.StageTitle, d.Actor, d.Verdict, d.Remark, d.At.ToInstant(), d.Item.Length > 0 ? d.Item : null, d.OnBehalf.Length > 0 ? d.OnBehalf : null, d.Verdict != "approved" || IsStanding(of, d)))], candidates, RightsOf(of, steps, asked, user, now),
             StagesOf(of, user.AsParty(), now), ItemsOf(of), GoneFrom(of), Milestones(of, steps), new(wish.Reason, [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))], [.. wish.Grants.Select(g => new GrantWish(g.Key, g.From?.ToString("o"), g.Until?.ToString("o")))], [.. wish.Templates.Select(t => t.Template)], wish.Struck, wish.Target.Length > 0 ? wish.Target : null, wish.Urgent),
             [.. asked.Select(a => HandRequests.FieldOf(a, true, edition))], tasks, row.Held.Length > 0 ? row.Held : null, of.Workflow.Title);
     }
+
+    /// <summary>What HR changed; and what is asked for by hand as it stands, also where an approver changed it.</summary>
+    private static IEnumerable<AttributeChangeView> Differences(Case of, Cause cause) => cause.Differences.Where(d => !of.Wish.Changes.ContainsKey(d.Name) && of.Row.Source != Workflow.ByHand).Select(d => new AttributeChangeView(d.Name, d.Before, d.After))
+        .Concat(of.Wish.Changes.Select(c => new AttributeChangeView(c.Key, cause.Differences.FirstOrDefault(d => d.Name == c.Key)?.Before ?? [Core.People.Facts.FromJson(of.Person.Facts, of.Edition.Rulebook.Attributes).Text(c.Key)], c.Value.Length > 0 ? [c.Value] : [])));
 
     /// <summary>False for an approval that a later plan made void.</summary>
     private static bool IsStanding(Case of, DecisionRow decision) => decision.Round == of.Row.Round &&
