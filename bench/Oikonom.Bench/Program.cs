@@ -1,9 +1,9 @@
 using Oikonom.Bench;
 
 var what = args.Length > 0 ? args[0] : "all";
-if (what is not ("all" or "fulfilment" or "intake" or "start" or "rehearse" or "expressions" or "scim"))
+if (what is not ("all" or "fulfilment" or "intake" or "start" or "rehearse" or "expressions" or "scim" or "inbox"))
 {
-    Console.Error.WriteLine("usage: bench [all|start|intake|fulfilment|rehearse|expressions|scim]");
+    Console.Error.WriteLine("usage: bench [all|start|intake|fulfilment|rehearse|expressions|scim|inbox]");
     return 2;
 }
 Console.WriteLine($"{Environment.ProcessorCount} processors, .NET {Environment.Version}");
@@ -18,4 +18,5 @@ if (what is "all" or "fulfilment") await Fulfilment.RunAsync(2000);
 if (what is "all" or "expressions") Expressions.Run();
 if (what is "all" or "rehearse") await Rehearse.RunAsync();
 if (what is "all" or "scim") await Scim.RunAsync(3000);
+if (what is "all" or "inbox") await Inbox.RunAsync(5000);
 return 0;

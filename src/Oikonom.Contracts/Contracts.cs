@@ -178,7 +178,8 @@ public sealed record LedgerVerification(bool Sound, long Entries, long Sealed, l
 /// <summary>What changed: a topic such as <c>requests</c> and the id of the thing.</summary>
 public sealed record LiveHint(string Topic, string Subject);
 
-public sealed record Readiness(bool Ready, string Store, int Edition, string Version);
+/// <param name="OpenId">True when people can sign in by an OpenID provider.</param>
+public sealed record Readiness(bool Ready, string Store, int Edition, string Version, bool OpenId = false);
 
 // Requesting
 

@@ -87,9 +87,18 @@ public sealed class World : IAsyncDisposable
         var world = new World(directory, options ?? new());
         System.IO.Directory.CreateDirectory(world._folder.At("sources"));
         if (world._options.Mail) world.StartMail();
-        await world.StartServiceAsync();
-        await world.SeedAsync();
-        return world;
+        try
+        {
+            await world.StartServiceAsync();
+            await world.SeedAsync();
+            return world;
+        }
+        catch
+        {
+            // What was started is ended, also when it did not come up.
+            await world.DisposeAsync();
+            throw;
+        }
     }
 
     /// <summary>Another node over the same store and keys.</summary>
@@ -128,7 +137,7 @@ public sealed class World : IAsyncDisposable
         foreach (var (name, value) in settings) info.Environment[$"OIKONOM_{name}"] = value;
         _process = Process.Start(info)!;
         using var client = new HttpClient();
-        for (var attempt = 0; attempt < 400; attempt++)
+        for (var attempt = 0; attempt < 1600; attempt++)
         {
             if (_process.HasExited) throw new InvalidOperationException($"The service ended: {await File.ReadAllTextAsync(LogFile)}");
             try
@@ -141,7 +150,7 @@ public sealed class World : IAsyncDisposable
             }
             await Task.Delay(25);
         }
-        throw new TimeoutException("The service was not ready within 10 s.");
+        throw new TimeoutException("The service was not ready within 40 s.");
     }
 
     /// <summary>SIGKILL: no time to write anything.</summary>

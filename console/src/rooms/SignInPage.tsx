@@ -1,4 +1,4 @@
-import { useQueryClient } from '@tanstack/react-query';
+import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useNavigate, useSearch } from '@tanstack/react-router';
 import { type FormEvent, useState } from 'react';
 import { api, ask } from '../api/client';
@@ -18,6 +18,12 @@ export function SignInPage() {
   const [error, setError] = useState<Error>();
   const [busy, setBusy] = useState(false);
 
+  const ways = useQuery({
+    queryKey: ['ways'],
+    queryFn: async () => (await (await fetch('/health/ready')).json()) as { openId?: boolean },
+    retry: false,
+  });
+
   const submit = async (event: FormEvent) => {
     event.preventDefault();
     setBusy(true);
@@ -25,7 +31,7 @@ export function SignInPage() {
     try {
       await ask(api.POST('/api/v1/sign-in', { body: { name, password } }));
       queries.clear();
-      await navigate({ href: onward ?? '/inbox' });
+      await navigate({ href: onward ?? '/' });
     } catch (refusal) {
       setError(refusal as Error);
       setPassword('');
@@ -47,6 +53,9 @@ export function SignInPage() {
         <Button kind="main" type="submit" isDisabled={busy}>
           {busy ? 'Signing in …' : 'Sign in'}
         </Button>
+        {ways.data?.openId && (
+          <a href={`/api/v1/sign-in/openid?onward=${encodeURIComponent(onward ?? '/')}`}>Sign in by your organisation</a>
+        )}
       </form>
     </main>
   );

@@ -107,7 +107,7 @@ export function TodayPage() {
           </Sheet>
         </div>
         <aside className={rooms.stack}>
-          <Sheet id="starters" title="Start soon, not ready yet">
+          <Sheet id="starters" title="Start soon or started, not ready">
             {t.starters.length === 0 ? (
               <p className={rooms.quiet}>Everybody who starts in the next two weeks is ready.</p>
             ) : (
@@ -127,7 +127,8 @@ export function TodayPage() {
                         </Link>
                         <br />
                         <small>
-                          {s.department}, {s.site} · {s.now}
+                          {s.department}, {s.site} · {s.start < t.at.slice(0, 10) ? <b className={style.bad}>first day is over</b> : null}{' '}
+                          {s.now}
                         </small>
                       </span>
                     </li>
@@ -159,7 +160,7 @@ function headline(t: Schemas['TodayView']): string {
   const parts = [
     t.mineCount > 0 ? `${t.mineCount} ${t.mineCount === 1 ? 'request waits' : 'requests wait'} for you` : '',
     t.taskCount > 0 ? `${t.taskCount} ${t.taskCount === 1 ? 'piece' : 'pieces'} of work by hand` : '',
-    t.starters.length > 0 ? `${t.starters.length} of those who start soon ${t.starters.length === 1 ? 'is' : 'are'} not ready` : '',
+    t.starters.length > 0 ? `${t.starters.length} of those who start ${t.starters.length === 1 ? 'is' : 'are'} not ready` : '',
     t.stuckCount > 0 ? `${t.stuckCount} stuck` : '',
   ].filter((p) => p.length > 0);
   return parts.length > 0 ? `${parts.join(', ')}.` : 'Nothing waits for you, and nothing is stuck.';

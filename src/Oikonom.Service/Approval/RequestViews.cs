@@ -64,7 +64,7 @@ public static class RequestViews
         "choosing" => "an operator",
         "asked" => row.Requester,
         "deciding" or "releasing" => row.Deciders.Length > 0 ? string.Join(", ", row.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries)) : $"an {row.DeciderRole}",
-        "fulfilling" => row.Problem.Length > 0 ? "a target that does not answer as it should" : "Oikonom",
+        "fulfilling" => row.Problem.Length > 0 ? "a target that does not answer as it should" : row.DeciderRole.Length > 0 ? $"work by hand ({row.DeciderRole})" : "Oikonom",
         _ => "nobody",
     };
 

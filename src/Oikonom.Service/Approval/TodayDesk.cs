@@ -27,7 +27,7 @@ public sealed class TodayDesk(Store.Store store, EditionBook editions, TaskDesk 
         var open = await tasks.ListAsync(user, false, 200, cancel);
         var wide = roles.Any(r => r is Roles.Requester or Roles.Operator or Roles.Engineer or Roles.Auditor);
         var (starters, tallies) = await store.ReadAsync(async s => (
-            await s.StartersAsync(now.UtcDateTime.AddDays(-3).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture), now.UtcDateTime.AddDays(DaysAhead).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture), reach, 200),
+            await s.StartersAsync("0001-01-01", now.UtcDateTime.AddDays(DaysAhead).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture), reach, 200),
             await s.RequestTalliesAsync(reach)), cancel);
         var notReady = new List<StarterView>();
         foreach (var row in starters)

@@ -115,6 +115,7 @@ public sealed class TaskDesk(Store.Store store, TimeProvider time)
         if (what != "task.taken" && row.TakenBy.Length > 0 && row.TakenBy != user.UserName()) throw Problem.Conflict("taken", $"{row.TakenBy} works on it. Let them hand it over.");
         var members = await change(s, row);
         await SaveAsync(s, row);
+        if (row.State != "open") await s.NoteDeskAsync(row.RequestId);
         s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), what, row.PersonId, row.RequestId, [("task", id), ("title", row.Title), .. members]));
         s.Tell("tasks", id);
         s.Tell("requests", row.RequestId);

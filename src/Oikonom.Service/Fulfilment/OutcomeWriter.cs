@@ -200,6 +200,7 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
     private async Task TasksAsync(Session s, IReadOnlyList<TaskRow> tasks)
     {
         await s.AddTasksAsync(tasks);
+        foreach (var request in tasks.Select(t => t.RequestId).Distinct()) await s.NoteDeskAsync(request);
         foreach (var task in tasks)
         {
             s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "task.made", task.PersonId, task.RequestId, ("task", task.Id), ("title", task.Title), ("role", task.Role), ("due", LedgerEntry.Stamp(task.DueAt.ToInstant()))));

@@ -109,6 +109,7 @@ public static class Daemon
                 cookie.Events.OnRedirectToAccessDenied = context => Status(context.Response, 403);
                 cookie.Events.OnValidatePrincipal = RefreshAsync;
             });
+        if (options.OpenIdAuthority.Length > 0) OpenIdSignIn.Add(services, options);
         services.AddAuthorization(authorization =>
         {
             foreach (var (name, roles) in Roles.Policies) authorization.AddPolicy(name, policy => policy.RequireAuthenticatedUser().RequireRole(roles));
@@ -155,6 +156,7 @@ public static class Daemon
     {
         var api = app.MapGroup("/api/v1");
         api.MapAccess();
+        api.MapOpenId(options);
         api.MapRulebook();
         api.MapIntake();
         api.MapPeople();
@@ -176,7 +178,7 @@ public static class Daemon
             try
             {
                 var edition = await store.ReadAsync(s => s.LastEditionNumberAsync(), cancel);
-                return Results.Ok(new Readiness(true, store.Engine.Name, (int)edition, Version));
+                return Results.Ok(new Readiness(true, store.Engine.Name, (int)edition, Version, options.OpenIdAuthority.Length > 0));
             }
             catch (Exception error) when (error is System.Data.Common.DbException or IOException or TimeoutException)
             {

@@ -38,6 +38,14 @@ public sealed record ServiceOptions
     public double LeaseSeconds { get; init; } = 30;
     public string LogLevel { get; init; } = "Information";
 
+    /// <summary>Address of an OpenID provider, or "" for own accounts alone; https, or http on this machine.</summary>
+    public string OpenIdAuthority { get; init; } = "";
+    public string OpenIdClient { get; init; } = "oikonom";
+    public string OpenIdSecret { get; init; } = "";
+
+    /// <summary>Which groups of the provider give which role: <c>group=role</c>, with semicolons between.</summary>
+    public string OpenIdRoles { get; init; } = "";
+
     public string PublicAddress => Address.Length > 0 ? Address.TrimEnd('/') : Listen.TrimEnd('/');
 
     public static ServiceOptions From(IConfiguration configuration)
@@ -57,6 +65,10 @@ public sealed record ServiceOptions
             Node = configuration["node"] ?? options.Node,
             FirstPassword = configuration["first-password"] ?? configuration["first_password"] ?? "",
             LeaseSeconds = double.TryParse(configuration["lease-seconds"] ?? configuration["lease_seconds"], CultureInfo.InvariantCulture, out var lease) ? Math.Clamp(lease, 0.5, 600) : options.LeaseSeconds,
+            OpenIdAuthority = (configuration["openid-authority"] ?? configuration["openid_authority"] ?? "").TrimEnd('/'),
+            OpenIdClient = configuration["openid-client"] ?? configuration["openid_client"] ?? options.OpenIdClient,
+            OpenIdSecret = configuration["openid-secret"] ?? configuration["openid_secret"] ?? "",
+            OpenIdRoles = configuration["openid-roles"] ?? configuration["openid_roles"] ?? "",
             LogLevel = configuration["log-level"] ?? configuration["log_level"] ?? options.LogLevel,
         };
     }

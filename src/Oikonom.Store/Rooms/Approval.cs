@@ -126,6 +126,10 @@ public static class ApprovalTables
     public static async Task<bool> SaveTaskAsync(this Session session, TaskRow row) => await session.ExecuteAsync(
         "UPDATE tasks SET taken_by=@TakenBy, state=@State, done_at=@DoneAt, done_by=@DoneBy, answers=@Answers, remark=@Remark, version=version+1 WHERE id=@Id AND version=@Version", row).ConfigureAwait(false) == 1;
 
+    /// <summary>Notes on a request whether it waits for people at a desk.</summary>
+    public static Task NoteDeskAsync(this Session session, string request) => session.ExecuteAsync(
+        "UPDATE requests SET decider_role=COALESCE((SELECT MIN(t.role) FROM tasks t WHERE t.request_id=requests.id AND t.state='open'),''), version=version+1 WHERE id=@request AND state IN ('fulfilling','completed')", new { request });
+
     public static Task DropTasksAsync(this Session session, string request, string reason, long now) => session.ExecuteAsync(
         "UPDATE tasks SET state='dropped', remark=@reason, done_at=@now, version=version+1 WHERE request_id=@request AND state='open'", new { request, reason, now });
 
