@@ -172,7 +172,7 @@ internal static class Fulfilment
             ]);
             var person = PersonId.New(now);
             var subject = new Subject(person, facts, new Dictionary<string, string> { ["directory"] = name });
-            var plan = Planner.Make(subject, AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, [], RequestKind.Joiner, now);
+            var plan = Planner.Make(subject, AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, RequestKind.Joiner, now);
             rows.Add(new()
             {
                 Id = person.ToString(),

@@ -27,9 +27,19 @@ public static class RequestViews
         var summary = Summary(row);
         var cause = JsonSerializer.Deserialize<Cause>(row.Cause)?.Text ?? "";
         if (row.Plan is null || edition is null) return summary with { Cause = cause };
-        var plan = Plan.FromJson(row.Plan);
-        return summary with { Effect = EffectOf(plan, edition.Rulebook), PlanDigest = row.PlanDigest, Cause = cause, Privileged = Core.Approval.Items.Of(plan, edition.Rulebook).Any(i => i.IsPrivileged) };
+        if (!Effects.TryGetValue((row.PlanDigest ?? "", edition.Number), out var known))
+        {
+            var plan = Plan.FromJson(row.Plan);
+            if (Effects.Count >= MostEffects) Effects.Clear();
+            known = Effects[(row.PlanDigest ?? "", edition.Number)] = (EffectOf(plan, edition.Rulebook), Core.Approval.Items.Of(plan, edition.Rulebook).Any(i => i.IsPrivileged));
+        }
+        return summary with { Effect = known.Effect, PlanDigest = row.PlanDigest, Cause = cause, Privileged = known.IsPrivileged };
     }
+
+    private const int MostEffects = 20_000;
+
+    /// <summary>What plans do in one line: a digest always means the same plan.</summary>
+    private static readonly System.Collections.Concurrent.ConcurrentDictionary<(string Digest, int Edition), (string Effect, bool IsPrivileged)> Effects = [];
 
     /// <summary>What a plan does in one line.</summary>
     public static string EffectOf(Plan plan, Core.Rulebook.Rulebook rulebook)

@@ -23,7 +23,7 @@ public sealed class TodayDesk(Store.Store store, EditionBook editions, TaskDesk 
         var roles = user.RoleNames();
         var reach = RequestEndpoints.ReachOf(user);
         var mine = await RequestEndpoints.InboxAsync(store, user, time, cancel);
-        var inbox = await RequestEndpoints.PageAsync(store, editions, mine with { Limit = 200, UrgentFirst = true }, false, cancel);
+        var inbox = await RequestEndpoints.PageAsync(store, editions, mine with { Limit = 60, UrgentFirst = true }, false, cancel);
         var open = await tasks.ListAsync(user, false, 200, cancel);
         var wide = roles.Any(r => r is Roles.Requester or Roles.Operator or Roles.Engineer or Roles.Auditor);
         var (starters, tallies) = await store.ReadAsync(async s => (

@@ -189,7 +189,11 @@ public static class RequestTables
         }
         if (filter.Reach is { } parts) AddReach(parameters, parts);
         var used = parameters.Where(p => where.Exists(w => w.Contains("@" + p.Key, StringComparison.Ordinal)) || p.Key == "Limit").ToDictionary();
-        return session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE {string.Join(" AND ", where)} ORDER BY {(filter.UrgentFirst ? "r.late DESC, CASE WHEN r.problem<>'' AND r.state IN ('planning','fulfilling') THEN 0 ELSE 1 END, " : "")}r.number DESC LIMIT @Limit", used);
+        // Which rows it is, is found without reading plans; only the rows of the page are read whole.
+        var order = $"{(filter.UrgentFirst ? "r.late DESC, CASE WHEN r.problem<>'' AND r.state IN ('planning','fulfilling') THEN 0 ELSE 1 END, " : "")}r.number DESC";
+        var condition = string.Join(" AND ", where);
+        var from = condition.Contains("p.", StringComparison.Ordinal) ? From : "FROM requests r";
+        return session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.number IN (SELECT r.number {from} WHERE {condition} ORDER BY {order} LIMIT @Limit) ORDER BY {order}", used);
     }
 
     /// <summary>A condition that a person stands in one of the parts of the organisation.</summary>
