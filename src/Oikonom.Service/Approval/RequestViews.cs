@@ -185,6 +185,8 @@ public static class RequestViews
             ChangeKind.SetPassword => $"Set a password nobody knows on {change.Account}, and send a one-time link",
             ChangeKind.EnableAccount => $"Wake the account {change.Account} in {where}",
             ChangeKind.DisableAccount => $"Disable the account {change.Account} in {where}",
+            ChangeKind.Grant when target?.Desk is not null => $"Give {entitlement} by hand ({where})",
+            ChangeKind.Revoke when target?.Desk is not null => $"Take {entitlement} back by hand ({where})",
             ChangeKind.Grant => $"Add {change.Account} to {entitlement} in {where}",
             ChangeKind.Revoke => $"Remove {change.Account} from {entitlement} in {where}",
             _ => $"Read {change.Account} back from {where} and compare",

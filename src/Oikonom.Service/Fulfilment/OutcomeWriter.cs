@@ -81,6 +81,9 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
         await SaveStepsAsync(s, outcomes, now);
         await SaveRecordAsync(s, outcomes);
         await TasksAsync(s, [.. outcomes.Select(o => o.Task).OfType<TaskRow>()]);
+        // A task that was finished while its step was being looked at is not waited for.
+        foreach (var outcome in outcomes.Where(o => o is { Ending: AttemptOutcome.Waits, Task: null }))
+            if (await s.TaskOfStepAsync(outcome.Step.Id) is { State: not "open" }) await s.WakeStepAsync(outcome.Step.Id, now.ToUnixTimeMilliseconds());
         await StuckAsync(s, [.. outcomes.Where(o => o.Ending == AttemptOutcome.Lasting && o.Step.Problem != o.Message)]);
         await SendLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change.Kind: ChangeKind.SetPassword })], now);
         foreach (var outcome in outcomes.Where(o => o.Replan is not null))
