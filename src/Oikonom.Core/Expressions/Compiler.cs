@@ -20,7 +20,7 @@ internal sealed class Compiler(string text, NameSchema schema)
     private int _depth;
 
     /// <summary>A checked part: <paramref name="Name"/> when it only reads that name, <paramref name="Literal"/> when it is constant.</summary>
-    internal readonly record struct Node(ExpressionType Type, Evaluator Run, int Position, string? Constant = null, string? Name = null, int Slot = -1, Value? Literal = null);
+    internal readonly record struct Node(ExpressionType Type, Evaluator Run, int Position, string? Constant = null, string? Name = null, int Slot = -1, Value? Literal = null, (int Slot, string Text)? Begins = null);
 
     public Expression Compile()
     {
@@ -36,7 +36,7 @@ internal sealed class Compiler(string text, NameSchema schema)
             }
         }
         else parts.Add(new(text.Trim(), node.Run));
-        return new Expression(text, node.Type, _references, node.Run, parts, _compared.ToDictionary(p => p.Key, p => (IReadOnlyList<Value>)p.Value), _reads == _comparedReads, schema);
+        return new Expression(text, node.Type, _references, node.Run, parts, _compared.ToDictionary(p => p.Key, p => (IReadOnlyList<Value>)p.Value), _reads == _comparedReads, schema, node.Begins);
     }
 
     private Token Current => _tokens[_at];
@@ -108,7 +108,7 @@ internal sealed class Compiler(string text, NameSchema schema)
             Require(left, ExpressionType.Bool, "The left side of '&&'");
             Require(right, ExpressionType.Bool, "The right side of '&&'");
             var (l, r) = (left.Run, right.Run);
-            left = new(ExpressionType.Bool, s => l(s).AsBool ? r(s) : Value.Of(false), left.Position);
+            left = new(ExpressionType.Bool, s => l(s).AsBool ? r(s) : Value.Of(false), left.Position, Begins: left.Begins);
         }
         if (parts.Count > 1) _chain = (from, _at, parts, ends);
         return left;
@@ -172,7 +172,7 @@ internal sealed class Compiler(string text, NameSchema schema)
             ">" => s => Value.Of(Value.Compare(l(s), r(s)) > 0),
             _ => s => Value.Of(Value.Compare(l(s), r(s)) >= 0),
         };
-        return new(ExpressionType.Bool, run, left.Position);
+        return new(ExpressionType.Bool, run, left.Position, Begins: token.Text == "==" && left.Slot >= 0 && right.Literal is { Kind: ValueKind.String } begins ? (left.Slot, begins.AsString) : null);
     }
 
     /// <summary>The commonest condition, without a step between.</summary>

@@ -10,7 +10,7 @@ public sealed class NameSchema
 {
     private readonly FrozenDictionary<string, Slot> _names;
     private readonly FrozenDictionary<string, ExpressionType> _records;
-    private readonly (byte[] Utf8, string Name, ValueKind Kind)[] _utf8;
+    private People.FactNames? _facts;
 
     public NameSchema(IEnumerable<KeyValuePair<string, ExpressionType>> names)
     {
@@ -28,7 +28,6 @@ public sealed class NameSchema
         }
         _names = slots.ToFrozenDictionary(StringComparer.Ordinal);
         Slots = [.. slots.Select(pair => (pair.Key, pair.Value))];
-        _utf8 = [.. slots.Select(pair => (System.Text.Encoding.UTF8.GetBytes(pair.Key), pair.Key, pair.Value.Type.Kind))];
         _records = records.ToFrozenDictionary(
             pair => pair.Key,
             pair => new ExpressionType(ValueKind.Record, null, pair.Value.ToFrozenDictionary(StringComparer.Ordinal)),
@@ -44,18 +43,8 @@ public sealed class NameSchema
     public bool TryGetRecord(string name, out ExpressionType type) => _records.TryGetValue(name, out type!);
     public int IndexOf(string name) => _names[name].Index;
 
-    /// <summary>The declared name a JSON property has, without making a new text of it.</summary>
-    internal string Find(ref System.Text.Json.Utf8JsonReader reader, out ValueKind kind)
-    {
-        foreach (var (utf8, name, type) in _utf8)
-        {
-            if (!reader.ValueTextEquals(utf8)) continue;
-            kind = type;
-            return name;
-        }
-        kind = ValueKind.String;
-        return reader.GetString()!;
-    }
+    /// <summary>The names of facts under this schema.</summary>
+    internal People.FactNames Facts => LazyInitializer.EnsureInitialized(ref _facts, () => new(Slots.Select(s => (s.Name, s.Slot.Type.Kind))));
 
     /// <summary>Names that can start an expression: plain names and records.</summary>
     public IEnumerable<string> Roots => _names.Keys.Where(name => !name.Contains('.', StringComparison.Ordinal)).Concat(_records.Keys);

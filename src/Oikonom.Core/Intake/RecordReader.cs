@@ -20,6 +20,8 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
     private const int MaxValue = 1024;
     private readonly Scope _scope = new(source.Columns);
     private readonly Scope _facts = new(rulebook.Attributes);
+    private readonly FactNames _names = rulebook.Attributes.Facts;
+    private readonly int[] _places = [.. source.Mapping.Select(m => rulebook.Attributes.Facts.IndexOf(m.Name))];
     private readonly int[] _slots = [.. source.ColumnNames.Select(name => source.Columns.IndexOf("row." + name))];
 
     /// <param name="texts">The texts of the declared columns, in their order.</param>
@@ -32,19 +34,20 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
             if (Refuse(text) is { } reason) return new(null, new(name, Shorten(text), reason));
             _scope[_slots[i]] = Value.Of(text.Trim());
         }
-        var values = new List<KeyValuePair<string, Value>>();
-        foreach (var attribute in source.Mapping)
+        var values = new Value[_names.Count];
+        for (var i = 0; i < _places.Length; i++)
         {
+            var attribute = source.Mapping[i];
             try
             {
-                values.Add(new(attribute.Name, attribute.Expression.Evaluate(_scope)));
+                values[_places[i]] = attribute.Expression.Evaluate(_scope);
             }
             catch (ExpressionFault fault)
             {
                 return new(null, Fault(attribute, fault.Message));
             }
         }
-        var facts = new Facts(values);
+        var facts = Facts.Of(_names, values);
         if (source.Scope is { } scope)
         {
             facts.Fill(_facts, rulebook.Attributes);

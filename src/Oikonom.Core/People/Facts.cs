@@ -32,30 +32,52 @@ public static class BuiltIn
     public static readonly IReadOnlyList<string> Mandatory = [Person, Number, Given, Family, Kind, Start, Site];
 }
 
-/// <summary>What HR says of one employment of a person, by attribute. Immutable.</summary>
+/// <summary>
+/// What HR says of one employment of a person, by attribute. Immutable. The names are shared by all facts of one
+/// rulebook, so that one holds its values and nothing else.
+/// </summary>
 public sealed class Facts
 {
-    private readonly Dictionary<string, Value> _values;
+    private readonly FactNames _names;
+    private readonly Value[] _values;
     private string? _json;
 
     public Facts(IEnumerable<KeyValuePair<string, Value>> values)
     {
-        _values = new(16, StringComparer.Ordinal);
-        foreach (var (name, value) in values)
-            if (!value.IsNull && !(value.Kind == ValueKind.String && value.AsString.Length == 0)) _values[name] = value;
+        var given = values.ToList();
+        _names = given.Aggregate(FactNames.BuiltIn, (names, pair) => names.With(pair.Key));
+        _values = new Value[_names.Count];
+        foreach (var (name, value) in given) _values[_names.IndexOf(name)] = Kept(value);
     }
 
-    private Facts(Dictionary<string, Value> values) => _values = values;
+    private Facts(FactNames names, Value[] values) => (_names, _values) = (names, values);
 
-    public IReadOnlyDictionary<string, Value> Values => _values;
+    /// <summary>Facts of a rulebook's attributes; the array is theirs from then on, and its places are <see cref="FactNames.IndexOf"/>.</summary>
+    internal static Facts Of(FactNames names, Value[] values)
+    {
+        for (var i = 0; i < values.Length; i++) values[i] = Kept(values[i]);
+        return new(names, values);
+    }
+
+    /// <summary>What is there, in order of name.</summary>
+    public IEnumerable<KeyValuePair<string, Value>> Values
+    {
+        get
+        {
+            for (var i = 0; i < _values.Length; i++)
+                if (!_values[i].IsNull) yield return new(_names[i], _values[i]);
+        }
+    }
 
     /// <summary>The same with one attribute set, or taken away by null.</summary>
     public Facts With(string name, Value value)
     {
-        var values = new Dictionary<string, Value>(_values, StringComparer.Ordinal);
-        if (value.IsNull) values.Remove(name);
-        else values[name] = value;
-        return new(values);
+        if (value.IsNull && _names.IndexOf(name) < 0) return this;
+        var names = _names.With(name);
+        var values = new Value[names.Count];
+        for (var i = 0; i < values.Length; i++) values[i] = ReferenceEquals(names, _names) ? _values[i] : this[names[i]];
+        values[names.IndexOf(name)] = Kept(value);
+        return new(names, values);
     }
 
     /// <summary>The same with one attribute read from text, or taken away by "".</summary>
@@ -79,7 +101,7 @@ public sealed class Facts
         }
     }
 
-    public Value this[string name] => _values.TryGetValue(name, out var value) ? value : Value.Null;
+    public Value this[string name] => _names.IndexOf(name) is >= 0 and var place ? _values[place] : Value.Null;
     public string Text(string name) => this[name].ToString();
 
     public string PersonKey => Text(BuiltIn.Person);
@@ -92,34 +114,49 @@ public sealed class Facts
 
     /// <summary>The attributes that differ, in order of name.</summary>
     public IReadOnlyList<AttributeDifference> DifferenceTo(Facts later) =>
-        [.. _values.Keys.Union(later._values.Keys).Order(StringComparer.Ordinal)
+        [.. Values.Select(v => v.Key).Union(later.Values.Select(v => v.Key)).Order(StringComparer.Ordinal)
             .Where(name => this[name] != later[name])
             .Select(name => new AttributeDifference(name, Text(name), later.Text(name)))];
 
     /// <summary>Fills the slots of <paramref name="scope"/> that <paramref name="schema"/> declares; a text that is not there is "".</summary>
     public void Fill(Scope scope, NameSchema schema)
     {
-        foreach (var (name, slot) in schema.Slots)
+        var slots = schema.Slots;
+        var places = _names.PlacesIn(schema);
+        for (var i = 0; i < places.Length; i++)
         {
-            var value = this[name];
-            scope[slot.Index] = value.IsNull && slot.Type.Kind == ValueKind.String ? Value.Of("") : value;
+            var value = places[i] < 0 ? Value.Null : _values[places[i]];
+            scope[slots[i].Slot.Index] = value.IsNull && slots[i].Slot.Type.Kind == ValueKind.String ? Empty : value;
         }
     }
+
+    private static readonly Value Empty = Value.Of("");
+
+    /// <summary>A text that is not there and an empty one are the same.</summary>
+    private static Value Kept(Value value) => value.Kind == ValueKind.String && value.AsString.Length == 0 ? Value.Null : value;
 
     /// <summary>As a JSON object of texts, attributes in order of name: the same facts give the same bytes.</summary>
     public string ToJson() => _json ??= Write();
 
     private string Write()
     {
-        var buffer = new System.Buffers.ArrayBufferWriter<byte>(512);
-        using (var writer = new Utf8JsonWriter(buffer))
-        {
-            writer.WriteStartObject();
-            foreach (var (name, value) in _values.OrderBy(v => v.Key, StringComparer.Ordinal)) writer.WriteString(name, value.ToString());
-            writer.WriteEndObject();
-        }
+        var buffer = t_buffer ??= new(1024);
+        buffer.ResetWrittenCount();
+        var writer = t_writer ??= new(buffer);
+        writer.Reset(buffer);
+        writer.WriteStartObject();
+        for (var i = 0; i < _values.Length; i++)
+            if (!_values[i].IsNull) writer.WriteString(_names.Encoded(i), _values[i].ToString());
+        writer.WriteEndObject();
+        writer.Flush();
         return System.Text.Encoding.UTF8.GetString(buffer.WrittenSpan);
     }
+
+    [ThreadStatic]
+    private static System.Buffers.ArrayBufferWriter<byte>? t_buffer;
+
+    [ThreadStatic]
+    private static Utf8JsonWriter? t_writer;
 
     /// <summary>Reads what <see cref="ToJson"/> wrote; types come from <paramref name="schema"/>, unknown names are read as text.</summary>
     /// <exception cref="JsonException">The text is no object of texts.</exception>
@@ -129,13 +166,19 @@ public sealed class Facts
         var rented = System.Buffers.ArrayPool<byte>.Shared.Rent(length);
         try
         {
-            var reader = new Utf8JsonReader(rented.AsSpan(0, System.Text.Encoding.UTF8.GetBytes(json, rented)));
-            return Read(ref reader, schema);
+            return FromJson(rented.AsSpan(0, System.Text.Encoding.UTF8.GetBytes(json, rented)), schema);
         }
         finally
         {
             System.Buffers.ArrayPool<byte>.Shared.Return(rented);
         }
+    }
+
+    /// <inheritdoc cref="FromJson(string, NameSchema)"/>
+    public static Facts FromJson(ReadOnlySpan<byte> json, NameSchema schema)
+    {
+        var reader = new Utf8JsonReader(json);
+        return Read(ref reader, schema);
     }
 
     /// <summary>Reads a list of facts, such as the other employments of a person.</summary>
@@ -150,16 +193,59 @@ public sealed class Facts
 
     private static Facts Read(ref Utf8JsonReader reader, NameSchema schema)
     {
-        var values = new Dictionary<string, Value>(16, StringComparer.Ordinal);
+        var names = schema.Facts;
+        var values = new Value[names.Count];
         if (!reader.Read() || reader.TokenType != JsonTokenType.StartObject) throw new JsonException("Facts are an object.");
-        while (reader.Read() && reader.TokenType == JsonTokenType.PropertyName)
+        // What was written stands in order of name, so that the next name is looked for after the last one.
+        for (var next = 0; reader.Read() && reader.TokenType == JsonTokenType.PropertyName;)
         {
-            var name = schema.Find(ref reader, out var kind);
+            var place = names.Find(ref reader, next);
+            if (place < 0) return Rest(ref reader, new(names, values));
+            next = place + 1;
             reader.Read();
-            var text = reader.GetString() ?? "";
-            if (text.Length > 0) values[name] = Typed(text, kind);
+            values[place] = ValueOf(ref reader, names.KindOf(place));
         }
-        return new(values);
+        return new(names, values);
+    }
+
+    /// <summary>The rest of facts that hold a name the rulebook does not know (any more).</summary>
+    private static Facts Rest(ref Utf8JsonReader reader, Facts begun)
+    {
+        do
+        {
+            var name = reader.GetString()!;
+            reader.Read();
+            begun = begun.With(name, ValueOf(ref reader, begun._names.IndexOf(name) is >= 0 and var place ? begun._names.KindOf(place) : ValueKind.String));
+        }
+        while (reader.Read() && reader.TokenType == JsonTokenType.PropertyName);
+        return begun;
+    }
+
+    private static Value ValueOf(ref Utf8JsonReader reader, ValueKind kind)
+    {
+        if (reader.TokenType == JsonTokenType.Null) return Value.Null;
+        if (kind == ValueKind.Date && !reader.ValueIsEscaped && Day(reader.ValueSpan) is { } day) return Value.Of(day);
+        var text = reader.GetString()!;
+        return text.Length == 0 ? Value.Null : Typed(text, kind);
+    }
+
+    /// <summary>A day as it is written by us (ISO 8601, <c>yyyy-MM-dd</c>); null leaves it to the general way.</summary>
+    private static DateOnly? Day(ReadOnlySpan<byte> text)
+    {
+        if (text.Length != 10 || text[4] != '-' || text[7] != '-') return null;
+        var (year, month, day) = (Digits(text[..4]), Digits(text[5..7]), Digits(text[8..]));
+        return year < 1 || month is < 1 or > 12 || day < 1 || day > DateTime.DaysInMonth(year, month) ? null : new DateOnly(year, month, day);
+
+        static int Digits(ReadOnlySpan<byte> digits)
+        {
+            var number = 0;
+            foreach (var digit in digits)
+            {
+                if (digit is < (byte)'0' or > (byte)'9') return -1;
+                number = (number * 10) + digit - '0';
+            }
+            return number;
+        }
     }
 
     private static Value Typed(string text, ValueKind kind) => kind switch

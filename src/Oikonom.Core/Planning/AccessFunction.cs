@@ -11,9 +11,11 @@ namespace Oikonom.Core.Planning;
 /// </summary>
 public sealed class AccessFunction
 {
-    internal sealed record ReadyGrant(GrantRule Rule, Reason Reason, bool IsDesk);
+    internal sealed record ReadyGrant(GrantRule Rule, GrantState State, bool IsDesk);
     internal sealed record ReadyTemplate(int Index, RoleTemplate Rule, ReadyGrant[] Grants);
-    internal sealed record ReadyAccount(ReadyTemplate Template, AccountRule Rule, Reason Reason);
+
+    /// <param name="Names">The attribute names when this account alone gives them, in order; <paramref name="Rules"/> is null at the naming one.</param>
+    internal sealed record ReadyAccount(ReadyTemplate Template, AccountRule Rule, Reason Reason, string[] Names, AttributeRule?[] Rules);
     internal sealed record ReadyTarget(TargetRule Rule, ReadyAccount[] Accounts);
 
     internal readonly Rulebook.Rulebook Rulebook;
@@ -30,13 +32,35 @@ public sealed class AccessFunction
     {
         Rulebook = rulebook;
         _desks = [.. rulebook.Targets.Values.Where(t => t.Desk is not null).Select(t => t.Name)];
-        Templates = [.. rulebook.Templates.Select((t, i) => new ReadyTemplate(i, t, [.. t.Grants.Select(g => new ReadyGrant(g, ReasonOf(t, g.Place, g.When), _desks.Contains(g.Target)))]))];
+        Templates = [.. rulebook.Templates.Select((t, i) => new ReadyTemplate(i, t, [.. t.Grants.Select(g => new ReadyGrant(g, new(g.Target, g.Entitlement, ReasonOf(t, g.Place, g.When)), _desks.Contains(g.Target)))]))];
         Targets = [.. rulebook.Targets.Values.Select(target => new ReadyTarget(target,
-            [.. Templates.SelectMany(t => t.Rule.Accounts.Where(a => a.Target == target.Name).Select(a => new ReadyAccount(t, a, ReasonOf(t.Rule, a.Place, null))))]))];
+            [.. Templates.SelectMany(t => t.Rule.Accounts.Where(a => a.Target == target.Name).Select(a => Ready(target, t, a)))]))];
+        (AlwaysAsked, AskedBy) = Sort(Templates);
         AccountNameSlot = rulebook.AccountNames.TryGet("account.name", out var slot) ? slot.Index : -1;
         AttributeSlots = [.. rulebook.Attributes.Slots.Where(s => rulebook.AccountNames.TryGet(s.Name, out _)).Select(s => (s.Slot.Index, rulebook.AccountNames.IndexOf(s.Name)))];
         PoolSlots = [.. rulebook.Pools.Keys.Where(p => rulebook.AccountNames.TryGet($"pool.{p}", out _)).Select(p => (p, rulebook.AccountNames.IndexOf($"pool.{p}")))];
         NameSlots = [.. rulebook.Targets.Keys.Where(t => rulebook.AccountNames.TryGet($"names.{t}", out _)).Select(t => (t, rulebook.AccountNames.IndexOf($"names.{t}")))];
+    }
+
+    /// <summary>Templates whose condition must be asked in any case.</summary>
+    internal readonly int[] AlwaysAsked;
+
+    /// <summary>Templates that can only apply when a slot has a certain text: of all departments' templates only those of one are asked.</summary>
+    internal readonly (int Slot, Dictionary<string, int[]> Templates)[] AskedBy;
+
+    private static ReadyAccount Ready(TargetRule target, ReadyTemplate template, AccountRule account)
+    {
+        var rules = new SortedDictionary<string, AttributeRule?>(StringComparer.OrdinalIgnoreCase) { [target.NameAttribute] = null };
+        foreach (var attribute in account.Attributes) rules[attribute.Name] = attribute;
+        return new(template, account, ReasonOf(template.Rule, account.Place, null), [.. rules.Keys], [.. rules.Values]);
+    }
+
+    private static (int[], (int, Dictionary<string, int[]>)[]) Sort(ReadyTemplate[] templates)
+    {
+        var always = templates.Where(t => t.Rule.When?.Begins is null).Select(t => t.Index).ToArray();
+        var by = templates.Where(t => t.Rule.When?.Begins is not null).GroupBy(t => t.Rule.When!.Begins!.Value.Slot)
+            .Select(slot => (slot.Key, slot.GroupBy(t => t.Rule.When!.Begins!.Value.Text, StringComparer.Ordinal).ToDictionary(g => g.Key, g => g.Select(t => t.Index).ToArray(), StringComparer.Ordinal))).ToArray();
+        return (always, by);
     }
 
     public Asking Ask() => new(this);
@@ -76,7 +100,7 @@ public sealed class Asking
     {
         (_asked, _at) = (person.Asked, at);
         var accounts = new Dictionary<string, AccountState>(StringComparer.Ordinal);
-        var grants = new Dictionary<string, GrantState>(StringComparer.Ordinal);
+        var grants = new Dictionary<string, GrantState>(16, StringComparer.Ordinal);
         if (person.Others.Count == 0) Add(person, person.Facts, at, accounts, grants);
         else
             foreach (var employment in Employments.InOrder(person, _function.Rulebook, at)) Add(person, employment, at, accounts, grants);
@@ -126,7 +150,7 @@ public sealed class Asking
                 if (!(grant.IsDesk || accounts.ContainsKey(rule.Target)) || (rule.When is not null && !Holds(rule.When, rule.Place))) continue;
                 if (rule.From is { } from && at < StartOf(from, rule.Place, zone, start)) continue;
                 if (rule.Until is { } until && at >= EndOf(until, rule.Place, zone, end)) continue;
-                grants.TryAdd(rule.Key, new(rule.Target, rule.Entitlement, grant.Reason));
+                grants.TryAdd(rule.Key, grant.State);
             }
         }
     }
@@ -245,12 +269,18 @@ public sealed class Asking
     internal ReadOnlySpan<bool> Match(Facts employment)
     {
         employment.Fill(_scope, _function.Rulebook.Attributes);
-        for (var i = 0; i < _matches.Length; i++)
-        {
-            var rule = _function.Templates[i].Rule;
-            _matches[i] = (!rule.IsOnRequest || IsAsked(rule.Name)) && (rule.When is null || Holds(rule.When, rule.Place));
-        }
+        Array.Clear(_matches);
+        foreach (var i in _function.AlwaysAsked) Look(i);
+        foreach (var (slot, templates) in _function.AskedBy)
+            if (templates.TryGetValue(_scope[slot].AsString, out var some))
+                foreach (var i in some) Look(i);
         return _matches;
+    }
+
+    private void Look(int template)
+    {
+        var rule = _function.Templates[template].Rule;
+        _matches[template] = (!rule.IsOnRequest || IsAsked(rule.Name)) && (rule.When is null || Holds(rule.When, rule.Place));
     }
 
     private bool IsAsked(string template)
@@ -297,17 +327,21 @@ public sealed class Asking
         }
     }
 
-    private SortedDictionary<string, IReadOnlyList<string>> Attributes(Subject person, AccessFunction.ReadyTarget target, string accountName, IReadOnlyList<MatchRule>? only = null)
+    private SmallMap<IReadOnlyList<string>> Attributes(Subject person, AccessFunction.ReadyTarget target, string accountName, IReadOnlyList<MatchRule>? only = null)
     {
         // The scope holds the facts of this employment; they only change places.
         foreach (var (from, to) in _function.AttributeSlots) _accountScope[to] = _scope[from];
         _accountScope[_function.AccountNameSlot] = Value.Of(accountName);
         foreach (var (pool, slot) in _function.PoolSlots) _accountScope[slot] = Value.Of(person.Numbers.GetValueOrDefault(pool, ""));
         foreach (var (other, slot) in _function.NameSlots) _accountScope[slot] = Value.Of(person.AccountNames.GetValueOrDefault(other, ""));
+        if (only is null && Single(target) is { } single)
+        {
+            var all = new IReadOnlyList<string>[single.Names.Length];
+            for (var i = 0; i < all.Length; i++) all[i] = single.Rules[i] is { } rule ? Texts(rule) : [accountName];
+            return new(single.Names, all);
+        }
         var attributes = new SortedDictionary<string, IReadOnlyList<string>>(StringComparer.OrdinalIgnoreCase) { [target.Rule.NameAttribute] = [accountName] };
-        Dictionary<string, (RoleTemplate Template, Place Place)>? given = null;
-        var several = false;
-        for (int i = 0, count = 0; i < target.Accounts.Length; i++) several |= _matches[target.Accounts[i].Template.Index] && ++count > 1;
+        var given = new Dictionary<string, (RoleTemplate Template, Place Place)>(StringComparer.OrdinalIgnoreCase);
         foreach (var account in target.Accounts)
         {
             if (!_matches[account.Template.Index]) continue;
@@ -316,18 +350,25 @@ public sealed class Asking
             {
                 if (only is not null && !only.Any(m => m.Attribute.Equals(attribute.Name, StringComparison.OrdinalIgnoreCase))) continue;
                 var values = Texts(attribute);
-                if (!several)
-                {
-                    attributes[attribute.Name] = values;
-                    continue;
-                }
-                given ??= new(StringComparer.OrdinalIgnoreCase);
                 if (given.TryAdd(attribute.Name, (template, attribute.Place))) attributes[attribute.Name] = values;
                 else if (given[attribute.Name] is var earlier && earlier.Template.Priority == template.Priority && !attributes[attribute.Name].SequenceEqual(values))
                     throw new PlanFault($"The templates '{earlier.Template.Name}' and '{template.Name}' give '{attribute.Name}' different values ({earlier.Place} and {attribute.Place}). Give one of them a higher priority.");
             }
         }
-        return attributes;
+        return SmallMap<IReadOnlyList<string>>.Of(attributes);
+    }
+
+    /// <summary>The one account of the target that a template which applies describes; null when there are several, or none.</summary>
+    private AccessFunction.ReadyAccount? Single(AccessFunction.ReadyTarget target)
+    {
+        AccessFunction.ReadyAccount? single = null;
+        foreach (var account in target.Accounts)
+        {
+            if (!_matches[account.Template.Index]) continue;
+            if (single is not null) return null;
+            single = account;
+        }
+        return single;
     }
 
     private IReadOnlyList<string> Texts(AttributeRule attribute)

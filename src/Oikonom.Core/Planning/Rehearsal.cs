@@ -151,6 +151,12 @@ public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draf
         {
             List<AttributeChange>? changes = null;
             if (before.Container != after.Container) (changes ??= []).Add(new("container", [before.Container], [after.Container]));
+            if (before.Attributes is SmallMap<IReadOnlyList<string>> left && after.Attributes is SmallMap<IReadOnlyList<string>> right && left.HasNamesOf(right))
+            {
+                for (var i = 0; i < right.Count; i++)
+                    if (!Same(left.ValueAt(i), right.ValueAt(i))) (changes ??= []).Add(new(right.NameAt(i), left.ValueAt(i), right.ValueAt(i)));
+                return changes;
+            }
             foreach (var (name, values) in after.Attributes)
             {
                 var old = before.Attributes.GetValueOrDefault(name) ?? [];
@@ -174,12 +180,18 @@ public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draf
 
     public RehearsalReport End(IReadOnlyList<Part> parts)
     {
-        var affected = parts.SelectMany(p => p.Affected).OrderBy(a => a.Problem is null).ThenBy(a => a.Name, StringComparer.Ordinal).ThenBy(a => a.Id, StringComparer.Ordinal).ToList();
+        var affected = parts.SelectMany(p => p.Affected).AsParallel().OrderBy(a => a.Problem is null).ThenBy(a => a.Name, StringComparer.Ordinal).ThenBy(a => a.Id, StringComparer.Ordinal).ToList();
         var people = parts.Sum(p => p.People);
         var failing = affected.Count(a => a.Problem is not null);
+        IReadOnlyList<Tally>[] tallies = [[], [], [], []];
+        Parallel.Invoke(
+            () => tallies[0] = Count(affected, (_, e) => e.Target),
+            () => tallies[1] = Count(affected, (_, e) => e.Kind is EffectKind.GrantGained or EffectKind.GrantLost ? $"{e.Target}/{e.Subject}" : null),
+            () => tallies[2] = Count(affected, (_, e) => e.Rule),
+            () => tallies[3] = Count(affected, (a, _) => a.Department));
         var byTemplate = draft.Templates.Select((t, i) => (t.Name, Count: parts.Sum(p => p.Matches[i]))).ToDictionary(t => t.Name, t => t.Count);
         return new(people, people - affected.Count, affected.Count - failing, failing,
-            Count(affected, (_, e) => e.Target), Count(affected, (_, e) => e.Kind is EffectKind.GrantGained or EffectKind.GrantLost ? $"{e.Target}/{e.Subject}" : null), Count(affected, (_, e) => e.Rule), Count(affected, (a, _) => a.Department),
+            tallies[0], tallies[1], tallies[2], tallies[3],
             affected)
         { PeopleByTemplate = byTemplate };
     }

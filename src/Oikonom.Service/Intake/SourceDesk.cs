@@ -158,7 +158,7 @@ public sealed class SourceDesk(Store.Store store, EditionBook editions, SourceOp
         for (var i = 0; i < texts.Length; i++) texts[i] = row.Text(i);
         var read = reader.Read(texts);
         return new(row.Line, [.. texts.Select((t, i) => new AttributeValue(source.ColumnNames[i], t.Length <= 200 ? t : t[..200] + "…"))],
-            [.. (read.Facts?.Values ?? new Dictionary<string, Value>()).Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
+            [.. (read.Facts?.Values ?? []).Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
             read.Fault is { } fault ? new(origin, row.Line, fault.Column, fault.Value, fault.Reason, row.Key.ToString()) : null, read.Outside);
     }
 

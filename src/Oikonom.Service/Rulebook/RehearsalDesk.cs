@@ -48,7 +48,7 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
     {
         var names = new Dictionary<string, Dictionary<string, string>>(StringComparer.Ordinal);
         var taken = new HashSet<(string, string)>();
-        await store.ReadAsync(async s =>
+        var naming = Task.Factory.StartNew(() => store.ReadAsync(async s =>
         {
             await s.EachNameAsync((person, target, name) =>
             {
@@ -57,36 +57,36 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
                 taken.Add((target, name));
             }, cancel);
             return true;
-        }, cancel);
+        }, cancel), cancel, TaskCreationOptions.LongRunning, TaskScheduler.Default).Unwrap();
         var rehearsal = new Rehearsal(current, draft, time.GetUtcNow(), taken);
-        var channel = Channel.CreateBounded<List<(string Id, string Facts, string Others)>>(32);
+        var channel = Channel.CreateBounded<List<(string Id, byte[] Facts, string Others)>>(64);
         var met = new ConcurrentDictionary<string, bool>(StringComparer.Ordinal);
         var sameSchema = current is not null && current.Attributes.Slots.SequenceEqual(draft.Attributes.Slots);
-        var none = new Dictionary<string, string>();
         // Threads of their own: the pool, which the reader blocks a thread of, gives more only after half a second.
         var workers = Enumerable.Range(0, Math.Max(2, Environment.ProcessorCount)).Select(_ => Task.Factory.StartNew(() =>
         {
             var part = rehearsal.Begin();
             foreach (var batch in channel.Reader.ReadAllAsync(cancel).ToBlockingEnumerable(cancel))
             {
-                foreach (var (id, facts, others) in batch)
+                var people = batch.ConvertAll(p => (p.Id, After: Of(p.Id, p.Facts, p.Others, draft.Attributes), Before: current is null || sameSchema ? null : Of(p.Id, p.Facts, p.Others, current.Attributes)));
+                naming.GetAwaiter().GetResult();
+                foreach (var (id, bare, earlier) in people)
                 {
-                    Dictionary<string, string> own = names.GetValueOrDefault(id) ?? none;
-                    var after = Of(id, facts, others, draft.Attributes, own);
-                    var before = current is null ? null : sameSchema ? after : Of(id, facts, others, current.Attributes, own);
-                    if (records.Count > 0 && records.TryGetValue(after.Facts.PersonKey, out var own2))
+                    var after = names.TryGetValue(id, out var own) ? bare with { AccountNames = own } : bare;
+                    var before = current is null ? null : earlier is null ? after : earlier with { AccountNames = after.AccountNames };
+                    if (records.Count > 0 && records.TryGetValue(after.Facts.PersonKey, out var theirs))
                     {
                         met[after.Facts.PersonKey] = true;
-                        after = WithRecords(after, own2);
+                        after = WithRecords(after, theirs);
                     }
-                    part.Look(new(id, before ?? (current is null ? null : after), after));
+                    part.Look(new(id, before, after));
                 }
             }
             return part;
         }, cancel, TaskCreationOptions.LongRunning, TaskScheduler.Default)).ToList();
         await store.ReadAsync(async s =>
         {
-            var batch = new List<(string, string, string)>(Batch);
+            var batch = new List<(string Id, byte[] Facts, string Others)>(Batch);
             await s.EachPersonAsync((id, facts, others) =>
             {
                 batch.Add((id, facts, others));
@@ -102,13 +102,15 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         var parts = (await Task.WhenAll(workers)).ToList();
         var fresh = rehearsal.Begin();
         foreach (var (key, employments) in records.Where(r => !met.ContainsKey(r.Key)))
-            fresh.Look(new(key, null, WithRecords(new(default, employments[0], none), employments)));
+            fresh.Look(new(key, null, WithRecords(new(default, employments[0], None), employments)));
         return rehearsal.End([.. parts, fresh]);
     }
 
-    private static Subject Of(string id, string facts, string others, NameSchema schema, IReadOnlyDictionary<string, string> names)
+    private static readonly Dictionary<string, string> None = [];
+
+    private static Subject Of(string id, byte[] facts, string others, NameSchema schema)
     {
-        var subject = new Subject(PersonId.Parse(id), Facts.FromJson(facts, schema), names);
+        var subject = new Subject(PersonId.Parse(id), Facts.FromJson(facts, schema), None);
         return others.Length <= 2 ? subject : subject with { Others = Facts.ListFromJson(others, schema) };
     }
 

@@ -75,8 +75,9 @@ public static class PeopleTables
         rows, PersonColumns);
 
     /// <summary>Facts of everybody, for working something out over all people; nothing else is read.</summary>
-    public static Task EachPersonAsync(this Session session, Action<string, string, string> each, CancellationToken cancel) =>
-        session.ReadEachAsync("SELECT id, facts, others FROM people", [], reader => each(reader.GetString(0), reader.GetString(1), reader.GetString(2)), cancel);
+    /// <remarks>The facts are handed over as they are stored, as UTF-8.</remarks>
+    public static Task EachPersonAsync(this Session session, Action<string, byte[], string> each, CancellationToken cancel) =>
+        session.ReadEachAsync("SELECT id, facts, others FROM people", [], reader => each(reader.GetString(0), reader.GetFieldValue<byte[]>(1), reader.GetString(2)), cancel);
 
     /// <summary>The account names of everybody, by person and target.</summary>
     public static Task EachNameAsync(this Session session, Action<string, string, string> each, CancellationToken cancel) =>
