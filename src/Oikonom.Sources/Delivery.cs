@@ -50,6 +50,9 @@ public readonly ref struct SourceRow
     public string? Fault { get; }
 
     /// <summary>The text of the declared column with this index.</summary>
+    public ReadOnlySpan<char> Span(int column) => _texts is not null ? _texts[column] : _row[_columns[column]].Span;
+
+    /// <inheritdoc cref="Span"/>
     public string Text(int column) => _texts is not null ? _texts[column] : _row[_columns[column]].ToString();
 }
 

@@ -12,9 +12,13 @@ namespace Oikonom.Store;
 internal sealed class KeptConnection(SqliteConnection inner, Action<KeptConnection> giveBack) : DbConnection
 {
     private const int MaxKept = 256;
+    private Prepared? _prepared;
     private readonly Dictionary<string, SqliteCommand> _kept = new(StringComparer.Ordinal);
 
     public SqliteConnection Inner => inner;
+
+    /// <summary>Statements that run over many rows.</summary>
+    public Prepared Prepared => _prepared ??= new(inner);
 
     [AllowNull]
     public override string ConnectionString { get => inner.ConnectionString; set => throw new NotSupportedException(); }
@@ -44,6 +48,7 @@ internal sealed class KeptConnection(SqliteConnection inner, Action<KeptConnecti
     {
         foreach (var command in _kept.Values) command.Dispose();
         _kept.Clear();
+        _prepared?.Dispose();
         inner.Dispose();
     }
 

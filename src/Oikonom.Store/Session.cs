@@ -46,7 +46,7 @@ public sealed class Session
     /// </summary>
     public Task<int> BulkAsync<T>(string sql, IReadOnlyCollection<T> rows, params (string Column, string Type)[] columns) =>
         rows.Count == 0 ? Task.FromResult(0)
-        : Engine.SingleWriter && _transaction is not null ? Task.FromResult(Prepared.Of(_connection).RunEach(sql, rows, columns, _transaction))
+        : _connection is KeptConnection kept && _transaction is not null ? Task.FromResult(kept.Prepared.RunEach(sql, rows, columns))
         : ExecuteAsync(sql.Replace("{rows}", Engine.Rows(columns), StringComparison.Ordinal), new { rows = JsonSerializer.Serialize(rows, BulkJson) });
 
     /// <summary>Reads for many keys at once: {rows} are the keys, and {join} goes from them to the table, never the other way.</summary>

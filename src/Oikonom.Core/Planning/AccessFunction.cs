@@ -253,8 +253,19 @@ public sealed class Asking
     {
         (_asked, _at) = (person.Asked, null);
         Match(person.Facts);
-        if (_function.Targets.FirstOrDefault(t => t.Rule.Name == target.Name) is not { } ready || Maker(ready) is null) return [];
-        return Keys(person, target, Attributes(person, ready, person.AccountNames.GetValueOrDefault(target.Name, ""), target.Match));
+        if (_function.Targets.FirstOrDefault(t => t.Rule.Name == target.Name) is not { } ready || Maker(ready) is not { } maker) return [];
+        var name = person.AccountNames.GetValueOrDefault(target.Name, "");
+        if (Single(ready) is null) return Keys(person, target, Attributes(person, ready, name, target.Match));
+        FillAccountScope(person, name);
+        var keys = new List<(string, string)>(target.Match.Count);
+        foreach (var match in target.Match)
+        {
+            if (match.When is not null && !Holds(match.When, target.Place)) continue;
+            var place = Array.BinarySearch(maker.Names, match.Attribute, StringComparer.OrdinalIgnoreCase);
+            var values = place < 0 ? [] : maker.Rules[place] is { } rule ? Texts(rule) : [name];
+            if (values.Count > 0 && values[0].Length > 0) keys.Add((match.Attribute, values[0]));
+        }
+        return keys;
     }
 
     /// <summary>The match keys that apply to a person, with the values their account would have.</summary>
@@ -329,11 +340,7 @@ public sealed class Asking
 
     private SmallMap<IReadOnlyList<string>> Attributes(Subject person, AccessFunction.ReadyTarget target, string accountName, IReadOnlyList<MatchRule>? only = null)
     {
-        // The scope holds the facts of this employment; they only change places.
-        foreach (var (from, to) in _function.AttributeSlots) _accountScope[to] = _scope[from];
-        _accountScope[_function.AccountNameSlot] = Value.Of(accountName);
-        foreach (var (pool, slot) in _function.PoolSlots) _accountScope[slot] = Value.Of(person.Numbers.GetValueOrDefault(pool, ""));
-        foreach (var (other, slot) in _function.NameSlots) _accountScope[slot] = Value.Of(person.AccountNames.GetValueOrDefault(other, ""));
+        FillAccountScope(person, accountName);
         if (only is null && Single(target) is { } single)
         {
             var all = new IReadOnlyList<string>[single.Names.Length];
@@ -356,6 +363,15 @@ public sealed class Asking
             }
         }
         return SmallMap<IReadOnlyList<string>>.Of(attributes);
+    }
+
+    /// <summary>The scope holds the facts of this employment; they only change places.</summary>
+    private void FillAccountScope(Subject person, string accountName)
+    {
+        foreach (var (from, to) in _function.AttributeSlots) _accountScope[to] = _scope[from];
+        _accountScope[_function.AccountNameSlot] = Value.Of(accountName);
+        foreach (var (pool, slot) in _function.PoolSlots) _accountScope[slot] = Value.Of(person.Numbers.GetValueOrDefault(pool, ""));
+        foreach (var (other, slot) in _function.NameSlots) _accountScope[slot] = Value.Of(person.AccountNames.GetValueOrDefault(other, ""));
     }
 
     /// <summary>The one account of the target that a template which applies describes; null when there are several, or none.</summary>

@@ -16,30 +16,62 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
 {
     private const int Chunk = 500;
 
-    /// <returns>How many accounts were recorded.</returns>
-    public async Task<int> AdoptAsync(Edition edition, IReadOnlyList<Taken> taken, CancellationToken cancel)
+    /// <summary>Begins to look at the targets; people are told of as they are taken.</summary>
+    public Adoption Begin(Edition edition, CancellationToken cancel) => new(this, edition, cancel);
+
+    /// <summary>One adoption: targets are listed and match keys worked out while the records are still being written.</summary>
+    public sealed class Adoption
     {
-        var adopted = 0;
-        // The last record of a person knows all employments.
-        var people = taken.GroupBy(t => t.PersonId).Select(g => g.Last()).ToList();
-        foreach (var target in edition.Rulebook.Targets.Values.Where(t => t.Desk is null))
+        private readonly Baseline _baseline;
+        private readonly Edition _edition;
+        private readonly List<(TargetRule Target, Task<List<ExistingAccount>> Listing, List<Task<List<(string Key, string Person)>>> Keys)> _targets;
+
+        internal Adoption(Baseline baseline, Edition edition, CancellationToken cancel)
         {
-            var listing = ListAsync(edition, target, cancel);
-            var byKey = Keys(edition, target, people);
-            var matches = new List<(string Person, ExistingAccount Account)>();
-            foreach (var account in await listing)
-            {
-                var person = target.Match.Select(m => account.Attributes.TryGetValue(m.Attribute, out var values) && values.Count > 0 ? byKey.GetValueOrDefault($"{m.Attribute}={values[0]}") : null).FirstOrDefault(p => p is not null);
-                if (person is not null) matches.Add((person, account));
-            }
-            // Two entries for one person are left for a human.
-            foreach (var chunk in matches.GroupBy(m => m.Person).Where(g => g.Count() == 1).Select(g => g.First()).Chunk(Chunk))
-            {
-                await store.WriteAsync(s => RecordAsync(s, target, chunk), cancel);
-                adopted += chunk.Length;
-            }
+            (_baseline, _edition) = (baseline, edition);
+            _targets = [.. edition.Rulebook.Targets.Values.Where(t => t.Desk is null).Select(t => (t, baseline.ListAsync(edition, t, cancel), new List<Task<List<(string, string)>>>()))];
         }
-        return adopted;
+
+        public void Add(IReadOnlyList<Taken> taken)
+        {
+            foreach (var (target, _, keys) in _targets) keys.Add(Task.Run(() => Keys(_edition, target, taken)));
+        }
+
+        /// <returns>How many accounts were recorded.</returns>
+        public async Task<int> EndAsync(CancellationToken cancel)
+        {
+            var adopted = 0;
+            foreach (var (target, listing, keys) in _targets)
+            {
+                var byKey = Merge(await Task.WhenAll(keys));
+                var matches = new List<(string Person, ExistingAccount Account)>();
+                foreach (var account in await listing)
+                {
+                    var person = target.Match.Select(m => account.Attributes.TryGetValue(m.Attribute, out var values) && values.Count > 0 ? byKey.GetValueOrDefault($"{m.Attribute}={values[0]}") : null).FirstOrDefault(p => p is not null);
+                    if (person is not null) matches.Add((person, account));
+                }
+                // Two entries for one person are left for a human.
+                foreach (var chunk in matches.GroupBy(m => m.Person).Where(g => g.Count() == 1).Select(g => g.First()).Chunk(Chunk))
+                {
+                    await _baseline.RecordAsync(target, chunk, cancel);
+                    adopted += chunk.Length;
+                }
+            }
+            return adopted;
+        }
+
+        /// <summary>The last record of a person knows all employments: only its keys count.</summary>
+        private static Dictionary<string, string> Merge(List<(string Key, string Person)>[] parts)
+        {
+            var last = new Dictionary<string, int>(StringComparer.Ordinal);
+            for (var i = 0; i < parts.Length; i++)
+                foreach (var (_, person) in parts[i]) last[person] = i;
+            var byKey = new Dictionary<string, string>(last.Count, StringComparer.OrdinalIgnoreCase);
+            for (var i = 0; i < parts.Length; i++)
+                foreach (var (key, person) in parts[i])
+                    if (last[person] == i) byKey.TryAdd(key, person);
+            return byKey;
+        }
     }
 
     private async Task<List<ExistingAccount>> ListAsync(Edition edition, TargetRule target, CancellationToken cancel)
@@ -49,23 +81,22 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
         return accounts;
     }
 
-    /// <summary>The match keys of everybody, worked out side by side.</summary>
-    private static Dictionary<string, string> Keys(Edition edition, TargetRule target, List<Taken> people)
+    /// <summary>The match keys of the people of some records; of two records of one person the later counts.</summary>
+    private static List<(string Key, string Person)> Keys(Edition edition, TargetRule target, IReadOnlyList<Taken> taken)
     {
-        var parts = people.Chunk(Math.Max(500, people.Count / Environment.ProcessorCount + 1)).AsParallel().Select(part =>
+        var asking = edition.Rulebook.Access.Ask();
+        var noName = new Dictionary<string, string> { [target.Name] = "-" };
+        var last = new Dictionary<string, int>(taken.Count, StringComparer.Ordinal);
+        for (var i = 0; i < taken.Count; i++) last[taken[i].PersonId] = i;
+        var keys = new List<(string Key, string Person)>(taken.Count);
+        for (var i = 0; i < taken.Count; i++)
         {
-            var asking = edition.Rulebook.Access.Ask();
-            var keys = new List<(string Key, string Person)>(part.Length);
-            foreach (var person in part)
-            {
-                var subject = new Subject(PersonId.Parse(person.PersonId), person.Leading, new Dictionary<string, string> { [target.Name] = "-" }) { Others = person.Others };
-                keys.AddRange(Wanted(asking, subject, target).Select(k => ($"{k.Attribute}={k.Value}", person.PersonId)));
-            }
-            return keys;
-        });
-        var byKey = new Dictionary<string, string>(people.Count, StringComparer.OrdinalIgnoreCase);
-        foreach (var (key, person) in parts.SelectMany(p => p)) byKey.TryAdd(key, person);
-        return byKey;
+            var person = taken[i];
+            if (last[person.PersonId] != i) continue;
+            var subject = new Subject(PersonId.Parse(person.PersonId), person.Leading, noName) { Others = person.Others };
+            foreach (var (attribute, value) in Wanted(asking, subject, target)) keys.Add(($"{attribute}={value}", person.PersonId));
+        }
+        return keys;
     }
 
     /// <summary>A person whom the rulebook cannot serve is left out; their first plan says why.</summary>
@@ -81,7 +112,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
         }
     }
 
-    private async Task RecordAsync(Session s, TargetRule target, IReadOnlyList<(string Person, ExistingAccount Account)> matches)
+    private Task RecordAsync(TargetRule target, IReadOnlyList<(string Person, ExistingAccount Account)> matches, CancellationToken cancel) => store.WriteAsync(async s =>
     {
         var now = time.Milliseconds();
         var (accounts, grants, names) = (new List<AccountRow>(), new List<GrantRow>(), new List<NameRow>());
@@ -109,5 +140,5 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
         await s.TakeNamesAsync(names);
         await s.OpenGrantsAsync(grants);
         s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "accounts.recorded", null, null, ("target", target.Name), ("accounts", accounts.Select(a => new { a.PersonId, a.Location, a.ImmutableId }).ToList())));
-    }
+    }, cancel);
 }

@@ -40,6 +40,19 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
         public readonly List<SetAsideRow> SetAside = [];
         public readonly List<(string Key, string Status)> Statuses = [];
         public int Known;
+
+        public void Aside(string runId, SourceRule source, Delivery delivery, int line, string column, string value, string reason, string key, string fields) => SetAside.Add(new()
+        {
+            RunId = runId,
+            Source = source.Name,
+            File = delivery.Origin,
+            Line = line,
+            ColumnName = column,
+            Value = value,
+            Reason = reason,
+            RecordKey = key,
+            Fields = fields,
+        });
     }
 
     /// <summary>A run as it ended, with what became of each record of a small delivery.</summary>
@@ -127,8 +140,9 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
             if (!order.DryRun && await BrakeAsync(source, decided, reading, order, runId, started, cancel) is { } held) return new(held, decided, reading.Statuses);
             if (order.DryRun) return new(Result(taking, order, started, reading, decided, vanished, 0), decided, reading.Statuses);
         }
-        var taken = await WriteAsync(taking, reading, incoming, cancel);
-        var adopted = order.Mode == "baseline" ? await baseline.AdoptAsync(edition, taken, cancel) : 0;
+        var adoption = order.Mode == "baseline" ? baseline.Begin(edition, cancel) : null;
+        var taken = await WriteAsync(taking, reading, incoming, adoption, cancel);
+        var adopted = adoption is null ? 0 : await adoption.EndAsync(cancel);
         var run = Result(taking, order, started, reading, taken, vanished, adopted);
         await EndAsync(source, run, reading, vanished, full, order, edition.Number, cancel);
         return new(run, taken, reading.Statuses);
@@ -174,6 +188,7 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
 
     private async Task<Reading> ReadAsync(Core.Rulebook.Rulebook rulebook, SourceRule source, Delivery delivery, bool full, string person, string runId, CancellationToken cancel)
     {
+        if (full && !await store.ReadAsync(s => s.HasRecordsAsync(source.Name), cancel)) return First(delivery, source, rulebook, runId, cancel);
         if (full)
         {
             // What is known is loaded while the delivery is parsed.
@@ -236,7 +251,7 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
             // A known key is marked where it stands, so that an unchanged row costs one look-up.
             ref var fingerprint = ref CollectionsMarshal.GetValueRefOrNullRef(known, key);
             var isKnown = !Unsafe.IsNullRef(ref fingerprint);
-            if (isKnown ? fingerprint == Seen : !fresh.Add(key)) Aside(line, keyName, key, "Another row of this file has the same key; the first one counts.", key, "{}");
+            if (isKnown ? fingerprint == Seen : !fresh.Add(key)) Aside(line, keyName, key, DoubleKey, key, "{}");
             else if (isKnown && fingerprint == rows.Fingerprints[i])
             {
                 reading.Unchanged++;
@@ -253,37 +268,107 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
         reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
         return reading;
 
-        void Aside(int line, string column, string value, string reason, string key, string fields) => reading.SetAside.Add(new()
-        {
-            RunId = runId,
-            Source = source.Name,
-            File = delivery.Origin,
-            Line = line,
-            ColumnName = column,
-            Value = value,
-            Reason = reason,
-            RecordKey = key,
-            Fields = fields,
-        });
+        void Aside(int line, string column, string value, string reason, string key, string fields) => reading.Aside(runId, source, delivery, line, column, value, reason, key, fields);
     }
+
+    /// <summary>The first delivery of a source: there is nothing to compare with, so that each row is gone through once.</summary>
+    private static Reading First(Delivery delivery, SourceRule source, Core.Rulebook.Rulebook rulebook, string runId, CancellationToken cancel)
+    {
+        var reading = new Reading();
+        var keyName = source.ColumnNames[source.KeyColumn];
+        var met = new HashSet<string>(StringComparer.Ordinal);
+        var mapping = new RowMapping(source, rulebook);
+        delivery.Each(row =>
+        {
+            reading.Read++;
+            var key = row.Fault is null ? row.Key.ToString() : "";
+            if (row.Fault is not null) Aside(row.Line, "", "", row.Fault, "", "{}");
+            else if (key.Length == 0) Aside(row.Line, keyName, "", "The key of the record is empty.", "", "{}");
+            else if (!met.Add(key)) Aside(row.Line, keyName, key, DoubleKey, key, "{}");
+            else mapping.Add(key, row);
+        }, cancel);
+        mapping.End(reading, Aside);
+        reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
+        return reading;
+
+        void Aside(int line, string column, string value, string reason, string key, string fields) => reading.Aside(runId, source, delivery, line, column, value, reason, key, fields);
+    }
+
+    private const string DoubleKey = "Another row of this file has the same key; the first one counts.";
 
     /// <summary>Maps the rows that are new or changed; the delivery must still be the one that was scanned.</summary>
     private static void Map(Delivery delivery, SourceRule source, Core.Rulebook.Rulebook rulebook, Dictionary<int, UInt128> changed, Reading reading, Action<int, string, string, string, string, string> aside, CancellationToken cancel)
     {
-        var mapper = new RecordReader(source, rulebook);
-        var texts = new string[source.ColumnNames.Count];
+        var mapping = new RowMapping(source, rulebook);
         delivery.Each(row =>
         {
             if (!changed.Remove(row.Line, out var fingerprint)) return;
             if (row.Fault is not null || row.Fingerprint != fingerprint) throw Replaced(delivery);
-            for (var i = 0; i < texts.Length; i++) texts[i] = row.Text(i);
-            var key = row.Key.ToString();
-            var read = mapper.Read(texts);
-            if (read.Fault is { } fault) aside(row.Line, fault.Column, fault.Value, fault.Reason, key, Fields(source, texts));
-            else if (read.Outside) reading.Outside.Add(new(key, row.Fingerprint, null, row.Line) { IsOutside = true });
-            else reading.Changes.Add(new(key, row.Fingerprint, read.Facts!, row.Line));
+            mapping.Add(row.Key.ToString(), row);
         }, cancel);
         if (changed.Count > 0) throw Replaced(delivery);
+        mapping.End(reading, aside);
+    }
+
+    /// <summary>One thread reads, the others map; what was mapped is put together again in the order of the file.</summary>
+    private sealed class RowMapping(SourceRule source, Core.Rulebook.Rulebook rulebook)
+    {
+        private const int BatchSize = 2000;
+        private const int Kept = 64;
+        private readonly List<Task<List<Mapped>>> _parts = [];
+        private readonly string?[] _texts = new string?[source.ColumnNames.Count * Kept];
+        private List<Row> _batch = [];
+
+        private sealed record Row(string Key, UInt128 Fingerprint, int Line, string[] Texts);
+        private sealed record Mapped(Row Row, RowReading Read);
+
+        public void Add(string key, SourceRow row)
+        {
+            var texts = new string[source.ColumnNames.Count];
+            for (var i = 0; i < texts.Length; i++) texts[i] = Text(i, row.Span(i));
+            _batch.Add(new(key, row.Fingerprint, row.Line, texts));
+            if (_batch.Count == BatchSize) Send();
+        }
+
+        /// <summary>Departments, sites and days come again and again: one text serves for all of them.</summary>
+        private string Text(int column, ReadOnlySpan<char> text)
+        {
+            if (text.Length is 0 or > 40) return text.ToString();
+            ref var kept = ref _texts[(column * Kept) + (int)((uint)string.GetHashCode(text) % Kept)];
+            if (kept is not null && text.SequenceEqual(kept)) return kept;
+            return kept = text.ToString();
+        }
+
+        public void End(Reading reading, Action<int, string, string, string, string, string> aside)
+        {
+            if (_parts.Count == 0) _parts.Add(Task.FromResult(Map(_batch)));
+            else Send();
+            foreach (var (row, read) in _parts.SelectMany(part => part.GetAwaiter().GetResult()))
+            {
+                if (read.Fault is { } fault) aside(row.Line, fault.Column, fault.Value, fault.Reason, row.Key, Fields(source, row.Texts));
+                else if (read.Outside) reading.Outside.Add(new(row.Key, row.Fingerprint, null, row.Line) { IsOutside = true });
+                else reading.Changes.Add(new(row.Key, row.Fingerprint, read.Facts!, row.Line));
+            }
+        }
+
+        private void Send()
+        {
+            var rows = _batch;
+            _batch = new(BatchSize);
+            _parts.Add(Task.Run(() => Map(rows)));
+        }
+
+        private List<Mapped> Map(List<Row> rows)
+        {
+            var mapper = new RecordReader(source, rulebook);
+            return rows.ConvertAll(row =>
+            {
+                var read = mapper.Read(row.Texts);
+                // Put into words here too, while other threads do the same: the store has one writer.
+                read.Facts?.ToJson();
+                return new Mapped(read.Fault is null ? row with { Texts = [] } : row, read);
+            });
+        }
     }
 
     private static string Fields(SourceRule source, string[] texts)
@@ -342,23 +427,20 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
         return decided;
     }
 
-    private async Task<List<Taken>> WriteAsync(Taking taking, Reading reading, List<Incoming> incoming, CancellationToken cancel)
+    private async Task<List<Taken>> WriteAsync(Taking taking, Reading reading, List<Incoming> incoming, Baseline.Adoption? adoption, CancellationToken cancel)
     {
-        // Facts are put into words beforehand, on all processors: the store has one writer.
-        System.Threading.Tasks.Parallel.ForEach(System.Collections.Concurrent.Partitioner.Create(0, Math.Max(1, incoming.Count)), new ParallelOptions { CancellationToken = cancel }, range =>
-        {
-            for (var i = range.Item1; i < Math.Min(range.Item2, incoming.Count); i++) incoming[i].Facts?.ToJson();
-        });
         var taken = new List<Taken>(incoming.Count);
         var memory = new RecordTaker.Memory { IsFirstLoad = incoming.Count > Chunk && await store.ReadAsync(s => s.IsFirstLoadAsync(taking.Source.Name), cancel) };
         foreach (var chunk in incoming.Chunk(memory.IsFirstLoad ? FirstChunk : Chunk))
         {
-            taken.AddRange(await store.WriteAsync(async s =>
+            var some = await store.WriteAsync(async s =>
             {
                 var decided = await taker.DecideAsync(s, taking, chunk, memory.IsFirstLoad ? memory : new());
                 await taker.WriteAsync(s, taking, decided, [], memory);
                 return decided;
-            }, cancel));
+            }, cancel);
+            adoption?.Add(some);
+            taken.AddRange(some);
         }
         foreach (var chunk in reading.Outside.Chunk(Chunk)) await store.WriteAsync(s => taker.WriteAsync(s, taking, [], chunk, memory), cancel);
         reading.Statuses.AddRange(reading.Outside.Select(o => (o.Key, "outside")));

@@ -51,7 +51,7 @@ public static class IntakeTables
     public static async Task<Dictionary<string, UInt128>> FingerprintsAsync(this Session session, string source, CancellationToken cancel)
     {
         var known = new Dictionary<string, UInt128>(StringComparer.Ordinal);
-        await session.ReadEachAsync("SELECT record_key, hash FROM hr_records WHERE source=@source ORDER BY record_key", [("source", source)], reader =>
+        await session.ReadEachAsync("SELECT record_key, hash FROM hr_records WHERE source=@source", [("source", source)], reader =>
         {
             known[reader.GetString(0)] = System.Buffers.Binary.BinaryPrimitives.ReadUInt128BigEndian(reader.GetFieldValue<byte[]>(1));
         }, cancel).ConfigureAwait(false);
@@ -82,6 +82,8 @@ public static class IntakeTables
         (await session.QueryAsync<(string Status, long Count)>("SELECT status, COUNT(*) AS count FROM hr_records WHERE source=@source GROUP BY status", new { source }).ConfigureAwait(false)).ToDictionary(pair => pair.Status, pair => pair.Count);
 
     public static Task<long> RecordCountAsync(this Session session, string source) => session.ScalarAsync<long>("SELECT COUNT(*) FROM hr_records WHERE source=@source", new { source });
+
+    public static Task<bool> HasRecordsAsync(this Session session, string source) => session.ScalarAsync<bool>("SELECT EXISTS (SELECT 1 FROM hr_records WHERE source=@source)", new { source });
 
     /// <summary>True when the source has never delivered anything: then records can be added without looking for earlier ones.</summary>
     public static async Task<bool> IsFirstLoadAsync(this Session session, string source) =>
