@@ -128,6 +128,9 @@ public sealed record PersonDetail(string Id, string Number, string Name, string 
     DateTimeOffset TermStart, DateTimeOffset? TermEnd, string Source, string? ManagerName, string? ManagerId, IReadOnlyList<AttributeValue> Record, IReadOnlyList<AccountView> Accounts, IReadOnlyList<GrantView> Grants,
     IReadOnlyList<RequestSummary> Requests, IReadOnlyList<ScheduledChange> Scheduled);
 
+/// <summary>One ledger entry in words. <paramref name="For"/> is whose right was used, when it was handed over.</summary>
+public sealed record HistoryLine(string Entry, DateTimeOffset At, string Actor, string? For, string What, string Text, IReadOnlyList<AttributeChangeView> Changes, string? RequestId, long? RequestNumber, int? Edition);
+
 // Requests
 
 public sealed record RequestSummary(string Id, long Number, string Kind, string State, string StateText, string PersonId, string Person, string PersonNumber, string Department, string Site, string Start,
@@ -219,7 +222,7 @@ public sealed record TextBody(string Text);
 public sealed record ReasonBody(string? Reason);
 
 /// <summary>What is to be changed in a waiting request; only what is given changes.</summary>
-public sealed record ChangeBody(string PlanDigest, IReadOnlyDictionary<string, string>? Record = null, IReadOnlyList<GrantWish>? Grants = null, string? LastDay = null, bool? Urgent = null, string? Reason = null);
+public sealed record ChangeBody(string PlanDigest, IReadOnlyDictionary<string, string>? Record = null, IReadOnlyList<GrantWish>? Grants = null, string? LastDay = null, bool? Urgent = null, string? Reason = null, IReadOnlyList<string>? Templates = null);
 public sealed record Bound(string Id, string PlanDigest);
 public sealed record ManyBody(IReadOnlyList<Bound> Requests, string? Remark = null);
 public sealed record ManyAnswer(int Done, int Refused, IReadOnlyList<ManyOutcome> Items);
@@ -252,6 +255,8 @@ public sealed record TodayCount(string Name, string Title, long Count, string Li
 public sealed record StarterView(string PersonId, string Person, string Number, string Department, string Site, string Start, string RequestId, long RequestNumber, string State, string Now);
 public sealed record TodayView(DateTimeOffset At, IReadOnlyList<RequestSummary> Mine, long MineCount, IReadOnlyList<TaskView> Tasks, long TaskCount, IReadOnlyList<StarterView> Starters, IReadOnlyList<RequestSummary> Stuck, long StuckCount, IReadOnlyList<RequestSummary> Late, long LateCount,
     IReadOnlyList<TargetSummary> Targets, IReadOnlyList<HeldRun> Held, IReadOnlyList<RequestSummary> Own, IReadOnlyList<TodayCount> Counts);
+/// <summary>How many requests wait for the caller.</summary>
+public sealed record InboxCount(long Count);
 public sealed record SavedView(string Name, string Query, DateTimeOffset At);
 public sealed record SavedViewBody(string Query);
 public sealed record NoticeView(long Id, string Event, string Subject, string Body, string? RequestId, DateTimeOffset At, bool Read, string MailState);

@@ -418,4 +418,84 @@ public sealed class ApprovalTests(Servers servers)
     }
 
     private static (int, string) Short((int Status, string Code, string Detail) refused) => (refused.Status, refused.Code);
+
+    [Fact]
+    public async Task An_approver_changes_the_templates_only_where_the_workflow_says_so()
+    {
+        await using var world = await StartAsync(change: (path, text) => path == "workflows/access.yaml" ? text.Replace("may-change: [until]", "may-change: [until, templates]", StringComparison.Ordinal) : text);
+        var person = await PersonAsync(world);
+        var request = await world.WaitForAsync((await RaiseAsync(world, new("access", person.Number, "month end", Grants: [new("directory/payments", null, "2027-01-31")]))).Summary.Id, "deciding");
+        Assert.Contains("templates", (await world.RequestAsync(request.Summary.Id, "mara")).Rights.Change!);
+        Assert.Equal(400, (await RefusedAsync(world, request, "change", new ChangeBody(request.PlanDigest!, Templates: ["field-werk"]), "mara")).Status);
+        Assert.Equal(400, (await RefusedAsync(world, request, "change", new ChangeBody(request.PlanDigest!, Templates: ["everyone"]), "mara")).Status);
+        Assert.Equal(403, (await RefusedAsync(world, request, "change", new ChangeBody(request.PlanDigest!, Templates: ["field-work"]), "tomas")).Status);
+        await DoAsync(world, request, "change", new ChangeBody(request.PlanDigest!, Templates: ["field-work"]), "mara");
+        var after = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Summary.State == "deciding" && r.PlanDigest != request.PlanDigest);
+        Assert.Equal(["field-work"], after.Wish.Templates);
+        Assert.True(after.Plan.Count > request.Plan.Count);
+        await DoAsync(world, after, "change", new ChangeBody(after.PlanDigest!, Templates: []), "mara");
+        var back = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Summary.State == "deciding" && r.Plan.Count == request.Plan.Count);
+        Assert.Empty(back.Wish.Templates);
+    }
+
+    [Fact]
+    public async Task The_history_of_a_person_tells_who_did_what_before_and_after()
+    {
+        await using var world = await StartAsync();
+        var person = await PersonAsync(world);
+        var change = await world.WaitForAsync((await RaiseAsync(world, new("change", person.Number, "typing error", Record: new Dictionary<string, string> { ["title"] = "Chief diver" }))).Summary.Id, "deciding");
+        await ApproveAsync(world, change, "mara");
+        var row = (await world.GetAsync<Page<PersonSummary>>($"/api/v1/people?text={person.Number}")).Items.Single();
+        var history = await world.EventuallyAsync(() => world.GetAsync<Page<HistoryLine>>($"/api/v1/people/{person.Number}/history"), h => h.Items.Any(l => l.What == "person.changed"));
+        var line = history.Items.First(l => l.What == "person.changed");
+        Assert.Equal(("ines", change.Summary.Number), (line.Actor, line.RequestNumber));
+        Assert.Contains(line.Changes, c => c.Name == "title" && c.Before.Single() == "Diver" && c.After.Single() == "Chief diver");
+        var first = (await world.GetAsync<Page<HistoryLine>>($"/api/v1/people/{row.Id}/history?limit=1")).Next;
+        Assert.NotEqual(history.Items[0].Entry, (await world.GetAsync<Page<HistoryLine>>($"/api/v1/people/{row.Id}/history?limit=1&after={first}")).Items.Single().Entry);
+        var csv = await (await World.OkAsync((await world.SignInAsync("aldo")).GetAsync($"/api/v1/people/{row.Id}/history/export"))).Content.ReadAsStringAsync();
+        Assert.Contains("title,Diver,Chief diver", csv, StringComparison.Ordinal);
+        Assert.NotEmpty((await world.GetAsync<Page<HistoryLine>>($"/api/v1/requests/{change.Summary.Number}/history")).Items);
+    }
+
+    [Fact]
+    public async Task Failures_go_once_to_the_mailbox_of_the_role_and_to_each_inbox()
+    {
+        await using var world = await StartAsync(change: (path, text) => path == "rulebook.yaml" ? text + "\nmailboxes:\n  operator: desk@northmere.example\n" : text);
+        var person = await PersonAsync(world);
+        // Work by hand is for the operators: one mail to their mailbox, a notice for each.
+        var request = await world.WaitForAsync((await RaiseAsync(world, new("access", person.Number, "boat", Grants: [new("facilities/wet-suit", null, "2027-01-31")]))).Summary.Id, "deciding");
+        for (var i = 0; i < 4 && request.Summary.State == "deciding"; i++)
+            foreach (var who in new[] { "mara", "tomas", "silas" })
+                if ((request = await world.RequestAsync(request.Summary.Id, who)).Rights.Approve) request = await ApproveAsync(world, request, who);
+        var mail = await world.EventuallyAsync(() => Task.FromResult(world.Mail!.Mails.Where(m => m.To == "desk@northmere.example").ToList()), m => m.Count > 0);
+        Assert.Single(mail);
+        Assert.DoesNotContain(world.Mail!.Mails, m => m.To == "otto@northmere.example");
+        Assert.Contains((await world.GetAsync<Page<NoticeView>>("/api/v1/notices", "otto")).Items, n => n.Event == "task" && n.MailState == "none");
+    }
+
+    [Fact]
+    public async Task The_schema_of_a_kind_says_what_the_service_takes()
+    {
+        await using var world = await StartAsync();
+        var ines = await world.SignInAsync("ines");
+        (string Kind, string Body, bool Valid)[] cases =
+        [
+            ("access", """{ "kind": "access", "person": "E1", "reason": "x", "grants": [ { "entitlement": "directory/payments" } ] }""", true),
+            ("access", """{ "kind": "access", "person": "E1", "reason": "x", "grants": [ { "entitlement": "directory/system-admins" } ] }""", false),
+            ("access", """{ "kind": "access", "person": "E1", "reason": "x", "grants": [ { "entitlement": "directory/nothing" } ] }""", false),
+            ("joiner", """{ "kind": "joiner", "record": { "given": "Ria", "family": "Auk", "kind": "employee", "start": "2027-01-04", "site": "harbour", "department": "Research", "title": "Diver" } }""", true),
+            ("joiner", """{ "kind": "joiner", "record": { "given": "Ria", "family": "Auk", "kind": "employee", "start": "4 January", "site": "harbour", "department": "Research", "title": "Diver" } }""", false),
+            ("leaver", """{ "kind": "leaver", "person": "E1", "lastDay": "2027-01-04" }""", true),
+            ("leaver", """{ "kind": "leaver", "person": "E1" }""", false),
+            ("extension", """{ "kind": "extension", "person": "E1", "reason": "x", "record": { "end": "2027-03-31" } }""", true),
+            ("password", """{ "kind": "password", "person": "E1", "colour": "red" }""", false),
+            ("account", """{ "kind": "account", "person": "E1", "reason": "x", "template": "field-work" }""", true),
+        ];
+        foreach (var (kind, body, valid) in cases)
+        {
+            var schema = Json.Schema.JsonSchema.FromText(await (await World.OkAsync(ines.GetAsync($"/api/v1/requests/schemas/{kind}"))).Content.ReadAsStringAsync());
+            Assert.True(valid == schema.Evaluate(System.Text.Json.JsonDocument.Parse(body).RootElement).IsValid, body);
+        }
+        Assert.Equal(404, (await World.RefusedAsync(ines.GetAsync("/api/v1/requests/schemas/promotion"))).Status);
+    }
 }

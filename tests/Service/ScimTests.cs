@@ -72,6 +72,48 @@ public sealed class ScimTests(Servers servers)
     [Theory]
     [InlineData("sqlite")]
     [InlineData("postgres")]
+    public async Task Pushes_over_the_brake_are_kept_back_until_the_named_role_lets_them_pass(string engine)
+    {
+        await using var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));
+        var edda = await world.SignInAsync("edda");
+        await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(world.Rulebook((path, text) => path == "sources/partners.yaml" ? text + "brake: { joiners: 2, leavers: 1, passes: role:operator }\n" : text))));
+        var (client, _) = await ConnectAsync(world);
+        async Task<string> PushAsync(string family)
+        {
+            var (status, made, _) = await client.SendAsync("POST", "/scim/v2/Users", NewUser(HrRow.New().Number, family));
+            Assert.Equal(HttpStatusCode.Created, status);
+            return $"/scim/v2/Users/{made["id"]}";
+        }
+        async Task<int> JoinersAsync() => (await world.GetAsync<Page<RequestSummary>>("/api/v1/requests?kind=joiner")).Items.Count;
+        await PushAsync("Auk");
+        await PushAsync("Tern");
+        Assert.Equal(2, await JoinersAsync());
+
+        // The third and the fourth within a day are kept, as resources, and raise nothing; who is changed while held stands there once.
+        var third = await PushAsync("Gull");
+        await PushAsync("Skua");
+        await client.SendAsync("PATCH", third, JsonNode.Parse("""{ "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [ { "op": "replace", "path": "title", "value": "Keeper" } ] }"""));
+        Assert.Equal(2, await JoinersAsync());
+        var source = await world.GetAsync<SourceDetail>("/api/v1/sources/partners", "edda");
+        var held = await world.GetAsync<HeldRun>($"/api/v1/held-runs/{source.Summary.HeldRun}", "otto");
+        Assert.Contains("3 joiners within a day", held.Why, StringComparison.Ordinal);
+        Assert.Equal(["Ria Gull", "Ria Skua"], held.Requests.Select(r => r.Person).Order());
+
+        // A run over the resources is no way around; an engineer is not the named role.
+        await World.OkAsync(edda.PostAsJsonAsync("/api/v1/sources/partners/runs", new IntakeBody("full", false)));
+        Assert.Equal(2, await JoinersAsync());
+        var waiting = (await world.GetAsync<SourceDetail>("/api/v1/sources/partners", "edda")).Summary.HeldRun;
+        Assert.Equal(403, (await World.RefusedAsync(edda.PostAsJsonAsync($"/api/v1/held-runs/{waiting}/pass", new { }))).Status);
+        var passed = await (await World.OkAsync((await world.SignInAsync("otto")).PostAsJsonAsync($"/api/v1/held-runs/{waiting}/pass", new { }))).Content.ReadFromJsonAsync<IntakeRun>();
+        Assert.Equal(2, passed!.Counts.Joiners);
+        Assert.Equal(4, await JoinersAsync());
+        Assert.Contains((await world.GetAsync<Page<RequestSummary>>("/api/v1/requests?text=Gull")).Items, r => r.Person == "Ria Gull");
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
+    }
+
+    [Theory]
+    [InlineData("sqlite")]
+    [InlineData("postgres")]
     public async Task A_pushed_user_becomes_a_joiner_a_mover_and_a_leaver(string engine)
     {
         await using var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));

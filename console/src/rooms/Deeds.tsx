@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useNavigate } from '@tanstack/react-router';
 import { useEffect, useState } from 'react';
 import { api, ask, Refusal, type RequestDetail } from '../api/client';
@@ -205,14 +205,22 @@ export function Deeds({
           >
             <p>{meaning[asked]}</p>
             {asked === 'change' &&
-              Object.keys(fields).map((field) => (
-                <Field
-                  key={field}
-                  label={field}
-                  value={fields[field] ?? ''}
-                  onChange={(value) => setFields((f) => ({ ...f, [field]: value }))}
-                />
-              ))}
+              Object.keys(fields).map((field) =>
+                field === 'templates' ? (
+                  <TemplateChoice
+                    key={field}
+                    value={fields[field] ?? ''}
+                    onChange={(value) => setFields((f) => ({ ...f, [field]: value }))}
+                  />
+                ) : (
+                  <Field
+                    key={field}
+                    label={field}
+                    value={fields[field] ?? ''}
+                    onChange={(value) => setFields((f) => ({ ...f, [field]: value }))}
+                  />
+                ),
+              )}
             {asked !== 'change' && asked !== 'release' && asked !== 'resume' && asked !== 'retry' && (
               <Field
                 label={
@@ -250,11 +258,33 @@ export function Deeds({
 /** The present value of a field that may be changed. */
 function shownOf(request: RequestDetail, field: string): string {
   if (field === 'until') return (request.wish.grants[0]?.until ?? '').slice(0, 10);
+  if (field === 'templates') return request.wish.templates.join(' ');
   return request.wish.changes.find((c) => c.name === field)?.value ?? '';
 }
 
+/** The templates on request that the request should bring. */
+function TemplateChoice({ value, onChange }: { value: string; onChange: (value: string) => void }) {
+  const catalogue = useQuery({ queryKey: ['catalogue'], queryFn: () => ask(api.GET('/api/v1/catalogue')) });
+  const chosen = value.split(' ').filter(Boolean);
+  return (
+    <fieldset className={style.stack}>
+      <legend>Templates on request</legend>
+      {catalogue.data?.templates.map((t) => (
+        <label key={t.name}>
+          <input
+            type="checkbox"
+            checked={chosen.includes(t.name)}
+            onChange={(e) => onChange((e.target.checked ? [...chosen, t.name] : chosen.filter((c) => c !== t.name)).join(' '))}
+          />{' '}
+          {t.title}
+        </label>
+      ))}
+    </fieldset>
+  );
+}
+
 function changeOf(request: RequestDetail, fields: Record<string, string>) {
-  const { until, ...record } = fields;
+  const { until, templates, ...record } = fields;
   const changed = Object.fromEntries(Object.entries(record).filter(([name, value]) => value !== shownOf(request, name)));
   return {
     planDigest: request.planDigest ?? '',
@@ -266,5 +296,6 @@ function changeOf(request: RequestDetail, fields: Record<string, string>) {
     lastDay: null,
     urgent: null,
     reason: null,
+    templates: templates !== undefined && templates !== shownOf(request, 'templates') ? templates.split(' ').filter(Boolean) : null,
   };
 }

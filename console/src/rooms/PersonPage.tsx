@@ -7,6 +7,7 @@ import { Pair } from '../parts/Pair';
 import { StateMark } from '../parts/StateMark';
 import { ago, at, onDay } from '../parts/when';
 import { ExplainButton } from './Explain';
+import { HistoryList } from './HistoryList';
 import style from './Rooms.module.css';
 
 export function PersonPage() {
@@ -136,6 +137,7 @@ function Person({ person }: { person: PersonDetail }) {
                 </ul>
               )}
             </section>
+            <HistoryList of="people" id={person.id} />
           </div>
           <aside className={style.stack}>
             <section className={style.sheet} aria-labelledby="record">

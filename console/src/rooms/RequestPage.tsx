@@ -8,6 +8,7 @@ import { StateMark } from '../parts/StateMark';
 import { ago, at } from '../parts/when';
 import { useMe } from '../shell/Shell';
 import { Deeds } from './Deeds';
+import { HistoryList } from './HistoryList';
 import { ItemList } from './ItemList';
 import { Plan, summaryOf } from './Plan';
 import style from './Rooms.module.css';
@@ -80,6 +81,7 @@ function Request({ request }: { request: RequestDetail }) {
               <p className={style.quiet}>{summary.state === 'completed' ? 'Nothing needed to change.' : 'The plan is not made yet.'}</p>
             )}
           </section>
+          <HistoryList of="requests" id={summary.id} />
         </div>
         <aside className={style.stack}>
           <section className={style.sheet} aria-labelledby="waits">

@@ -22,8 +22,8 @@ export function Shell() {
   useGoKeys();
   useEffect(() => (signedIn ? listen(queries) : undefined), [queries, signedIn]);
   const inbox = useQuery({
-    queryKey: ['requests', 'inbox'],
-    queryFn: () => ask(api.GET('/api/v1/inbox', { params: { query: { limit: 200 } } })),
+    queryKey: ['requests', 'inbox', 'count'],
+    queryFn: () => ask(api.GET('/api/v1/inbox/count')),
     enabled: signedIn,
   });
 
@@ -36,7 +36,7 @@ export function Shell() {
   if (!me.data) return <Loading what="Oikonom" />;
   const roles = me.data.roles;
   const may = (...needed: string[]) => needed.some((role) => roles.includes(role));
-  const waiting = inbox.data?.items.length ?? 0;
+  const waiting = inbox.data?.count ?? 0;
   return (
     <div className={style.frame}>
       <a className={style.skip} href="#content">
@@ -54,7 +54,7 @@ export function Shell() {
             Inbox
             {waiting > 0 && (
               <span className={style.count}>
-                {waiting === 200 ? '200+' : waiting}
+                {waiting}
                 <span className="unseen"> waiting</span>
               </span>
             )}
@@ -81,6 +81,11 @@ export function Shell() {
           {may('engineer') && (
             <Link to="/rulebook" search={{ file: undefined, view: undefined }} activeProps={{ className: style.here }}>
               Rulebook
+            </Link>
+          )}
+          {may('engineer') && (
+            <Link to="/service" activeProps={{ className: style.here }}>
+              Service
             </Link>
           )}
         </nav>

@@ -11,6 +11,7 @@ import { RequestPage } from '../rooms/RequestPage';
 import { RequestsPage } from '../rooms/RequestsPage';
 import { RulebookPage } from '../rooms/RulebookPage';
 import { readSearch } from '../rooms/requestSearch';
+import { ServicePage } from '../rooms/ServicePage';
 import { SignInPage } from '../rooms/SignInPage';
 import { SourcePage } from '../rooms/SourcePage';
 import { SourcesPage } from '../rooms/SourcesPage';
@@ -57,6 +58,7 @@ const desk = createRoute({
   validateSearch: (search: Record<string, unknown>) => ({ task: text(search.task) }),
 });
 const workflows = createRoute({ getParentRoute: () => shell, path: '/workflows', component: WorkflowsPage });
+const service = createRoute({ getParentRoute: () => shell, path: '/service', component: ServicePage });
 const own = createRoute({ getParentRoute: () => shell, path: '/me', component: MePage });
 const request = createRoute({ getParentRoute: () => shell, path: '/requests/$id', component: RequestPage });
 const people = createRoute({
@@ -87,6 +89,7 @@ const tree = root.addChildren([
     request,
     desk,
     workflows,
+    service,
     own,
     people,
     person,

@@ -14,7 +14,7 @@ export function isTyping(event: KeyboardEvent): boolean {
   );
 }
 
-/** g then t, i, r, p, d, w, s, b or m goes to a section; n raises a request; / goes to the search field. */
+/** g then t, i, r, p, d, w, s, b, v or m goes to a section; n raises a request; / goes to the search field. */
 export function useGoKeys() {
   const navigate = useNavigate();
   useEffect(() => {
@@ -37,6 +37,7 @@ export function useGoKeys() {
       }
       if (armed && event.timeStamp - armed < 1200) {
         if (event.key === 't') void navigate({ to: '/' });
+        if (event.key === 'v') void navigate({ to: '/service' });
         if (event.key === 'd') void navigate({ to: '/desk', search: { task: undefined } });
         if (event.key === 'w') void navigate({ to: '/workflows' });
         if (event.key === 'm') void navigate({ to: '/me' });

@@ -45,6 +45,9 @@ public sealed record Rulebook(
     /// <summary>Texts of notices that replace the built-in ones, by event.</summary>
     public IReadOnlyDictionary<string, NoticeText> Notices { get; init; } = new Dictionary<string, NoticeText>();
 
+    /// <summary>Role → the address that hears of failures in the place of each of its users.</summary>
+    public IReadOnlyDictionary<string, string> Mailboxes { get; init; } = new Dictionary<string, string>();
+
     public WorkingHours HoursOf(string site) => Sites.TryGetValue(site, out var found) ? found.Hours ?? WorkingHours.Always(found.Zone) : WorkingHours.Always(TimeZoneInfo.Utc);
 
     /// <summary>The templates made ready for asking what anybody should have.</summary>

@@ -140,6 +140,13 @@ public static partial class RulebookReader
             }
             var departments = new Dictionary<string, string>(StringComparer.Ordinal);
             foreach (var (department, head) in root.NamedTexts("department-heads", required: false)) departments[department.Text] = head.Text;
+            var mailboxes = new Dictionary<string, string>(StringComparer.Ordinal);
+            foreach (var (role, address) in root.NamedTexts("mailboxes", required: false))
+            {
+                if (!Roles.Contains(role.Text)) root.Report(role.Place, $"'{role.Text}' is no role; the roles are {string.Join(", ", Roles)}.");
+                else if (!address.Text.Contains('@', StringComparison.Ordinal)) root.Report(address.Place, $"'{address.Text}' is no mail address.");
+                mailboxes[role.Text] = address.Text;
+            }
             root.Done();
             _requestNames = new(_attributes.Slots.Select(s => KeyValuePair.Create(s.Name, s.Slot.Type)).Concat(Approval.Approvers.Names));
 
@@ -187,6 +194,7 @@ public static partial class RulebookReader
                 Departments = departments,
                 Groups = _groups,
                 Notices = notices,
+                Mailboxes = mailboxes,
             };
         }
 

@@ -34,6 +34,10 @@ public static class HandEndpoints
 
         api.MapGet("/catalogue", CatalogueAsync).WithName("catalogue").WithSummary("What can be asked for: entitlements with owner and holders, templates on request, attributes, sites, departments.").RequireAuthorization("read");
 
+        api.MapGet("/requests/schemas/{kind}", async (string kind, EditionBook editions, CancellationToken cancel) =>
+            HandRequests.Kinds.Contains(kind) ? TypedResults.Json(RequestSchemas.Of(kind, await editions.CurrentAsync(cancel)), contentType: "application/schema+json") : throw Problem.NotFound($"kind of request '{kind}'", $"There are: {string.Join(", ", HandRequests.Kinds)}."))
+            .WithName("requestSchema").WithSummary("The JSON Schema (draft 2020-12) of the body that raises a request of this kind, with the attributes, entitlements and templates of the published rulebook.").RequireAuthorization("request");
+
         api.MapGet("/workflows", async (EditionBook editions, CancellationToken cancel) => new Page<WorkflowView>([.. (await editions.CurrentAsync(cancel)).Rulebook.Workflows.OrderByDescending(w => w.Priority).Select(View)], null))
             .WithName("listWorkflows").WithSummary("The approval paths of the published rulebook.").RequireAuthorization("read");
 

@@ -22,7 +22,7 @@ namespace Oikonom.Service.Approval;
 /// <summary>What people ask for by hand: checked, previewed, and raised as requests.</summary>
 public sealed class HandRequests(Store.Store store, EditionBook editions, TimeProvider time)
 {
-    private static readonly string[] Kinds = ["joiner", "mover", "leaver", "access", "extension", "change", "password", "unlock", "account"];
+    public static readonly IReadOnlyList<string> Kinds = ["joiner", "mover", "leaver", "access", "extension", "change", "password", "unlock", "account"];
 
     /// <summary>A body made ready: the person it is for, the wish, and what is wrong with it.</summary>
     private sealed record Ready(NewRequest Body, RequestKind Kind, PersonRow? Person, Facts? Joiner, Wish Wish, Recorded? Recorded, List<FieldProblem> Problems);
@@ -285,17 +285,21 @@ public sealed class HandRequests(Store.Store store, EditionBook editions, TimePr
 
     private List<WishedTemplate> Template(NewRequest body, Facts facts, Edition edition, List<FieldProblem> problems)
     {
-        var template = edition.Rulebook.Templates.FirstOrDefault(t => t.Name == body.Template);
-        var known = edition.Rulebook.Templates.Where(t => t.IsOnRequest).Select(t => t.Name).ToList();
-        if (template is not { IsOnRequest: true })
-        {
-            problems.Add(new("template", template is null ? $"There is no template '{body.Template}'.{Nearest.Hint(body.Template ?? "", known)} Templates on request are: {(known.Count == 0 ? "none" : string.Join(", ", known))}." : $"The template '{template.Name}' applies by its condition; nobody asks for it."));
-            return [];
-        }
+        if (!OnRequest(body.Template, edition, problems)) return [];
         var zone = edition.Rulebook.ZoneOf(facts.Site);
         var (from, until) = (Instant(body.From, "from", zone, false, problems), Instant(body.Until, "until", zone, true, problems));
         CheckTerm(from, until, problems);
-        return [new(template.Name, from, until)];
+        return [new(body.Template!, from, until)];
+    }
+
+    /// <summary>True when the name is that of a template on request; else a problem says why not.</summary>
+    private static bool OnRequest(string? name, Edition edition, List<FieldProblem> problems)
+    {
+        var template = edition.Rulebook.Templates.FirstOrDefault(t => t.Name == name);
+        if (template is { IsOnRequest: true }) return true;
+        var known = edition.Rulebook.Templates.Where(t => t.IsOnRequest).Select(t => t.Name).ToList();
+        problems.Add(new("template", template is null ? $"There is no template '{name}'.{Nearest.Hint(name ?? "", known)} Templates on request are: {(known.Count == 0 ? "none" : string.Join(", ", known))}." : $"The template '{template.Name}' applies by its condition; nobody asks for it."));
+        return false;
     }
 
     private static string Target(NewRequest body, Recorded recorded, string person, Edition edition, List<FieldProblem> problems)
@@ -367,6 +371,7 @@ public sealed class HandRequests(Store.Store store, EditionBook editions, TimePr
         if (body.LastDay is { } last) record[BuiltIn.End] = last;
         var changes = record.Count == 0 ? null : Changes(record, facts, edition, problems, needed: false);
         var grants = body.Grants is { Count: > 0 } ? Grants(body.Grants, facts, edition, problems) : null;
+        var templates = body.Templates?.Distinct(StringComparer.Ordinal).Select(name => (Name: name, Found: OnRequest(name, edition, problems))).Where(t => t.Found).Select(t => t.Name).ToList();
         if (problems.Count > 0) throw Refused(problems);
         return wish =>
         {
@@ -381,6 +386,7 @@ public sealed class HandRequests(Store.Store store, EditionBook editions, TimePr
             {
                 Changes = merged,
                 Grants = grants is null ? wish.Grants : [.. wish.Grants.Select(w => grants.Find(g => g.Key == w.Key) ?? w)],
+                Templates = templates is null ? wish.Templates : [.. templates.Select(name => wish.Templates.FirstOrDefault(t => t.Template == name) ?? new(name, null, null))],
                 Urgent = body.Urgent ?? wish.Urgent,
                 Reason = body.Reason ?? wish.Reason,
             };
@@ -392,6 +398,7 @@ public sealed class HandRequests(Store.Store store, EditionBook editions, TimePr
     {
         var fields = before.Changes.Keys.Union(after.Changes.Keys).Where(k => before.Changes.GetValueOrDefault(k) != after.Changes.GetValueOrDefault(k)).ToList();
         if (!before.Grants.SequenceEqual(after.Grants)) fields.Add("until");
+        if (!before.Templates.SequenceEqual(after.Templates)) fields.Add("templates");
         if (before.Urgent != after.Urgent) fields.Add("urgent");
         if (before.Reason != after.Reason) fields.Add("reason");
         return fields;

@@ -29,6 +29,12 @@ public static class RequestEndpoints
             await PageAsync(store, editions, await InboxAsync(store, user, time, cancel) with { Before = Cursor(after), Limit = Paging.Limit(limit), UrgentFirst = after is null }, true, cancel))
             .WithName("inbox").WithSummary("What waits for the caller: decisions, also those handed over to them, releases, choices and questions. Each with its effect and the digest a decision is bound to.").RequireAuthorization("read");
 
+        api.MapGet("/inbox/count", async (Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
+        {
+            var filter = await InboxAsync(store, user, time, cancel);
+            return new InboxCount(await store.ReadAsync(s => s.CountRequestsAsync(filter), cancel));
+        }).WithName("countInbox").WithSummary("How many requests wait for the caller.").RequireAuthorization("read");
+
         api.MapGet("/requests/counts", async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var tallies = await store.ReadAsync(s => s.RequestTalliesAsync(ReachOf(user)), cancel);

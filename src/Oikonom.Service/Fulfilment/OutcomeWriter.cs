@@ -209,19 +209,17 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
             s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "task.made", task.PersonId, task.RequestId, ("task", task.Id), ("title", task.Title), ("role", task.Role), ("due", LedgerEntry.Stamp(task.DueAt.ToInstant()))));
             s.Tell("tasks", task.Id);
             if (await CaseAsync(s, task.RequestId) is not { } of) continue;
-            foreach (var user in of.Users.Where(u => u.Active == 1 && of.Parties.First(p => p.UserName == u.Name).Holds(task.Role, of.About)))
-                notices.To(s, of, user, NoticeEvents.Task, new() { ["text"] = task.Title, ["due"] = $"{task.DueAt.ToInstant():yyyy-MM-dd HH:mm} UTC" });
+            notices.ToRole(s, of, task.Role, NoticeEvents.Task, new() { ["text"] = task.Title, ["due"] = $"{task.DueAt.ToInstant():yyyy-MM-dd HH:mm} UTC" });
         }
     }
 
-    /// <summary>Operators hear of what stopped and needs a hand.</summary>
+    /// <summary>Operators, or their mailbox, hear of what stopped and needs a hand.</summary>
     private async Task StuckAsync(Session s, IReadOnlyList<Outcome> stopped)
     {
         foreach (var outcome in stopped)
         {
             if (await CaseAsync(s, outcome.Step.RequestId) is not { } of) continue;
-            foreach (var user in of.Users.Where(u => u.Active == 1 && of.Parties.First(p => p.UserName == u.Name).Holds(Roles.Operator, of.About)))
-                notices.To(s, of, user, NoticeEvents.Stuck, new() { ["text"] = outcome.Message });
+            notices.ToRole(s, of, Roles.Operator, NoticeEvents.Stuck, new() { ["text"] = outcome.Message });
         }
     }
 

@@ -80,7 +80,7 @@ public static class Daemon
         services.AddSingleton(options).AddSingleton(TimeProvider.System);
         services.AddSingleton<Engine>(_ => options.Store == "sqlite" ? new SqliteEngine(Path.Combine(options.Data, "oikonom.db")) : new PostgresEngine(options.Store));
         services.AddSingleton<Store.Store>().AddSingleton<SigningKey>().AddSingleton<Accounts>().AddSingleton<SecretBook>().AddSingleton<Sessions>().AddSingleton<SignInLimit>().AddSingleton<EditionBook>().AddSingleton<ConnectorBook>()
-            .AddSingleton<Notifier>().AddSingleton<StageEntry>().AddSingleton<RequestDesk>().AddSingleton<HandRequests>().AddSingleton<ManyRequests>().AddSingleton<TaskDesk>().AddSingleton<TodayDesk>().AddSingleton<SourceOpener>().AddSingleton<RecordTaker>().AddSingleton<Baseline>().AddSingleton<IntakeRunner>().AddSingleton<SourceDesk>().AddSingleton<Idempotency>().AddSingleton<RehearsalDesk>().AddSingleton<PublishDesk>().AddSingleton<LiveSignal>();
+            .AddSingleton<Notifier>().AddSingleton<StageEntry>().AddSingleton<RequestDesk>().AddSingleton<HandRequests>().AddSingleton<ManyRequests>().AddSingleton<TaskDesk>().AddSingleton<TodayDesk>().AddSingleton<SourceOpener>().AddSingleton<RecordTaker>().AddSingleton<PushBrake>().AddSingleton<Baseline>().AddSingleton<IntakeRunner>().AddSingleton<SourceDesk>().AddSingleton<Idempotency>().AddSingleton<RehearsalDesk>().AddSingleton<PublishDesk>().AddSingleton<LiveSignal>();
         services.AddSingleton<ScimDesk>().AddSingleton<Pressure>().AddSingleton<GroupCommit>().AddHostedService(p => p.GetRequiredService<GroupCommit>());
         services.AddSingleton<OutcomeWriter>().AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
         AddLoop<PlannerLoop>(services);
@@ -160,6 +160,7 @@ public static class Daemon
         api.MapRulebook();
         api.MapIntake();
         api.MapPeople();
+        api.MapHistory();
         api.MapRequests();
         api.MapHandRequests();
         api.MapDelegations();

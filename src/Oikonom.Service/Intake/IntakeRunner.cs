@@ -172,7 +172,7 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
         Report(s, source, "could not be read", message);
     }, cancel);
 
-    private static void Report(Session s, SourceRule source, string what, string message)
+    internal static void Report(Session s, SourceRule source, string what, string message)
     {
         if (source.ReportsTo.Length > 0) s.Send(new(source.ReportsTo, $"{source.Title}: a run {what}", $"The source '{source.Title}' {what}:\n\n{message}\n", null));
     }
@@ -401,7 +401,8 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
             reading.Changes[i] = change with { Replaces = old.Row };
         }
         var gone = vanished.Where(v => !replaced.Contains(v.Row.RecordKey)).ToList();
-        if (source.Vanished == VanishedPolicy.Leave)
+        // What was pushed as gone, or as inactive, is said outright: it leaves.
+        if (source.Vanished == VanishedPolicy.Leave || source.Kind == SourceKind.Scim)
         {
             reading.Changes.AddRange(gone.Select(v => new Incoming(v.Row.RecordKey, UInt128.Zero, null, 0)));
             return [.. gone.Select(v => v.Row)];
@@ -454,9 +455,11 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
         if (order.Passes.Length > 0)
         {
             var passed = await store.ReadAsync(s => s.HeldAsync(order.Passes), cancel);
-            if (passed?.Digest == digest) return null;
+            if (passed?.Digest == digest || (passed is not null && PushBrake.Covers(passed, decided))) return null;
         }
         var known = Math.Max(reading.Known, (int)await store.ReadAsync(s => s.RecordCountAsync(source.Name), cancel));
+        // What was pushed since yesterday counts too: a run over what is kept is no way around.
+        var pushed = source.Kind == SourceKind.Scim ? await store.ReadAsync(s => s.RaisedSinceAsync(source.Name, (started - PushBrake.Window).ToUnixTimeMilliseconds()), cancel) : new Dictionary<string, long>();
         var over = new List<string>();
         Look(source.Brake!.Joiners, RequestKind.Joiner, "joiners");
         Look(source.Brake.Movers, RequestKind.Mover, "movers");
@@ -479,8 +482,9 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
 
         void Look(Limit? limit, RequestKind kind, string name)
         {
-            var count = decided.Count(t => t.Happening.Raises == kind);
-            if (limit?.IsOver(count, known) == true) over.Add($"The run would raise {count} {name} of {known} known records; the brake is at {limit}");
+            var fresh = decided.Count(t => t.Happening.Raises == kind);
+            var count = fresh + (int)pushed.GetValueOrDefault(RecordTaker.Name(kind));
+            if (fresh > 0 && limit?.IsOver(count, known) == true) over.Add($"The run would raise {count} {name} of {known} known records; the brake is at {limit}");
         }
     }
 

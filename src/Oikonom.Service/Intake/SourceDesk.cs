@@ -215,6 +215,7 @@ public sealed class SourceDesk(Store.Store store, EditionBook editions, SourceOp
             s.Tell("sources", held.Source);
         }, cancel);
         if (!pass) return RunView(run!);
+        // What was kept back of pushes is taken from the resources, all of them as they are now.
         return await runner.RunAsync(new(held.Source, run!.Mode, false, user.UserName(), "", runId), cancel);
     }
 

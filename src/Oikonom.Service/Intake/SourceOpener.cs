@@ -9,7 +9,7 @@ using Oikonom.Sources.Http;
 namespace Oikonom.Service.Intake;
 
 /// <summary>Opens what a source delivers, whatever its kind.</summary>
-public sealed class SourceOpener(SecretBook secrets, ServiceOptions options, TimeProvider time)
+public sealed class SourceOpener(Store.Store store, SecretBook secrets, ServiceOptions options, TimeProvider time)
 {
     /// <param name="since">How far changes were read before, or "" for everything.</param>
     /// <exception cref="SourceFault">The source cannot be read.</exception>
@@ -21,6 +21,8 @@ public sealed class SourceOpener(SecretBook secrets, ServiceOptions options, Tim
                 return await FileSource.OpenAsync(options.Sources, source, since, time, cancel);
             case SourceKind.Http:
                 using (var http = await HttpAsync(source, cancel)) return [await http.ReadAsync(source.Http!.Since.Length > 0 ? since : "", cancel)];
+            case SourceKind.Scim:
+                return [await Scim.ScimDesk.KeptAsync(store, source, cancel)];
             default:
                 throw Problem.Conflict("pushes", $"'{source.Name}' is pushed to Oikonom; there is nothing to fetch.");
         }

@@ -46,6 +46,19 @@ public sealed class Notifier(ServiceOptions options, TimeProvider time)
         Send(s, user, about, subject, body, of.Row.Id);
     }
 
+    /// <summary>To all who hold a role where the request is: by mail to each, or once to the mailbox the rulebook names for the role.</summary>
+    public void ToRole(Session s, Case of, string role, string about, Dictionary<string, string> values)
+    {
+        var mailbox = of.Edition.Rulebook.Mailboxes.GetValueOrDefault(role);
+        if (mailbox is not null) ToAddress(s, of, mailbox, $"{role}s", about, values);
+        foreach (var user in of.Users.Where(u => u.Active == 1 && of.Parties.First(p => p.UserName == u.Name).Holds(role, of.About)))
+        {
+            var (subject, body) = Text(of.Edition, about, ValuesOf(of, user.Display, values));
+            if (mailbox is null) Send(s, user, about, subject, body, of.Row.Id);
+            else s.Send(new("", subject, body, of.Row.Id) { UserName = user.Name, Event = about });
+        }
+    }
+
     public void ToRequester(Session s, Case of, string about, Dictionary<string, string> values)
     {
         if (of.User(of.Row.Requester) is { } user) To(s, of, user, about, values);

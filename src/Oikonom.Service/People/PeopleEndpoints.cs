@@ -75,7 +75,7 @@ public static class PeopleEndpoints
     private static DateOnly Day(string text) => DateOnly.ParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture);
 
     /// <summary>Who works outside the caller's part of the organisation is not there for them; oneself always is.</summary>
-    private static void RequireSeen(ClaimsPrincipal user, PersonRow row, string id)
+    public static void RequireSeen(ClaimsPrincipal user, PersonRow row, string id)
     {
         if (row.Number != user.Number() && user.ReachOf() is { } parts && !parts.Any(p => p.Covers(row.Site, row.Department))) throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
     }

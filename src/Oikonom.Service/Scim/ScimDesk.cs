@@ -24,7 +24,7 @@ public sealed record ScimAnswer(JsonObject Resource, long Version);
 /// Takes what a SCIM client pushes (RFC 7644): keeps the resource as it was sent, and turns each user into a record
 /// of the source, in one decision.
 /// </summary>
-public sealed class ScimDesk(GroupCommit writer, Store.Store store, EditionBook editions, RecordTaker taker, Pressure pressure, TimeProvider time)
+public sealed class ScimDesk(GroupCommit writer, Store.Store store, EditionBook editions, RecordTaker taker, PushBrake brake, Pressure pressure, TimeProvider time)
 {
     private const int MaxScan = 200_000;
     private const int ScanPage = 2000;
@@ -173,7 +173,7 @@ public sealed class ScimDesk(GroupCommit writer, Store.Store store, EditionBook 
         s.Record(LedgerEntry.Of(now, actor, after is null ? "scim.deleted" : before is null ? "scim.created" : "scim.changed", null, null, ("source", source.Name), ("resource", type.Name), ("resourceId", row.Id), ("version", row.Version)));
         if (type.Name != "User") return;
         var (old, texts) = (before is null ? null : Texts(source, row, before), after is null ? null : Texts(source, row, after));
-        var inactive = after is not null && ScimValues.Get(after, "active") is JsonValue active && active.GetValueKind() == JsonValueKind.False && !source.Paths.Contains("active");
+        var inactive = after is not null && IsInactive(source, after);
         var taking = new Taking(edition, source, "push", "changes", actor);
         var oldKey = old?[source.KeyColumn] ?? "";
         if (texts is null || inactive)
@@ -213,9 +213,28 @@ public sealed class ScimDesk(GroupCommit writer, Store.Store store, EditionBook 
         {
             var memory = new RecordTaker.Memory();
             var decided = await taker.DecideAsync(s, taking, [.. items.Cast<Incoming>()], memory);
-            await taker.WriteAsync(s, taking, decided, [], memory);
+            await taker.WriteAsync(s, taking, await brake.KeepBackAsync(s, taking, decided), [], memory);
         });
     }
+
+    /// <summary>The records of all users that are kept and active, as if they had been fetched.</summary>
+    public static async Task<RecordDelivery> KeptAsync(Store.Store store, SourceRule source, CancellationToken cancel)
+    {
+        var records = await store.ReadAsync(async s =>
+        {
+            var all = new List<IReadOnlyList<string>>();
+            for (long skip = 0; ; skip += ScanPage)
+            {
+                var rows = await s.ScimPageAsync(source.Name, "User", skip, ScanPage);
+                all.AddRange(rows.Select(row => (Row: row, Resource: Parse(row))).Where(r => !IsInactive(source, r.Resource)).Select(r => Texts(source, r.Row, r.Resource)));
+                if (rows.Count < ScanPage) return all;
+            }
+        }, cancel);
+        return new(source, "/scim/v2/Users", full: true, records);
+    }
+
+    private static bool IsInactive(SourceRule source, JsonObject resource) =>
+        ScimValues.Get(resource, "active") is JsonValue active && active.GetValueKind() == JsonValueKind.False && !source.Paths.Contains("active");
 
     private static IReadOnlyList<string> Texts(SourceRule source, ScimRow row, JsonObject resource)
     {

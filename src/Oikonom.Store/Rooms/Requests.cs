@@ -137,6 +137,23 @@ public static class RequestTables
 
     public static Task<IReadOnlyList<RequestRow>> RequestsPageAsync(this Session session, RequestFilter filter)
     {
+        var (from, condition, parameters) = Chosen(filter);
+        // Which rows it is, is found without reading plans; only the rows of the page are read whole.
+        var order = $"{(filter.UrgentFirst ? "r.late DESC, CASE WHEN r.problem<>'' AND r.state IN ('planning','fulfilling') THEN 0 ELSE 1 END, " : "")}r.number DESC";
+        parameters["Limit"] = filter.Limit;
+        return session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.number IN (SELECT r.number {from} WHERE {condition} ORDER BY {order} LIMIT @Limit) ORDER BY {order}", parameters);
+    }
+
+    /// <summary>How many requests a list shows in all.</summary>
+    public static Task<long> CountRequestsAsync(this Session session, RequestFilter filter)
+    {
+        var (from, condition, parameters) = Chosen(filter);
+        return session.ScalarAsync<long>($"SELECT COUNT(*) {from} WHERE {condition}", parameters);
+    }
+
+    /// <summary>The tables, the condition and the values it names.</summary>
+    private static (string From, string Condition, Dictionary<string, object?> Parameters) Chosen(RequestFilter filter)
+    {
         var where = new List<string> { "r.number < @Before" };
         if (filter.State.Length > 0) where.Add("r.state=@State");
         if (filter.Kind.Length > 0) where.Add("r.kind=@Kind");
@@ -169,7 +186,6 @@ public static class RequestTables
             ["Before"] = filter.Before,
             ["InboxUser"] = filter.InboxUser,
             ["InboxNumber"] = filter.InboxNumber,
-            ["Limit"] = filter.Limit,
             ["Site"] = filter.Site,
             ["Department"] = filter.Department,
             ["Requester"] = filter.Requester,
@@ -188,12 +204,8 @@ public static class RequestTables
             parameters[$"lentRoles{i}"] = $"|{filter.Lent[i].Roles.Replace(' ', '|')}|";
         }
         if (filter.Reach is { } parts) AddReach(parameters, parts);
-        var used = parameters.Where(p => where.Exists(w => w.Contains("@" + p.Key, StringComparison.Ordinal)) || p.Key == "Limit").ToDictionary();
-        // Which rows it is, is found without reading plans; only the rows of the page are read whole.
-        var order = $"{(filter.UrgentFirst ? "r.late DESC, CASE WHEN r.problem<>'' AND r.state IN ('planning','fulfilling') THEN 0 ELSE 1 END, " : "")}r.number DESC";
         var condition = string.Join(" AND ", where);
-        var from = condition.Contains("p.", StringComparison.Ordinal) ? From : "FROM requests r";
-        return session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.number IN (SELECT r.number {from} WHERE {condition} ORDER BY {order} LIMIT @Limit) ORDER BY {order}", used);
+        return (condition.Contains("p.", StringComparison.Ordinal) ? From : "FROM requests r", condition, parameters.Where(p => condition.Contains("@" + p.Key, StringComparison.Ordinal)).ToDictionary());
     }
 
     /// <summary>A condition that a person stands in one of the parts of the organisation.</summary>

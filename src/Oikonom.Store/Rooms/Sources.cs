@@ -86,6 +86,13 @@ public static class SourceTables
     public static Task AddHeldAsync(this Session session, HeldRunRow row) => session.ExecuteAsync(
         "INSERT INTO held_runs (run_id, source, digest, why, raises, state, actor, at) VALUES (@RunId, @Source, @Digest, @Why, @Raises, 'held', @Actor, @At)", row);
 
+    /// <summary>Writes anew what a held run would raise, while it waits.</summary>
+    public static Task GrowHeldAsync(this Session session, string run, string raises) => session.ExecuteAsync("UPDATE held_runs SET raises=@raises WHERE run_id=@run AND state='held'", new { run, raises });
+
+    /// <summary>How many requests of each kind a source raised since an instant.</summary>
+    public static async Task<IReadOnlyDictionary<string, long>> RaisedSinceAsync(this Session session, string source, long since) =>
+        (await session.QueryAsync<(string Kind, long Count)>("SELECT kind, COUNT(*) AS count FROM requests WHERE source=@source AND created_at>=@since GROUP BY kind", new { source, since }).ConfigureAwait(false)).ToDictionary(pair => pair.Kind, pair => pair.Count);
+
     public static Task<HeldRunRow?> HeldAsync(this Session session, string run) => session.FirstAsync<HeldRunRow>("SELECT run_id, source, digest, why, raises, state, actor, at, decided_at FROM held_runs WHERE run_id=@run", new { run });
 
     public static Task<IReadOnlyList<HeldRunRow>> HeldOfAsync(this Session session, string source) => session.QueryAsync<HeldRunRow>(

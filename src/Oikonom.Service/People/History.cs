@@ -1,0 +1,133 @@
+using System.Globalization;
+using System.Security.Claims;
+using System.Text.Json;
+using Oikonom.Contracts;
+using Oikonom.Service.Approval;
+using Oikonom.Service.Hosting;
+using Oikonom.Service.Rulebook;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.People;
+
+/// <summary>
+/// What happened to a person or in a request, in plain words: each line is one ledger entry, with who did it, for
+/// whom, and each attribute before and after.
+/// </summary>
+public static class History
+{
+    private const int MaxExport = 50_000;
+
+    private static readonly Dictionary<string, string> Words = new(StringComparer.Ordinal)
+    {
+        ["request.raised"] = "Request raised",
+        ["request.planned"] = "Plan made",
+        ["request.planned-anew"] = "Sent back to be planned",
+        ["request.stage-skipped"] = "Stage skipped",
+        ["request.cannot-plan"] = "No plan could be made",
+        ["request.ambiguous"] = "Several existing entries match",
+        ["request.chosen"] = "Existing entry chosen",
+        ["request.retried"] = "Let try again",
+        ["request.struck"] = "Items taken out",
+        ["request.asked"] = "Asked back",
+        ["person.changed"] = "Record changed",
+        ["password.handed-over"] = "Password handed over",
+        ["step.done"] = "Done",
+        ["step.failed"] = "Failed, is tried again",
+        ["step.stopped"] = "Stopped",
+        ["step.dropped"] = "Dropped",
+        ["step.late"] = "An outcome came too late and was not counted",
+        ["number.reserved"] = "Number reserved",
+        ["task.made"] = "Work by hand is to be done",
+        ["task.evidence"] = "Evidence added",
+        ["source.written-back"] = "Written back to the source",
+    };
+
+    public static void MapHistory(this RouteGroupBuilder api)
+    {
+        api.MapGet("/people/{id}/history", async (string id, Store.Store store, ClaimsPrincipal user, CancellationToken cancel, string? after, int? limit) =>
+            await PageAsync(store, await PersonAsync(store, user, id, cancel), "", after, limit, cancel))
+            .WithName("personHistory").WithSummary("What happened to a person, newest first: each ledger entry in words, with who, for whom, before and after.").RequireAuthorization("read");
+        api.MapGet("/people/{id}/history/export", async (string id, Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
+            await ExportAsync(store, await PersonAsync(store, user, id, cancel), "", cancel)).WithName("exportPersonHistory").WithSummary("The same as a CSV file, 50,000 lines at most.").RequireAuthorization("read");
+        api.MapGet("/requests/{id}/history", async (string id, Store.Store store, ClaimsPrincipal user, CancellationToken cancel, string? after, int? limit) =>
+            await PageAsync(store, "", await RequestAsync(store, user, id, cancel), after, limit, cancel))
+            .WithName("requestHistory").WithSummary("What happened in a request, newest first.").RequireAuthorization("read");
+        api.MapGet("/requests/{id}/history/export", async (string id, Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
+            await ExportAsync(store, "", await RequestAsync(store, user, id, cancel), cancel)).WithName("exportRequestHistory").WithSummary("The same as a CSV file.").RequireAuthorization("read");
+    }
+
+    private static Task<string> PersonAsync(Store.Store store, ClaimsPrincipal user, string id, CancellationToken cancel) => store.ReadAsync(async s =>
+    {
+        var row = (Guid.TryParse(id, out var guid) ? await s.PersonAsync(guid.ToString()) : await s.PersonByNumberAsync(id)) ?? throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
+        PeopleEndpoints.RequireSeen(user, row, id);
+        return row.Id;
+    }, cancel);
+
+    private static async Task<string> RequestAsync(Store.Store store, ClaimsPrincipal user, string id, CancellationToken cancel)
+    {
+        var real = await RequestEndpoints.IdAsync(store, id, cancel);
+        var row = await store.ReadAsync(s => s.RequestAsync(real), cancel) ?? throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
+        await PersonAsync(store, user, row.PersonId, cancel);
+        return row.Id;
+    }
+
+    private static async Task<Page<HistoryLine>> PageAsync(Store.Store store, string person, string request, string? after, int? limit, CancellationToken cancel)
+    {
+        var size = Paging.Limit(limit);
+        var before = after is null ? long.MaxValue : long.TryParse(after, NumberStyles.None, CultureInfo.InvariantCulture, out var n) ? n : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
+        var (rows, numbers) = await store.ReadAsync(async s =>
+        {
+            var found = await s.LedgerPageAsync(person, request, "", before, size + 1);
+            return (found, (await s.RequestsByIdAsync([.. found.Select(r => r.RequestId).OfType<string>().Distinct()])).ToDictionary(r => r.Id, r => r.Number));
+        }, cancel);
+        return new([.. rows.Take(size).Select(r => Line(r, numbers))], rows.Count > size ? rows[size - 1].Entry.ToString(CultureInfo.InvariantCulture) : null);
+    }
+
+    private static async Task<IResult> ExportAsync(Store.Store store, string person, string request, CancellationToken cancel)
+    {
+        var (rows, numbers) = await store.ReadAsync(async s =>
+        {
+            var found = await s.LedgerPageAsync(person, request, "", long.MaxValue, MaxExport);
+            return (found, (await s.RequestsByIdAsync([.. found.Select(r => r.RequestId).OfType<string>().Distinct()])).ToDictionary(r => r.Id, r => r.Number));
+        }, cancel);
+        return Csv.File("history.csv", ["at", "actor", "for", "what", "text", "attribute", "before", "after", "request", "edition", "entry"], rows.Select(r => Line(r, numbers)).SelectMany(l =>
+            (l.Changes.Count == 0 ? [new AttributeChangeView("", [], [])] : l.Changes).Select(c => (IReadOnlyList<string>)[Core.Ledger.LedgerEntry.Stamp(l.At), l.Actor, l.For ?? "", l.What, l.Text, c.Name, string.Join(" | ", c.Before), string.Join(" | ", c.After), l.RequestNumber?.ToString(CultureInfo.InvariantCulture) ?? "", l.Edition?.ToString(CultureInfo.InvariantCulture) ?? "", l.Entry])));
+    }
+
+    private static HistoryLine Line(LedgerRow row, IReadOnlyDictionary<string, long> numbers)
+    {
+        var body = JsonSerializer.Deserialize<JsonElement>(row.Body);
+        var what = Words.GetValueOrDefault(row.Kind) ?? Plain(row.Kind);
+        // The most telling of what the entry says, in this order.
+        var said = new[] { "change", "entitlement", "account", "target", "text", "title", "stage", "requestKind", "why", "problem", "remark", "note" }
+            .Select(name => name == "change" ? Text(body, name).Replace('-', ' ') : Text(body, name)).Where(t => t.Length > 0).Distinct(StringComparer.Ordinal).Take(4).ToList();
+        return new(row.Id, row.At.ToInstant(), row.Actor, Text(body, "onBehalf") is { Length: > 0 } other ? other : null, row.Kind, said.Count == 0 ? what : $"{what}: {string.Join(", ", said)}", Changes(body),
+            row.RequestId, row.RequestId is not null && numbers.TryGetValue(row.RequestId, out var number) ? number : null, body.TryGetProperty("edition", out var edition) && edition.TryGetInt32(out var e) ? e : null);
+    }
+
+    /// <summary><c>request.waits-long</c> becomes "Request waits long".</summary>
+    private static string Plain(string kind)
+    {
+        var text = kind.Replace('.', ' ').Replace('-', ' ');
+        return char.ToUpperInvariant(text[0]) + text[1..];
+    }
+
+    private static string Text(JsonElement body, string name) => body.TryGetProperty(name, out var value) && value.ValueKind == JsonValueKind.String ? value.GetString()! : "";
+
+    /// <summary>What differs by attribute: of the record, or of the account.</summary>
+    private static IReadOnlyList<AttributeChangeView> Changes(JsonElement body) =>
+        (body.TryGetProperty("changes", out var changes) || body.TryGetProperty("attributes", out changes)) && changes.ValueKind == JsonValueKind.Array ? [.. changes.EnumerateArray().Select(Change).OfType<AttributeChangeView>()] : [];
+
+    private static AttributeChangeView? Change(JsonElement one) => one.ValueKind == JsonValueKind.Object && Member(one, "name") is { ValueKind: JsonValueKind.String } name
+        ? new(name.GetString()!, Values(one, "before"), Values(one, "after")) : null;
+
+    private static IReadOnlyList<string> Values(JsonElement one, string name) => Member(one, name) switch
+    {
+        { ValueKind: JsonValueKind.String } text => text.GetString() is { Length: > 0 } some ? [some] : [],
+        { ValueKind: JsonValueKind.Array } list => [.. list.EnumerateArray().Select(v => v.ToString())],
+        _ => [],
+    };
+
+    private static JsonElement? Member(JsonElement one, string name) =>
+        one.TryGetProperty(name, out var value) || one.TryGetProperty(char.ToUpperInvariant(name[0]) + name[1..], out value) ? value : null;
+}
