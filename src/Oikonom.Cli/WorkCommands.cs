@@ -8,10 +8,11 @@ internal static class WorkCommands
 {
     public static IEnumerable<Command> All()
     {
-        yield return Commands.Group("requests", "Cases, from their cause to their completion.", [List(), Detail(), Approve(), Decline(), Release(), Choose(), Retry(), .. AskCommands.OfRequests()]);
+        yield return Commands.Group("requests", "Cases, from their cause to their completion.", [List(), Detail(), Approve(), Decline(), Release(), Choose(), Retry(), .. AskCommands.OfRequests(), RecordCommands.HistoryOf("requests", "Tells what happened in a request, newest first.", "oikonom requests history 12"), RecordCommands.Schema()]);
         yield return Inbox();
         foreach (var command in AskCommands.All()) yield return command;
-        yield return Commands.Group("people", "The people HR knows.", People(), Person());
+        yield return Commands.Group("people", "The people HR knows.", People(), Person(), RecordCommands.HistoryOf("people", "Tells what happened to a person, newest first: who did what, before and after.", "oikonom people history E1002"));
+        foreach (var command in RecordCommands.All()) yield return command;
         yield return RulebookCommands.Explain();
     }
 

@@ -444,7 +444,8 @@ public sealed class ApprovalTests(Servers servers)
         await using var world = await StartAsync();
         var person = await PersonAsync(world);
         var change = await world.WaitForAsync((await RaiseAsync(world, new("change", person.Number, "typing error", Record: new Dictionary<string, string> { ["title"] = "Chief diver" }))).Summary.Id, "deciding");
-        await ApproveAsync(world, change, "mara");
+        change = await ApproveAsync(world, change, "mara");
+        await world.ReleaseAsync(change);
         var row = (await world.GetAsync<Page<PersonSummary>>($"/api/v1/people?text={person.Number}")).Items.Single();
         var history = await world.EventuallyAsync(() => world.GetAsync<Page<HistoryLine>>($"/api/v1/people/{person.Number}/history"), h => h.Items.Any(l => l.What == "person.changed"));
         var line = history.Items.First(l => l.What == "person.changed");

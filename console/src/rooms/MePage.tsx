@@ -195,7 +195,7 @@ function SessionList() {
         {list.data?.items.map((s) => (
           <li key={s.id} className={rooms.line}>
             <span>
-              {s.current ? 'This browser' : s.address} <span className={rooms.quiet}>seen {ago(s.seen)} ago</span>
+              {s.current ? 'This browser' : s.address} <span className={rooms.quiet}>seen {ago(s.seen)}</span>
             </span>
             {!s.current && <Button onPress={() => end.mutate(s.id)}>End</Button>}
           </li>

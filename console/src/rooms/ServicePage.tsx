@@ -87,8 +87,7 @@ function NoticeTexts() {
                 </Notice>
               )}
               <b>{look.data.subject}</b>
-              {/* What the service escaped, in a frame that runs nothing. */}
-              <iframe title="The notice as a mail" className={rooms.mail} sandbox="" srcDoc={look.data.html} />
+              <div className={rooms.mail}>{look.data.text}</div>
             </>
           ) : (
             <p className={rooms.quiet}>The preview shows here.</p>
@@ -138,7 +137,7 @@ function Hooks() {
                 {hook.problem
                   ? `Does not answer, tried ${hook.attempts} times: ${hook.problem}`
                   : hook.sentAt
-                    ? `Told up to entry ${hook.nextPosition}, the last time ${ago(hook.sentAt)} ago`
+                    ? `Told up to entry ${hook.nextPosition}, the last time ${ago(hook.sentAt)}`
                     : `Waits for entries from ${hook.nextPosition} on`}
               </span>
             </span>
@@ -214,7 +213,7 @@ function Sessions() {
               </td>
               <td>{s.address}</td>
               <td>{s.way}</td>
-              <td>{ago(s.seen)} ago</td>
+              <td>{ago(s.seen)}</td>
               <td>
                 {s.current ? <span className={rooms.quiet}>this browser</span> : <Button onPress={() => end.mutate(s.id)}>End</Button>}
               </td>

@@ -127,7 +127,7 @@ public static class HookEndpoints
             if (body.Position < 0) throw Problem.Invalid("A position is 0 or more.", "position");
             await store.WriteAsync(async s =>
             {
-                if (!await s.ReplayHookAsync(id, body.Position, time.Milliseconds())) throw Problem.NotFound($"hook '{id}'", "See GET /api/v1/hooks.");
+                if (!await s.ReplayHookAsync(id, body.Position, time.Milliseconds())) throw Problem.NotFound($"hook '{id}'", "See 'oikonom hooks list'.");
                 s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "hook.replayed", null, null, ("hook", id), ("from", body.Position)));
             }, cancel);
             return TypedResults.NoContent();
@@ -136,7 +136,7 @@ public static class HookEndpoints
         {
             await store.WriteAsync(async s =>
             {
-                if (!await s.EndHookAsync(id)) throw Problem.NotFound($"hook '{id}'", "See GET /api/v1/hooks.");
+                if (!await s.EndHookAsync(id)) throw Problem.NotFound($"hook '{id}'", "See 'oikonom hooks list'.");
                 s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "hook.ended", null, null, ("hook", id)));
             }, cancel);
             return TypedResults.NoContent();
