@@ -92,17 +92,18 @@ internal static class AskCommands
         var file = new Argument<FileInfo>("file") { Description = "a delimited file whose header names kind, person, entitlement, until, reason and attributes" };
         var reason = new Option<string?>("--reason") { Description = "where a row gives none" };
         var dry = new Option<bool>("--dry-run") { Description = "only look at the rows" };
+        var whole = new Option<bool>("--whole") { Description = "decide on the file as a whole; raised only when every row is sound" };
         return Commands.Make("bulk", "Raises one request for each row of a file.", "oikonom requests bulk access.csv --dry-run", async (parsed, cancel) =>
         {
             var path = parsed.GetValue(file)!;
             if (!path.Exists) throw new CliFault(Exit.Usage, $"There is no file {path.Name}.");
             using var service = new Service();
-            var (answer, raw) = await service.PostAsync<BulkAnswer>("/api/v1/requests/bulk", new BulkBody(await File.ReadAllTextAsync(path.FullName, cancel), parsed.GetValue(dry), parsed.GetValue(reason)), cancel);
+            var (answer, raw) = await service.PostAsync<BulkAnswer>("/api/v1/requests/bulk", new BulkBody(await File.ReadAllTextAsync(path.FullName, cancel), parsed.GetValue(dry), parsed.GetValue(reason), parsed.GetValue(whole)), cancel);
             if (Commands.IsJson(parsed)) return Show.Json(raw);
             Show.Table(["Row", "Kind", "Person", "Result"], answer.Items.Select(i => (IReadOnlyList<string>)[i.Line.ToString(CultureInfo.InvariantCulture), i.Kind, i.Person, i.Number is { } n ? $"request {n}" : i.Message]), "");
             Show.Line($"{answer.Rows} rows: {answer.Sound} sound, {answer.Rows - answer.Sound} not; {answer.Raised} raised.");
             return answer.Sound == answer.Rows ? Exit.Good : Exit.Refused;
-        }, file, reason, dry);
+        }, file, reason, dry, whole);
     }
 
     private static Command Say(string verb, string description, string example, string? word, Func<string, string, (string Path, object Body)> call)

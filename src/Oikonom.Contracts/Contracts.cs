@@ -135,7 +135,7 @@ public sealed record HistoryLine(string Entry, DateTimeOffset At, string Actor, 
 
 public sealed record RequestSummary(string Id, long Number, string Kind, string State, string StateText, string PersonId, string Person, string PersonNumber, string Department, string Site, string Start,
     string WaitsOn, DateTimeOffset Since, string? Problem, DateTimeOffset CreatedAt, DateTimeOffset? CompletedAt, string Requester,
-    bool Late = false, string Source = "", string Stage = "", DateTimeOffset? Due = null, bool Held = false, bool Privileged = false, string? Effect = null, string? PlanDigest = null, string Cause = "");
+    bool Late = false, string Source = "", string Stage = "", DateTimeOffset? Due = null, bool Held = false, bool Privileged = false, string? Effect = null, string? PlanDigest = null, string Cause = "", string? Batch = null);
 public sealed record AttributeChangeView(string Name, IReadOnlyList<string> Before, IReadOnlyList<string> After);
 public sealed record ChangeView(int Ordinal, string Kind, string Text, string Target, string Subject, DateTimeOffset? Due, bool Later, IReadOnlyList<AttributeChangeView> Attributes, ReasonView Reason);
 public sealed record StepView(string Id, int Ordinal, string State, string Text, int Attempts, string? Problem, DateTimeOffset Due, DateTimeOffset? DoneAt, bool Later);
@@ -207,7 +207,8 @@ public sealed record ItemView(string Key, string Title, string Target, string? E
 
 /// <summary>What a request would bring, before it is raised. Nothing is reserved; account names are those free now.</summary>
 public sealed record RequestPreview(bool Sound, IReadOnlyList<FieldProblem> Problems, IReadOnlyList<OpenField> Open, IReadOnlyList<string> Templates, IReadOnlyList<ChangeView> Plan, IReadOnlyList<ItemView> Items, string Workflow, IReadOnlyList<StageView> Stages, string? Note);
-public sealed record BulkBody(string Csv, bool? DryRun = null, string? Reason = null);
+/// <param name="Whole">The file is decided as a whole: each approver decides on all of their rows at once; and it is raised only when every row is sound.</param>
+public sealed record BulkBody(string Csv, bool? DryRun = null, string? Reason = null, bool? Whole = null);
 public sealed record BulkRow(int Line, string Kind, string Person, bool Sound, string Message, string? Id, long? Number);
 public sealed record BulkAnswer(int Rows, int Sound, int Raised, IReadOnlyList<BulkRow> Items);
 public sealed record CatalogueEntry(string Key, string Title, string Description, string Kind, string Target, string? Owner, string? OwnerName, bool Privileged, int? MostHolders, long Holders);

@@ -419,6 +419,46 @@ public sealed class ApprovalTests(Servers servers)
 
     private static (int, string) Short((int Status, string Code, string Detail) refused) => (refused.Status, refused.Code);
 
+    [Theory]
+    [InlineData("sqlite")]
+    [InlineData("postgres")]
+    public async Task A_file_is_decided_row_by_row_or_as_a_whole(string engine)
+    {
+        await using var world = await StartAsync(engine);
+        var (one, two) = (await PersonAsync(world), await PersonAsync(world));
+        var ines = await world.SignInAsync("ines");
+        var mara = await world.SignInAsync("mara");
+        async Task<BulkAnswer> SendAsync(string csv) => (await (await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests/bulk", new BulkBody(csv, null, "audit", true)))).Content.ReadFromJsonAsync<BulkAnswer>())!;
+        string Csv(string last) => $"kind,person,entitlement,until\naccess,{one.Number},directory/payments,2027-01-31\naccess,{last},directory/payments,2027-01-31\n";
+
+        // One row that is not sound: nothing of the file is raised.
+        var refused = await SendAsync(Csv("E0"));
+        Assert.Equal((2, 1, 0), (refused.Rows, refused.Sound, refused.Raised));
+        Assert.Empty((await world.GetAsync<Page<RequestSummary>>("/api/v1/requests?kind=access")).Items);
+
+        var raised = await SendAsync(Csv(two.Number));
+        Assert.Equal(2, raised.Raised);
+        var requests = new List<RequestDetail>();
+        foreach (var row in raised.Items) requests.Add(await world.WaitForAsync(row.Id!, "deciding"));
+        Assert.Single(requests.Select(r => r.Summary.Batch).Distinct());
+        Assert.Equal((409, "whole-file"), Short(await RefusedAsync(world, requests[0], "approve", new ApproveBody(requests[0].PlanDigest!, null), "mara")));
+
+        // One of them alone, or one whose plan is another: neither is approved.
+        async Task<ManyAnswer> ApproveAllAsync(params Bound[] bound) => (await (await World.OkAsync(mara.PostAsJsonAsync("/api/v1/requests/approve-many", new ManyBody(bound)))).Content.ReadFromJsonAsync<ManyAnswer>())!;
+        var (first, second) = (new Bound(requests[0].Summary.Id, requests[0].PlanDigest!), new Bound(requests[1].Summary.Id, requests[1].PlanDigest!));
+        Assert.Equal((0, 1), ((await ApproveAllAsync(first)).Done, (await ApproveAllAsync(first)).Refused));
+        Assert.Equal((0, 2), ((await ApproveAllAsync(first, second with { PlanDigest = "other" })).Done, (await ApproveAllAsync(first, second with { PlanDigest = "other" })).Refused));
+        Assert.Equal("Line manager", (await world.RequestAsync(first.Id)).Summary.Stage);
+        Assert.Equal(2, (await ApproveAllAsync(first, second)).Done);
+
+        // The owner says no to one: that is no to the file.
+        var owner = await world.RequestAsync(first.Id, "tomas");
+        Assert.Equal("Owner", owner.Summary.Stage);
+        await DoAsync(world, owner, "decline", new DeclineBody("not this year"), "tomas");
+        foreach (var bound in new[] { first, second }) await world.WaitForAsync(bound.Id, "declined");
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
+    }
+
     [Fact]
     public async Task An_approver_changes_the_templates_only_where_the_workflow_says_so()
     {

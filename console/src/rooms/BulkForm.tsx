@@ -14,8 +14,9 @@ export function BulkForm() {
   const queries = useQueryClient();
   const [csv, setCsv] = useState('');
   const [reason, setReason] = useState('');
+  const [whole, setWhole] = useState(false);
   const send = useMutation({
-    mutationFn: (dryRun: boolean) => ask(api.POST('/api/v1/requests/bulk', { body: { csv, dryRun, reason: reason || null } })),
+    mutationFn: (dryRun: boolean) => ask(api.POST('/api/v1/requests/bulk', { body: { csv, dryRun, reason: reason || null, whole } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['requests'] }),
   });
   const answer = send.data;
@@ -44,11 +45,15 @@ export function BulkForm() {
         </p>
         <Field label="Rows" value={csv} onChange={setCsv} long />
         <Field label="Reason where a row gives none" value={reason} onChange={setReason} />
+        <label>
+          <input type="checkbox" checked={whole} onChange={(event) => setWhole(event.target.checked)} /> Decide on the file as a whole:
+          raised only when every row is sound, and each approver says yes or no to all of their rows at once
+        </label>
         <div className={style.actions}>
           <Button kind={looked ? 'plain' : 'main'} isDisabled={csv.trim().length === 0 || send.isPending} onPress={() => send.mutate(true)}>
             Look at it
           </Button>
-          {looked && answer.sound > 0 && (
+          {looked && answer.sound > 0 && (!whole || answer.sound === answer.rows) && (
             <Button kind="main" isDisabled={send.isPending} onPress={() => send.mutate(false)}>
               Raise {answer.sound} request{answer.sound === 1 ? '' : 's'}
             </Button>

@@ -21,17 +21,24 @@ export function InboxPage() {
     queryKey: ['requests', 'inbox'],
     queryFn: () => ask(api.GET('/api/v1/inbox', { params: { query: { limit: 200 } } })),
   });
-  const rows = inbox.data?.items ?? [];
+  const rows = useMemo(() => inbox.data?.items ?? [], [inbox.data]);
   const here = useMemo(() => new Set(rows.map((r) => r.id)), [rows]);
   const picked = rows.filter((r) => chosen.has(r.id));
   const toggle = useCallback(
     (id: string) =>
       setChosen((before) => {
         const after = new Set([...before].filter((b) => here.has(b)));
-        if (!after.delete(id)) after.add(id);
+        // A file that is decided as a whole is chosen as one.
+        const batch = rows.find((r) => r.id === id)?.batch;
+        const together = batch ? rows.filter((r) => r.batch === batch && r.state === 'deciding').map((r) => r.id) : [id];
+        const off = after.has(id);
+        for (const one of together) {
+          if (off) after.delete(one);
+          else after.add(one);
+        }
         return after;
       }),
-    [here],
+    [here, rows],
   );
   const to = (state: string) => picked.filter((r) => r.state === state);
   const canApprove = to('deciding').length > 0;
@@ -123,7 +130,7 @@ const columnsOf = (chosen: ReadonlySet<string>, toggle: (id: string) => void): C
       </Link>
     ),
   },
-  { title: 'Kind', width: '5rem', cell: (r) => r.kind },
+  { title: 'Kind', width: '5rem', cell: (r) => (r.batch ? <span title="of a file that is decided as a whole">{r.kind} ▤</span> : r.kind) },
   { title: 'Effect', width: 'minmax(14rem, 3fr)', cell: (r) => <span title={r.effect ?? undefined}>{r.effect || r.cause}</span> },
   { title: 'Stage', width: 'minmax(8rem, 1fr)', cell: (r) => (r.stage ? r.stage : <StateMark state={r.state} />) },
   {

@@ -43,7 +43,7 @@ public sealed class HandRequests(Store.Store store, EditionBook editions, TimePr
     private static Problem Refused(IReadOnlyList<FieldProblem> problems) =>
         new(400, "invalid", "Not valid", string.Join(" ", problems.Select(p => p.Message)), ("field", problems[0].Field), ("problems", problems));
 
-    private async Task<string> RaiseAsync(Session s, Ready ready, ClaimsPrincipal user, Edition edition)
+    private async Task<string> RaiseAsync(Session s, Ready ready, ClaimsPrincipal user, Edition edition, string batch = "")
     {
         var now = time.GetUtcNow();
         var at = now.ToUnixTimeMilliseconds();
@@ -63,6 +63,7 @@ public sealed class HandRequests(Store.Store store, EditionBook editions, TimePr
             Workflow = Case.DefaultFor(edition, kind).Name,
             Source = Workflow.ByHand,
             Wish = ready.Wish.ToJson(),
+            Batch = batch,
             Cause = JsonSerializer.Serialize(CauseOf(ready, edition)),
         };
         await s.AddRequestsAsync([request]);
@@ -410,33 +411,53 @@ public sealed class HandRequests(Store.Store store, EditionBook editions, TimePr
         if (body.Csv is not { Length: > 0 and <= 5_000_000 }) throw Problem.Invalid("Give the text of a delimited file of 5 MB at most.", "csv");
         var edition = await editions.CurrentAsync(cancel);
         var rows = BulkFile.Read(body.Csv, edition.Rulebook);
+        if (body.Whole == true && body.DryRun != true) return await WholeAsync(rows, body, user, edition, cancel);
         var outcomes = new List<BulkRow>();
-        foreach (var (line, request, fault) in rows)
+        foreach (var row in rows) outcomes.Add(await store.WriteAsync(s => RowAsync(s, row, body, user, edition, ""), cancel));
+        return new(outcomes.Count, outcomes.Count(o => o.Sound), outcomes.Count(o => o.Id is not null), outcomes);
+    }
+
+    /// <summary>All rows in one decision, as one file; none when one of them is not sound.</summary>
+    private async Task<BulkAnswer> WholeAsync(IReadOnlyList<(int Line, NewRequest? Request, string? Fault)> rows, BulkBody body, ClaimsPrincipal user, Edition edition, CancellationToken cancel)
+    {
+        var outcomes = new List<BulkRow>();
+        try
         {
-            if (fault is not null)
+            await store.WriteAsync(async s =>
             {
-                outcomes.Add(new(line, request?.Kind ?? "", request?.Person ?? "", false, fault, null, null));
-                continue;
-            }
-            var asked = request! with { Reason = request.Reason ?? body.Reason };
-            try
-            {
-                var (id, number, effect) = await store.WriteAsync<(string?, long?, string)>(async s =>
-                {
-                    var ready = await ReadAsync(s, asked, user, edition);
-                    await RequireAloneAsync(s, ready);
-                    if (ready.Problems.Count > 0) throw Refused(ready.Problems);
-                    if (body.DryRun == true) return (null, null, CauseOf(ready, edition).Text);
-                    var made = await RaiseAsync(s, ready, user, edition);
-                    return (made, (await s.RequestAsync(made))?.Number, CauseOf(ready, edition).Text);
-                }, cancel);
-                outcomes.Add(new(line, asked.Kind, asked.Person ?? asked.Record?.GetValueOrDefault(BuiltIn.Family) ?? "", true, effect, id, number));
-            }
-            catch (Problem problem)
-            {
-                outcomes.Add(new(line, asked.Kind, asked.Person ?? "", false, problem.Message, null, null));
-            }
+                outcomes.Clear();
+                var batch = Guid.CreateVersion7(time.GetUtcNow()).ToString();
+                foreach (var row in rows) outcomes.Add(await RowAsync(s, row, body, user, edition, batch));
+                if (outcomes.Exists(o => !o.Sound)) throw Problem.Conflict("not-sound", "Not every row is sound.");
+            }, cancel);
+        }
+        catch (Problem refused) when (refused.Code == "not-sound")
+        {
+            // Nothing was written: the file is raised whole or not at all.
+            outcomes = [.. outcomes.Select(o => o with { Id = null, Number = null })];
         }
         return new(outcomes.Count, outcomes.Count(o => o.Sound), outcomes.Count(o => o.Id is not null), outcomes);
+    }
+
+    /// <summary>Raises one row, or only looks at it, inside a decision. A row that is not sound writes nothing.</summary>
+    private async Task<BulkRow> RowAsync(Session s, (int Line, NewRequest? Request, string? Fault) row, BulkBody body, ClaimsPrincipal user, Edition edition, string batch)
+    {
+        var (line, request, fault) = row;
+        if (fault is not null) return new(line, request?.Kind ?? "", request?.Person ?? "", false, fault, null, null);
+        var asked = request! with { Reason = request.Reason ?? body.Reason };
+        try
+        {
+            var ready = await ReadAsync(s, asked, user, edition);
+            await RequireAloneAsync(s, ready);
+            if (ready.Problems.Count > 0) throw Refused(ready.Problems);
+            var name = asked.Person ?? asked.Record?.GetValueOrDefault(BuiltIn.Family) ?? "";
+            if (body.DryRun == true) return new(line, asked.Kind, name, true, CauseOf(ready, edition).Text, null, null);
+            var made = await RaiseAsync(s, ready, user, edition, batch);
+            return new(line, asked.Kind, name, true, CauseOf(ready, edition).Text, made, (await s.RequestAsync(made))?.Number);
+        }
+        catch (Problem problem)
+        {
+            return new(line, asked.Kind, asked.Person ?? "", false, problem.Message, null, null);
+        }
     }
 }

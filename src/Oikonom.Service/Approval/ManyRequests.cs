@@ -62,27 +62,38 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
     }
 
     public Task<ManyAnswer> ApproveAsync(IReadOnlyList<Bound> requests, string? remark, ClaimsPrincipal user, CancellationToken cancel) =>
-        EachAsync(requests, (s, bound) => desk.ApproveAsync(s, bound.Id, user, new(bound.PlanDigest, remark), cancel), cancel);
+        EachAsync(requests, (s, bound) => desk.ApproveAsync(s, bound.Id, user, new(bound.PlanDigest, remark), cancel), cancel, (s, batch) => desk.MineOfAsync(s, batch, user, cancel));
 
     public Task<ManyAnswer> ReleaseAsync(IReadOnlyList<Bound> requests, ClaimsPrincipal user, CancellationToken cancel) =>
         EachAsync(requests, (s, bound) => desk.ReleaseAsync(s, bound.Id, user, bound.PlanDigest, cancel), cancel);
 
-    /// <summary>Each is a decision of its own: one that is refused leaves the others.</summary>
-    private async Task<ManyAnswer> EachAsync(IReadOnlyList<Bound> requests, Func<Session, Bound, Task> decide, CancellationToken cancel)
+    /// <summary>
+    /// Each is a decision of its own: one that is refused leaves the others. Those of a file that is decided as a
+    /// whole are one decision, and all that are the caller's must be among them.
+    /// </summary>
+    private async Task<ManyAnswer> EachAsync(IReadOnlyList<Bound> requests, Func<Session, Bound, Task> decide, CancellationToken cancel, Func<Session, string, Task<IReadOnlyList<string>>>? wholeOf = null)
     {
         Limit(requests.Count);
         var outcomes = new List<ManyOutcome>();
-        foreach (var bound in requests.DistinctBy(r => r.Id))
+        var rows = wholeOf is null ? [] : await store.ReadAsync(s => s.RequestsByIdAsync([.. requests.Select(r => r.Id).Distinct()]), cancel);
+        var batches = rows.Where(r => r.Batch.Length > 0).ToDictionary(r => r.Id, r => r.Batch, StringComparer.Ordinal);
+        foreach (var group in requests.DistinctBy(r => r.Id).GroupBy(r => batches.GetValueOrDefault(r.Id, r.Id)))
         {
+            string? problem = null;
             try
             {
-                await store.WriteAsync(s => decide(s, bound), cancel);
-                outcomes.Add(new(bound.Id, null, true, null));
+                await store.WriteAsync(async s =>
+                {
+                    if (wholeOf is not null && batches.ContainsKey(group.First().Id) && (await wholeOf(s, group.Key)).Count(id => !group.Any(g => g.Id == id)) is > 0 and var missing)
+                        throw new RefusedMove("whole-file", $"The file is decided as a whole, and {missing} more of its requests wait for you; choose all of them.");
+                    foreach (var bound in group) await decide(s, bound);
+                }, cancel);
             }
             catch (Exception refused) when (refused is Problem or RefusedMove)
             {
-                outcomes.Add(new(bound.Id, null, false, refused.Message));
+                problem = refused.Message;
             }
+            outcomes.AddRange(group.Select(bound => new ManyOutcome(bound.Id, null, problem is null, problem)));
         }
         return new(outcomes.Count(o => o.Done), outcomes.Count(o => !o.Done), outcomes);
     }

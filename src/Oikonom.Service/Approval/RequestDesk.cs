@@ -38,7 +38,32 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     public Task ApproveAsync(string id, ClaimsPrincipal user, Approval approval, CancellationToken cancel)
     {
         Check(approval.Remark);
-        return store.WriteAsync(s => ApproveAsync(s, id, user, approval, cancel), cancel);
+        return store.WriteAsync(async s =>
+        {
+            if ((await RequireAsync(s, id)).Batch is { Length: > 0 } batch && (await MineOfAsync(s, batch, user, cancel)).Count > 1)
+                throw new RefusedMove("whole-file", "It was asked for in a file that is decided as a whole: choose all of its requests in the inbox, look at what they bring together, and decide on them at once.");
+            await ApproveAsync(s, id, user, approval, cancel);
+        }, cancel);
+    }
+
+    /// <summary>The requests of a file that the user may decide now.</summary>
+    public async Task<IReadOnlyList<string>> MineOfAsync(Session s, string batch, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var mine = new List<string>();
+        foreach (var row in await s.DecidingOfBatchAsync(batch))
+        {
+            var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), time.GetUtcNow());
+            try
+            {
+                of.RequireVotes(user.AsParty(), time.GetUtcNow());
+                mine.Add(row.Id);
+            }
+            catch (RefusedMove)
+            {
+                // Somebody else's: they decide on their part of the file.
+            }
+        }
+        return mine;
     }
 
     /// <summary>Approves inside a decision, so that many can be approved as one.</summary>
@@ -70,23 +95,31 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         var why = Text(reason, "reason", "Say why: a decline needs a reason.");
         return store.WriteAsync(async s =>
         {
-            var of = await LoadAsync(s, id, cancel);
-            if (of.Row.State != "asked") RequireState(of, RequestState.Deciding, RequestEvent.Decline);
-            var mine = of.RequireVotes(user.AsParty(), time.GetUtcNow());
-            // Where each item is decided on its own, a decline is of those that are the actor's.
-            var struck = items ?? (of.Stage is { PerItem: true } ? [.. mine.Select(m => m.Ballot.Item)] : []);
-            if (struck.Count > 0 && of.Items.Any(i => !struck.Contains(i.Key) && !struck.Contains(i.Target)))
-            {
-                RequireStrikable(of, struck);
-                await StrikeAsync(s, of, user, struck, why);
-                await SaveAsync(s, of.Row);
-                return;
-            }
-            await VoteAsync(s, of, user, mine[0].Ballot, mine[0].For, "declined", why, new Dictionary<string, string>());
-            await stages.EnterAsync(s, of, RequestEvent.Decline);
-            notices.ToRequester(s, of, NoticeEvents.Declined, new() { ["by"] = user.UserName(), ["text"] = why });
-            await SaveAsync(s, of.Row);
+            // A file that is decided as a whole is declined as one.
+            var batch = (await RequireAsync(s, id)).Batch;
+            foreach (var other in batch.Length == 0 ? [] : (await MineOfAsync(s, batch, user, cancel)).Where(m => m != id)) await DeclineAsync(s, other, user, why, null, cancel);
+            await DeclineAsync(s, id, user, why, batch.Length == 0 ? items : null, cancel);
         }, cancel);
+    }
+
+    private async Task DeclineAsync(Session s, string id, ClaimsPrincipal user, string why, IReadOnlyList<string>? items, CancellationToken cancel)
+    {
+        var of = await LoadAsync(s, id, cancel);
+        if (of.Row.State != "asked") RequireState(of, RequestState.Deciding, RequestEvent.Decline);
+        var mine = of.RequireVotes(user.AsParty(), time.GetUtcNow());
+        // Where each item is decided on its own, a decline is of those that are the actor's.
+        var struck = items ?? (of.Stage is { PerItem: true } ? [.. mine.Select(m => m.Ballot.Item)] : []);
+        if (struck.Count > 0 && of.Items.Any(i => !struck.Contains(i.Key) && !struck.Contains(i.Target)))
+        {
+            RequireStrikable(of, struck);
+            await StrikeAsync(s, of, user, struck, why);
+            await SaveAsync(s, of.Row);
+            return;
+        }
+        await VoteAsync(s, of, user, mine[0].Ballot, mine[0].For, "declined", why, new Dictionary<string, string>());
+        await stages.EnterAsync(s, of, RequestEvent.Decline);
+        notices.ToRequester(s, of, NoticeEvents.Declined, new() { ["by"] = user.UserName(), ["text"] = why });
+        await SaveAsync(s, of.Row);
     }
 
     /// <summary>Declines by the rule when nobody decided in time.</summary>

@@ -19,7 +19,7 @@ public static class RequestViews
     public static RequestSummary Summary(RequestRow row) => new(
         row.Id, row.Number, row.Kind, row.State, RequestMachine.Name(StageEntry.StateOf(row)), row.PersonId, row.Display, row.PersonNumber, row.Department, row.Site, row.StartDay,
         WaitsOn(row), row.SinceAt.ToInstant(), row.Problem.Length > 0 ? row.Problem : null, row.CreatedAt.ToInstant(), row.CompletedAt.ToInstant(), row.Requester,
-        row.Late == 1, row.Source, row.StageTitle, StageClock.FromJson(row.Clock).Deadline.ToInstant(), row.Held.Length > 0);
+        row.Late == 1, row.Source, row.StageTitle, StageClock.FromJson(row.Clock).Deadline.ToInstant(), row.Held.Length > 0, Batch: row.Batch.Length > 0 ? row.Batch : null);
 
     /// <summary>A summary with the effect and the digest it is bound to: enough to decide on from a list.</summary>
     public static RequestSummary WithEffect(RequestRow row, Edition? edition)

@@ -101,7 +101,7 @@ public static class History
         // The most telling of what the entry says, in this order.
         var said = new[] { "change", "entitlement", "account", "target", "text", "title", "stage", "requestKind", "why", "problem", "remark", "note" }
             .Select(name => name == "change" ? Text(body, name).Replace('-', ' ') : Text(body, name)).Where(t => t.Length > 0).Distinct(StringComparer.Ordinal).Take(4).ToList();
-        return new(row.Id, row.At.ToInstant(), row.Actor, Text(body, "onBehalf") is { Length: > 0 } other ? other : null, row.Kind, said.Count == 0 ? what : $"{what}: {string.Join(", ", said)}", Changes(body),
+        return new(row.Id, row.At.ToInstant(), row.Actor, Text(body, "for") is { Length: > 0 } other ? other : null, row.Kind, said.Count == 0 ? what : $"{what}: {string.Join(", ", said)}", Changes(body),
             row.RequestId, row.RequestId is not null && numbers.TryGetValue(row.RequestId, out var number) ? number : null, body.TryGetProperty("edition", out var edition) && edition.TryGetInt32(out var e) ? e : null);
     }
 

@@ -55,6 +55,9 @@ public sealed class RequestRow
     public string? PlanBefore { get; set; }
     public long Late { get; set; }
 
+    /// <summary>The file it was asked for in, when that is decided as a whole; else "".</summary>
+    public string Batch { get; init; } = "";
+
     // Joined from the person.
     public string Display { get; init; } = "";
     public string PersonNumber { get; init; } = "";
@@ -117,15 +120,15 @@ public static class RequestTables
 {
     private const string Columns =
         "r.number, r.id, r.kind, r.state, r.stage, r.person_id, r.requester, r.cause, r.edition, r.workflow, r.plan, r.plan_digest, r.stage_title, r.deciders, r.decider_role, r.decider_why, " +
-        "r.problem, r.candidates, r.chosen, r.since_at, r.created_at, r.updated_at, r.completed_at, r.due_at, r.attempts, r.lease_owner, r.lease_until, r.fence, r.version, r.source, r.wish, r.ballots, r.round, r.clock, r.clock_at, r.held, r.plan_before, r.late, " +
+        "r.problem, r.candidates, r.chosen, r.since_at, r.created_at, r.updated_at, r.completed_at, r.due_at, r.attempts, r.lease_owner, r.lease_until, r.fence, r.version, r.source, r.wish, r.ballots, r.round, r.clock, r.clock_at, r.held, r.plan_before, r.late, r.batch, " +
         "p.display, p.number AS person_number, p.department, p.site, p.start_day, p.title";
 
     private const string From = "FROM requests r JOIN people p ON p.id=r.person_id";
 
     public static Task AddRequestsAsync(this Session session, IReadOnlyCollection<RequestRow> rows) => session.BulkAsync(
-        "INSERT INTO requests (id, kind, state, stage, person_id, requester, cause, edition, workflow, stage_title, deciders, decider_role, decider_why, problem, candidates, chosen, since_at, created_at, updated_at, due_at, attempts, lease_owner, lease_until, fence, version, source, wish) " +
-        "SELECT id, kind, state, 0, person_id, requester, cause, edition, workflow, '', '', '', '', '', '', '{{}}', created_at, created_at, created_at, created_at, 0, '', 0, 0, 1, source, wish FROM {rows} AS x".Replace("{{}}", "{}", StringComparison.Ordinal),
-        rows, ("id", "text"), ("kind", "text"), ("state", "text"), ("person_id", "text"), ("requester", "text"), ("cause", "text"), ("edition", "bigint"), ("workflow", "text"), ("created_at", "bigint"), ("source", "text"), ("wish", "text"));
+        "INSERT INTO requests (id, kind, state, stage, person_id, requester, cause, edition, workflow, stage_title, deciders, decider_role, decider_why, problem, candidates, chosen, since_at, created_at, updated_at, due_at, attempts, lease_owner, lease_until, fence, version, source, wish, batch) " +
+        "SELECT id, kind, state, 0, person_id, requester, cause, edition, workflow, '', '', '', '', '', '', '{{}}', created_at, created_at, created_at, created_at, 0, '', 0, 0, 1, source, wish, batch FROM {rows} AS x".Replace("{{}}", "{}", StringComparison.Ordinal),
+        rows, ("id", "text"), ("kind", "text"), ("state", "text"), ("person_id", "text"), ("requester", "text"), ("cause", "text"), ("edition", "bigint"), ("workflow", "text"), ("created_at", "bigint"), ("source", "text"), ("wish", "text"), ("batch", "text"));
 
     public static Task<RequestRow?> RequestAsync(this Session session, string id, bool forUpdate = false) =>
         session.FirstAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.id=@id{(forUpdate && session.Engine.ForUpdate.Length > 0 ? " FOR UPDATE OF r" : "")}", new { id });
@@ -223,6 +226,10 @@ public static class RequestTables
 
     public static Task<IReadOnlyList<RequestRow>> RequestsByIdAsync(this Session session, IReadOnlyCollection<string> ids) => session.BulkQueryAsync<RequestRow, object>(
         $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.id JOIN people p ON p.id=r.person_id", [.. ids.Select(id => new { Id = id })], ("id", "text"));
+
+    /// <summary>The requests of a file that is decided as a whole, while they wait for a decision.</summary>
+    public static Task<IReadOnlyList<RequestRow>> DecidingOfBatchAsync(this Session session, string batch) => session.QueryAsync<RequestRow>(
+        $"SELECT {Columns} {From} WHERE r.batch=@batch AND r.batch<>'' AND r.state='deciding' ORDER BY r.number", new { batch });
 
     /// <summary>Requests that are planned and wait for a person.</summary>
     public static Task<IReadOnlyList<RequestRow>> WaitingRequestsAsync(this Session session) => session.QueryAsync<RequestRow>(
