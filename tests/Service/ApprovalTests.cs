@@ -460,6 +460,26 @@ public sealed class ApprovalTests(Servers servers)
     }
 
     [Fact]
+    public async Task A_role_limited_to_a_target_acts_on_nothing_that_touches_another()
+    {
+        await using var world = await StartAsync();
+        var edda = await world.SignInAsync("edda");
+        await World.OkAsync(edda.PutAsJsonAsync("/api/v1/users/fay", new UserBody("Fay", "", ["operator"], null, World.Password, true, new Dictionary<string, ReachBody> { ["operator"] = new(Targets: ["facilities"]) })));
+        var row = HrRow.New();
+        world.WriteHr([row]);
+        await world.RunIntakeAsync();
+        var request = await world.WaitForAsync((await world.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={row.Family}")).Items.Single().Id, "deciding");
+        request = await ApproveAsync(world, request, "mara");
+        Assert.Equal("releasing", request.Summary.State);
+        Assert.Equal(403, (await RefusedAsync(world, request, "release", new ReleaseBody(request.PlanDigest!), "fay")).Status);
+        Assert.Equal((403, "out-of-reach"), Short(await World.RefusedAsync((await world.SignInAsync("fay")).PostAsJsonAsync("/api/v1/targets/directory/check", new { }))));
+        await world.ReleaseAsync(request);
+        await world.WaitForAsync(request.Summary.Id, "completed");
+        Assert.Equal((403, "out-of-reach"), Short(await RefusedAsync(world, request, "retry", new { }, "fay")));
+        await DoAsync(world, request, "retry", new { }, "otto");
+    }
+
+    [Fact]
     public async Task An_approver_changes_the_templates_only_where_the_workflow_says_so()
     {
         await using var world = await StartAsync(change: (path, text) => path == "workflows/access.yaml" ? text.Replace("may-change: [until]", "may-change: [until, templates]", StringComparison.Ordinal) : text);

@@ -8,8 +8,10 @@ public sealed record Party(string UserName, IReadOnlySet<string> Roles, string? 
     /// <summary>The roles that are limited to a part of the organisation.</summary>
     public IReadOnlyDictionary<string, Reach> Reach { get; init; } = Everywhere;
 
-    /// <summary>True when the party has the role where the person of a request works.</summary>
-    public bool Holds(string role, Circumstances about) => Roles.Contains(role) && (!Reach.TryGetValue(role, out var reach) || reach.Covers(about.Facts.Site, about.Facts.Text(People.BuiltIn.Department)));
+    /// <summary>True when the party has the role where the person of a request works, and for all targets it touches.</summary>
+    /// <param name="target">The one target that counts, such as that of a task; null means all of the request.</param>
+    public bool Holds(string role, Circumstances about, string? target = null) => Roles.Contains(role) && (!Reach.TryGetValue(role, out var reach) ||
+        (reach.Covers(about.Facts.Site, about.Facts.Text(People.BuiltIn.Department)) && (target is not null ? reach.CoversTarget(target) : about.Items.All(i => reach.CoversTarget(i.Target)))));
 
     /// <summary>True when the request is the party's own, or for them.</summary>
     public bool IsConcerned(Circumstances about) => UserName == about.Requester || (Number is { Length: > 0 } number && number == about.Beneficiary);

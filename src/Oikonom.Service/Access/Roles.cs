@@ -49,4 +49,12 @@ public static class Roles
         if (user.ReachOf(roles) is { } parts && !parts.Any(p => p.Covers(site, department)))
             throw new Hosting.Problem(403, "out-of-reach", "Not allowed", $"Your role is limited to another part of the organisation; this person works at {site}, {department}.");
     }
+
+    /// <summary>Refuses when each of the caller's roles named is limited to targets that do not include all of these.</summary>
+    public static void RequireTargets(this ClaimsPrincipal user, IReadOnlyList<string> targets, params IReadOnlyList<string> roles)
+    {
+        var party = user.AsParty();
+        if (!party.Roles.Any(r => roles.Contains(r) && (!party.Reach.TryGetValue(r, out var reach) || targets.All(reach.CoversTarget))))
+            throw new Hosting.Problem(403, "out-of-reach", "Not allowed", $"Your role is limited to other targets than {string.Join(", ", targets)}.");
+    }
 }

@@ -339,6 +339,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     {
         var row = await RequireAsync(s, id);
         user.RequireReach(row.Site, row.Department, Roles.Operator);
+        user.RequireTargets([target], Roles.Operator);
         RequestMachine.Next(StageEntry.StateOf(row), RequestEvent.Chosen, 0, 0, true);
         var candidates = JsonSerializer.Deserialize<List<ExistingAccount>>(row.Candidates) ?? [];
         if (!candidates.Exists(c => c.Target == target && c.ImmutableId == immutableId)) throw Problem.Invalid("That entry is not one of those shown.", "immutableId");
@@ -354,6 +355,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     {
         var row = await RequireAsync(s, id);
         user.RequireReach(row.Site, row.Department, Roles.Operator);
+        if (row.Plan is { } plan) user.RequireTargets([.. Plan.FromJson(plan).Changes.Select(c => c.Target).Distinct()], Roles.Operator);
         if (row.State is not ("planning" or "fulfilling" or "completed")) throw new RefusedMove("wrong-state", $"The request is {RequestMachine.Name(StageEntry.StateOf(row))}; there is nothing to try again.");
         s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "request.retried", row.PersonId, id));
         if (row.State == "planning") await PlanAnewAsync(s, row);

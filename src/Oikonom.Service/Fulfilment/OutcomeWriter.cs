@@ -209,7 +209,7 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
             s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "task.made", task.PersonId, task.RequestId, ("task", task.Id), ("title", task.Title), ("role", task.Role), ("due", LedgerEntry.Stamp(task.DueAt.ToInstant()))));
             s.Tell("tasks", task.Id);
             if (await CaseAsync(s, task.RequestId) is not { } of) continue;
-            notices.ToRole(s, of, task.Role, NoticeEvents.Task, new() { ["text"] = task.Title, ["due"] = $"{task.DueAt.ToInstant():yyyy-MM-dd HH:mm} UTC" });
+            notices.ToRole(s, of, task.Role, NoticeEvents.Task, new() { ["text"] = task.Title, ["due"] = $"{task.DueAt.ToInstant():yyyy-MM-dd HH:mm} UTC" }, task.Target);
         }
     }
 
@@ -219,7 +219,7 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
         foreach (var outcome in stopped)
         {
             if (await CaseAsync(s, outcome.Step.RequestId) is not { } of) continue;
-            notices.ToRole(s, of, Roles.Operator, NoticeEvents.Stuck, new() { ["text"] = outcome.Message });
+            notices.ToRole(s, of, Roles.Operator, NoticeEvents.Stuck, new() { ["text"] = outcome.Message }, outcome.Step.Target);
         }
     }
 

@@ -17,8 +17,9 @@ public static class TargetEndpoints
     {
         api.MapGet("/targets", ListAsync).WithName("listTargets").WithSummary("The targets of the rulebook, with what waits and what fails.").RequireAuthorization("read");
 
-        api.MapPost("/targets/{name}/check", async (string name, EditionBook editions, ConnectorBook connectors, CancellationToken cancel) =>
+        api.MapPost("/targets/{name}/check", async (string name, EditionBook editions, ConnectorBook connectors, ClaimsPrincipal user, CancellationToken cancel) =>
         {
+            user.RequireTargets([name], Roles.Operator, Roles.Engineer);
             var edition = await editions.CurrentAsync(cancel);
             if (!edition.Rulebook.Targets.ContainsKey(name)) throw Problem.NotFound($"target '{name}'", $"The rulebook has: {string.Join(", ", edition.Rulebook.Targets.Keys)}.");
             var health = await connectors.For(edition, name).CheckAsync(cancel);

@@ -47,11 +47,11 @@ public sealed class Notifier(ServiceOptions options, TimeProvider time)
     }
 
     /// <summary>To all who hold a role where the request is: by mail to each, or once to the mailbox the rulebook names for the role.</summary>
-    public void ToRole(Session s, Case of, string role, string about, Dictionary<string, string> values)
+    public void ToRole(Session s, Case of, string role, string about, Dictionary<string, string> values, string? target = null)
     {
         var mailbox = of.Edition.Rulebook.Mailboxes.GetValueOrDefault(role);
         if (mailbox is not null) ToAddress(s, of, mailbox, $"{role}s", about, values);
-        foreach (var user in of.Users.Where(u => u.Active == 1 && of.Parties.First(p => p.UserName == u.Name).Holds(role, of.About)))
+        foreach (var user in of.Users.Where(u => u.Active == 1 && of.Parties.First(p => p.UserName == u.Name).Holds(role, of.About, target)))
         {
             var (subject, body) = Text(of.Edition, about, ValuesOf(of, user.Display, values));
             if (mailbox is null) Send(s, user, about, subject, body, of.Row.Id);
