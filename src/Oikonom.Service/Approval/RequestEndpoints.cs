@@ -110,13 +110,13 @@ public static class RequestEndpoints
     /// <summary>The filter of what waits for somebody, with what was handed over to them.</summary>
     public static async Task<RequestFilter> InboxAsync(Store.Store store, ClaimsPrincipal user, TimeProvider time, CancellationToken cancel)
     {
-        var lent = await store.ReadAsync(s => s.LentToAsync(user.UserName(), time.Milliseconds()), cancel);
-        return new RequestFilter(InboxUser: user.UserName(), InboxNumber: user.Number(), InboxRoles: user.RoleNames()) { Lent = [.. lent.Select(l => (l.User, l.Roles))], Reach = ReachOf(user) };
+        var (lent, own) = await store.ReadAsync(async s => (await s.LentToAsync(user.UserName(), time.Milliseconds()), user.Number().Length > 0 ? await s.PersonByNumberAsync(user.Number()) : null), cancel);
+        return new RequestFilter(InboxUser: user.UserName(), InboxPerson: own?.Id ?? "", InboxRoles: user.RoleNames()) { Lent = [.. lent.Select(l => (l.User, l.Roles))], Reach = ReachOf(user) };
     }
 
     public static async Task<Page<RequestSummary>> PageAsync(Store.Store store, EditionBook editions, RequestFilter filter, bool effects, CancellationToken cancel)
     {
-        var rows = await store.ReadAsync(s => s.RequestsPageAsync(filter with { Limit = filter.Limit + 1 }), cancel);
+        var rows = await store.ReadAsync(s => s.RequestsPageAsync(filter with { Limit = filter.Limit + 1, Light = !effects }), cancel);
         var items = new List<RequestSummary>(rows.Count);
         foreach (var row in rows.Take(filter.Limit)) items.Add(effects ? RequestViews.WithEffect(row, row.Edition > 0 ? await editions.GetAsync(row.Edition, cancel) : null) : RequestViews.Summary(row));
         return new(items, rows.Count > filter.Limit ? rows[filter.Limit - 1].Number.ToString(CultureInfo.InvariantCulture) : null);

@@ -23,12 +23,12 @@ public sealed class TodayDesk(Store.Store store, EditionBook editions, TaskDesk 
         var roles = user.RoleNames();
         var reach = RequestEndpoints.ReachOf(user);
         var mine = await RequestEndpoints.InboxAsync(store, user, time, cancel);
-        var inbox = await RequestEndpoints.PageAsync(store, editions, mine with { Limit = 60, UrgentFirst = true }, false, cancel);
+        var inbox = await RequestEndpoints.PageAsync(store, editions, mine with { Limit = Shown, UrgentFirst = true }, false, cancel);
         var open = await tasks.ListAsync(user, false, 200, cancel);
         var wide = roles.Any(r => r is Roles.Requester or Roles.Operator or Roles.Engineer or Roles.Auditor);
-        var (starters, tallies) = await store.ReadAsync(async s => (
+        var (starters, tallies, waiting) = await store.ReadAsync(async s => (
             await s.StartersAsync("0001-01-01", now.UtcDateTime.AddDays(DaysAhead).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture), reach, 200),
-            await s.RequestTalliesAsync(reach)), cancel);
+            await s.RequestTalliesAsync(reach), await s.CountRequestsAsync(mine)), cancel);
         var notReady = new List<StarterView>();
         foreach (var row in starters)
         {
@@ -42,7 +42,7 @@ public sealed class TodayDesk(Store.Store store, EditionBook editions, TaskDesk 
         var targets = roles.Any(r => r is Roles.Operator or Roles.Engineer) ? (await TargetEndpoints.ListAsync(editions, store, cancel)).Items.Where(t => t.Failing > 0).ToList() : [];
         var held = roles.Any(r => r is Roles.Operator or Roles.Engineer or Roles.Requester) ? await sources.HeldRunsAsync(user, cancel) : [];
         long Of(params string[] states) => tallies.Where(t => states.Contains(t.State)).Sum(t => t.Count);
-        return new(now, [.. inbox.Items.Take(Shown)], inbox.Items.Count, [.. open.Take(Shown)], open.Count, [.. notReady.Take(12)], stuck.Items, tallies.Sum(t => t.Stuck), late.Items, tallies.Where(t => t.State is "deciding" or "asked").Sum(t => t.Late), targets, held, own.Items,
+        return new(now, inbox.Items, waiting, [.. open.Take(Shown)], open.Count, [.. notReady.Take(12)], stuck.Items, tallies.Sum(t => t.Stuck), late.Items, tallies.Where(t => t.State is "deciding" or "asked").Sum(t => t.Late), targets, held, own.Items,
             !wide ? [] : [
                 new("deciding", "wait for a decision", Of("deciding", "asked"), "/requests?state=deciding"),
                 new("releasing", "wait for release", Of("releasing"), "/requests?state=releasing"),

@@ -86,7 +86,7 @@ public sealed class DecisionRow
 }
 
 /// <summary>Which requests a list shows.</summary>
-public sealed record RequestFilter(string State = "", string Kind = "", string Text = "", string PersonId = "", long Before = long.MaxValue, int Limit = 50, bool OpenOnly = false, string InboxUser = "", string InboxNumber = "", IReadOnlyList<string>? InboxRoles = null)
+public sealed record RequestFilter(string State = "", string Kind = "", string Text = "", string PersonId = "", long Before = long.MaxValue, int Limit = 50, bool OpenOnly = false, string InboxUser = "", string InboxPerson = "", IReadOnlyList<string>? InboxRoles = null)
 {
     public string Site { get; init; } = "";
     public string Department { get; init; } = "";
@@ -111,6 +111,9 @@ public sealed record RequestFilter(string State = "", string Kind = "", string T
     /// <summary>The parts of the organisation the caller may see; null means all.</summary>
     public IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? Reach { get; init; }
 
+    /// <summary>Plans are left out: a list that does not show effects needs none.</summary>
+    public bool Light { get; init; }
+
     /// <summary>Late and stuck ones first; only for the first page.</summary>
     public bool UrgentFirst { get; init; }
 }
@@ -122,6 +125,8 @@ public static class RequestTables
         "r.number, r.id, r.kind, r.state, r.stage, r.person_id, r.requester, r.cause, r.edition, r.workflow, r.plan, r.plan_digest, r.stage_title, r.deciders, r.decider_role, r.decider_why, " +
         "r.problem, r.candidates, r.chosen, r.since_at, r.created_at, r.updated_at, r.completed_at, r.due_at, r.attempts, r.lease_owner, r.lease_until, r.fence, r.version, r.source, r.wish, r.ballots, r.round, r.clock, r.clock_at, r.held, r.plan_before, r.late, r.batch, " +
         "p.display, p.number AS person_number, p.department, p.site, p.start_day, p.title";
+
+    private static readonly string LightColumns = Columns.Replace("r.plan, ", "", StringComparison.Ordinal).Replace("r.plan_before, ", "", StringComparison.Ordinal);
 
     private const string From = "FROM requests r JOIN people p ON p.id=r.person_id";
 
@@ -144,7 +149,7 @@ public static class RequestTables
         // Which rows it is, is found without reading plans; only the rows of the page are read whole.
         var order = $"{(filter.UrgentFirst ? "r.late DESC, CASE WHEN r.problem<>'' AND r.state IN ('planning','fulfilling') THEN 0 ELSE 1 END, " : "")}r.number DESC";
         parameters["Limit"] = filter.Limit;
-        return session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.number IN (SELECT r.number {from} WHERE {condition} ORDER BY {order} LIMIT @Limit) ORDER BY {order}", parameters);
+        return session.QueryAsync<RequestRow>($"SELECT {(filter.Light ? LightColumns : Columns)} {From} WHERE r.number IN (SELECT r.number {from} WHERE {condition} ORDER BY {order} LIMIT @Limit) ORDER BY {order}", parameters);
     }
 
     /// <summary>How many requests a list shows in all.</summary>
@@ -168,7 +173,7 @@ public static class RequestTables
             // Own rights, then those that others handed over.
             var mine = new List<string> { "r.deciders LIKE @mine ESCAPE '!'", "(r.decider_role<>'' AND @roles LIKE '%|' || r.decider_role || '|%')" };
             for (var i = 0; i < filter.Lent.Count; i++) mine.Add($"(r.state='deciding' AND r.requester<>@lender{i} AND (r.deciders LIKE @lent{i} ESCAPE '!' OR (r.decider_role<>'' AND @lentRoles{i} LIKE '%|' || r.decider_role || '|%')))");
-            where.Add($"((r.state IN ('deciding','releasing') AND (r.state='releasing' OR r.requester<>@InboxUser) AND (@InboxNumber='' OR p.number<>@InboxNumber) AND ({string.Join(" OR ", mine)})) " +
+            where.Add($"((r.state IN ('deciding','releasing') AND (r.state='releasing' OR r.requester<>@InboxUser) AND r.person_id<>@InboxPerson AND ({string.Join(" OR ", mine)})) " +
                 "OR (r.state='choosing' AND @roles LIKE '%|operator|%') OR (r.state='asked' AND r.requester=@InboxUser))");
         }
         if (filter.Site.Length > 0) where.Add("p.site=@Site");
@@ -188,7 +193,7 @@ public static class RequestTables
             ["Text"] = filter.Text,
             ["Before"] = filter.Before,
             ["InboxUser"] = filter.InboxUser,
-            ["InboxNumber"] = filter.InboxNumber,
+            ["InboxPerson"] = filter.InboxPerson,
             ["Site"] = filter.Site,
             ["Department"] = filter.Department,
             ["Requester"] = filter.Requester,
@@ -272,7 +277,7 @@ public static class RequestTables
     {
         var parameters = new Dictionary<string, object?> { ["from"] = from, ["until"] = until, ["limit"] = limit };
         if (reach is not null) AddReach(parameters, reach);
-        return session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.kind='joiner' AND r.state NOT IN ('completed','declined','withdrawn') AND p.start_day>=@from AND p.start_day<=@until{(reach is null ? "" : $" AND {ReachOf(reach, "p")}")} ORDER BY p.start_day, r.number LIMIT @limit", parameters);
+        return session.QueryAsync<RequestRow>($"SELECT {LightColumns} {From} WHERE r.kind='joiner' AND r.state NOT IN ('completed','declined','withdrawn') AND p.start_day>=@from AND p.start_day<=@until{(reach is null ? "" : $" AND {ReachOf(reach, "p")}")} ORDER BY p.start_day, r.number LIMIT @limit", parameters);
     }
 
     public static Task AddDecisionAsync(this Session session, DecisionRow row) => session.ExecuteAsync(
