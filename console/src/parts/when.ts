@@ -16,6 +16,12 @@ export function ago(iso: string, now: number = Date.now()): string {
   return `${Math.floor(minutes / 60 / 24)} d`;
 }
 
+/** The same as a phrase: "just now", or "5 min ago". */
+export const agoText = (iso: string, now?: number): string => {
+  const text = ago(iso, now);
+  return text === 'just now' ? text : `${text} ago`;
+};
+
 /** How long until an instant, in one unit; "late" when it is over. */
 export function ahead(iso: string, now: number = Date.now()): string {
   const minutes = Math.ceil((Date.parse(iso) - now) / 60_000);

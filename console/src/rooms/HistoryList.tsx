@@ -1,6 +1,6 @@
 import { useInfiniteQuery } from '@tanstack/react-query';
 import { Link } from '@tanstack/react-router';
-import { api, ask } from '../api/client';
+import { api, ask, type Schemas } from '../api/client';
 import { Button } from '../parts/Button';
 import { Failure } from '../parts/Notice';
 import { at } from '../parts/when';
@@ -34,19 +34,7 @@ export function HistoryList({ of, id }: { of: 'people' | 'requests'; id: string 
         {lines.map((line) => (
           <li key={line.entry}>
             <span>{line.text}</span>
-            {line.changes.length > 0 && (
-              <table className={style.attributes}>
-                <tbody>
-                  {line.changes.map((change) => (
-                    <tr key={change.name}>
-                      <th scope="row">{change.name}</th>
-                      <td>{change.before.length > 0 && <del>{change.before.join(', ')}</del>}</td>
-                      <td>{change.after.length > 0 ? <ins>{change.after.join(', ')}</ins> : 'taken away'}</td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-            )}
+            {line.changes.length > 0 && <Changes changes={line.changes} />}
             <span className={style.quiet}>
               {at(line.at)} · {line.actor}
               {line.for ? ` for ${line.for}` : ''}
@@ -71,5 +59,29 @@ export function HistoryList({ of, id }: { of: 'people' | 'requests'; id: string 
         </div>
       )}
     </section>
+  );
+}
+
+const few = 4;
+
+/** Attributes before and after; a new account's many stay folded. */
+function Changes({ changes }: { changes: Schemas['HistoryLine']['changes'] }) {
+  return (
+    <details open={changes.length <= few}>
+      <summary>
+        {changes.length} attribute{changes.length === 1 ? '' : 's'}
+      </summary>
+      <table className={style.attributes}>
+        <tbody>
+          {changes.map((change) => (
+            <tr key={change.name}>
+              <th scope="row">{change.name}</th>
+              <td>{change.before.length > 0 && <del>{change.before.join(', ')}</del>}</td>
+              <td>{change.after.length > 0 ? <ins>{change.after.join(', ')}</ins> : 'taken away'}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </details>
   );
 }

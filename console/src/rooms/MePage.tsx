@@ -5,7 +5,7 @@ import { api, ask } from '../api/client';
 import { Button } from '../parts/Button';
 import { Choice, Field } from '../parts/Field';
 import { Failure, Notice } from '../parts/Notice';
-import { ago, at } from '../parts/when';
+import { ago, agoText, at } from '../parts/when';
 import { useMe } from '../shell/Shell';
 import rooms from './Rooms.module.css';
 
@@ -195,7 +195,7 @@ function SessionList() {
         {list.data?.items.map((s) => (
           <li key={s.id} className={rooms.line}>
             <span>
-              {s.current ? 'This browser' : s.address} <span className={rooms.quiet}>seen {ago(s.seen)}</span>
+              {s.current ? 'This browser' : s.address} <span className={rooms.quiet}>seen {agoText(s.seen)}</span>
             </span>
             {!s.current && <Button onPress={() => end.mutate(s.id)}>End</Button>}
           </li>

@@ -4,7 +4,7 @@ import { api, ask } from '../api/client';
 import { Button } from '../parts/Button';
 import { Choice, Field } from '../parts/Field';
 import { Failure, Notice } from '../parts/Notice';
-import { ago } from '../parts/when';
+import { agoText } from '../parts/when';
 import rooms from './Rooms.module.css';
 
 /** What an engineer keeps in order: the texts of notices, systems that are told of changes, and who is signed in. */
@@ -137,7 +137,7 @@ function Hooks() {
                 {hook.problem
                   ? `Does not answer, tried ${hook.attempts} times: ${hook.problem}`
                   : hook.sentAt
-                    ? `Told up to entry ${hook.nextPosition}, the last time ${ago(hook.sentAt)}`
+                    ? `Told up to entry ${hook.nextPosition}, the last time ${agoText(hook.sentAt)}`
                     : `Waits for entries from ${hook.nextPosition} on`}
               </span>
             </span>
@@ -213,7 +213,7 @@ function Sessions() {
               </td>
               <td>{s.address}</td>
               <td>{s.way}</td>
-              <td>{ago(s.seen)}</td>
+              <td>{agoText(s.seen)}</td>
               <td>
                 {s.current ? <span className={rooms.quiet}>this browser</span> : <Button onPress={() => end.mutate(s.id)}>End</Button>}
               </td>
