@@ -28,6 +28,30 @@ public sealed class IntakeTests(Servers servers)
         Assert.Single((await world.GetAsync<Page<SetAside>>("/api/v1/sources/hr/set-aside", "edda")).Items);
     }
 
+    [Theory]
+    [InlineData("sqlite")]
+    [InlineData("postgres")]
+    public async Task A_first_load_that_breaks_off_leaves_nothing_and_the_mended_file_is_taken_whole(string engine)
+    {
+        await using var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));
+        var edda = await world.SignInAsync("edda");
+        var rows = Enumerable.Range(0, 9000).Select(i => new HrRow($"B{i:0000}", "Tor", $"Quill{i}") { Department = i % 2 == 0 ? "Research" : "Dive Team" }).ToList();
+        world.WriteHr([.. rows, rows[0] with { Given = "Twin" }, rows[1] with { Number = "B9999", Site = "nowhere" }]);
+        var sound = await File.ReadAllTextAsync(world.SourceFile);
+        // A row of 20 million characters is no record: the file cannot be read to its end.
+        await File.AppendAllTextAsync(world.SourceFile, "\"" + new string('x', 20_000_000) + "\",1\n");
+        Assert.Equal((422, "source-unreadable"), ((await World.RefusedAsync(edda.PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody("baseline", false)))) is var refused ? (refused.Status, refused.Code) : default));
+        Assert.Empty((await world.GetAsync<Page<PersonSummary>>("/api/v1/people")).Items);
+
+        await File.WriteAllTextAsync(world.SourceFile, sound);
+        var run = await world.RunIntakeAsync("baseline", actor: "edda");
+        Assert.Equal((9002, 9000, 2, 0), (run.Counts.Read, run.Counts.Changed, run.Counts.SetAside, run.Counts.Joiners));
+        Assert.Equal([9002, 9003], run.SetAside.Select(a => a.Line));
+        Assert.Equal("B8999", (await world.GetAsync<PersonDetail>("/api/v1/people/B8999")).Number);
+        Assert.Equal(9000, (await world.RunIntakeAsync()).Counts.Unchanged);
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
+    }
+
     [Fact]
     public async Task A_dry_run_tells_and_changes_nothing()
     {

@@ -269,13 +269,15 @@ public abstract class StoreTests : IAsyncLifetime
 
         await DecideAsync("r1", "|mara|", "");
         await DecideAsync("r2", "", "approver");
-        Task<IReadOnlyList<RequestRow>> Inbox(string user, string number, params string[] roles) =>
-            _store.ReadAsync(s => s.RequestsPageAsync(new(InboxUser: user, InboxNumber: number, InboxRoles: roles)));
-        Assert.Equal(["r2", "r1"], (await Inbox("mara", "E9", "approver")).Select(r => r.Id));
-        Assert.Equal(["r1"], (await Inbox("mara", "E2", "approver")).Select(r => r.Id));
-        Assert.Equal(["r2"], (await Inbox("mar", "E9", "approver")).Select(r => r.Id));
+        Task<IReadOnlyList<RequestRow>> Inbox(string user, string person, params string[] roles) =>
+            _store.ReadAsync(s => s.RequestsPageAsync(new(InboxUser: user, InboxPerson: person, InboxRoles: roles)));
+        Assert.Equal(["r2", "r1"], (await Inbox("mara", "9", "approver")).Select(r => r.Id));
+        Assert.Equal(["r1"], (await Inbox("mara", "2", "approver")).Select(r => r.Id));
+        Assert.Equal(["r2"], (await Inbox("mar", "9", "approver")).Select(r => r.Id));
         Assert.Empty(await Inbox("ines", "", "approver"));
         Assert.Empty(await Inbox("otto", "", "operator"));
+        Assert.Equal(2, await _store.ReadAsync(s => s.CountRequestsAsync(new(InboxUser: "mara", InboxRoles: ["approver"], Limit: 1))));
+        Assert.Null((await _store.ReadAsync(s => s.RequestsPageAsync(new(InboxUser: "mara", InboxRoles: ["approver"]) { Light = true })))[0].Plan);
     }
 
     [Fact]

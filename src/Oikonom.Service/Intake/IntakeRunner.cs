@@ -1,6 +1,7 @@
 using System.Runtime.CompilerServices;
 using System.Runtime.InteropServices;
 using System.Text.Json;
+using System.Threading.Channels;
 using Oikonom.Contracts;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.Intake;
@@ -26,6 +27,8 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
 {
     private const int Chunk = 1000;
     private const int FirstChunk = 25_000;
+    private const int LoadChunk = 4000;
+    private const int MostAhead = 8;
     private const int Shown = 200;
     private static readonly UInt128 Seen = UInt128.MaxValue;
     private readonly SemaphoreSlim _one = new(1);
@@ -53,6 +56,16 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
             RecordKey = key,
             Fields = fields,
         });
+
+        public void Add(List<RowMapping.Mapped> mapped, string runId, SourceRule source, Delivery delivery)
+        {
+            foreach (var (row, read) in mapped)
+            {
+                if (read.Fault is { } fault) Aside(runId, source, delivery, row.Line, fault.Column, fault.Value, fault.Reason, row.Key, Fields(source, row.Texts));
+                else if (read.Outside) Outside.Add(new(row.Key, row.Fingerprint, null, row.Line) { IsOutside = true });
+                else Changes.Add(new(row.Key, row.Fingerprint, read.Facts!, row.Line));
+            }
+        }
     }
 
     /// <summary>A run as it ended, with what became of each record of a small delivery.</summary>
@@ -121,9 +134,17 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
         var started = time.GetUtcNow();
         var runId = Guid.CreateVersion7(started).ToString();
         var full = delivery.IsFull && order.Person.Length == 0;
+        var taking = new Taking(edition, source, runId, order.Mode, order.Actor);
         Reading reading;
         try
         {
+            if (full && !order.DryRun && order.Mode == "baseline" && await store.ReadAsync(s => s.IsFirstLoadAsync(source.Name), cancel))
+            {
+                var (loaded, people, adopting) = await LoadFirstAsync(taking, delivery, cancel);
+                var first = Result(taking, order, started, loaded, people, [], await adopting.EndAsync(cancel));
+                await EndAsync(source, first, loaded, [], full, order, edition.Number, cancel);
+                return new(first, people, loaded.Statuses);
+            }
             reading = await ReadAsync(edition.Rulebook, source, delivery, full, order.Person, runId, cancel);
         }
         catch (SourceFault fault) when (!order.DryRun)
@@ -131,7 +152,6 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
             await FailedAsync(source, order, fault.Message, cancel);
             throw;
         }
-        var taking = new Taking(edition, source, runId, order.Mode, order.Actor);
         var vanished = await VanishAsync(reading, source, edition, cancel);
         var incoming = reading.Changes;
         if (order.DryRun || (source.Brake is not null && order.Mode != "baseline"))
@@ -264,7 +284,7 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
         if (full)
             foreach (var (key, fingerprint) in known)
                 if (fingerprint != Seen && fingerprint != UInt128.Zero) reading.Missing.Add(key);
-        if (changed.Count > 0) Map(delivery, source, rulebook, changed, reading, Aside, cancel);
+        if (changed.Count > 0) Map(delivery, source, rulebook, changed, reading, runId, cancel);
         reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
         return reading;
 
@@ -275,9 +295,73 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
     private static Reading First(Delivery delivery, SourceRule source, Core.Rulebook.Rulebook rulebook, string runId, CancellationToken cancel)
     {
         var reading = new Reading();
+        var parts = new List<Task<List<RowMapping.Mapped>>>();
+        ScanFirst(delivery, source, new(source, rulebook, parts.Add), reading, runId, cancel);
+        foreach (var part in parts) reading.Add(part.GetAwaiter().GetResult(), runId, source, delivery);
+        reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
+        return reading;
+    }
+
+    /// <summary>
+    /// The first load of an empty store: one thread reads, others map, and what is mapped is written meanwhile, all
+    /// in one decision. A file that breaks off in the middle leaves nothing behind.
+    /// </summary>
+    private async Task<(Reading Reading, List<Taken> Taken, Baseline.Adoption Adoption)> LoadFirstAsync(Taking taking, Delivery delivery, CancellationToken cancel) => await store.WriteAsync(async s =>
+    {
+        var (reading, scanned, taken, memory) = (new Reading(), new Reading(), new List<Taken>(), new RecordTaker.Memory { IsFirstLoad = true });
+        var adoption = baseline.Begin(taking.Edition, cancel);
+        using var stop = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+        var parts = Channel.CreateBounded<Task<List<RowMapping.Mapped>>>(MostAhead);
+        var scanning = Task.Factory.StartNew(() =>
+        {
+            try
+            {
+                ScanFirst(delivery, taking.Source, new(taking.Source, taking.Edition.Rulebook, part => parts.Writer.WriteAsync(part, stop.Token).AsTask().GetAwaiter().GetResult()), scanned, taking.RunId, stop.Token);
+            }
+            finally
+            {
+                parts.Writer.Complete();
+            }
+        }, stop.Token, TaskCreationOptions.LongRunning, TaskScheduler.Default);
+        try
+        {
+            var written = 0;
+            await foreach (var part in parts.Reader.ReadAllAsync(cancel))
+            {
+                reading.Add(await part, taking.RunId, taking.Source, delivery);
+                if (reading.Changes.Count - written < LoadChunk) continue;
+                await WriteOnAsync();
+            }
+            // A delivery that could not be read to its end is told of before anything is committed.
+            await scanning;
+            await WriteOnAsync();
+            await taker.WriteAsync(s, taking, [], reading.Outside, memory);
+
+            async Task WriteOnAsync()
+            {
+                var decided = await taker.DecideAsync(s, taking, reading.Changes[written..], memory);
+                written = reading.Changes.Count;
+                await taker.WriteAsync(s, taking, decided, [], memory);
+                adoption.Add(decided);
+                taken.AddRange(decided);
+            }
+        }
+        finally
+        {
+            await stop.CancelAsync();
+            await scanning.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        }
+        reading.Read = scanned.Read;
+        reading.SetAside.AddRange(scanned.SetAside);
+        reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
+        reading.Statuses.AddRange(reading.Outside.Select(o => (o.Key, "outside")));
+        return (reading, taken, adoption);
+    }, cancel);
+
+    private static void ScanFirst(Delivery delivery, SourceRule source, RowMapping mapping, Reading reading, string runId, CancellationToken cancel)
+    {
         var keyName = source.ColumnNames[source.KeyColumn];
         var met = new HashSet<string>(StringComparer.Ordinal);
-        var mapping = new RowMapping(source, rulebook);
         delivery.Each(row =>
         {
             reading.Read++;
@@ -287,9 +371,7 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
             else if (!met.Add(key)) Aside(row.Line, keyName, key, DoubleKey, key, "{}");
             else mapping.Add(key, row);
         }, cancel);
-        mapping.End(reading, Aside);
-        reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
-        return reading;
+        mapping.End();
 
         void Aside(int line, string column, string value, string reason, string key, string fields) => reading.Aside(runId, source, delivery, line, column, value, reason, key, fields);
     }
@@ -297,9 +379,10 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
     private const string DoubleKey = "Another row of this file has the same key; the first one counts.";
 
     /// <summary>Maps the rows that are new or changed; the delivery must still be the one that was scanned.</summary>
-    private static void Map(Delivery delivery, SourceRule source, Core.Rulebook.Rulebook rulebook, Dictionary<int, UInt128> changed, Reading reading, Action<int, string, string, string, string, string> aside, CancellationToken cancel)
+    private static void Map(Delivery delivery, SourceRule source, Core.Rulebook.Rulebook rulebook, Dictionary<int, UInt128> changed, Reading reading, string runId, CancellationToken cancel)
     {
-        var mapping = new RowMapping(source, rulebook);
+        var parts = new List<Task<List<RowMapping.Mapped>>>();
+        var mapping = new RowMapping(source, rulebook, parts.Add);
         delivery.Each(row =>
         {
             if (!changed.Remove(row.Line, out var fingerprint)) return;
@@ -307,20 +390,20 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
             mapping.Add(row.Key.ToString(), row);
         }, cancel);
         if (changed.Count > 0) throw Replaced(delivery);
-        mapping.End(reading, aside);
+        mapping.End();
+        foreach (var part in parts) reading.Add(part.GetAwaiter().GetResult(), runId, source, delivery);
     }
 
     /// <summary>One thread reads, the others map; what was mapped is put together again in the order of the file.</summary>
-    private sealed class RowMapping(SourceRule source, Core.Rulebook.Rulebook rulebook)
+    private sealed class RowMapping(SourceRule source, Core.Rulebook.Rulebook rulebook, Action<Task<List<RowMapping.Mapped>>> send)
     {
         private const int BatchSize = 2000;
         private const int Kept = 64;
-        private readonly List<Task<List<Mapped>>> _parts = [];
         private readonly string?[] _texts = new string?[source.ColumnNames.Count * Kept];
         private List<Row> _batch = [];
 
-        private sealed record Row(string Key, UInt128 Fingerprint, int Line, string[] Texts);
-        private sealed record Mapped(Row Row, RowReading Read);
+        internal sealed record Row(string Key, UInt128 Fingerprint, int Line, string[] Texts);
+        internal sealed record Mapped(Row Row, RowReading Read);
 
         public void Add(string key, SourceRow row)
         {
@@ -339,23 +422,14 @@ public sealed class IntakeRunner(Store.Store store, EditionBook editions, Source
             return kept = text.ToString();
         }
 
-        public void End(Reading reading, Action<int, string, string, string, string, string> aside)
-        {
-            if (_parts.Count == 0) _parts.Add(Task.FromResult(Map(_batch)));
-            else Send();
-            foreach (var (row, read) in _parts.SelectMany(part => part.GetAwaiter().GetResult()))
-            {
-                if (read.Fault is { } fault) aside(row.Line, fault.Column, fault.Value, fault.Reason, row.Key, Fields(source, row.Texts));
-                else if (read.Outside) reading.Outside.Add(new(row.Key, row.Fingerprint, null, row.Line) { IsOutside = true });
-                else reading.Changes.Add(new(row.Key, row.Fingerprint, read.Facts!, row.Line));
-            }
-        }
+        /// <summary>Sends the rest; a few rows are not worth another thread.</summary>
+        public void End() => send(_batch.Count < BatchSize / 10 ? Task.FromResult(Map(_batch)) : Task.Run(() => Map(_batch)));
 
         private void Send()
         {
             var rows = _batch;
             _batch = new(BatchSize);
-            _parts.Add(Task.Run(() => Map(rows)));
+            send(Task.Run(() => Map(rows)));
         }
 
         private List<Mapped> Map(List<Row> rows)

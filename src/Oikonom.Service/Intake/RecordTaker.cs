@@ -114,7 +114,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
                 raised[one.PersonId] = one.RequestId;
             }
             one.Status = one.Incoming.Facts is null ? "gone" : one.RequestId is null ? "received" : "request";
-            people[one.PersonId] = Row(one, taking.Source.Name, at);
+            people[one.PersonId] = StageEntry.Row(new() { Id = one.PersonId, Source = taking.Source.Name, Others = one.Others.Count == 0 ? "[]" : Facts.ListToJson(one.Others) }, one.Leading, at);
             if (one.Before is { } before) versions.Add(new(taking.Source.Name, one.Incoming.Key, one.PersonId, taking.RunId, at, before.ToJson()));
             if (one.Incoming.Replaces is { } old) dropped.Add(old.RecordKey);
             records.Add(new()
@@ -217,29 +217,5 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
         };
         var differences = one.Incoming.Facts is null ? [] : one.Before?.DifferenceTo(one.Incoming.Facts) ?? [];
         return new(text, source.Title, one.Incoming.Line > 0 ? one.Incoming.Line : null, [.. differences.Select(d => new AttributeChange(d.Name, d.Before.Length > 0 ? [d.Before] : [], d.After.Length > 0 ? [d.After] : []))]);
-    }
-
-    private static PersonRow Row(Taken one, string source, long at)
-    {
-        var facts = one.Leading;
-        return new()
-        {
-            Id = one.PersonId,
-            PersonKey = facts.PersonKey,
-            Number = facts.Number,
-            Display = facts.DisplayName,
-            SearchKey = $"{facts.Text(BuiltIn.Family)} {facts.Text(BuiltIn.Given)}".ToLowerInvariant(),
-            Kind = facts.Text(BuiltIn.Kind),
-            Department = facts.Text(BuiltIn.Department),
-            Site = facts.Site,
-            Title = facts.Text(BuiltIn.Title),
-            Manager = facts.Manager,
-            StartDay = facts.Text(BuiltIn.Start),
-            EndDay = facts.End is null ? null : facts.Text(BuiltIn.End),
-            Facts = facts.ToJson(),
-            Others = one.Others.Count == 0 ? "[]" : Facts.ListToJson(one.Others),
-            Source = source,
-            At = at,
-        };
     }
 }

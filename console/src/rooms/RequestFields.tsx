@@ -1,0 +1,337 @@
+import { useQuery } from '@tanstack/react-query';
+import { type ReactNode, useDeferredValue, useId, useState } from 'react';
+import { api, ask, type Schemas } from '../api/client';
+import { Button } from '../parts/Button';
+import type { Asking } from './asking';
+import style from './NewRequest.module.css';
+import rooms from './Rooms.module.css';
+
+const joinerFields = [
+  'given',
+  'family',
+  'start',
+  'end',
+  'kind',
+  'site',
+  'department',
+  'title',
+  'manager',
+  'phone',
+  'privateMail',
+  'number',
+];
+const moverFields = ['department', 'site', 'title', 'manager', 'kind', 'costCentre'];
+const titles: Record<string, string> = {
+  given: 'Given name',
+  family: 'Family name',
+  start: 'First day',
+  end: 'Last day (if known)',
+  kind: 'Kind',
+  site: 'Site',
+  department: 'Department',
+  title: 'Job title',
+  manager: 'Manager (employee number)',
+  phone: 'Telephone',
+  privateMail: 'Private mail',
+  number: 'Employee number (made up if empty)',
+  costCentre: 'Cost centre',
+};
+const employmentKinds = ['employee', 'contractor', 'researcher', 'seasonal', 'volunteer'];
+
+export type Problems = Schemas['FieldProblem'][];
+
+/** The fields of each kind of request; those of a record come from the catalogue. */
+export function Fields({
+  asking,
+  set,
+  catalogue,
+  problems,
+  open,
+}: {
+  asking: Asking;
+  set: (change: Partial<Asking>) => void;
+  catalogue: Schemas['Catalogue'] | undefined;
+  problems: Problems;
+  open: Schemas['OpenField'][];
+}) {
+  const { kind } = asking;
+  const wrong = (field: string) => problems.find((p) => p.field === field)?.message;
+  const attribute = (name: string) => (
+    <Attribute
+      key={name}
+      name={name}
+      value={asking.record[name] ?? ''}
+      problem={asking.record[name] === undefined && kind !== 'joiner' ? undefined : wrong(name)}
+      catalogue={catalogue}
+      onChange={(value) => set({ record: { ...asking.record, [name]: value } })}
+    />
+  );
+  const own =
+    catalogue?.attributes.map((a) => a.name).filter((n) => !joinerFields.includes(n) && n !== 'person' && n !== 'costCentre') ?? [];
+  const asked = open.map((o) => o.name).filter((n) => !joinerFields.includes(n));
+  if (kind === 'joiner') return <>{[...joinerFields, ...new Set([...asked, ...own])].map(attribute)}</>;
+  return (
+    <>
+      <PersonField value={asking.person} onChange={(person) => set({ person })} problem={wrong('person')} />
+      {(kind === 'mover' || kind === 'change') &&
+        [
+          ...(kind === 'mover' ? moverFields : ['given', 'family', 'phone', 'privateMail', 'end', 'title', 'costCentre', ...own]),
+          ...asked,
+        ].map(attribute)}
+      {(kind === 'access' || kind === 'extension') && (
+        <Entitlements
+          chosen={asking.entitlements}
+          catalogue={catalogue}
+          onChange={(entitlements) => set({ entitlements })}
+          problem={wrong('grants')}
+        />
+      )}
+      {kind === 'account' && (
+        <Line label="What" problem={wrong('template')} wide>
+          {(id) => (
+            <select id={id} value={asking.template} onChange={(e) => set({ template: e.target.value })}>
+              <option value="">Choose…</option>
+              {catalogue?.templates.map((t) => (
+                <option key={t.name} value={t.name}>
+                  {t.title}
+                </option>
+              ))}
+            </select>
+          )}
+        </Line>
+      )}
+      {(kind === 'access' || kind === 'account') && (
+        <Line label="From (now if empty)" problem={wrong('from')}>
+          {(id) => <input id={id} type="date" value={asking.from} onChange={(e) => set({ from: e.target.value })} />}
+        </Line>
+      )}
+      {(kind === 'access' || kind === 'extension' || kind === 'account') && (
+        <Line label="Until, that day included" problem={wrong('until')}>
+          {(id) => <input id={id} type="date" value={asking.until} onChange={(e) => set({ until: e.target.value })} />}
+        </Line>
+      )}
+      {kind === 'leaver' && (
+        <>
+          <Line label="Last day" problem={asking.urgent ? undefined : wrong('lastDay')}>
+            {(id) => (
+              <input
+                id={id}
+                type="date"
+                disabled={asking.urgent}
+                value={asking.lastDay}
+                onChange={(e) => set({ lastDay: e.target.value })}
+              />
+            )}
+          </Line>
+          <Line label="Urgent">
+            {(id) => (
+              <span>
+                <input
+                  id={id}
+                  type="checkbox"
+                  style={{ width: 'auto' }}
+                  checked={asking.urgent}
+                  onChange={(e) => set({ urgent: e.target.checked })}
+                />{' '}
+                access ends at once
+              </span>
+            )}
+          </Line>
+        </>
+      )}
+      {(kind === 'password' || kind === 'unlock') && wrong('target') && (
+        <Line label="Target" problem={wrong('target')} wide>
+          {(id) => <input id={id} value={asking.target} onChange={(e) => set({ target: e.target.value })} />}
+        </Line>
+      )}
+    </>
+  );
+}
+
+export function Line({
+  label,
+  problem,
+  wide,
+  children,
+}: {
+  label: string;
+  problem?: string;
+  wide?: boolean;
+  children: (id: string) => ReactNode;
+}) {
+  const id = useId();
+  return (
+    <div className={`${style.field} ${wide ? style.wide : ''}`}>
+      <label htmlFor={id}>{label}</label>
+      {children(id)}
+      {problem && <small>{problem}</small>}
+    </div>
+  );
+}
+
+function Attribute({
+  name,
+  value,
+  problem,
+  catalogue,
+  onChange,
+}: {
+  name: string;
+  value: string;
+  problem?: string;
+  catalogue: Schemas['Catalogue'] | undefined;
+  onChange: (value: string) => void;
+}) {
+  const list = useId();
+  const type = catalogue?.attributes.find((a) => a.name === name)?.type ?? 'text';
+  const mandatory = catalogue?.attributes.find((a) => a.name === name)?.mandatory;
+  const known =
+    name === 'department' ? catalogue?.departments : name === 'title' ? catalogue?.titles : name === 'kind' ? employmentKinds : undefined;
+  return (
+    <Line label={`${titles[name] ?? name}${mandatory && name !== 'number' ? ' *' : ''}`} problem={value.length > 0 ? problem : undefined}>
+      {(id) =>
+        name === 'site' ? (
+          <select id={id} value={value} onChange={(e) => onChange(e.target.value)}>
+            <option value="">Choose…</option>
+            {catalogue?.sites.map((s) => (
+              <option key={s.name} value={s.name}>
+                {s.value}
+              </option>
+            ))}
+          </select>
+        ) : (
+          <>
+            <input
+              id={id}
+              type={type === 'date' ? 'date' : 'text'}
+              list={known ? list : undefined}
+              value={value}
+              aria-invalid={value.length > 0 && problem ? true : undefined}
+              onChange={(e) => onChange(e.target.value)}
+            />
+            {known && (
+              <datalist id={list}>
+                {known.map((k) => (
+                  <option key={k} value={k} />
+                ))}
+              </datalist>
+            )}
+          </>
+        )
+      }
+    </Line>
+  );
+}
+
+function Seek({ id, hint, text, onChange }: { id: string; hint: string; text: string; onChange: (text: string) => void }) {
+  return <input id={id} type="search" placeholder={hint} autoComplete="off" value={text} onChange={(e) => onChange(e.target.value)} />;
+}
+
+/** Finds a person by name or number while typing. */
+export function PersonField({ value, onChange, problem }: { value: string; onChange: (number: string) => void; problem?: string }) {
+  const [text, setText] = useState('');
+  const sought = useDeferredValue(text);
+  const found = useQuery({
+    queryKey: ['people', 'seek', sought],
+    queryFn: () => ask(api.GET('/api/v1/people', { params: { query: { text: sought, limit: 8 } } })),
+    enabled: sought.length > 1,
+  });
+  const person = useQuery({
+    queryKey: ['people', 'one', value],
+    queryFn: () => ask(api.GET('/api/v1/people/{id}', { params: { path: { id: value } } })),
+    enabled: value.length > 0,
+    retry: false,
+  });
+  return (
+    <Line label="For whom *" wide problem={value ? problem : undefined}>
+      {(id) =>
+        value ? (
+          <ul className={style.chosen}>
+            <li>
+              {person.data ? `${person.data.name} (${person.data.number}), ${person.data.title}, ${person.data.department}` : value}
+              <Button kind="quiet" aria-label="Somebody else" onPress={() => onChange('')}>
+                ×
+              </Button>
+            </li>
+          </ul>
+        ) : (
+          <>
+            <Seek id={id} hint="Name or employee number" text={text} onChange={setText} />
+            {sought.length > 1 && found.data && (
+              <ul className={style.options} aria-label="People found">
+                {found.data.items.length === 0 && <li className={rooms.quiet}>Nobody is called that.</li>}
+                {found.data.items.map((p) => (
+                  <li key={p.id}>
+                    <button
+                      type="button"
+                      onClick={() => {
+                        onChange(p.number);
+                        setText('');
+                      }}
+                    >
+                      {p.name}
+                      <small>
+                        {p.number} · {p.title}, {p.department}, {p.site}
+                      </small>
+                    </button>
+                  </li>
+                ))}
+              </ul>
+            )}
+          </>
+        )
+      }
+    </Line>
+  );
+}
+
+function Entitlements({
+  chosen,
+  catalogue,
+  onChange,
+  problem,
+}: {
+  chosen: string[];
+  catalogue: Schemas['Catalogue'] | undefined;
+  onChange: (keys: string[]) => void;
+  problem?: string;
+}) {
+  const [text, setText] = useState('');
+  const all = catalogue?.entitlements ?? [];
+  const sought = text.trim().toLowerCase();
+  const found = all.filter((e) => !chosen.includes(e.key) && `${e.key} ${e.title} ${e.description}`.toLowerCase().includes(sought));
+  return (
+    <Line label="What *" wide problem={chosen.length > 0 ? problem : undefined}>
+      {(id) => (
+        <>
+          <ul className={style.chosen}>
+            {chosen.map((key) => (
+              <li key={key}>
+                {all.find((e) => e.key === key)?.title ?? key}
+                <Button kind="quiet" aria-label={`Leave out ${key}`} onPress={() => onChange(chosen.filter((c) => c !== key))}>
+                  ×
+                </Button>
+              </li>
+            ))}
+          </ul>
+          <Seek id={id} hint="Search the catalogue" text={text} onChange={setText} />
+          <ul className={style.options} aria-label="Catalogue">
+            {found.slice(0, 30).map((e) => (
+              <li key={e.key}>
+                <button type="button" onClick={() => onChange([...chosen, e.key])}>
+                  <span>
+                    {e.title} {e.privileged && <b className={rooms.tag}>privileged</b>}
+                  </span>
+                  <small>
+                    {e.description || e.key} · {e.target} · owner {e.ownerName ?? e.owner ?? 'nobody'} · held by {e.holders}
+                    {e.mostHolders ? ` of ${e.mostHolders}` : ''}
+                  </small>
+                </button>
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+    </Line>
+  );
+}
