@@ -42,11 +42,27 @@ public sealed class DirectoryServer : IAsyncDisposable
     public DirectoryOptions Options => _options;
     public bool IsRunning => _process is { HasExited: false };
 
+    private const int FirstPort = 20_000;
+    private const int Ports = 12_000;
+    private static int _lastPort = Random.Shared.Next(Ports);
+
+    /// <summary>A port nobody listens on, never given twice; below those that outgoing connections take by themselves.</summary>
     public static int FreePort()
     {
-        using var listener = new TcpListener(IPAddress.Loopback, 0);
-        listener.Start();
-        return ((IPEndPoint)listener.LocalEndpoint).Port;
+        while (true)
+        {
+            var port = FirstPort + (Interlocked.Increment(ref _lastPort) & int.MaxValue) % Ports;
+            try
+            {
+                using var listener = new TcpListener(IPAddress.Loopback, port);
+                listener.Start();
+                return port;
+            }
+            catch (SocketException)
+            {
+                // Somebody has it; the next one may be free.
+            }
+        }
     }
 
     /// <summary>Makes the folder when it is new, then starts the server and waits until it answers.</summary>
