@@ -90,7 +90,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         var row = HrRow.New("Kaya");
         var request = await _world.BringAsync(row, "deciding");
         await SignInAsync("mara");
-        await _page.GetByRole(AriaRole.Link, new() { Name = $"Kaya {row.Family}" }).ClickAsync();
+        await _page.GetByRole(AriaRole.Link, new() { Name = $"Kaya {row.Family}, joiner" }).ClickAsync();
         await Assertions.Expect(Text("1 new account, 3 entitlements given, with no end.")).ToBeVisibleAsync();
         await Assertions.Expect(Text($"kaya.{row.Family.ToLowerInvariant()}@northmere.example")).ToBeVisibleAsync();
         await Assertions.Expect(Text("department == \"Dive Team\"")).ToBeVisibleAsync();
@@ -188,7 +188,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await Assertions.Expect(_page.GetByRole(AriaRole.Heading, new() { Name = "People" })).ToBeVisibleAsync();
         await _page.GetByRole(AriaRole.Button, new() { Name = "Sign out" }).ClickAsync();
         await SignInAsync("otto", "/sign-in?onward=//elsewhere.example/");
-        await _page.WaitForURLAsync($"{_world.Address}/inbox");
+        await _page.WaitForURLAsync($"{_world.Address}/");
         await _page.GotoAsync("/requests/999999");
         await Assertions.Expect(_page.GetByRole(AriaRole.Alert)).ToContainTextAsync("There is no request '999999'");
         await _page.GotoAsync("/nowhere");
