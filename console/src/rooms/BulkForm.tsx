@@ -64,8 +64,8 @@ export function BulkForm() {
       {answer && (
         <section className={style.sheet} aria-label="Result">
           <p className={style.effectLine}>
-            {answer.rows} rows: {answer.sound} sound, {answer.rows - answer.sound} not{answer.raised > 0 ? `; ${answer.raised} raised` : ''}
-            .
+            {answer.rows} {answer.rows === 1 ? 'row' : 'rows'}: {answer.sound} sound, {answer.rows - answer.sound} not
+            {answer.raised > 0 ? `; ${answer.raised} raised` : ''}.
           </p>
           <table className={style.grants}>
             <thead>
