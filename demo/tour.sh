@@ -54,7 +54,33 @@ echo "$entry"
 grep -q '^uid: kaya.omori-lindqvist$' <<< "$entry" || fail "the entry is not there"
 [ "$(grep -c '^memberOf:' <<< "$entry")" = 3 ] || fail "the entry is not in its three groups"
 
+bold "She needs to dive: asked for, asked back, answered, decided by her manager and by the owner"
+as ines
+until=$(date -d '+60 days' +%F)
+wish=(access --person E1301 --entitlement directory/dive-team --until "$until" --reason "Covers the kelp tank")
+access=$($oikonom requests list --kind access --text E1301 --output json | field 'x.items[0]?.number') || access=
+if [ -z "$access" ]; then
+  run $oikonom requests new "${wish[@]}" --dry-run
+  run $oikonom requests new "${wish[@]}"
+  access=$($oikonom requests list --kind access --text E1301 --output json | field 'x.items[0].number')
+  wait_for "$access" deciding
+  as mara
+  run $oikonom requests ask "$access" "Who dives with her?"
+  [ "$(state "$access")" = asked ] || fail "the question does not stop the request"
+  as ines
+  run $oikonom requests answer "$access" "Tomas, every time."
+  as mara
+  run $oikonom requests approve "$access" --yes
+  as tomas
+  run $oikonom inbox
+  run $oikonom requests approve "$access" --yes
+fi
+as otto
+wait_for "$access" completed
+run $oikonom requests show "$access"
+
 as aldo
+run $oikonom requests history "$access"
 run $oikonom ledger list --limit 8
 for _ in $(seq 50); do [ "$($oikonom ledger verify --output json | field x.unsealed)" = 0 ] && break; sleep 0.2; done
 run $oikonom ledger verify

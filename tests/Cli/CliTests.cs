@@ -360,7 +360,7 @@ public sealed class TourTests
             Assert.Contains("All is as it should be.", await output, StringComparison.Ordinal);
             if (start == 1) Assert.Contains("raised 0 joiners", await output, StringComparison.Ordinal);
 
-            using var stop = Process.Start("kill", ["-INT", $"{demo.Id}"]);
+            using var stop = Process.Start("kill", ["-TERM", $"{demo.Id}"]);
             await demo.WaitForExitAsync(new CancellationTokenSource(TimeSpan.FromSeconds(30)).Token);
             Assert.Equal(0, demo.ExitCode);
         }

@@ -164,11 +164,13 @@ function Preview({ preview, touched, stale }: { preview: RequestPreview; touched
       <div className={rooms.stack}>
         {preview.note && <Notice title={preview.note} />}
         {touched && preview.problems.filter((p) => p.field === 'plan').map((p) => <Notice key={p.message} tone="bad" title={p.message} />)}
-        <p className={rooms.quiet}>
-          {touched
-            ? 'Fill in the rest; the plan appears here.'
-            : 'Every account and entitlement appears here while you type, and who decides.'}
-        </p>
+        {!preview.note && (
+          <p className={rooms.quiet}>
+            {touched
+              ? 'Fill in the rest; the plan appears here.'
+              : 'Every account and entitlement appears here while you type, and who decides.'}
+          </p>
+        )}
       </div>
     );
   return (

@@ -98,7 +98,7 @@ public sealed class HandRequests(Store.Store store, EditionBook editions, TimePr
                 var of = await Case.PreviewAsync(s, row, edition, plan, ready.Person ?? StageEntry.Row(new(), after.Facts, 0), now);
                 return new RequestPreview(ready.Problems.Count == 0, ready.Problems, open, edition.Rulebook.Access.Ask().TemplatesOf(after), [.. plan.Changes.Select(c => RequestViews.View(c, edition))],
                     RequestViews.ItemsOf(of), of.Workflow.Title, RequestViews.StagesOf(of, null, now),
-                    plan.Changes.Count == 0 ? "Nothing would change: what is asked for is so already." : null);
+                    plan.Changes.Count == 0 && ready.Problems.Count == 0 ? "Nothing would change: what is asked for is so already." : null);
             }
             catch (PlanFault fault)
             {
