@@ -3,7 +3,7 @@ using Oikonom.Bench;
 var what = args.Length > 0 ? args[0] : "all";
 if (what is not ("all" or "fulfilment" or "intake" or "start" or "rehearse" or "expressions" or "scim" or "inbox"))
 {
-    Console.Error.WriteLine("usage: bench [all|start|intake|fulfilment|rehearse|expressions|scim|inbox]");
+    Console.Error.WriteLine("usage: bench [all|start|intake [ROWS]|fulfilment|rehearse|expressions|scim|inbox]");
     return 2;
 }
 Console.WriteLine($"{Environment.ProcessorCount} processors, .NET {Environment.Version}");
@@ -11,8 +11,8 @@ if (what is "all" or "start") await Start.RunAsync();
 if (what is "all" or "intake")
 {
     // The smaller one shows what grows with the people known, and what does not.
-    await Intake.RunAsync(10_000);
-    await Intake.RunAsync(100_000);
+    if (args.Length < 2) await Intake.RunAsync(10_000);
+    await Intake.RunAsync(args.Length < 2 ? 100_000 : int.Parse(args[1], System.Globalization.CultureInfo.InvariantCulture));
 }
 if (what is "all" or "fulfilment") await Fulfilment.RunAsync(2000);
 if (what is "all" or "expressions") Expressions.Run();

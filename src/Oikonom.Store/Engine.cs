@@ -69,6 +69,13 @@ public sealed class SqliteEngine(string path) : Engine, IAsyncDisposable
     private readonly ConcurrentBag<KeptConnection> _free = [];
     private readonly string _connection = new SqliteConnectionStringBuilder { DataSource = path, Pooling = false, DefaultTimeout = 30 }.ToString();
 
+    /// <summary>The engine counts no bytes: the count is taken under a lock of the whole process with each allocation.</summary>
+    static SqliteEngine()
+    {
+        SQLitePCL.Batteries_V2.Init();
+        SQLitePCL.raw.sqlite3_config(SQLitePCL.raw.SQLITE_CONFIG_MEMSTATUS, 0);
+    }
+
     public override string Name => "sqlite";
     public override string ForUpdate => "";
     public override string SkipLocked => "";

@@ -138,6 +138,9 @@ public sealed class Facts
     /// <summary>As a JSON object of texts, attributes in order of name: the same facts give the same bytes.</summary>
     public string ToJson() => _json ??= Write();
 
+    /// <summary>Lets go of the text that <see cref="ToJson"/> keeps: for facts that stay in memory after they were stored.</summary>
+    public void LetTextGo() => _json = null;
+
     private string Write()
     {
         var buffer = t_buffer ??= new(1024);

@@ -1,3 +1,5 @@
+using System.Buffers.Binary;
+
 namespace Oikonom.Core.People;
 
 /// <summary>Identity of a person across all employments (UUID version 7).</summary>
@@ -22,4 +24,29 @@ public readonly record struct StepId(Guid Value)
     public static StepId New(DateTimeOffset at) => new(Guid.CreateVersion7(at));
     public static StepId Parse(string text) => new(Guid.Parse(text));
     public override string ToString() => Value.ToString();
+}
+
+/// <summary>
+/// UUIDs version 7 of one moment that rise by one (RFC 9562 §6.2, a counter within the random part): one draw of
+/// randomness serves all, and ids made one after the other stand beside each other in an index. Not for secrets.
+/// </summary>
+public sealed class IdSeries
+{
+    private UInt128 _next;
+
+    public IdSeries(DateTimeOffset at)
+    {
+        Span<byte> bytes = stackalloc byte[16];
+        Guid.CreateVersion7(at).TryWriteBytes(bytes, bigEndian: true, out _);
+        // The highest random bit stays clear, so that counting never reaches the bits of the variant.
+        bytes[8] &= 0b1101_1111;
+        _next = BinaryPrimitives.ReadUInt128BigEndian(bytes);
+    }
+
+    public Guid Next()
+    {
+        Span<byte> bytes = stackalloc byte[16];
+        BinaryPrimitives.WriteUInt128BigEndian(bytes, _next++);
+        return new(bytes, bigEndian: true);
+    }
 }

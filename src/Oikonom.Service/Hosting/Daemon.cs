@@ -34,7 +34,8 @@ public static class Daemon
 
     public static async Task<int> RunAsync(string[] args)
     {
-        var builder = WebApplication.CreateSlimBuilder(args);
+        // Settings are read once: whoever watches files for changes is woken by each write to the store beside them.
+        var builder = WebApplication.CreateSlimBuilder(["--hostBuilder:reloadConfigOnChange=false", .. args]);
         builder.Configuration.AddEnvironmentVariables("OIKONOM_").AddCommandLine(args);
         var options = ServiceOptions.From(builder.Configuration);
         try

@@ -23,7 +23,11 @@ public sealed partial class IntakeRunner
     {
         public int Read;
         public int Unchanged;
-        public readonly List<Incoming> Changes = [];
+        public List<Incoming> Changes { get; private set; } = [];
+
+        /// <summary>How many records were new or changed, those already handed over included.</summary>
+        public int Changed => _handedOver + Changes.Count;
+        private int _handedOver;
         public readonly List<Incoming> Outside = [];
         public readonly List<string> Missing = [];
         public readonly List<SetAsideRow> SetAside = [];
@@ -42,6 +46,14 @@ public sealed partial class IntakeRunner
             RecordKey = key,
             Fields = fields,
         });
+
+        /// <summary>The changes so far, which are not kept here any longer.</summary>
+        public List<Incoming> HandOver()
+        {
+            var changes = Changes;
+            (Changes, _handedOver) = ([], _handedOver + changes.Count);
+            return changes;
+        }
 
         public void Add(List<RowMapping.Mapped> mapped, string runId, SourceRule source, Delivery delivery)
         {
@@ -161,11 +173,11 @@ public sealed partial class IntakeRunner
 
     /// <summary>
     /// The first load of an empty store: one thread reads, others map, and what is mapped is written meanwhile, all
-    /// in one decision. A file that breaks off in the middle leaves nothing behind.
+    /// in one decision. A file that breaks off in the middle leaves nothing behind. What was written is not kept.
     /// </summary>
-    private async Task<(Reading Reading, List<Taken> Taken, Baseline.Adoption Adoption)> LoadFirstAsync(Taking taking, Delivery delivery, CancellationToken cancel) => await store.WriteAsync(async s =>
+    private async Task<(Reading Reading, Baseline.Adoption Adoption)> LoadFirstAsync(Taking taking, Delivery delivery, CancellationToken cancel) => await store.WriteAsync(async s =>
     {
-        var (reading, scanned, taken, memory) = (new Reading(), new Reading(), new List<Taken>(), new RecordTaker.Memory { IsFirstLoad = true });
+        var (reading, scanned, memory) = (new Reading(), new Reading(), new RecordTaker.Memory { IsFirstLoad = true });
         var adoption = baseline.Begin(taking.Edition, cancel);
         using var stop = CancellationTokenSource.CreateLinkedTokenSource(cancel);
         var parts = Channel.CreateBounded<Task<List<RowMapping.Mapped>>>(MostAhead);
@@ -182,12 +194,10 @@ public sealed partial class IntakeRunner
         }, stop.Token, TaskCreationOptions.LongRunning, TaskScheduler.Default);
         try
         {
-            var written = 0;
             await foreach (var part in parts.Reader.ReadAllAsync(cancel))
             {
                 reading.Add(await part, taking.RunId, taking.Source, delivery);
-                if (reading.Changes.Count - written < LoadChunk) continue;
-                await WriteOnAsync();
+                if (reading.Changes.Count >= LoadChunk) await WriteOnAsync();
             }
             // A delivery that could not be read to its end is told of before anything is committed.
             await scanning;
@@ -196,11 +206,9 @@ public sealed partial class IntakeRunner
 
             async Task WriteOnAsync()
             {
-                var decided = await taker.DecideAsync(s, taking, reading.Changes[written..], memory);
-                written = reading.Changes.Count;
+                var decided = await taker.DecideAsync(s, taking, reading.HandOver(), memory);
                 await taker.WriteAsync(s, taking, decided, [], memory);
                 adoption.Add(decided);
-                taken.AddRange(decided);
             }
         }
         finally
@@ -212,7 +220,7 @@ public sealed partial class IntakeRunner
         reading.SetAside.AddRange(scanned.SetAside);
         reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
         reading.Statuses.AddRange(reading.Outside.Select(o => (o.Key, "outside")));
-        return (reading, taken, adoption);
+        return (reading, adoption);
     }, cancel);
 
     private static void ScanFirst(Delivery delivery, SourceRule source, RowMapping mapping, Reading reading, string runId, CancellationToken cancel)

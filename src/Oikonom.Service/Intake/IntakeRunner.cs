@@ -105,10 +105,10 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
         {
             if (full && !order.DryRun && order.Mode == "baseline" && await store.ReadAsync(s => s.IsFirstLoadAsync(source.Name), cancel))
             {
-                var (loaded, people, adopting) = await LoadFirstAsync(taking, delivery, cancel);
-                var first = Result(taking, order, started, loaded, people, [], await adopting.EndAsync(cancel));
+                var (loaded, adopting) = await LoadFirstAsync(taking, delivery, cancel);
+                var first = Result(taking, order, started, loaded, [], [], await adopting.EndAsync(cancel));
                 await EndAsync(source, first, loaded, [], full, order, edition.Number, cancel);
-                return new(first, people, loaded.Statuses);
+                return new(first, [], loaded.Statuses);
             }
             reading = await ReadAsync(edition.Rulebook, source, delivery, full, order.Person, runId, cancel);
         }
@@ -136,7 +136,7 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
     private IntakeRun Result(Taking taking, RunOrder order, DateTimeOffset started, Reading reading, List<Taken> taken, IReadOnlyList<RecordRow> vanished, int adopted)
     {
         int Count(RequestKind kind) => taken.Count(t => t.Happening.Raises == kind);
-        var counts = new IntakeCounts(reading.Read, reading.Unchanged, reading.Changes.Count, Count(RequestKind.Joiner), Count(RequestKind.Mover), Count(RequestKind.Leaver), reading.SetAside.Count, vanished.Count, adopted, Count(RequestKind.Correction), reading.Outside.Count);
+        var counts = new IntakeCounts(reading.Read, reading.Unchanged, reading.Changed, Count(RequestKind.Joiner), Count(RequestKind.Mover), Count(RequestKind.Leaver), reading.SetAside.Count, vanished.Count, adopted, Count(RequestKind.Correction), reading.Outside.Count);
         return new(taking.RunId, taking.Source.Name, order.Mode, order.DryRun, order.Actor, started, time.GetUtcNow(), reading.SetAside.Count > 0 ? "completed-with-rows-set-aside" : "completed", Describe(counts, order.Mode), counts,
             [.. reading.SetAside.Take(Shown).Select(View)], [.. taken.Where(t => t.Happening.Raises is not null).Take(Shown).Select(RecordTaker.View)]);
     }
@@ -249,7 +249,7 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
         if (over.Count == 0) return null;
         var why = $"{string.Join("; ", over)}. Nothing was raised.";
         var raises = decided.Where(t => t.Happening.Raises is not null).Select(RecordTaker.View).ToList();
-        var counts = new IntakeCounts(reading.Read, reading.Unchanged, reading.Changes.Count, raises.Count(r => r.Kind == "joiner"), raises.Count(r => r.Kind == "mover"), raises.Count(r => r.Kind == "leaver"), reading.SetAside.Count, reading.Missing.Count, 0);
+        var counts = new IntakeCounts(reading.Read, reading.Unchanged, reading.Changed, raises.Count(r => r.Kind == "joiner"), raises.Count(r => r.Kind == "mover"), raises.Count(r => r.Kind == "leaver"), reading.SetAside.Count, reading.Missing.Count, 0);
         var ended = time.GetUtcNow();
         await store.WriteAsync(async s =>
         {

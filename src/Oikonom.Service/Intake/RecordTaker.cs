@@ -61,6 +61,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
         var people = memory.IsFirstLoad ? [] : (await s.PeopleByKeyAsync([.. keys.Where(k => !memory.People.ContainsKey(k))])).ToDictionary(p => p.PersonKey);
         var open = memory.IsFirstLoad ? [] : (await s.OpenRequestsOfAsync([.. people.Values.Select(p => p.Id).Concat(keys.Where(memory.People.ContainsKey).Select(k => memory.People[k].Id))])).GroupBy(r => r.PersonId).ToDictionary(g => g.Key, g => g.First());
         var today = new Dictionary<string, DateOnly>(StringComparer.Ordinal);
+        var ids = new IdSeries(now);
         var taken = new List<Taken>(chunk.Count);
         for (var i = 0; i < chunk.Count; i++)
         {
@@ -70,7 +71,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
             {
                 person = people.GetValueOrDefault(facts.PersonKey) is { } row
                     ? (row.Id, [Facts.FromJson(row.Facts, rulebook.Attributes), .. Facts.ListFromJson(row.Others, rulebook.Attributes)])
-                    : (PersonId.New(now).ToString(), []);
+                    : (ids.Next().ToString(), new(1));
                 memory.People[facts.PersonKey] = person;
             }
             if (!today.TryGetValue(facts.Site, out var day)) today[facts.Site] = day = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(now, rulebook.ZoneOf(facts.Site)).DateTime);
@@ -133,8 +134,9 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
         records.AddRange(outside.Select(o => new RecordRow { Source = taking.Source.Name, RecordKey = o.Key, Hash = o.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture), Status = "outside", RunId = taking.RunId, At = at }));
         if (memory.IsFirstLoad)
         {
-            await s.AddPeopleAsync([.. people.Values]);
+            await s.AddPeopleAsync(people.Values);
             await s.AddRecordsAsync(records);
+            foreach (var one in taken) one.Incoming.Facts?.LetTextGo();
         }
         else
         {
