@@ -262,7 +262,7 @@ public sealed partial class IntakeRunner
     /// <summary>One thread reads, the others map; what was mapped is put together again in the order of the file.</summary>
     private sealed class RowMapping(SourceRule source, Core.Rulebook.Rulebook rulebook, Action<Task<List<RowMapping.Mapped>>> send)
     {
-        private const int BatchSize = 2000;
+        private const int BatchSize = 500;
         private const int Kept = 64;
         private readonly string?[] _texts = new string?[source.ColumnNames.Count * Kept];
         private List<Row> _batch = [];
@@ -288,7 +288,7 @@ public sealed partial class IntakeRunner
         }
 
         /// <summary>Sends the rest; a few rows are not worth another thread.</summary>
-        public void End() => send(_batch.Count < BatchSize / 10 ? Task.FromResult(Map(_batch)) : Task.Run(() => Map(_batch)));
+        public void End() => send(_batch.Count < BatchSize / 5 ? Task.FromResult(Map(_batch)) : Task.Run(() => Map(_batch)));
 
         private void Send()
         {

@@ -27,8 +27,8 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
 {
     private const int Chunk = 1000;
     private const int FirstChunk = 25_000;
-    private const int LoadChunk = 4000;
-    private const int MostAhead = 8;
+    private const int LoadChunk = 1000;
+    private const int MostAhead = 4;
     private const int Shown = 200;
     private static readonly UInt128 Seen = UInt128.MaxValue;
     private readonly SemaphoreSlim _one = new(1);
