@@ -50,7 +50,7 @@ internal static class RecordCommands
     {
         yield return Commands.Group("sessions", "Who is signed in.", Sessions(), EndSession());
         yield return Commands.Group("hooks", "Systems that hear of changes.", Hooks(), AddHook(), Replay(), EndHook());
-        yield return Commands.Group("notices", "What people are told, and the texts of it.", Texts(), Preview());
+        yield return Commands.Group("notices", "What people are told, and the texts of it.", Texts(), Preview(), HearingOf());
     }
 
     private static Argument<string> Id(string description) => new("id") { Description = description };
@@ -125,6 +125,36 @@ internal static class RecordCommands
             Show.Line("Ended.");
             return Exit.Good;
         }, id);
+    }
+
+    private static Command HearingOf()
+    {
+        var mail = new Option<bool?>("--mail") { Description = "true: by mail too; false: in the console only" };
+        var digest = new Option<string?>("--digest") { Description = "none, hour or day: gather mails into one" };
+        var quiet = new Option<string?>("--quiet") { Description = "hours in which no mail goes out, such as 20-7; none ends them" };
+        var zone = new Option<string?>("--zone") { Description = "the time zone of these hours, such as Atlantic/Azores; this machine's when you set hours" };
+        return Commands.Make("hearing", "Tells how you hear, or sets it.", "oikonom notices hearing --digest day --quiet 20-7", async (parsed, cancel) =>
+        {
+            using var service = new Service();
+            var (hearing, _) = await service.GetAsync<HearingBody>("/api/v1/me/hearing", cancel);
+            var (hours, asked) = (parsed.GetValue(quiet), hearing);
+            if (parsed.GetValue(mail) is { } byMail) asked = asked with { Mail = byMail };
+            if (parsed.GetValue(digest) is { } gathered) asked = asked with { Digest = gathered };
+            if (hours is not null)
+            {
+                var ends = hours.Split('-');
+                if (hours == "none") asked = asked with { QuietFrom = null, QuietUntil = null };
+                else if (ends.Length == 2 && int.TryParse(ends[0], out var from) && int.TryParse(ends[1], out var until)) asked = asked with { QuietFrom = from, QuietUntil = until };
+                else throw new CliFault(Exit.Usage, $"'{hours}' are no quiet hours; write them as 20-7, or none.");
+            }
+            // Whoever names hours means those of the clock beside them.
+            if ((parsed.GetValue(zone) ?? (hours is null && parsed.GetValue(digest) is null ? null : TimeZoneInfo.Local.Id)) is { } named) asked = asked with { Zone = named };
+            if (asked != hearing) await service.PutAsync("/api/v1/me/hearing", asked, cancel);
+            if (Commands.IsJson(parsed)) return Show.Json(JsonSerializer.SerializeToElement(asked, JsonSerializerOptions.Web));
+            Show.Line((asked.Mail ? "In the console and by mail" : "In the console, not by mail") + (asked.Digest == "none" ? ", one by one" : $", gathered each {asked.Digest}")
+                + (asked.QuietFrom is { } first ? $"; no mail from {first}:00 to {asked.QuietUntil}:00" : "") + (asked.Digest == "none" && asked.QuietFrom is null ? "." : $" ({asked.Zone})."));
+            return Exit.Good;
+        }, mail, digest, quiet, zone);
     }
 
     private static Command Texts() => Commands.Make("texts", "Lists the texts of notices, by event.", "oikonom notices texts", async (parsed, cancel) =>

@@ -261,7 +261,8 @@ public sealed record InboxCount(long Count);
 public sealed record SavedView(string Name, string Query, DateTimeOffset At);
 public sealed record SavedViewBody(string Query);
 public sealed record NoticeView(long Id, string Event, string Subject, string Body, string? RequestId, DateTimeOffset At, bool Read, string MailState);
-public sealed record HearingBody(bool Mail, string Digest, int? QuietFrom, int? QuietUntil);
+/// <summary>How somebody wants to hear; quiet hours and gathered mails go by the clock of <paramref name="Zone"/> (IANA name, UTC when not given).</summary>
+public sealed record HearingBody(bool Mail, string Digest, int? QuietFrom, int? QuietUntil, string? Zone = null);
 public sealed record NoticeTemplate(string Event, string Subject, string Text, bool BuiltIn);
 public sealed record NoticePreviewBody(string Event, string? Subject = null, string? Text = null, bool? SendToMe = null);
 public sealed record NoticePreview(string Subject, string Text, string Html, bool Sent);

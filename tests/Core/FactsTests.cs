@@ -54,4 +54,31 @@ public sealed class FactsTests
     [InlineData("xyz", "department", "")]
     [InlineData("", "department", "")]
     public void The_nearest_name_is_suggested_only_when_it_is_near(string typed, string known, string hint) => Assert.Equal(hint, Nearest.Hint(typed, [known]));
+
+    [Fact]
+    public void Ids_of_a_series_rise_keep_their_form_and_never_meet()
+    {
+        var at = new DateTimeOffset(2026, 11, 25, 8, 0, 0, 123, TimeSpan.Zero);
+        var (one, other) = (new IdSeries(at), new IdSeries(at));
+        var ids = Enumerable.Range(0, 5000).SelectMany(_ => new[] { one.Next(), other.Next() }).ToList();
+        Assert.Equal(10_000, ids.Distinct().Count());
+        Assert.All(ids, id =>
+        {
+            // RFC 9562: version 7, the variant of the standard, and milliseconds since 1970 in front.
+            Assert.Equal((7, true), (id.Version, id.Variant is >= 8 and <= 11));
+            Assert.Equal($"{at.ToUnixTimeMilliseconds():x12}", $"{id:N}"[..12]);
+        });
+        var texts = ids.Where((_, i) => i % 2 == 0).Select(id => id.ToString()).ToList();
+        Assert.Equal(texts.Order(StringComparer.Ordinal), texts);
+    }
+
+    [Fact]
+    public void Text_that_was_let_go_is_written_the_same_again()
+    {
+        var facts = new Facts([new("given", Value.Of("Tor")), new("start", Value.Of(new DateOnly(2026, 12, 1)))]);
+        var text = facts.ToJson();
+        facts.LetTextGo();
+        Assert.NotSame(text, facts.ToJson());
+        Assert.Equal(text, facts.ToJson());
+    }
 }

@@ -132,6 +132,7 @@ function HearingForm() {
   const [digest, setDigest] = useState('none');
   const [from, setFrom] = useState('');
   const [until, setUntil] = useState('');
+  const [zone, setZone] = useState(Intl.DateTimeFormat().resolvedOptions().timeZone);
   const hearing = useQuery({ queryKey: ['hearing'], queryFn: () => ask(api.GET('/api/v1/me/hearing')) });
   useEffect(() => {
     if (!hearing.data) return;
@@ -139,10 +140,12 @@ function HearingForm() {
     setDigest(hearing.data.digest);
     setFrom(hearing.data.quietFrom?.toString() ?? '');
     setUntil(hearing.data.quietUntil?.toString() ?? '');
+    // Who has chosen nothing yet is offered the clock on their wall.
+    if (hearing.data.digest !== 'none' || hearing.data.quietFrom !== null) setZone(hearing.data.zone ?? 'UTC');
   }, [hearing.data]);
   const hour = (text: string) => (text.trim() === '' ? null : Number(text));
   const save = useMutation({
-    mutationFn: () => ask(api.PUT('/api/v1/me/hearing', { body: { mail, digest, quietFrom: hour(from), quietUntil: hour(until) } })),
+    mutationFn: () => ask(api.PUT('/api/v1/me/hearing', { body: { mail, digest, quietFrom: hour(from), quietUntil: hour(until), zone } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['hearing'] }),
   });
   return (
@@ -168,8 +171,9 @@ function HearingForm() {
           ]}
           onChange={setDigest}
         />
-        <Field label="Quiet from hour (UTC)" value={from} onChange={setFrom} />
-        <Field label="until hour (UTC)" value={until} onChange={setUntil} />
+        <Field label="Quiet from hour" value={from} onChange={setFrom} />
+        <Field label="until hour" value={until} onChange={setUntil} />
+        <Field label="by the clock of" value={zone} onChange={setZone} />
         {save.isError && <Failure error={save.error} />}
         <div className={rooms.actions}>
           <Button type="submit" isDisabled={save.isPending}>

@@ -65,9 +65,11 @@ public static class SiteDays
         return Known[(zone, day.DayNumber)] = Compute(day, zone);
     }
 
-    private static DateTimeOffset Compute(DateOnly day, TimeZoneInfo zone)
+    private static DateTimeOffset Compute(DateOnly day, TimeZoneInfo zone) => InstantOf(day.ToDateTime(TimeOnly.MinValue, DateTimeKind.Unspecified), zone);
+
+    /// <summary>The instant at which a clock in <paramref name="zone"/> shows this; the first of two, and where the clock leaps over it, the first after it.</summary>
+    public static DateTimeOffset InstantOf(DateTime local, TimeZoneInfo zone)
     {
-        var local = day.ToDateTime(TimeOnly.MinValue, DateTimeKind.Unspecified);
         while (zone.IsInvalidTime(local)) local = local.AddMinutes(15);
         var offset = zone.IsAmbiguousTime(local) ? zone.GetAmbiguousTimeOffsets(local).Max() : zone.GetUtcOffset(local);
         return new DateTimeOffset(local, offset).ToUniversalTime();

@@ -43,9 +43,6 @@ public sealed record WorkingHours(TimeZoneInfo Zone, TimeOnly From, TimeOnly Unt
     private DateTimeOffset Instant(DateOnly day, TimeOnly time)
     {
         // The end of a day that never closes is the begin of the next.
-        if (time == TimeOnly.MaxValue) return SiteDays.EndOf(day, Zone);
-        var local = day.ToDateTime(time, DateTimeKind.Unspecified);
-        while (Zone.IsInvalidTime(local)) local = local.AddMinutes(15);
-        return new DateTimeOffset(local, Zone.GetUtcOffset(local)).ToUniversalTime();
+        return time == TimeOnly.MaxValue ? SiteDays.EndOf(day, Zone) : SiteDays.InstantOf(day.ToDateTime(time, DateTimeKind.Unspecified), Zone);
     }
 }

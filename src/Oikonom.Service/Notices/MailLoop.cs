@@ -2,6 +2,7 @@ using MailKit.Net.Smtp;
 using MailKit.Security;
 using MimeKit;
 using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Time;
 using Oikonom.Service.Hosting;
 using Oikonom.Store.Rooms;
 

@@ -3,6 +3,7 @@ using System.Security.Claims;
 using System.Text;
 using Oikonom.Contracts;
 using Oikonom.Core.Ledger;
+using Oikonom.Core.Time;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
@@ -31,18 +32,20 @@ public static class NoticeEndpoints
         api.MapGet("/me/hearing", async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var hearing = Hearing.FromJson((await store.ReadAsync(s => s.UserAsync(user.UserName()), cancel))?.Hearing ?? "{}");
-            return new HearingBody(hearing.Mail, hearing.Digest, hearing.QuietFrom, hearing.QuietUntil);
-        }).WithName("hearing").WithSummary("How the caller wants to hear: by mail or not, digest, quiet hours (UTC).").RequireAuthorization("read");
+            return new HearingBody(hearing.Mail, hearing.Digest, hearing.QuietFrom, hearing.QuietUntil, hearing.Zone);
+        }).WithName("hearing").WithSummary("How the caller wants to hear: by mail or not, digest, quiet hours in the zone they name.").RequireAuthorization("read");
         api.MapPut("/me/hearing", async (HearingBody body, Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             if (body.Digest is not ("none" or "hour" or "day")) throw Problem.Invalid("A digest is none, hour or day.", "digest");
             if (body.QuietFrom is < 0 or > 23 || body.QuietUntil is < 0 or > 23 || body.QuietFrom is null != body.QuietUntil is null) throw Problem.Invalid("Quiet hours are two hours from 0 to 23, or none.", "quietFrom");
+            var zone = body.Zone ?? "UTC";
+            if (zone.Length > 64 || !TimeZoneInfo.TryFindSystemTimeZoneById(zone, out _)) throw Problem.Invalid("The zone is the IANA name of a time zone, such as Atlantic/Azores.", "zone");
             await store.WriteAsync(async s =>
             {
-                await s.SetHearingAsync(user.UserName(), new Hearing(body.Mail, body.Digest, body.QuietFrom, body.QuietUntil).ToJson());
+                await s.SetHearingAsync(user.UserName(), new Hearing(body.Mail, body.Digest, body.QuietFrom, body.QuietUntil, zone).ToJson());
                 s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "user.hearing", null, null, ("mail", body.Mail), ("digest", body.Digest)));
             }, cancel);
-            return body;
+            return body with { Zone = zone };
         }).WithName("setHearing").WithSummary("Says how the caller wants to hear.").RequireAuthorization("read");
 
         api.MapGet("/notices/templates", async (EditionBook editions, CancellationToken cancel) =>

@@ -1,41 +1,13 @@
 using System.Globalization;
 using System.Text.Json;
 using Oikonom.Core.Rulebook;
+using Oikonom.Core.Time;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Notices;
-
-/// <summary>How somebody wants to hear.</summary>
-/// <param name="Mail">False when the inbox in the console is enough.</param>
-/// <param name="Digest"><c>none</c>, <c>hour</c> or <c>day</c>: mails gathered into one.</param>
-/// <param name="QuietFrom">First hour (0–23, UTC) in which no mail goes out, or null.</param>
-/// <param name="QuietUntil">The hour at which mails go out again.</param>
-public sealed record Hearing(bool Mail = true, string Digest = "none", int? QuietFrom = null, int? QuietUntil = null)
-{
-    private const int DigestHour = 7;
-
-    public string ToJson() => JsonSerializer.Serialize(this, JsonSerializerOptions.Web);
-    public static Hearing FromJson(string json) => json.Length <= 2 ? new() : JsonSerializer.Deserialize<Hearing>(json, JsonSerializerOptions.Web) ?? new();
-
-    /// <summary>When a mail made now goes out.</summary>
-    public DateTimeOffset Due(DateTimeOffset now)
-    {
-        var due = Digest switch
-        {
-            "hour" => new DateTimeOffset(now.UtcDateTime.Date, TimeSpan.Zero).AddHours(now.UtcDateTime.Hour + 1),
-            "day" => new DateTimeOffset(now.UtcDateTime.Date, TimeSpan.Zero).AddHours(now.UtcDateTime.Hour < DigestHour ? DigestHour : DigestHour + 24),
-            _ => now,
-        };
-        if (QuietFrom is not { } from || QuietUntil is not { } until || from == until) return due;
-        for (var i = 0; i < 24 && IsQuiet(due.UtcDateTime.Hour); i++) due = new DateTimeOffset(due.UtcDateTime.Date, TimeSpan.Zero).AddHours(due.UtcDateTime.Hour + 1);
-        return due;
-
-        bool IsQuiet(int hour) => from < until ? hour >= from && hour < until : hour >= from || hour < until;
-    }
-}
 
 /// <summary>Writes notices into the decision they belong to: to the inbox of each, and by mail as each wants to hear.</summary>
 public sealed class Notifier(ServiceOptions options, TimeProvider time)
