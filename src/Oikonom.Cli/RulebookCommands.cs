@@ -86,15 +86,14 @@ internal static class RulebookCommands
     private static Command Diff()
     {
         var from = new Argument<string>("from") { Description = "an edition, or a folder" };
-        var to = new Argument<string>("to") { Description = "an edition, or a folder; 'current' is the newest" };
+        var to = new Argument<string>("to") { Description = "an edition, the id of a proposal, or a folder; 'current' is the newest" };
         return Commands.Make("diff", "Shows the difference between two editions, or between an edition and a folder.", "oikonom rulebook diff current demo/northmere/rulebook", async (parsed, cancel) =>
         {
             using var service = new Service();
             var (left, right) = (parsed.GetValue(from)!, parsed.GetValue(to)!);
             if (Directory.Exists(left)) throw new CliFault(Exit.Usage, "The first is an edition; name the folder second.");
-            int? number = left == "current" ? null : int.TryParse(left, CultureInfo.InvariantCulture, out var n) ? n : throw new CliFault(Exit.Usage, $"'{left}' is no edition.");
             var (diff, raw) = Directory.Exists(right)
-                ? await service.PostAsync<RulebookDiff>("/api/v1/rulebook/diff", new DiffBody(Files(right).Files, number), cancel)
+                ? await service.PostAsync<RulebookDiff>("/api/v1/rulebook/diff", new DiffBody(Files(right).Files, left == "current" ? null : int.TryParse(left, CultureInfo.InvariantCulture, out var n) ? n : throw new CliFault(Exit.Usage, $"'{left}' is no edition.")), cancel)
                 : await service.GetAsync<RulebookDiff>($"/api/v1/rulebook/diff?from={Uri.EscapeDataString(left)}&to={Uri.EscapeDataString(right)}", cancel);
             if (Commands.IsJson(parsed)) return Show.Json(raw);
             Show.Title($"From {diff.From} to {diff.To}");
@@ -151,7 +150,8 @@ internal static class RulebookCommands
         using var service = new Service();
         var (page, raw) = await service.GetAsync<Page<ProposalView>>("/api/v1/rulebook/proposals", cancel);
         if (Commands.IsJson(parsed)) return Show.Json(raw);
-        Show.Table(["Proposal", "By", "At (UTC)", "Digest", "You may decide"], page.Items.Select(p => (IReadOnlyList<string>)[p.Id, p.Author, Show.At(p.At), p.Digest[..12], p.MayDecide ? "yes" : "no"]), "No edition waits.");
+        Show.Table(["Proposal", "By", "At (UTC)", "Over edition", "Digest", "You may decide"], page.Items.Select(p => (IReadOnlyList<string>)[p.Id, p.Author, Show.At(p.At), p.Base > 0 ? Text(p.Base) : "", p.Digest[..12], p.MayDecide ? "yes" : "no"]), "No edition waits.");
+        if (page.Items.FirstOrDefault(p => p.MayDecide) is { } first) Show.Line($"Look first: oikonom rulebook diff current {first.Id}; or export it and rehearse the folder.");
         return Exit.Good;
     });
 
@@ -201,24 +201,36 @@ internal static class RulebookCommands
 
     private static Command Export()
     {
-        var number = new Argument<string>("edition") { Description = "a number, or 'current'" };
+        var number = new Argument<string>("edition") { Description = "a number, 'current', or the id of a proposal" };
         var folder = new Argument<string>("folder") { Description = "a new or empty folder" };
-        return Commands.Make("export", "Writes the files of an edition to a folder.", "oikonom rulebook export current rulebook-copy", async (parsed, cancel) =>
+        return Commands.Make("export", "Writes the files of an edition, or of a proposed one, to a folder.", "oikonom rulebook export current rulebook-copy", async (parsed, cancel) =>
         {
             using var service = new Service();
             var root = Path.GetFullPath(parsed.GetValue(folder)!);
             if (Directory.Exists(root) && Directory.EnumerateFileSystemEntries(root).Any()) throw new CliFault(Exit.Usage, $"'{parsed.GetValue(folder)}' is not empty.");
-            var (edition, _) = await service.GetAsync<EditionDetail>(Edition(parsed.GetValue(number)!), cancel);
-            foreach (var file in edition.Files)
+            var of = parsed.GetValue(number)!;
+            var (files, name) = await FilesOfAsync(service, of, cancel);
+            foreach (var file in files)
             {
                 var path = Path.GetFullPath(Path.Combine(root, file.Path));
                 if (!path.StartsWith(root + Path.DirectorySeparatorChar, StringComparison.Ordinal)) throw new CliFault(Exit.Refused, $"The file '{file.Path}' would lie outside the folder; nothing more was written.");
                 Directory.CreateDirectory(Path.GetDirectoryName(path)!);
                 await IntakeCommands.SaveAsync(path, file.Text, cancel);
             }
-            Show.Line($"{edition.Files.Count} files of edition {edition.Number} are in {parsed.GetValue(folder)}.");
+            Show.Line($"{files.Count} files of {name} are in {parsed.GetValue(folder)}.");
             return Exit.Good;
         }, number, folder);
+    }
+
+    private static async Task<(IReadOnlyList<RulebookFileBody> Files, string Name)> FilesOfAsync(Service service, string of, CancellationToken cancel)
+    {
+        if (Guid.TryParse(of, out _))
+        {
+            var (proposed, _) = await service.GetAsync<ProposalDetail>($"/api/v1/rulebook/proposals/{of}", cancel);
+            return (proposed.Files, $"the proposal of {proposed.Proposal.Author}");
+        }
+        var (edition, _) = await service.GetAsync<EditionDetail>(Edition(of), cancel);
+        return (edition.Files, $"edition {edition.Number}");
     }
 
     private static Command Warnings() => Commands.Make("warnings", "Lists the catalogue of warnings: code, reason and mend.", "oikonom rulebook warnings", async (parsed, cancel) =>

@@ -50,7 +50,9 @@ public sealed record EditionDetail(int Number, string Digest, string Author, Dat
 
 /// <summary>What came of publishing: an edition, or a proposal that waits for a second person.</summary>
 public sealed record Published(EditionDetail? Edition, ProposalView? Proposal, IReadOnlyList<OpenRequestChange> Replanned);
-public sealed record ProposalView(string Id, string Digest, string Author, DateTimeOffset At, string State, string? DecidedBy, DateTimeOffset? DecidedAt, string Remark, bool MayDecide);
+public sealed record ProposalView(string Id, string Digest, string Author, DateTimeOffset At, string State, string? DecidedBy, DateTimeOffset? DecidedAt, string Remark, bool MayDecide, int Base);
+/// <summary>A proposed edition with its files.</summary>
+public sealed record ProposalDetail(ProposalView Proposal, IReadOnlyList<RulebookFileBody> Files);
 public sealed record ProposalBody(string? Remark);
 
 /// <summary>An open request whose plan another rulebook would change.</summary>
@@ -231,7 +233,9 @@ public sealed record ManyOutcome(string Id, long? Number, bool Done, string? Pro
 public sealed record IdsBody(IReadOnlyList<string> Ids);
 
 /// <summary>What many requests would bring together, each with the digest that a decision is bound to.</summary>
-public sealed record JointEffect(int Requests, int People, IReadOnlyList<TallyView> ByEntitlement, int AccountsMade, int AccountsDisabled, int Privileged, IReadOnlyList<JointRequest> Items, IReadOnlyList<string> Notes);
+/// <summary>How many of the people chosen gain or lose an entitlement.</summary>
+public sealed record EntitlementTally(string Key, string Title, bool Privileged, int People, int Gained, int Lost);
+public sealed record JointEffect(int Requests, int People, IReadOnlyList<EntitlementTally> ByEntitlement, int AccountsMade, int AccountsDisabled, int Privileged, IReadOnlyList<JointRequest> Items, IReadOnlyList<string> Notes);
 public sealed record JointRequest(string Id, long Number, string Kind, string Person, string PlanDigest, string Effect, bool MayApprove, string? WhyNot);
 public sealed record DelegationBody(string To, string Begins, string Ends, IReadOnlyList<string>? Kinds = null, string? Remark = null, string? From = null);
 public sealed record DelegationView(string Id, string From, string To, DateTimeOffset Begins, DateTimeOffset Ends, IReadOnlyList<string> Kinds, string Remark, string Actor, bool Mine);

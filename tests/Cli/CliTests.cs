@@ -178,6 +178,50 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     }
 
     [Fact]
+    public async Task Users_are_made_limited_and_ended_and_nobody_raises_themselves()
+    {
+        await SignInAsync("edda");
+        var made = await RunAsync("users set gerda --display Gerda~Wrack --mail gerda@northmere.example --role approver --role auditor --reach approver=site:harbour,department:Research,target:directory --password-stdin", World.Password + "\n");
+        Assert.Equal((0, ""), (made.Code, made.Error));
+        Assert.Contains("Gerda Wrack (gerda) is made: approver, auditor.", made.Out, StringComparison.Ordinal);
+        var user = JsonDocument.Parse((await RunAsync("users list --output json")).Out).RootElement.GetProperty("items").EnumerateArray().Single(u => u.GetProperty("name").GetString() == "gerda");
+        Assert.Equal("harbour", user.GetProperty("reach").GetProperty("approver").GetProperty("sites")[0].GetString());
+        Assert.Contains("approver (site:harbour department:Research target:directory)", (await RunAsync("users list")).Out.ReplaceLineEndings(" "), StringComparison.Ordinal);
+
+        // What is not named stays; a limit ends by name.
+        Assert.Equal(0, (await RunAsync("users set gerda --reach approver=everywhere --person E1002")).Code);
+        user = JsonDocument.Parse((await RunAsync("users list --output json")).Out).RootElement.GetProperty("items").EnumerateArray().Single(u => u.GetProperty("name").GetString() == "gerda");
+        Assert.Equal(("Gerda Wrack", "E1002", 2, JsonValueKind.Null), (user.GetProperty("display").GetString(), user.GetProperty("number").GetString(), user.GetProperty("roles").GetArrayLength(), user.GetProperty("reach").ValueKind));
+        foreach (var (arguments, code) in new[] { ("users set gerda --role captain", 1), ("users set gerda --reach approver", 2), ("users set gerda --reach approver=moon", 2), ("users set gerda --reach captain=site:harbour", 1), ("users set gerda --reach approver=site:harbor", 1), ("users set Gerda --role auditor", 1), ("users set nobody --role auditor", 1) })
+        {
+            var refused = await RunAsync(arguments);
+            Assert.Equal((arguments, code), (arguments, refused.Code));
+            Assert.Single(refused.Error.TrimEnd().Split('\n'));
+        }
+        Assert.Contains("harbour", (await RunAsync("users set gerda --reach approver=site:harbor")).Error, StringComparison.Ordinal);
+        Assert.Contains("another engineer", (await RunAsync("users set edda --role engineer --role approver")).Error, StringComparison.Ordinal);
+        Assert.Contains("another engineer", (await RunAsync("users set edda --active false")).Error, StringComparison.Ordinal);
+        Assert.Equal(0, (await RunAsync("users set edda --mail edda@northmere.example")).Code);
+
+        await SignInAsync("gerda");
+        Assert.Equal(1, (await RunAsync("users list")).Code);
+        await SignInAsync("edda");
+        Assert.Contains("may not sign in", (await RunAsync("users set gerda --active false")).Out, StringComparison.Ordinal);
+        Assert.Equal(3, (await RunAsync("sign-in gerda --password-stdin", World.Password + "\n")).Code);
+    }
+
+    [Fact]
+    public async Task How_somebody_hears_is_told_and_set()
+    {
+        await SignInAsync("otto");
+        Assert.Contains("In the console and by mail, one by one.", (await RunAsync("notices hearing")).Out, StringComparison.Ordinal);
+        Assert.Contains("gathered each day; no mail from 20:00 to 7:00 (Atlantic/Azores)", (await RunAsync("notices hearing --digest day --quiet 20-7 --zone Atlantic/Azores")).Out, StringComparison.Ordinal);
+        Assert.Contains("In the console, not by mail, gathered each day", (await RunAsync("notices hearing --mail false")).Out, StringComparison.Ordinal);
+        foreach (var (arguments, code) in new[] { ("--quiet late", 2), ("--quiet 7", 2), ("--quiet 25-7", 1), ("--digest weekly", 1), ("--zone Mars/Olympus", 1) }) Assert.Equal((arguments, code), (arguments, (await RunAsync($"notices hearing {arguments}")).Code));
+        Assert.Contains("In the console and by mail, one by one.", (await RunAsync("notices hearing --mail true --digest none --quiet none")).Out, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public async Task Exit_codes_are_stable_and_a_refusal_is_one_line()
     {
         var nobody = await RunAsync("inbox");
@@ -320,7 +364,7 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     [Fact]
     public async Task Every_command_has_help_with_an_example()
     {
-        foreach (var command in "sign-in|sign-out|me|intake run|intake sources|intake show|intake test|intake preview|intake switch|intake runs|intake set-aside|intake records|intake vanished|intake held|intake pass|intake drop|intake post|intake write-backs|intake token|intake tokens|intake end-token|explain|requests list|requests show|requests approve|requests decline|requests release|requests choose|requests retry|requests new|requests bulk|requests ask|requests answer|requests comment|requests withdraw|requests hold|requests resume|requests return|requests change|requests export|requests history|requests schema|people history|sessions list|sessions end|hooks list|hooks replay|hooks end|notices texts|notices preview|today|tasks list|tasks show|tasks take|tasks hand-over|tasks done|tasks impossible|delegations list|delegations add|delegations end|catalogue|workflows list|inbox|people list|people show|targets list|targets check|ledger list|ledger verify|rulebook check|rulebook rehearse|rulebook diff|rulebook publish|rulebook proposals|rulebook approve|rulebook decline|rulebook list|rulebook show|rulebook export|rulebook warnings|secrets list|secrets set".Split('|'))
+        foreach (var command in "sign-in|sign-out|me|intake run|intake sources|intake show|intake test|intake preview|intake switch|intake runs|intake set-aside|intake records|intake vanished|intake held|intake pass|intake drop|intake post|intake write-backs|intake token|intake tokens|intake end-token|explain|requests list|requests show|requests approve|requests decline|requests release|requests choose|requests retry|requests new|requests bulk|requests ask|requests answer|requests comment|requests withdraw|requests hold|requests resume|requests return|requests change|requests export|requests history|requests schema|people history|sessions list|sessions end|hooks list|hooks replay|hooks end|notices texts|notices preview|today|tasks list|tasks show|tasks take|tasks hand-over|tasks done|tasks impossible|delegations list|delegations add|delegations end|catalogue|workflows list|inbox|people list|people show|targets list|targets check|ledger list|ledger verify|rulebook check|rulebook rehearse|rulebook diff|rulebook publish|rulebook proposals|rulebook approve|rulebook decline|rulebook list|rulebook show|rulebook export|rulebook warnings|secrets list|secrets set|users list|users set|notices hearing".Split('|'))
         {
             var help = await RunAsync(command + " --help");
             Assert.Equal(0, help.Code);

@@ -20,6 +20,7 @@ public sealed class AccessTests(Servers servers)
         ("GET", "/api/v1/sources", Everybody), ("POST", "/api/v1/sources/{name}/runs", "requester operator engineer"), ("GET", "/api/v1/sources/{name}/runs", "requester operator engineer"), ("GET", "/api/v1/sources/{name}/set-aside", "requester operator engineer"),
         ("GET", "/api/v1/rulebook/warnings", "engineer auditor"),
         ("GET", "/api/v1/rulebook/proposals", "engineer auditor"),
+        ("GET", "/api/v1/rulebook/proposals/{id}", "engineer auditor"),
         ("POST", "/api/v1/rulebook/proposals/{id}/approve", "engineer"),
         ("POST", "/api/v1/rulebook/proposals/{id}/decline", "engineer"),
         ("GET", "/api/v1/rulebook/diff", "engineer auditor"),

@@ -80,7 +80,22 @@ public sealed class RulebookTests(Servers servers)
         Assert.Equal("own-proposal", (await World.RefusedAsync((await world.SignInAsync("edda")).PostAsJsonAsync($"/api/v1/rulebook/proposals/{proposed.Proposal!.Id}/approve", new ProposalBody(null)))).Code);
         Assert.Equal(400, (await World.RefusedAsync(setup.PostAsJsonAsync($"/api/v1/rulebook/proposals/{proposed.Proposal.Id}/decline", new ProposalBody("")))).Status);
         Assert.True((await world.GetAsync<Page<ProposalView>>("/api/v1/rulebook/proposals", "setup")).Items.Single().MayDecide);
+
+        // It is looked at before it is agreed to: the files themselves, and the difference to what counts.
+        var look = await world.GetAsync<ProposalDetail>($"/api/v1/rulebook/proposals/{proposed.Proposal.Id}", "setup");
+        Assert.Equal((2, draft.Count, proposed.Proposal.Digest), (look.Proposal.Base, look.Files.Count, look.Proposal.Digest));
+        var change = (await world.GetAsync<RulebookDiff>($"/api/v1/rulebook/diff?from=current&to={proposed.Proposal.Id}", "aldo")).Files.Single();
+        Assert.Equal(("templates/dive-team.yaml", 1, 0), (change.Path, change.Added, change.Removed));
+        Assert.Equal(404, (await World.RefusedAsync(setup.GetAsync($"/api/v1/rulebook/proposals/{Guid.NewGuid()}"))).Status);
+        Assert.Equal(404, (await World.RefusedAsync(setup.GetAsync($"/api/v1/rulebook/diff?from=current&to={Guid.NewGuid()}"))).Status);
+
+        // Two proposals over the same edition: agreeing to the second would take back the first.
+        var late = await PostAsync<Published>(world, "/api/v1/rulebook/editions", new RulebookBody([.. draft.Select(f => f.Path == "targets/directory.yaml" ? f with { Text = f.Text.Replace("title: Dive team", "title: Divers", StringComparison.Ordinal) } : f)]));
         var published = await PostAsync<Published>(world, $"/api/v1/rulebook/proposals/{proposed.Proposal.Id}/approve", new ProposalBody(null), "setup");
+        var stale = await World.RefusedAsync(setup.PostAsJsonAsync($"/api/v1/rulebook/proposals/{late.Proposal!.Id}/approve", new ProposalBody(null)));
+        Assert.Equal((409, "published-meanwhile"), (stale.Status, stale.Code));
+        Assert.Contains("over edition 2, and edition 3", stale.Detail, StringComparison.Ordinal);
+        await World.OkAsync(setup.PostAsJsonAsync($"/api/v1/rulebook/proposals/{late.Proposal.Id}/decline", new ProposalBody("anew, please")));
         Assert.Equal((3, "edda", "setup"), (published.Edition!.Number, published.Edition.Author, published.Edition.Approver));
         Assert.Equal([request.Summary.Id], published.Replanned.Select(r => r.Id));
 

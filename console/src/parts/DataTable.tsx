@@ -1,5 +1,5 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { type KeyboardEvent, type ReactNode, useEffect, useRef, useState } from 'react';
+import { type ReactNode, useEffect, useEffectEvent, useRef, useState } from 'react';
 import style from './DataTable.module.css';
 
 export interface Column<T> {
@@ -10,7 +10,7 @@ export interface Column<T> {
 
 /**
  * The one table: rows are drawn only where they are seen, so it stays fast with any number. Arrow keys walk the
- * rows, Enter opens one.
+ * rows, Enter opens one; j, k and x work at once when nothing else on the page has the keys.
  */
 export function DataTable<T>(props: {
   label: string;
@@ -35,7 +35,7 @@ export function DataTable<T>(props: {
   }, [last, more, rows.length]);
 
   const template = { gridTemplateColumns: columns.map((c) => c.width).join(' ') };
-  const walk = (event: KeyboardEvent) => {
+  const walk = (event: Pick<globalThis.KeyboardEvent, 'key' | 'preventDefault' | 'target'>) => {
     const step = { ArrowDown: 1, ArrowUp: -1, PageDown: 12, PageUp: -12, j: 1, k: -1 }[event.key];
     if (step) {
       event.preventDefault();
@@ -45,8 +45,21 @@ export function DataTable<T>(props: {
     }
     const row = rows[at];
     if (event.key === 'x' && row && props.mark) props.mark(row);
-    if (event.key === 'Enter' && row && event.target === event.currentTarget) props.open(row);
+    if (event.key === 'Enter' && row && event.target === scroller.current) props.open(row);
   };
+
+  // The page's first table takes the keys that nothing else has.
+  const take = useEffectEvent((event: globalThis.KeyboardEvent) => {
+    if (event.target !== document.body || event.ctrlKey || event.metaKey || event.altKey || !'jkx'.includes(event.key)) return;
+    if (scroller.current === null || scroller.current !== document.querySelector(`.${style.body}`)) return;
+    scroller.current.focus();
+    // The first j or k only shows where one is.
+    if (event.key === 'x') walk(event);
+  });
+  useEffect(() => {
+    window.addEventListener('keydown', take);
+    return () => window.removeEventListener('keydown', take);
+  }, []);
 
   if (rows.length === 0) return <div className={style.empty}>{props.empty}</div>;
   return (

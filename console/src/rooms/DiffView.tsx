@@ -12,14 +12,19 @@ export function near<T extends { op: string }>(lines: T[]): (T | null)[] {
   return lines.flatMap((line, i) => (shown[i] ? [line] : shown[i - 1] ? [null] : []));
 }
 
-export function DiffView({ files }: { files: RulebookFileBody[] }) {
+/** What a draft, or an edition that somebody proposes, changes in the published one. */
+export function DiffView({ files, proposal }: { files?: RulebookFileBody[]; proposal?: string }) {
   const diff = useQuery({
-    queryKey: ['rulebook', 'diff', files],
-    queryFn: () => ask(api.POST('/api/v1/rulebook/diff', { body: { files, from: null } })),
+    queryKey: ['rulebook', 'diff', files ?? proposal],
+    queryFn: () =>
+      proposal
+        ? ask(api.GET('/api/v1/rulebook/diff', { params: { query: { from: 'current', to: proposal } } }))
+        : ask(api.POST('/api/v1/rulebook/diff', { body: { files: files ?? [], from: null } })),
   });
   if (diff.isPending) return <Loading what="The difference" />;
   if (diff.isError) return <Failure error={diff.error} again={() => void diff.refetch()} />;
-  if (diff.data.files.length === 0) return <Notice title={`The draft is the same as ${diff.data.from}.`} />;
+  if (diff.data.files.length === 0)
+    return <Notice title={`${proposal ? 'The proposal' : 'The draft'} is the same as ${diff.data.from}.`} />;
   return (
     <div className={style.stack}>
       {diff.data.files.map((file) => (

@@ -182,8 +182,7 @@ function Joint({ deed, requests, close }: { deed: 'approve' | 'release'; request
             }}
           >
             <p className={style.effectLine}>
-              Together for {joint.people} {joint.people === 1 ? 'person' : 'people'}: {joint.accountsMade} accounts made,{' '}
-              {joint.accountsDisabled} disabled{joint.privileged > 0 ? `, ${joint.privileged} privileged` : ''}.
+              Together for {joint.people} {joint.people === 1 ? 'person' : 'people'}: {together(joint)}.
             </p>
             {joint.notes.map((note) => (
               <Notice key={note} title={note} />
@@ -199,8 +198,11 @@ function Joint({ deed, requests, close }: { deed: 'approve' | 'release'; request
                 </thead>
                 <tbody>
                   {joint.byEntitlement.map((t) => (
-                    <tr key={t.name}>
-                      <td>{t.name}</td>
+                    <tr key={t.key}>
+                      <td title={t.key}>
+                        {t.title}
+                        {t.privileged && <small className={style.quiet}> privileged</small>}
+                      </td>
                       <td>{t.gained || '–'}</td>
                       <td>{t.lost || '–'}</td>
                     </tr>
@@ -247,4 +249,18 @@ function Joint({ deed, requests, close }: { deed: 'approve' | 'release'; request
       )}
     </Dialog>
   );
+}
+
+/** The accounts and grants of several requests in a line; what is none is not counted. */
+function together(joint: Schemas['JointEffect']): string {
+  const sum = (field: 'gained' | 'lost') => joint.byEntitlement.reduce((all, t) => all + t[field], 0);
+  const words = (count: number, one: string, many: string) => (count === 0 ? [] : [`${count} ${count === 1 ? one : many}`]);
+  const all = [
+    ...words(joint.accountsMade, 'account made', 'accounts made'),
+    ...words(joint.accountsDisabled, 'account disabled', 'accounts disabled'),
+    ...words(sum('gained'), 'entitlement given', 'entitlements given'),
+    ...words(sum('lost'), 'taken away', 'taken away'),
+    ...words(joint.privileged, 'of them privileged', 'of them privileged'),
+  ];
+  return all.length > 0 ? all.join(', ') : 'nothing that is there today changes';
 }

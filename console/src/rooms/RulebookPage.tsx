@@ -6,10 +6,11 @@ import { Button } from '../parts/Button';
 import { Dialog, DialogActions } from '../parts/Dialog';
 import { Field } from '../parts/Field';
 import { Failure, Loading, Notice } from '../parts/Notice';
-import { at, past } from '../parts/when';
+import { past } from '../parts/when';
 import { YamlEditor } from '../parts/YamlEditor';
 import { DiffView } from './DiffView';
-import { isChanged, useDraft } from './draft';
+import { isChanged, keepDraft, useDraft } from './draft';
+import { Proposals } from './Proposals';
 import { RehearsalView } from './RehearsalView';
 import style from './Rooms.module.css';
 import book from './Rulebook.module.css';
@@ -25,6 +26,7 @@ const folders: [string, string][] = [
 ];
 
 export function RulebookPage() {
+  const [taken, setTaken] = useState('');
   const edition = useQuery({
     queryKey: ['rulebook', 'current'],
     queryFn: () => ask(api.GET('/api/v1/rulebook/editions/{number}', { params: { path: { number: 'current' } } })),
@@ -41,8 +43,14 @@ export function RulebookPage() {
           {e.approver ? `, agreed by ${e.approver}` : ''} · digest {e.digest.slice(0, 12)}
         </p>
       </header>
-      <Proposals />
-      <Desk key={e.digest} published={e.files} digest={e.digest} />
+      <Proposals
+        edition={e.number}
+        take={(proposed) => {
+          keepDraft(e.digest, proposed.files);
+          setTaken(proposed.proposal.id);
+        }}
+      />
+      <Desk key={e.digest + taken} published={e.files} digest={e.digest} />
     </>
   );
 }
@@ -270,65 +278,5 @@ function Publish({ files, sound, changed }: { files: RulebookFileBody[]; sound: 
         </DialogActions>
       </Dialog>
     </>
-  );
-}
-
-function Proposals() {
-  const queries = useQueryClient();
-  const [declining, setDeclining] = useState<string | null>(null);
-  const [remark, setRemark] = useState('');
-  const list = useQuery({ queryKey: ['rulebook', 'proposals'], queryFn: () => ask(api.GET('/api/v1/rulebook/proposals')) });
-  const decide = useMutation({
-    mutationFn: ({ id, approve }: { id: string; approve: boolean }) => {
-      const call = { params: { path: { id } }, body: { remark: remark || null } };
-      return approve
-        ? ask(api.POST('/api/v1/rulebook/proposals/{id}/approve', call))
-        : ask(api.POST('/api/v1/rulebook/proposals/{id}/decline', call));
-    },
-    onSettled: () => {
-      setDeclining(null);
-      void queries.invalidateQueries({ queryKey: ['rulebook'] });
-    },
-  });
-  if (!list.data || list.data.items.length === 0) return null;
-  return (
-    <section className={`${style.sheet} ${style.story}`} aria-labelledby="proposals">
-      <h2 id="proposals">Waits for a second person</h2>
-      {decide.isError && <Failure error={decide.error} />}
-      <ul className={style.list}>
-        {list.data.items.map((p) => (
-          <li key={p.id} className={book.decide}>
-            <span>
-              proposed by <b>{p.author}</b> {at(p.at)}, digest {p.digest.slice(0, 12)}
-            </span>
-            {p.mayDecide ? (
-              <>
-                <Button kind="main" isDisabled={decide.isPending} onPress={() => decide.mutate({ id: p.id, approve: true })}>
-                  Agree and publish
-                </Button>
-                <Button kind="grave" onPress={() => setDeclining(p.id)}>
-                  Decline
-                </Button>
-              </>
-            ) : (
-              <span className={style.quiet}>somebody else agrees to it</span>
-            )}
-          </li>
-        ))}
-      </ul>
-      <Dialog title="Decline this edition?" isOpen={declining !== null} close={() => setDeclining(null)}>
-        <Field label="Why" value={remark} onChange={setRemark} required long autoFocus />
-        <DialogActions>
-          <Button onPress={() => setDeclining(null)}>Back</Button>
-          <Button
-            kind="grave"
-            isDisabled={remark.trim().length === 0}
-            onPress={() => declining && decide.mutate({ id: declining, approve: false })}
-          >
-            Decline
-          </Button>
-        </DialogActions>
-      </Dialog>
-    </section>
   );
 }

@@ -6,16 +6,18 @@ import { Choice, Field } from '../parts/Field';
 import { Failure, Notice } from '../parts/Notice';
 import { agoText } from '../parts/when';
 import rooms from './Rooms.module.css';
+import { Users } from './Users';
 
-/** What an engineer keeps in order: the texts of notices, systems that are told of changes, and who is signed in. */
+/** What an engineer keeps in order: users, the texts of notices, systems that are told of changes, and who is signed in. */
 export function ServicePage() {
   return (
     <>
       <header className={rooms.head}>
         <h1>Service</h1>
-        <p>Texts of notices, systems that hear of changes, and everybody who is signed in.</p>
+        <p>Users and their roles, texts of notices, systems that hear of changes, and everybody who is signed in.</p>
       </header>
       <div className={rooms.stack}>
+        <Users />
         <NoticeTexts />
         <Hooks />
         <Sessions />

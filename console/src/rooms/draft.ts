@@ -30,6 +30,13 @@ export function useDraft(published: RulebookFileBody[], digest: string) {
   };
 }
 
+/** True when a draft is kept here that is not published. */
+export const hasDraft = () => localStorage.getItem(place) !== null;
+
+/** Makes these files the draft over an edition, in the place of what was there. */
+export const keepDraft = (digest: string, files: RulebookFileBody[]) =>
+  localStorage.setItem(place, JSON.stringify({ digest, files: inOrder(files) }));
+
 function restore(digest: string): RulebookFileBody[] | null {
   try {
     const kept = JSON.parse(localStorage.getItem(place) ?? 'null') as { digest: string; files: RulebookFileBody[] } | null;

@@ -106,6 +106,8 @@ public static class AccessEndpoints
                 Stamp = Guid.NewGuid().ToString("N"),
                 CreatedAt = before?.CreatedAt ?? time.Milliseconds(),
             };
+            if (before?.Name == actor.UserName() && (after.Active == 0 || after.Reach != before.Reach || !before.Roles.Split(' ').ToHashSet().SetEquals(after.Roles.Split(' '))))
+                throw new Problem(403, "own-roles", "Not allowed", "Nobody changes their own roles or ends their own sign-in; another engineer does.");
             await s.SaveUserAsync(after);
             s.Record(LedgerEntry.Of(time.GetUtcNow(), actor.UserName(), before is null ? "user.made" : "user.changed", null, null,
                 ("user", name), ("roles", after.Roles), ("rolesBefore", before?.Roles), ("active", after.Active == 1), ("reach", after.Reach.Length > 2 ? after.Reach : null), ("passwordSet", body.Password is not null)));

@@ -22,7 +22,7 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
         return store.ReadAsync(async s =>
         {
             var now = time.GetUtcNow();
-            var (gained, lost, people) = (new Dictionary<string, int>(), new Dictionary<string, int>(), new Dictionary<string, HashSet<string>>());
+            var tallies = new SortedDictionary<string, (EntitlementTally Tally, HashSet<string> People)>(StringComparer.Ordinal);
             var items = new List<JointRequest>();
             var (made, disabled, privileged, persons, notes) = (0, 0, 0, new HashSet<string>(), new List<string>());
             foreach (var row in await s.RequestsByIdAsync([.. ids.Distinct()]))
@@ -36,9 +36,10 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
                     if (change.Kind == ChangeKind.DisableAccount) disabled++;
                     if (change.Kind is not (ChangeKind.Grant or ChangeKind.Revoke)) continue;
                     var key = $"{change.Target}/{change.Subject}";
-                    var counts = change.Kind == ChangeKind.Grant ? gained : lost;
-                    counts[key] = counts.GetValueOrDefault(key) + 1;
-                    (people.TryGetValue(key, out var known) ? known : people[key] = []).Add(row.PersonId);
+                    var rule = of.Edition.Rulebook.Targets.GetValueOrDefault(change.Target)?.Entitlements.GetValueOrDefault(change.Subject);
+                    var (tally, people) = tallies.TryGetValue(key, out var known) ? known : (new EntitlementTally(key, rule?.Title ?? key, rule?.IsPrivileged == true, 0, 0, 0), []);
+                    people.Add(row.PersonId);
+                    tallies[key] = (change.Kind == ChangeKind.Grant ? tally with { Gained = tally.Gained + 1 } : tally with { Lost = tally.Lost + 1 }, people);
                 }
                 privileged += of.Items.Count(i => i.IsPrivileged);
                 string? whyNot = null;
@@ -57,7 +58,7 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
                 if (of.Plan.Conflicts is { Count: > 0 } conflicts) notes.Add($"Request {row.Number}: {string.Join("; ", conflicts.Select(c => c.Title))}.");
             }
             if (privileged > 0) notes.Insert(0, $"{privileged} privileged grant{(privileged == 1 ? " is" : "s are")} among them.");
-            return new JointEffect(items.Count, persons.Count, [.. people.Keys.Order(StringComparer.Ordinal).Select(k => new TallyView(k, people[k].Count, gained.GetValueOrDefault(k), lost.GetValueOrDefault(k), 0))], made, disabled, privileged, [.. items.OrderBy(i => i.Number)], notes);
+            return new JointEffect(items.Count, persons.Count, [.. tallies.Values.Select(t => t.Tally with { People = t.People.Count })], made, disabled, privileged, [.. items.OrderBy(i => i.Number)], notes);
         }, cancel);
     }
 

@@ -47,7 +47,7 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
         var current = await editions.CurrentOrNullAsync(cancel);
         if (current?.Digest == digest) throw Problem.Conflict("unchanged", $"Edition {current.Number} already is exactly this rulebook.");
         if (current?.Rulebook.PublishingNeedsSecond != true) return await CommitAsync(files, reading.Rulebook, digest, user.UserName(), "", null, cancel);
-        var proposal = new ProposalRow { Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(), Digest = digest, Author = user.UserName(), At = time.Milliseconds(), Files = JsonSerializer.Serialize(files) };
+        var proposal = new ProposalRow { Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(), Digest = digest, Author = user.UserName(), At = time.Milliseconds(), Files = JsonSerializer.Serialize(files), Base = current.Number };
         await store.WriteAsync(async s =>
         {
             if ((await s.OpenProposalsAsync()).FirstOrDefault(p => p.Digest == digest) is { } same) throw Problem.Conflict("proposed", $"Exactly this rulebook was already proposed by {same.Author} and waits for a second person.");
@@ -59,6 +59,8 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
         }, cancel);
         return new(null, View(proposal, user), []);
     }
+
+    public static List<RulebookFile> Files(ProposalRow proposal) => JsonSerializer.Deserialize<List<RulebookFile>>(proposal.Files) ?? [];
 
     public async Task<Published> DecideAsync(string id, bool approve, string remark, ClaimsPrincipal user, CancellationToken cancel)
     {
@@ -76,7 +78,9 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
             }, cancel);
             return new(null, View((await store.ReadAsync(s => s.ProposalAsync(id), cancel))!, user), []);
         }
-        var files = JsonSerializer.Deserialize<List<RulebookFile>>(proposal.Files) ?? [];
+        if (proposal.Base > 0 && (await editions.CurrentOrNullAsync(cancel))?.Number is { } now && now != proposal.Base)
+            throw Problem.Conflict("published-meanwhile", $"It was proposed over edition {proposal.Base}, and edition {now} was published since: it would take that back. Decline it, and have it proposed anew over edition {now}.");
+        var files = Files(proposal);
         var reading = RulebookReader.Read(files);
         return await CommitAsync(files, reading.Rulebook ?? throw RulebookEndpoints.Unsound(reading), proposal.Digest, proposal.Author, user.UserName(), id, cancel);
     }
@@ -116,5 +120,5 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
         [.. EditionBook.Files(row).Select(f => new RulebookFileBody(f.Path, f.Text))], row.Approver, [.. rulebook.Pools.Keys], [.. rulebook.Separations.Select(x => x.Name)]);
 
     public static ProposalView View(ProposalRow row, ClaimsPrincipal user) => new(row.Id, row.Digest, row.Author, row.At.ToInstant(), row.State, row.DecidedBy.Length > 0 ? row.DecidedBy : null, row.DecidedAt.ToInstant(), row.Remark,
-        row.State == "open" && row.Author != user.UserName() && user.RoleNames().Contains(Roles.Engineer));
+        row.State == "open" && row.Author != user.UserName() && user.RoleNames().Contains(Roles.Engineer), (int)row.Base);
 }

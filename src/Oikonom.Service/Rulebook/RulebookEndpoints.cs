@@ -34,6 +34,11 @@ public static class RulebookEndpoints
         api.MapGet("/rulebook/proposals", async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
             new Page<ProposalView>([.. (await store.ReadAsync(s => s.OpenProposalsAsync(), cancel)).Select(p => PublishDesk.View(p, user))], null))
             .WithName("listProposals").WithSummary("Editions that wait for a second person.").RequireAuthorization("rulebook-read");
+        api.MapGet("/rulebook/proposals/{id}", async (string id, Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
+        {
+            var row = await store.ReadAsync(s => s.ProposalAsync(id), cancel) ?? throw Problem.NotFound($"proposal '{id}'", "See 'oikonom rulebook proposals'.");
+            return new ProposalDetail(PublishDesk.View(row, user), [.. PublishDesk.Files(row).Select(f => new RulebookFileBody(f.Path, f.Text))]);
+        }).WithName("getProposal").WithSummary("A proposed edition with its files, to be looked at before it is agreed to.").RequireAuthorization("rulebook-read");
         api.MapPost("/rulebook/proposals/{id}/approve", (string id, ProposalBody body, PublishDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.DecideAsync(id, true, body.Remark ?? "", user, cancel))
             .WithName("approveProposal").WithSummary("Agrees to a proposed edition of somebody else; it is published.").RequireAuthorization("configure");
         api.MapPost("/rulebook/proposals/{id}/decline", (string id, ProposalBody body, PublishDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.DecideAsync(id, false, body.Remark ?? "", user, cancel))
@@ -41,9 +46,9 @@ public static class RulebookEndpoints
 
         api.MapGet("/rulebook/diff", async (string from, string to, Store.Store store, CancellationToken cancel) =>
         {
-            var (before, after) = (await EditionAsync(from, store, cancel), await EditionAsync(to, store, cancel));
-            return Diff($"edition {before.Number}", EditionBook.Files(before), $"edition {after.Number}", EditionBook.Files(after));
-        }).WithName("diffEditions").WithSummary("The difference between two editions, file by file and line by line.").RequireAuthorization("rulebook-read");
+            var (before, after) = (await SideAsync(from, store, cancel), await SideAsync(to, store, cancel));
+            return Diff(before.Name, before.Files, after.Name, after.Files);
+        }).WithName("diffEditions").WithSummary("The difference between two editions, or an edition and a proposal (by its id), file by file and line by line.").RequireAuthorization("rulebook-read");
         api.MapPost("/rulebook/diff", async (DiffBody body, Store.Store store, CancellationToken cancel) =>
         {
             var before = body.From is null ? await store.ReadAsync(s => s.LastEditionAsync(), cancel) : await EditionAsync(body.From.Value.ToString(CultureInfo.InvariantCulture), store, cancel);
@@ -74,6 +79,14 @@ public static class RulebookEndpoints
     private static async Task<EditionRow> EditionAsync(string number, Store.Store store, CancellationToken cancel) =>
         (number == "current" ? await store.ReadAsync(s => s.LastEditionAsync(), cancel) : long.TryParse(number, out var n) ? await store.ReadAsync(s => s.EditionAsync(n), cancel) : null)
         ?? throw Problem.NotFound($"edition '{number}'", "Publish one with 'oikonom rulebook publish DIR', or see the list.");
+
+    /// <summary>One side of a difference: an edition by its number, the current one, or a proposal by its id.</summary>
+    private static async Task<(string Name, IReadOnlyList<RulebookFile> Files)> SideAsync(string of, Store.Store store, CancellationToken cancel)
+    {
+        if (Guid.TryParse(of, out var id) && await store.ReadAsync(s => s.ProposalAsync(id.ToString()), cancel) is { } proposal) return ($"the proposal of {proposal.Author}", PublishDesk.Files(proposal));
+        var edition = await EditionAsync(of, store, cancel);
+        return ($"edition {edition.Number}", EditionBook.Files(edition));
+    }
 
     public static List<RulebookFile> FilesOf(RulebookBody body)
     {

@@ -19,6 +19,9 @@ public sealed class ProposalRow
     public string Author { get; init; } = "";
     public long At { get; init; }
     public string Files { get; init; } = "[]";
+
+    /// <summary>The edition it was made over, or 0 when that was not kept.</summary>
+    public long Base { get; init; }
     public string State { get; init; } = "open";
     public string DecidedBy { get; init; } = "";
     public long? DecidedAt { get; init; }
@@ -34,8 +37,8 @@ public static class EditionTable
     public static Task<IReadOnlyList<EditionRow>> EditionsAsync(this Session session) => session.QueryAsync<EditionRow>("SELECT number, digest, author, approver, published_at, '' AS files FROM editions ORDER BY number DESC");
     public static Task AddEditionAsync(this Session session, EditionRow edition) => session.ExecuteAsync("INSERT INTO editions (number, digest, author, approver, published_at, files) VALUES (@Number, @Digest, @Author, @Approver, @PublishedAt, @Files)", edition);
 
-    private const string ProposalColumns = "id, digest, author, at, files, state, decided_by, decided_at, remark";
-    public static Task AddProposalAsync(this Session session, ProposalRow row) => session.ExecuteAsync($"INSERT INTO proposals ({ProposalColumns}) VALUES (@Id, @Digest, @Author, @At, @Files, @State, @DecidedBy, @DecidedAt, @Remark)", row);
+    private const string ProposalColumns = "id, digest, author, at, files, state, decided_by, decided_at, remark, base";
+    public static Task AddProposalAsync(this Session session, ProposalRow row) => session.ExecuteAsync($"INSERT INTO proposals ({ProposalColumns}) VALUES (@Id, @Digest, @Author, @At, @Files, @State, @DecidedBy, @DecidedAt, @Remark, @Base)", row);
     public static Task<ProposalRow?> ProposalAsync(this Session session, string id) => session.FirstAsync<ProposalRow>($"SELECT {ProposalColumns} FROM proposals WHERE id=@id" + session.Engine.ForUpdate, new { id });
     public static Task<IReadOnlyList<ProposalRow>> OpenProposalsAsync(this Session session) => session.QueryAsync<ProposalRow>($"SELECT {ProposalColumns} FROM proposals WHERE state='open' ORDER BY at");
     public static Task DecideProposalAsync(this Session session, string id, string state, string by, long at, string remark) => session.ExecuteAsync("UPDATE proposals SET state=@state, decided_by=@by, decided_at=@at, remark=@remark WHERE id=@id AND state='open'", new { id, state, by, at, remark });

@@ -1,0 +1,185 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { api, ask, type Schemas } from '../api/client';
+import { Button } from '../parts/Button';
+import { Dialog, DialogActions } from '../parts/Dialog';
+import { Field } from '../parts/Field';
+import { Failure } from '../parts/Notice';
+import rooms from './Rooms.module.css';
+import { everywhere, type Limits, limitsOf, partsOf, reachOf } from './reach';
+import style from './Users.module.css';
+
+type User = Schemas['User'];
+
+const roles: [string, string][] = [
+  ['requester', 'asks for people'],
+  ['approver', 'decides where nobody else is named'],
+  ['operator', 'releases and repairs'],
+  ['engineer', 'keeps rulebook, sources and users'],
+  ['auditor', 'sees all, changes nothing'],
+];
+
+/** Who may sign in, with which roles, and where these reach. */
+export function Users() {
+  const [open, setOpen] = useState<User | 'new'>();
+  const list = useQuery({ queryKey: ['users'], queryFn: () => ask(api.GET('/api/v1/users')) });
+  return (
+    <section className={rooms.sheet} aria-labelledby="users">
+      <div className={rooms.line}>
+        <h2 id="users">Who may sign in</h2>
+        <Button onPress={() => setOpen('new')}>Add a user</Button>
+      </div>
+      {list.isError && <Failure error={list.error} />}
+      <table className={rooms.grants}>
+        <thead>
+          <tr>
+            <th scope="col">User</th>
+            <th scope="col">Person</th>
+            <th scope="col">Roles</th>
+            <th scope="col">Sign-in</th>
+          </tr>
+        </thead>
+        <tbody>
+          {list.data?.items.map((u) => (
+            <tr key={u.name}>
+              <td>
+                <Button kind="quiet" onPress={() => setOpen(u)}>
+                  {u.display}
+                </Button>{' '}
+                <span className={rooms.quiet}>{u.name}</span>
+              </td>
+              <td>{u.number ?? '–'}</td>
+              <td>
+                {u.roles.length === 0 && '–'}
+                {u.roles.map((role) => {
+                  const parts = partsOf(limitsOf(u.reach?.[role]));
+                  return (
+                    <div key={role}>
+                      {role} {parts.length > 0 && <span className={rooms.quiet}>only {parts.join(', ')}</span>}
+                    </div>
+                  );
+                })}
+              </td>
+              <td>{!u.active ? 'ended' : u.lockedUntil && new Date(u.lockedUntil) > new Date() ? 'locked for a while' : 'yes'}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {open && <UserForm key={open === 'new' ? '' : open.name} user={open === 'new' ? undefined : open} close={() => setOpen(undefined)} />}
+    </section>
+  );
+}
+
+function UserForm({ user, close }: { user: User | undefined; close: () => void }) {
+  const queries = useQueryClient();
+  const [name, setName] = useState(user?.name ?? '');
+  const [display, setDisplay] = useState(user?.display ?? '');
+  const [mail, setMail] = useState(user?.mail ?? '');
+  const [number, setNumber] = useState(user?.number ?? '');
+  const [password, setPassword] = useState('');
+  const [active, setActive] = useState(user?.active ?? true);
+  const [held, setHeld] = useState<string[]>(user?.roles ?? []);
+  const [limits, setLimits] = useState<Record<string, Limits>>(
+    Object.fromEntries(roles.map(([role]) => [role, limitsOf(user?.reach?.[role])])),
+  );
+  const save = useMutation({
+    mutationFn: () =>
+      ask(
+        api.PUT('/api/v1/users/{name}', {
+          params: { path: { name } },
+          body: { display, mail, number: number || null, roles: held, active, password: password || null, reach: reachOf(held, limits) },
+        }),
+      ),
+    onSuccess: () => {
+      void queries.invalidateQueries({ queryKey: ['users'] });
+      close();
+    },
+  });
+  const toggle = (role: string) => setHeld(held.includes(role) ? held.filter((r) => r !== role) : [...held, role]);
+  return (
+    <Dialog title={user ? `${user.display} (${user.name})` : 'A new user'} isOpen close={close} wide>
+      <form
+        className={rooms.stack}
+        onSubmit={(event) => {
+          event.preventDefault();
+          save.mutate();
+        }}
+      >
+        <div className={rooms.halves}>
+          {!user && <Field label="User name" value={name} onChange={setName} required autoFocus autoComplete="off" />}
+          <Field label="Name others see" value={display} onChange={setDisplay} required />
+          <Field label="Mail" value={mail} onChange={setMail} />
+          <Field label="Employee number of the person this is" value={number} onChange={setNumber} />
+          <Field
+            label={user ? 'New password (stays as it is when empty)' : 'First password, 10 characters or more'}
+            type="password"
+            value={password}
+            onChange={setPassword}
+            required={!user}
+            autoComplete="new-password"
+          />
+        </div>
+        <fieldset className={style.roles}>
+          <legend>Roles</legend>
+          {roles.map(([role, what]) => (
+            <div key={role}>
+              <label>
+                <input type="checkbox" checked={held.includes(role)} onChange={() => toggle(role)} /> {role}{' '}
+                <span className={rooms.quiet}>{what}</span>
+              </label>
+              {held.includes(role) && (
+                <Where limits={limits[role] ?? everywhere} change={(to) => setLimits({ ...limits, [role]: to })} role={role} />
+              )}
+            </div>
+          ))}
+        </fieldset>
+        {user && (
+          <label>
+            <input type="checkbox" checked={active} onChange={(e) => setActive(e.target.checked)} /> may sign in
+          </label>
+        )}
+        {save.isError && <Failure error={save.error} />}
+        <DialogActions>
+          <Button onPress={close}>Back</Button>
+          <Button kind="main" type="submit" isDisabled={save.isPending}>
+            {user ? 'Keep' : 'Add'}
+          </Button>
+        </DialogActions>
+      </form>
+    </Dialog>
+  );
+}
+
+/** The part of the organisation to which a role is limited; nothing chosen means everywhere. */
+function Where({ role, limits, change }: { role: string; limits: Limits; change: (limits: Limits) => void }) {
+  const catalogue = useQuery({ queryKey: ['catalogue'], queryFn: () => ask(api.GET('/api/v1/catalogue')), staleTime: 60_000 });
+  const targets = useQuery({ queryKey: ['targets'], queryFn: () => ask(api.GET('/api/v1/targets')), staleTime: 60_000 });
+  const parts = partsOf(limits);
+  const kinds: [keyof Limits, string, [string, string][]][] = [
+    ['sites', 'Sites', (catalogue.data?.sites ?? []).map((s) => [s.name, s.value])],
+    ['departments', 'Departments', (catalogue.data?.departments ?? []).map((d) => [d, d])],
+    ['targets', 'Targets', (targets.data?.items ?? []).map((t) => [t.name, t.title])],
+  ];
+  return (
+    <details className={style.where} open={parts.length > 0}>
+      <summary>{parts.length === 0 ? 'everywhere' : `only ${parts.join(', ')}`}</summary>
+      {kinds.map(([kind, title, choices]) => (
+        <fieldset key={kind} aria-label={`${title} of ${role}`}>
+          <legend>{title}</legend>
+          {choices.map(([key, word]) => (
+            <label key={key}>
+              <input
+                type="checkbox"
+                checked={limits[kind].includes(key)}
+                onChange={(e) =>
+                  change({ ...limits, [kind]: e.target.checked ? [...limits[kind], key] : limits[kind].filter((k) => k !== key) })
+                }
+              />{' '}
+              {word}
+            </label>
+          ))}
+        </fieldset>
+      ))}
+    </details>
+  );
+}
