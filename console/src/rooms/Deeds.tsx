@@ -81,6 +81,14 @@ export function Deeds({
     comment: !summary.completedAt,
   };
   const path = { params: { path: { id: summary.id } } };
+  // What HR says today stands beside each field that may be changed.
+  const person = useQuery({
+    queryKey: ['people', summary.personNumber],
+    queryFn: () => ask(api.GET('/api/v1/people/{id}', { params: { path: { id: summary.personNumber } } })),
+    enabled: asked === 'change' && summary.personNumber !== '',
+    retry: false,
+  });
+  const now = (field: string) => person.data?.record.find((a) => a.name === field)?.value;
   const planDigest = request.planDigest ?? '';
   const act = useMutation({
     mutationFn: (deed: Deed): Promise<RequestDetail> => {
@@ -215,7 +223,7 @@ export function Deeds({
                 ) : (
                   <Field
                     key={field}
-                    label={field}
+                    label={now(field) ? `${field} (now ${now(field)})` : field}
                     value={fields[field] ?? ''}
                     onChange={(value) => setFields((f) => ({ ...f, [field]: value }))}
                   />

@@ -30,7 +30,7 @@ export function Users() {
         <Button onPress={() => setOpen('new')}>Add a user</Button>
       </div>
       {list.isError && <Failure error={list.error} />}
-      <table className={rooms.grants}>
+      <table className={`${rooms.grants} ${style.table}`}>
         <thead>
           <tr>
             <th scope="col">User</th>
