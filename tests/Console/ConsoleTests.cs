@@ -339,6 +339,44 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
     }
 
     [Fact]
+    public async Task A_user_is_added_with_a_limit_and_agrees_to_an_edition_after_a_look()
+    {
+        await SignInAsync("edda", "/service");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Add a user" }).ClickAsync();
+        var form = _page.GetByRole(AriaRole.Dialog);
+        await form.GetByLabel("User name").FillAsync("silas");
+        await form.GetByLabel("Name others see").FillAsync("Silas Wrack");
+        await form.GetByLabel("First password").FillAsync(World.Password);
+        await form.GetByLabel("operator").CheckAsync();
+        await form.GetByLabel("engineer").CheckAsync();
+        await form.GetByText("everywhere").First.ClickAsync();
+        await form.GetByLabel("Reef Point").First.CheckAsync();
+        await RequireAccessibleAsync("user form");
+        await form.GetByRole(AriaRole.Button, new() { Name = "Add" }).ClickAsync();
+        await Text("only reefpoint").WaitForAsync();
+        await RequireAccessibleAsync("users");
+        var silas = (await _world.GetAsync<Page<User>>("/api/v1/users", "edda")).Items.Single(u => u.Name == "silas");
+        Assert.Equal(("operator engineer", "reefpoint", 1), (string.Join(' ', silas.Roles), silas.Reach!["operator"].Sites!.Single(), silas.Reach.Count));
+
+        var edda = await _world.SignInAsync("edda");
+        IReadOnlyList<RulebookFileBody> Files(string title) => _world.Rulebook((path, text) => path == "rulebook.yaml" ? text + "publishing: second-person\n" : path == "targets/directory.yaml" ? text.Replace("title: Dive team", $"title: {title}", StringComparison.Ordinal) : text);
+        await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Files("Dive team"))));
+        await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Files("Divers"))));
+        await _page.Context.ClearCookiesAsync();
+        await SignInAsync("silas", "/rulebook");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Look at it" }).ClickAsync();
+        await _page.GetByText("title: Divers").First.WaitForAsync();
+        await RequireAccessibleAsync("proposal");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Check and rehearse it here" }).ClickAsync();
+        await _page.GetByRole(AriaRole.Link, new() { Name = "Difference (1)" }).WaitForAsync();
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Agree and publish" }).ClickAsync();
+        await Text("agreed by silas").WaitForAsync();
+        await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(_world.Rulebook())));
+        var back = (await _world.GetAsync<Page<ProposalView>>("/api/v1/rulebook/proposals", "silas")).Items.Single();
+        await World.OkAsync((await _world.SignInAsync("silas")).PostAsJsonAsync($"/api/v1/rulebook/proposals/{back.Id}/approve", new ProposalBody(null)));
+    }
+
+    [Fact]
     public async Task A_held_run_is_let_pass_and_a_vanished_record_decided()
     {
         var rows = Enumerable.Range(0, 23).Select(_ => HrRow.New()).ToList();
