@@ -12,6 +12,7 @@ internal static class SetupCommands
         yield return Commands.Group("ledger", "The verifiable record of all that happened.", Ledger(), Verify());
         yield return Commands.Group("secrets", "Passwords and certificates the rulebook names.", Secrets(), SetSecret());
         yield return UserCommands.Group();
+        yield return TokenCommands.Group();
     }
 
     private static Command Targets() => Commands.Make("list", "Lists the targets with what waits and what fails.", "oikonom targets list", async (parsed, cancel) =>

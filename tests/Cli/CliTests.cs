@@ -211,6 +211,26 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     }
 
     [Fact]
+    public async Task A_token_for_a_program_is_made_replaced_and_ended()
+    {
+        await SignInAsync("edda");
+        var made = await RunAsync("tokens make reports --days 7");
+        Assert.Equal(0, made.Code);
+        Assert.Contains("not shown again", made.Error, StringComparison.Ordinal);
+        var token = made.Out.Trim();
+        Assert.DoesNotContain(token, (await RunAsync("tokens list --output json")).Out, StringComparison.Ordinal);
+        using var client = new HttpClient { BaseAddress = new(_world.Address) };
+        client.DefaultRequestHeaders.Authorization = new("Bearer", token);
+        Assert.True((await client.GetAsync("/api/v1/users")).IsSuccessStatusCode);
+        var second = JsonDocument.Parse((await RunAsync("tokens make reports --days 7 --output json")).Out).RootElement.GetProperty("id").GetString();
+        var first = JsonDocument.Parse((await RunAsync("tokens list --output json")).Out).RootElement.GetProperty("items").EnumerateArray().Where(t => t.GetProperty("label").GetString() == "reports").Select(t => t.GetProperty("id").GetString()).Single(i => i != second);
+        Assert.True((await client.GetAsync("/api/v1/users")).IsSuccessStatusCode);
+        Assert.Contains("ended", (await RunAsync($"tokens end {first}")).Out, StringComparison.Ordinal);
+        Assert.Equal(System.Net.HttpStatusCode.Unauthorized, (await client.GetAsync("/api/v1/users")).StatusCode);
+        foreach (var (arguments, code) in new[] { ($"tokens end {first}", 4), ("tokens make x --days 400", 1), ("tokens make x --role auditor", 1), ("tokens make x --days soon", 2) }) Assert.Equal((arguments, code), (arguments, (await RunAsync(arguments)).Code));
+    }
+
+    [Fact]
     public async Task How_somebody_hears_is_told_and_set()
     {
         await SignInAsync("otto");
@@ -364,13 +384,19 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     [Fact]
     public async Task Every_command_has_help_with_an_example()
     {
-        foreach (var command in "sign-in|sign-out|me|intake run|intake sources|intake show|intake test|intake preview|intake switch|intake runs|intake set-aside|intake records|intake vanished|intake held|intake pass|intake drop|intake post|intake write-backs|intake token|intake tokens|intake end-token|explain|requests list|requests show|requests approve|requests decline|requests release|requests choose|requests retry|requests new|requests bulk|requests ask|requests answer|requests comment|requests withdraw|requests hold|requests resume|requests return|requests change|requests export|requests history|requests schema|people history|sessions list|sessions end|hooks list|hooks replay|hooks end|notices texts|notices preview|today|tasks list|tasks show|tasks take|tasks hand-over|tasks done|tasks impossible|delegations list|delegations add|delegations end|catalogue|workflows list|inbox|people list|people show|targets list|targets check|ledger list|ledger verify|rulebook check|rulebook rehearse|rulebook diff|rulebook publish|rulebook proposals|rulebook approve|rulebook decline|rulebook list|rulebook show|rulebook export|rulebook warnings|secrets list|secrets set|users list|users set|notices hearing".Split('|'))
+        var commands = "sign-in|sign-out|me|intake run|intake sources|intake show|intake test|intake preview|intake switch|intake runs|intake set-aside|intake records|intake vanished|intake held|intake pass|intake drop|intake post|intake write-backs|intake token|intake tokens|intake end-token|explain|requests list|requests show|requests approve|requests decline|requests release|requests choose|requests retry|requests new|requests bulk|requests ask|requests answer|requests comment|requests withdraw|requests hold|requests resume|requests return|requests change|requests export|requests history|requests schema|people history|sessions list|sessions end|hooks list|hooks replay|hooks end|notices texts|notices preview|today|tasks list|tasks show|tasks take|tasks hand-over|tasks done|tasks impossible|delegations list|delegations add|delegations end|catalogue|workflows list|inbox|people list|people show|targets list|targets check|ledger list|ledger verify|rulebook check|rulebook rehearse|rulebook diff|rulebook publish|rulebook proposals|rulebook approve|rulebook decline|rulebook list|rulebook show|rulebook export|rulebook warnings|secrets list|secrets set|users list|users set|notices hearing|tokens list|tokens make|tokens end".Split('|');
+        foreach (var command in commands)
         {
             var help = await RunAsync(command + " --help");
             Assert.Equal(0, help.Code);
             Assert.Contains($"Example: oikonom {command}", help.Out, StringComparison.Ordinal);
             Assert.Contains($"oikonom {command}", await File.ReadAllTextAsync(Repository.At("docs", "client.md")), StringComparison.Ordinal);
         }
+        // Whatever a message tells people to run is there.
+        var named = Directory.EnumerateFiles(Repository.At("src"), "*.cs", SearchOption.AllDirectories).Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
+            .SelectMany(f => System.Text.RegularExpressions.Regex.Matches(File.ReadAllText(f), "'oikonom ([a-z-]+(?: [a-z-]+)?)").Select(m => m.Groups[1].Value)).Distinct().ToList();
+        Assert.True(named.Count > 10);
+        Assert.All(named, n => Assert.Contains(commands, c => n == c || n.StartsWith(c + " ", StringComparison.Ordinal)));
     }
 }
 
