@@ -10,6 +10,7 @@ import { Failure, Loading, Notice } from '../parts/Notice';
 import { StateMark } from '../parts/StateMark';
 import { ago, ahead, at } from '../parts/when';
 import { isTyping } from '../shell/useGoKeys';
+import { together } from './joint';
 import style from './Rooms.module.css';
 
 /** What waits for the caller. Several can be chosen and decided at once, after a look at what they bring together. */
@@ -249,18 +250,4 @@ function Joint({ deed, requests, close }: { deed: 'approve' | 'release'; request
       )}
     </Dialog>
   );
-}
-
-/** The accounts and grants of several requests in a line; what is none is not counted. */
-function together(joint: Schemas['JointEffect']): string {
-  const sum = (field: 'gained' | 'lost') => joint.byEntitlement.reduce((all, t) => all + t[field], 0);
-  const words = (count: number, one: string, many: string) => (count === 0 ? [] : [`${count} ${count === 1 ? one : many}`]);
-  const all = [
-    ...words(joint.accountsMade, 'account made', 'accounts made'),
-    ...words(joint.accountsDisabled, 'account disabled', 'accounts disabled'),
-    ...words(sum('gained'), 'entitlement given', 'entitlements given'),
-    ...words(sum('lost'), 'taken away', 'taken away'),
-    ...words(joint.privileged, 'of them privileged', 'of them privileged'),
-  ];
-  return all.length > 0 ? all.join(', ') : 'nothing that is there today changes';
 }
