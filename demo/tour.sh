@@ -26,7 +26,7 @@ run curl -fsS -X POST "http://127.0.0.1:$((port + 1))/exports/people-with-joiner
 as ines
 run $oikonom intake run hr --dry-run
 run $oikonom intake run hr
-number=$($oikonom requests list --text E1301 --output json | field 'x.items[0].number')
+number=$($oikonom requests list --kind joiner --text E1301 --output json | field 'x.items[0].number')
 [ -n "$number" ] || fail "no request was raised for E1301"
 if [ "$(state "$number")" != completed ]; then
   wait_for "$number" deciding
@@ -52,7 +52,7 @@ entry=$(LDAPTLS_CACERT="$folder/directory/ca.pem" ldapsearch -x -LLL -H "ldaps:/
   -D cn=oikonom,ou=services,dc=northmere,dc=example -w service-password -b ou=people,dc=northmere,dc=example '(employeeNumber=E1301)' uid mail title memberOf)
 echo "$entry"
 grep -q '^uid: kaya.omori-lindqvist$' <<< "$entry" || fail "the entry is not there"
-[ "$(grep -c '^memberOf:' <<< "$entry")" = 3 ] || fail "the entry is not in its three groups"
+[ "$(grep -c '^memberOf:' <<< "$entry")" -ge 3 ] || fail "the entry is not in its three groups"
 
 bold "She needs to dive: asked for, asked back, answered, decided by her manager and by the owner"
 as ines
