@@ -36,6 +36,8 @@ public sealed class IntakeTests(Servers servers)
         await using var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));
         var edda = await world.SignInAsync("edda");
         var rows = Enumerable.Range(0, 9000).Select(i => new HrRow($"B{i:0000}", "Tor", $"Quill{i}") { Department = i % 2 == 0 ? "Research" : "Dive Team" }).ToList();
+        // Somebody's other employment stands far from the first one.
+        rows[8500] = rows[8500] with { Person = rows[3].Person, Given = "Tor", Family = "Quill3" };
         world.WriteHr([.. rows, rows[0] with { Given = "Twin" }, rows[1] with { Number = "B9999", Site = "nowhere" }]);
         var sound = await File.ReadAllTextAsync(world.SourceFile);
         // A row of 20 million characters is no record: the file cannot be read to its end.
@@ -48,6 +50,10 @@ public sealed class IntakeTests(Servers servers)
         Assert.Equal((9002, 9000, 2, 0), (run.Counts.Read, run.Counts.Changed, run.Counts.SetAside, run.Counts.Joiners));
         Assert.Equal([9002, 9003], run.SetAside.Select(a => a.Line));
         Assert.Equal("B8999", (await world.GetAsync<PersonDetail>("/api/v1/people/B8999")).Number);
+        var shared = new List<string?>();
+        foreach (var key in new[] { "B0003", "B8500" }) shared.Add((await world.GetAsync<Page<RecordView>>($"/api/v1/sources/hr/records?key={key}", "edda")).Items.Single().PersonId);
+        Assert.Single(shared.Distinct());
+        Assert.NotEqual(shared[0], (await world.GetAsync<PersonDetail>("/api/v1/people/B8501")).Id);
         Assert.Equal(9000, (await world.RunIntakeAsync()).Counts.Unchanged);
         Assert.True((await world.VerifyLedgerAsync()).Sound);
     }

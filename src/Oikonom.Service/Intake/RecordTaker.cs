@@ -24,9 +24,20 @@ public sealed record Incoming(string Key, UInt128 Fingerprint, Facts? Facts, int
     public RecordRow? Replaces { get; init; }
 }
 
-/// <summary>What follows from one record.</summary>
-public sealed record Taken(Incoming Incoming, Happening Happening, string PersonId, Facts? Before, Facts Leading, IReadOnlyList<Facts> Others, RequestRow? Waiting)
+/// <summary>Somebody met in a delivery, with all employments so far.</summary>
+public sealed class KnownPerson(string id, List<Facts> employments)
 {
+    public string Id => id;
+    public List<Facts> Employments => employments;
+
+    /// <summary>True when the store holds the person, so that a later record changes them.</summary>
+    public bool IsStored { get; set; }
+}
+
+/// <summary>What follows from one record.</summary>
+public sealed record Taken(Incoming Incoming, Happening Happening, KnownPerson Person, Facts? Before, Facts Leading, IReadOnlyList<Facts> Others, RequestRow? Waiting)
+{
+    public string PersonId => Person.Id;
     public string? RequestId { get; set; }
     public string Status { get; set; } = "received";
 }
@@ -45,7 +56,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
     /// <summary>People met earlier in the same delivery, by key: needed while nothing is written, or when nothing is read.</summary>
     public sealed class Memory
     {
-        internal readonly Dictionary<string, (string Id, List<Facts> Employments)> People = new(StringComparer.Ordinal);
+        internal readonly Dictionary<string, KnownPerson> People = new(StringComparer.Ordinal);
 
         /// <summary>True when the store knows nobody yet, so that there is nothing to look up.</summary>
         public bool IsFirstLoad { get; init; }
@@ -70,8 +81,8 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
             if (!memory.People.TryGetValue(facts.PersonKey, out var person))
             {
                 person = people.GetValueOrDefault(facts.PersonKey) is { } row
-                    ? (row.Id, [Facts.FromJson(row.Facts, rulebook.Attributes), .. Facts.ListFromJson(row.Others, rulebook.Attributes)])
-                    : (ids.Next().ToString(), new(1));
+                    ? new(row.Id, [Facts.FromJson(row.Facts, rulebook.Attributes), .. Facts.ListFromJson(row.Others, rulebook.Attributes)])
+                    : new(ids.Next().ToString(), new(1));
                 memory.People[facts.PersonKey] = person;
             }
             if (!today.TryGetValue(facts.Site, out var day)) today[facts.Site] = day = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(now, rulebook.ZoneOf(facts.Site)).DateTime);
@@ -82,7 +93,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
             person.Employments.Add(incoming.Facts ?? (before!.End < day ? before : before.With(BuiltIn.End, Core.Expressions.Value.Of(before.Start > day ? before.Start : day))));
             var leading = person.Employments.Count == 1 ? person.Employments[0] : Employments.Leading(person.Employments, day);
             if (taking.Mode == "baseline") happening = happening with { Raises = null };
-            taken.Add(new(incoming, happening, person.Id, before, leading, person.Employments.Count == 1 ? [] : [.. person.Employments.Where(e => !ReferenceEquals(e, leading))], open.GetValueOrDefault(person.Id)));
+            taken.Add(new(incoming, happening, person, before, leading, person.Employments.Count == 1 ? [] : [.. person.Employments.Where(e => !ReferenceEquals(e, leading))], open.GetValueOrDefault(person.Id)));
         }
         return taken;
     }
@@ -134,9 +145,16 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
         records.AddRange(outside.Select(o => new RecordRow { Source = taking.Source.Name, RecordKey = o.Key, Hash = o.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture), Status = "outside", RunId = taking.RunId, At = at }));
         if (memory.IsFirstLoad)
         {
-            await s.AddPeopleAsync(people.Values);
+            // Another employment of somebody may stand anywhere in a file, also after they were written.
+            var again = taken.Where(t => t.Person.IsStored).Select(t => t.PersonId).ToHashSet(StringComparer.Ordinal);
+            await s.AddPeopleAsync(again.Count == 0 ? people.Values : [.. people.Values.Where(p => !again.Contains(p.Id))]);
+            await s.UpsertPeopleAsync([.. people.Values.Where(p => again.Contains(p.Id))]);
             await s.AddRecordsAsync(records);
-            foreach (var one in taken) one.Incoming.Facts?.LetTextGo();
+            foreach (var one in taken)
+            {
+                one.Person.IsStored = true;
+                one.Incoming.Facts?.LetTextGo();
+            }
         }
         else
         {
