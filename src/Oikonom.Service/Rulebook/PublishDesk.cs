@@ -78,15 +78,13 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
             }, cancel);
             return new(null, View((await store.ReadAsync(s => s.ProposalAsync(id), cancel))!, user), []);
         }
-        if (proposal.Base > 0 && (await editions.CurrentOrNullAsync(cancel))?.Number is { } now && now != proposal.Base)
-            throw Problem.Conflict("published-meanwhile", $"It was proposed over edition {proposal.Base}, and edition {now} was published since: it would take that back. Decline it, and have it proposed anew over edition {now}.");
         var files = Files(proposal);
         var reading = RulebookReader.Read(files);
-        return await CommitAsync(files, reading.Rulebook ?? throw RulebookEndpoints.Unsound(reading), proposal.Digest, proposal.Author, user.UserName(), id, cancel);
+        return await CommitAsync(files, reading.Rulebook ?? throw RulebookEndpoints.Unsound(reading), proposal.Digest, proposal.Author, user.UserName(), proposal, cancel);
     }
 
     /// <summary>Makes the edition, and sends the open requests it changes back to planning, all in one decision.</summary>
-    private async Task<Published> CommitAsync(IReadOnlyList<RulebookFile> files, Core.Rulebook.Rulebook rulebook, string digest, string author, string approver, string? proposal, CancellationToken cancel)
+    private async Task<Published> CommitAsync(IReadOnlyList<RulebookFile> files, Core.Rulebook.Rulebook rulebook, string digest, string author, string approver, ProposalRow? proposal, CancellationToken cancel)
     {
         var current = await editions.CurrentOrNullAsync(cancel);
         var changed = current is null ? [] : await rehearsals.OpenRequestsAsync(current, new(0, digest, rulebook), cancel);
@@ -94,10 +92,12 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
         {
             var last = await s.LastEditionAsync();
             if (last?.Digest == digest) throw Problem.Conflict("unchanged", $"Edition {last.Number} already is exactly this rulebook.");
+            if (proposal?.Base > 0 && last?.Number != proposal.Base)
+                throw Problem.Conflict("published-meanwhile", $"It was proposed over edition {proposal.Base}, and edition {last?.Number} was published since: it would take that back. Decline it, and have it proposed anew over edition {last?.Number}.");
             if ((last?.Number ?? 0) != (current?.Number ?? 0)) throw Problem.Conflict("published-meanwhile", $"Edition {last!.Number} was published in the meantime. Look at the difference again.");
             var edition = new EditionRow { Number = (last?.Number ?? 0) + 1, Digest = digest, Author = author, Approver = approver, PublishedAt = time.Milliseconds(), Files = JsonSerializer.Serialize(files) };
             await s.AddEditionAsync(edition);
-            if (proposal is not null) await s.DecideProposalAsync(proposal, "published", approver, time.Milliseconds(), "");
+            if (proposal is not null) await s.DecideProposalAsync(proposal.Id, "published", approver, time.Milliseconds(), "");
             s.Record(LedgerEntry.Of(time.GetUtcNow(), author, "rulebook.published", null, null, ("edition", edition.Number), ("digest", edition.Digest), ("approver", approver.Length > 0 ? approver : null), ("replanned", changed.Count)));
             s.Tell("rulebook", edition.Number.ToString(CultureInfo.InvariantCulture));
             await ReplanAsync(s, changed, edition.Number);
