@@ -227,6 +227,18 @@ function Seek({ id, hint, text, onChange }: { id: string; hint: string; text: st
   return <input id={id} type="search" placeholder={hint} autoComplete="off" value={text} onChange={(e) => onChange(e.target.value)} />;
 }
 
+/** What was chosen, and the cross that lets go of it. */
+function Chosen({ drop, onDrop, children }: { drop: string; onDrop: () => void; children: ReactNode }) {
+  return (
+    <li>
+      {children}
+      <Button kind="quiet" aria-label={drop} onPress={onDrop}>
+        ×
+      </Button>
+    </li>
+  );
+}
+
 /** Finds a person by name or number while typing. */
 export function PersonField({ value, onChange, problem }: { value: string; onChange: (number: string) => void; problem?: string }) {
   const [text, setText] = useState('');
@@ -247,12 +259,9 @@ export function PersonField({ value, onChange, problem }: { value: string; onCha
       {(id) =>
         value ? (
           <ul className={style.chosen}>
-            <li>
+            <Chosen drop="Somebody else" onDrop={() => onChange('')}>
               {person.data ? `${person.data.name} (${person.data.number}), ${person.data.title}, ${person.data.department}` : value}
-              <Button kind="quiet" aria-label="Somebody else" onPress={() => onChange('')}>
-                ×
-              </Button>
-            </li>
+            </Chosen>
           </ul>
         ) : (
           <>
@@ -306,12 +315,9 @@ function Entitlements({
         <>
           <ul className={style.chosen}>
             {chosen.map((key) => (
-              <li key={key}>
+              <Chosen key={key} drop={`Leave out ${key}`} onDrop={() => onChange(chosen.filter((c) => c !== key))}>
                 {all.find((e) => e.key === key)?.title ?? key}
-                <Button kind="quiet" aria-label={`Leave out ${key}`} onPress={() => onChange(chosen.filter((c) => c !== key))}>
-                  ×
-                </Button>
-              </li>
+              </Chosen>
             ))}
           </ul>
           <Seek id={id} hint="Search the catalogue" text={text} onChange={setText} />

@@ -5,7 +5,6 @@ using Oikonom.Contracts;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.Intake;
-using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
@@ -16,7 +15,6 @@ using Oikonom.Service.Planning;
 using Oikonom.Service.Rulebook;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
-
 
 namespace Oikonom.Service.Approval;
 

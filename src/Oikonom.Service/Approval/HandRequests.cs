@@ -1,15 +1,13 @@
-using System.Globalization;
 using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Core.Approval;
-using Oikonom.Core.Expressions;
 using Oikonom.Core.Intake;
+using Oikonom.Core.Expressions;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
-using Oikonom.Core.Time;
 using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Planning;
