@@ -30,6 +30,8 @@ internal static class AccessCommands
             return Exit.Good;
         });
 
+        yield return Password();
+
         yield return Commands.Make("me", "Tells who is signed in.", "oikonom me", async (parsed, cancel) =>
         {
             using var service = new Service();
@@ -38,6 +40,30 @@ internal static class AccessCommands
             Show.Line($"{me.Display} ({me.Name}) at {service.Address}: {string.Join(", ", me.Roles)}");
             return Exit.Good;
         });
+    }
+
+    /// <summary>One's own password.</summary>
+    public static Command Password()
+    {
+        var name = new Argument<string>("name") { Description = "your user name" };
+        return Commands.Group("password", "Your own password.",
+            Commands.Make("change", "Changes your password: the present one, then the new one. All your other sessions and tokens end.", "oikonom password change", async (_, cancel) =>
+            {
+                using var service = new Service();
+                var current = Console.IsInputRedirected ? Console.In.ReadLine() ?? "" : Ask("Present password: ");
+                var fresh = Console.IsInputRedirected ? Console.In.ReadLine() ?? "" : Ask("New password: ");
+                if (!Console.IsInputRedirected && Ask("The new one again: ") != fresh) throw new CliFault(Exit.Usage, "The two are not the same; nothing was changed.");
+                await service.PostAsync<object?>("/api/v1/me/password", new OwnPasswordBody(current, fresh), cancel);
+                Show.Line("Your password is changed; all your other sessions and tokens have ended.");
+                return Exit.Good;
+            }),
+            Commands.Make("forgot", "Sends you a link for a new password, if you have a mail address here.", "oikonom password forgot ines", async (parsed, cancel) =>
+            {
+                using var service = new Service(anonymous: true);
+                await service.PostAsync<object?>("/api/v1/password-links", new ForgottenBody(parsed.GetValue(name)!), cancel);
+                Show.Line("If there is such a user with a mail address, a link is on its way.");
+                return Exit.Good;
+            }, name));
     }
 
     private static string Ask(string prompt)

@@ -26,7 +26,7 @@ internal static class RecordCommands
             if (Commands.IsJson(parsed)) return Show.Json(raw);
             foreach (var line in page.Items)
             {
-                Show.Line($"{Show.At(line.At)} UTC  {line.Text}  ({line.Actor}{(line.For is { } other ? $" for {other}" : "")}{(of == "people" && line.RequestNumber is { } number ? $", request {number}" : "")}{(line.Edition is { } edition ? $", edition {edition}" : "")})");
+                Show.Line($"{Show.At(line.At)} UTC  {line.Text}  ({line.Actor}{(line.For is { } other ? $" for {other}" : "")}{(of == "people" && line.RequestNumber is { } number ? $", request {number}" : "")}{(line.Edition is { } edition ? $", edition {edition}" : "")}{(line.ForgottenAt is { } gone ? $", values forgotten on {gone.UtcDateTime:yyyy-MM-dd}, by {line.ForgottenBy}" : "")})");
                 foreach (var change in line.Changes) Show.Line($"    {change.Name}: {(change.Before.Count == 0 ? "" : string.Join(", ", change.Before) + " → ")}{(change.After.Count == 0 ? "(removed)" : string.Join(", ", change.After))}");
             }
             if (page.Items.Count == 0) Show.Line("Nothing yet.");

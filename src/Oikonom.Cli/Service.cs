@@ -43,6 +43,7 @@ public sealed class Service : IDisposable
 
     public Task<(T Value, JsonElement Raw)> GetAsync<T>(string path, CancellationToken cancel) => SendAsync<T>(HttpMethod.Get, path, null, cancel);
     public Task<(T Value, JsonElement Raw)> PostAsync<T>(string path, object? body, CancellationToken cancel) => SendAsync<T>(HttpMethod.Post, path, body ?? new { }, cancel);
+    public Task<(T Value, JsonElement Raw)> PutAsync<T>(string path, object body, CancellationToken cancel) => SendAsync<T>(HttpMethod.Put, path, body, cancel);
     public Task PutAsync(string path, object body, CancellationToken cancel) => SendAsync<JsonElement>(HttpMethod.Put, path, body, cancel);
     /// <summary>Sends bytes as they are.</summary>
     public async Task UploadAsync(string path, byte[] content, CancellationToken cancel)
@@ -83,6 +84,7 @@ public sealed class Service : IDisposable
         {
             if (!response.IsSuccessStatusCode) throw await FaultAsync(response, cancel);
             if (response.StatusCode == System.Net.HttpStatusCode.NoContent) return (default!, default);
+            if (response.Content.Headers.ContentLength is 0 || response.StatusCode == System.Net.HttpStatusCode.Accepted) return (default!, default);
             var raw = await response.Content.ReadFromJsonAsync<JsonElement>(cancel);
             return (raw.Deserialize<T>(Json)!, raw);
         }

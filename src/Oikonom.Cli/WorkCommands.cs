@@ -8,17 +8,17 @@ internal static class WorkCommands
 {
     public static IEnumerable<Command> All()
     {
-        yield return Commands.Group("requests", "Cases, from their cause to their completion.", [List(), Detail(), Approve(), Decline(), Release(), Choose(), Retry(), .. AskCommands.OfRequests(), RecordCommands.HistoryOf("requests", "Tells what happened in a request, newest first.", "oikonom requests history 12"), RecordCommands.Schema()]);
+        yield return Commands.Group("requests", "Cases, from their cause to their completion.", [List(), Detail(), Approve(), Decline(), Release(), Choose(), Retry(), NewLink(), .. AskCommands.OfRequests(), RecordCommands.HistoryOf("requests", "Tells what happened in a request, newest first.", "oikonom requests history 12"), RecordCommands.Schema()]);
         yield return Inbox();
         foreach (var command in AskCommands.All()) yield return command;
-        yield return Commands.Group("people", "The people HR knows.", People(), Person(), RecordCommands.HistoryOf("people", "Tells what happened to a person, newest first: who did what, before and after.", "oikonom people history E1002"));
+        yield return Commands.Group("people", "The people HR knows.", [People(), Person(), RecordCommands.HistoryOf("people", "Tells what happened to a person, newest first: who did what, before and after.", "oikonom people history E1002"), .. ForgettingCommands.All()]);
         foreach (var command in RecordCommands.All()) yield return command;
         yield return RulebookCommands.Explain();
     }
 
     private static Command List()
     {
-        var state = new Option<string?>("--state") { Description = "planning, choosing, deciding, asked, releasing, fulfilling, completed, declined or withdrawn" };
+        var state = new Option<string?>("--state") { Description = "planning, choosing, deciding, asked, releasing, fulfilling, completed, declined, withdrawn or lapsed" };
         var kind = new Option<string?>("--kind") { Description = "joiner, mover, leaver, access, extension, change, account, password, unlock or correction" };
         var text = new Option<string?>("--text") { Description = "part of a name, an employee number or a request number" };
         var open = new Option<bool>("--open") { Description = "only what is not over" };
@@ -138,6 +138,19 @@ internal static class WorkCommands
 
     private static Command Release() => Decision("release", "Releases an approved plan, so that its steps run.", "oikonom requests release 12 --yes", null,
         (service, request, _, cancel) => service.PostAsync<RequestDetail>($"/api/v1/requests/{request.Summary.Id}/release", new ReleaseBody(request.PlanDigest ?? ""), cancel));
+
+    private static Command NewLink()
+    {
+        var id = new Argument<string>("request") { Description = "number or id" };
+        return Commands.Make("new-link", "Sends a new one-time link to the first password of a request; the ones before it end.", "oikonom requests new-link 12", async (parsed, cancel) =>
+        {
+            using var service = new Service();
+            var (sent, raw) = await service.PostAsync<FirstPasswordSent>($"/api/v1/requests/{Uri.EscapeDataString(parsed.GetValue(id)!)}/new-link", null, cancel);
+            if (Commands.IsJson(parsed)) return Show.Json(raw);
+            Show.Good($"A new link is on its way to {string.Join(", ", sent.Receivers)}.");
+            return Exit.Good;
+        }, id);
+    }
 
     private static Command Retry() => Decision("retry", "Lets what stopped or waits try again at once.", "oikonom requests retry 12 --yes", null,
         (service, request, _, cancel) => service.PostAsync<RequestDetail>($"/api/v1/requests/{request.Summary.Id}/retry", null, cancel));

@@ -13,8 +13,20 @@ public sealed record IssuedToken(string Id, string Token, DateTimeOffset Expires
 public sealed record ReachBody(IReadOnlyList<string>? Sites = null, IReadOnlyList<string>? Departments = null, IReadOnlyList<string>? Targets = null);
 
 /// <param name="Reach">Role → the part of the organisation it is limited to; a role that is not named has no limit. Left out: as it was.</param>
-public sealed record UserBody(string Display, string Mail, IReadOnlyList<string> Roles, string? Number, string? Password, bool? Active, IReadOnlyDictionary<string, ReachBody>? Reach = null);
-public sealed record User(string Name, string Display, string Mail, IReadOnlyList<string> Roles, string? Number, bool Active, DateTimeOffset? LockedUntil, IReadOnlyDictionary<string, ReachBody>? Reach = null);
+public sealed record UserBody(string Display, string Mail, IReadOnlyList<string> Roles, string? Number, bool? Active, IReadOnlyDictionary<string, ReachBody>? Reach = null);
+/// <param name="Way">How they sign in: <c>password</c>, <c>openid</c>, or <c>link-sent</c> while they have not set a password yet.</param>
+public sealed record User(string Name, string Display, string Mail, IReadOnlyList<string> Roles, string? Number, bool Active, IReadOnlyDictionary<string, ReachBody>? Reach = null, string Way = "password");
+
+/// <summary>A change of a user that waits for a second person, with each field before and after.</summary>
+public sealed record UserChange(string Id, string User, string AskedBy, DateTimeOffset At, bool IsNew, IReadOnlyList<AttributeChangeView> Changes, bool MayAgree);
+
+/// <param name="User">The user as it is now; null while a new one waits.</param>
+/// <param name="Waits">Set when another engineer agrees first.</param>
+public sealed record UserSaved(User? User, UserChange? Waits);
+public sealed record ForgottenBody(string Name);
+public sealed record NewPasswordBody(string Password);
+public sealed record OwnPasswordBody(string? Current, string? New);
+public sealed record PasswordLink(string Name, string Display, DateTimeOffset ExpiresAt);
 public sealed record SessionView(string Id, string User, DateTimeOffset Began, DateTimeOffset Seen, string Address, string Agent, string Way, bool Current);
 
 /// <param name="Roles">The roles the token is limited to; none means all of its user.</param>
@@ -25,11 +37,19 @@ public sealed record TokenView(string Id, string Label, DateTimeOffset CreatedAt
 public sealed record HookBody(string Address, string Secret, IReadOnlyList<string>? Kinds = null);
 public sealed record HookView(string Id, string Address, IReadOnlyList<string> Kinds, string Actor, DateTimeOffset CreatedAt, bool Active, long NextPosition, int Attempts, string? Problem, DateTimeOffset? SentAt);
 public sealed record ReplayBody(long Position);
-public sealed record SecretBody(string Value);
-public sealed record Secret(string Name, string SetBy, DateTimeOffset SetAt);
+/// <param name="For">The documents it is set for, such as targets/directory; left out, it goes where it went.</param>
+public sealed record SecretBody(string Value, IReadOnlyList<string>? For = null);
+
+/// <param name="Goes">The addresses it is shown to, each with the document that names it.</param>
+public sealed record Secret(string Name, string SetBy, DateTimeOffset SetAt, IReadOnlyList<string> Goes);
+
+/// <param name="Waiting">Where the rulebook would send it too, and where it does not go until it is set for that.</param>
+public sealed record SecretSet(string Name, IReadOnlyList<string> Goes, IReadOnlyList<string> Waiting);
 
 /// <summary>A password, shown once.</summary>
 public sealed record HandedOver(string Person, string Account, string Target, string Password);
+/// <summary>Who got a new one-time link.</summary>
+public sealed record FirstPasswordSent(IReadOnlyList<string> Receivers);
 public sealed record Handover(string Person, string Account, string Target, DateTimeOffset ExpiresAt);
 
 // Rulebook
@@ -128,10 +148,10 @@ public sealed record ReasonView(string Rule, string Place, string Condition);
 public sealed record ScheduledChange(DateTimeOffset Due, string Text, string RequestId, long RequestNumber);
 public sealed record PersonDetail(string Id, string Number, string Name, string Kind, string Department, string Site, string SiteTitle, string Zone, string Title, DateOnly Start, DateOnly? End,
     DateTimeOffset TermStart, DateTimeOffset? TermEnd, string Source, string? ManagerName, string? ManagerId, IReadOnlyList<AttributeValue> Record, IReadOnlyList<AccountView> Accounts, IReadOnlyList<GrantView> Grants,
-    IReadOnlyList<RequestSummary> Requests, IReadOnlyList<ScheduledChange> Scheduled);
+    IReadOnlyList<RequestSummary> Requests, IReadOnlyList<ScheduledChange> Scheduled, DateTimeOffset? ForgottenAt = null, string? ForgottenBy = null);
 
 /// <summary>One ledger entry in words. <paramref name="For"/> is whose right was used, when it was handed over.</summary>
-public sealed record HistoryLine(string Entry, DateTimeOffset At, string Actor, string? For, string What, string Text, IReadOnlyList<AttributeChangeView> Changes, string? RequestId, long? RequestNumber, int? Edition);
+public sealed record HistoryLine(string Entry, DateTimeOffset At, string Actor, string? For, string What, string Text, IReadOnlyList<AttributeChangeView> Changes, string? RequestId, long? RequestNumber, int? Edition, DateTimeOffset? ForgottenAt = null, string? ForgottenBy = null);
 
 // Requests
 
@@ -175,8 +195,22 @@ public sealed record TargetCheck(string Name, bool Reachable, string Message, st
 
 // Ledger
 
-public sealed record LedgerEntryView(string Id, DateTimeOffset At, string Actor, string Kind, string? PersonId, string? RequestId, long? Position, System.Text.Json.JsonElement Body);
-public sealed record LedgerVerification(bool Sound, long Entries, long Sealed, long Unsealed, string Root, int Heads, IReadOnlyList<string> Faults, long Milliseconds);
+/// <param name="Body">The entry with its values; those that are forgotten are named under <c>forgotten</c>.</param>
+/// <param name="ForgottenAt">When values of it were forgotten, with the rule.</param>
+public sealed record LedgerEntryView(string Id, DateTimeOffset At, string Actor, string Kind, string? PersonId, string? RequestId, long? Position, System.Text.Json.JsonElement Body, DateTimeOffset? ForgottenAt = null, string? ForgottenBy = null);
+/// <param name="Key">The pinned key that signs now.</param>
+/// <param name="Kept">How many heads known outside the store it was held against.</param>
+public sealed record LedgerVerification(bool Sound, long Entries, long Sealed, long Unsealed, string Root, int Heads, IReadOnlyList<string> Faults, long Milliseconds, string Key, int Kept);
+
+/// <summary>A signed head of the ledger; <paramref name="At"/> is in milliseconds since 1970, as it is signed.</summary>
+public sealed record LedgerHead(long Size, string Root, long At, string Signature, string Key);
+
+/// <summary>A key that heads are signed with, named by the one before it.</summary>
+public sealed record LedgerKeyView(string Id, string PublicKey, long FromSize, DateTimeOffset Since, string NamedBy);
+public sealed record LedgerVerifyBody(IReadOnlyList<LedgerHead>? Heads = null);
+
+/// <summary>An entry with the proof that it is in the tree of a signed head (RFC 9162, section 2.1.3), and the same entry exactly as it was sealed.</summary>
+public sealed record LedgerProof(LedgerEntryView Entry, string Sealed, IReadOnlyList<string> Proof, LedgerHead Head, bool Holds);
 
 // Live
 
@@ -184,7 +218,8 @@ public sealed record LedgerVerification(bool Sound, long Entries, long Sealed, l
 public sealed record LiveHint(string Topic, string Subject);
 
 /// <param name="OpenId">True when people can sign in by an OpenID provider.</param>
-public sealed record Readiness(bool Ready, string Store, int Edition, string Version, bool OpenId = false);
+/// <param name="Problems">What does not get on, in words; null when all is well.</param>
+public sealed record Readiness(bool Ready, string Store, int Edition, string Version, bool OpenId = false, IReadOnlyList<string>? Problems = null);
 
 // Requesting
 
@@ -259,7 +294,7 @@ public sealed record HandOverBody(string To);
 public sealed record TodayCount(string Name, string Title, long Count, string Link);
 public sealed record StarterView(string PersonId, string Person, string Number, string Department, string Site, string Start, string RequestId, long RequestNumber, string State, string Now);
 public sealed record TodayView(DateTimeOffset At, IReadOnlyList<RequestSummary> Mine, long MineCount, IReadOnlyList<TaskView> Tasks, long TaskCount, IReadOnlyList<StarterView> Starters, IReadOnlyList<RequestSummary> Stuck, long StuckCount, IReadOnlyList<RequestSummary> Late, long LateCount,
-    IReadOnlyList<TargetSummary> Targets, IReadOnlyList<HeldRun> Held, IReadOnlyList<RequestSummary> Own, IReadOnlyList<TodayCount> Counts);
+    IReadOnlyList<TargetSummary> Targets, IReadOnlyList<HeldRun> Held, IReadOnlyList<RequestSummary> Own, IReadOnlyList<TodayCount> Counts, IReadOnlyList<string> Standing);
 /// <summary>How many requests wait for the caller.</summary>
 public sealed record InboxCount(long Count);
 public sealed record SavedView(string Name, string Query, DateTimeOffset At);
@@ -270,3 +305,18 @@ public sealed record HearingBody(bool Mail, string Digest, int? QuietFrom, int? 
 public sealed record NoticeTemplate(string Event, string Subject, string Text, bool BuiltIn);
 public sealed record NoticePreviewBody(string Event, string? Subject = null, string? Text = null, bool? SendToMe = null);
 public sealed record NoticePreview(string Subject, string Text, string Html, bool Sent);
+
+// Forgetting
+
+public sealed record HoldBody(string Reason, DateOnly Until);
+public sealed record ForgetBody(string Reason);
+
+/// <summary>Somebody who left, the day on which what is held of them is forgotten, and what stops it.</summary>
+public sealed record RetentionEntry(string PersonId, string Number, string Name, DateOnly Left, DateOnly On, IReadOnlyList<string> Stops);
+public sealed record RetentionHold(string PersonId, string Number, string Name, string Reason, DateOnly Until, string By, DateTimeOffset At);
+
+/// <summary>An order to forget somebody, which waits for a second person.</summary>
+public sealed record ForgetOrder(string Id, string PersonId, string Number, string Name, string Reason, string AskedBy, DateTimeOffset At);
+
+/// <param name="Rule">How long values are kept, or null when the rulebook says nothing.</param>
+public sealed record RetentionView(string? Rule, string? PowerfulRule, IReadOnlyList<RetentionEntry> Next, IReadOnlyList<ForgetOrder> Orders, IReadOnlyList<RetentionHold> Holds);

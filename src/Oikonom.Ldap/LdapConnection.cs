@@ -218,7 +218,7 @@ public sealed class LdapConnection : IAsyncDisposable
         }, Op.ModifyResponse, controls ?? [], cancel).ConfigureAwait(false));
 
     /// <summary>Renames, and moves when <paramref name="newParent"/> is given (RFC 4511 §4.9).</summary>
-    public async Task<LdapResult> ModifyDnAsync(string dn, string newRdn, bool deleteOldRdn, string? newParent = null, CancellationToken cancel = default) =>
+    public async Task<LdapResult> ModifyDnAsync(string dn, string newRdn, bool deleteOldRdn, string? newParent = null, IReadOnlyList<LdapControl>? controls = null, CancellationToken cancel = default) =>
         Require(await CallAsync(writer =>
         {
             using var modify = writer.PushSequence(Wire.Application(Op.ModifyDnRequest));
@@ -226,7 +226,7 @@ public sealed class LdapConnection : IAsyncDisposable
             Wire.Text(writer, newRdn);
             writer.WriteBoolean(deleteOldRdn);
             if (newParent is not null) writer.WriteOctetString(Encoding.UTF8.GetBytes(newParent), Wire.Context(0));
-        }, Op.ModifyDnResponse, [], cancel).ConfigureAwait(false));
+        }, Op.ModifyDnResponse, controls ?? [], cancel).ConfigureAwait(false));
 
     public async Task<LdapResult> DeleteAsync(string dn, IReadOnlyList<LdapControl>? controls = null, CancellationToken cancel = default) =>
         Require(await CallAsync(writer => writer.WriteOctetString(Encoding.UTF8.GetBytes(dn), Wire.Application(Op.DeleteRequest, constructed: false)), Op.DeleteResponse, controls ?? [], cancel).ConfigureAwait(false));

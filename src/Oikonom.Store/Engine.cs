@@ -36,6 +36,9 @@ public abstract class Engine
     /// <summary>True when the failure is a lost race that goes away by trying again.</summary>
     public abstract bool IsRace(Exception error);
 
+    /// <summary>True when trying again cannot help: what was to be written is at fault, not the store.</summary>
+    public virtual bool IsLasting(Exception error) => error.GetBaseException() is not (DbException or IOException or TimeoutException or System.Net.Sockets.SocketException or ObjectDisposedException);
+
     public abstract void Migrate();
 
     protected void Migrate(UpgradeEngineBuilder builder, string serial, string bytes, string suffix)
@@ -117,6 +120,9 @@ public sealed class SqliteEngine(string path) : Engine, IAsyncDisposable
 
     public override bool IsRace(Exception error) => error is SqliteException { SqliteErrorCode: 5 or 6 };
 
+    // 18 too big, 19 constraint, 20 mismatch, 25 range.
+    public override bool IsLasting(Exception error) => error is SqliteException { SqliteErrorCode: 18 or 19 or 20 or 25 } || base.IsLasting(error);
+
     public override void Migrate()
     {
         using (var connection = new SqliteConnection(_connection))
@@ -159,6 +165,9 @@ public sealed class PostgresEngine : Engine, IAsyncDisposable
     }
 
     public override bool IsRace(Exception error) => error is PostgresException { SqlState: "40001" or "40P01" };
+
+    // Class 22 is bad data, class 23 a constraint.
+    public override bool IsLasting(Exception error) => error is PostgresException { SqlState: ['2', '2' or '3', ..] } || base.IsLasting(error);
 
     public override void Migrate()
     {

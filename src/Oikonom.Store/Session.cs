@@ -83,11 +83,12 @@ public sealed class Session
         await BulkAsync("INSERT INTO ledger (id, at, actor, kind, person_id, request_id, body) SELECT id, at, actor, kind, person, request, body FROM {rows} AS x",
             [.. _entries.Select(e => new { e.Id, At = e.At.ToUnixTimeMilliseconds(), e.Actor, e.Kind, e.Person, e.Request, e.Body })],
             ("id", "text"), ("at", "bigint"), ("actor", "text"), ("kind", "text"), ("person", "text"), ("request", "text"), ("body", "text")).ConfigureAwait(false);
+        await BulkAsync("INSERT INTO ledger_values (id, body) SELECT id, body FROM {rows} AS x", [.. _entries.Where(e => e.Values is not null).Select(e => new { e.Id, Body = e.Values })], ("id", "text"), ("body", "text")).ConfigureAwait(false);
         await BulkAsync("INSERT INTO hints (topic, subject, at) SELECT topic, subject, at FROM {rows} AS x",
             [.. _hints.Distinct().Select(h => new { h.Topic, h.Subject, At = now })], ("topic", "text"), ("subject", "text"), ("at", "bigint")).ConfigureAwait(false);
-        await BulkAsync("INSERT INTO notices (mail, subject, body, request_id, created_at, due_at, lease_until, attempts, problem, user_name, event) SELECT mail, subject, body, request_id, created_at, due_at, 0, 0, '', user_name, event FROM {rows} AS x",
-            [.. _notices.Select(n => new { n.Mail, n.Subject, n.Body, n.RequestId, CreatedAt = now, DueAt = n.Mail.Length == 0 ? (long?)null : n.DueAt > 0 ? n.DueAt : now, n.UserName, n.Event })],
-            ("mail", "text"), ("subject", "text"), ("body", "text"), ("request_id", "text"), ("created_at", "bigint"), ("due_at", "bigint"), ("user_name", "text"), ("event", "text")).ConfigureAwait(false);
+        await BulkAsync("INSERT INTO notices (mail, subject, body, request_id, created_at, due_at, lease_until, attempts, problem, user_name, event, sealed) SELECT mail, subject, body, request_id, created_at, due_at, 0, 0, '', user_name, event, sealed FROM {rows} AS x",
+            [.. _notices.Select(n => new { n.Mail, n.Subject, n.Body, n.RequestId, CreatedAt = now, DueAt = n.Mail.Length == 0 ? (long?)null : n.DueAt > 0 ? n.DueAt : now, n.UserName, n.Event, n.Sealed })],
+            ("mail", "text"), ("subject", "text"), ("body", "text"), ("request_id", "text"), ("created_at", "bigint"), ("due_at", "bigint"), ("user_name", "text"), ("event", "text"), ("sealed", "text")).ConfigureAwait(false);
     }
 
     private sealed record Hint(string Topic, string Subject);
@@ -99,6 +100,9 @@ public sealed record Notice(string Mail, string Subject, string Body, string? Re
     /// <summary>The user in whose inbox it stands, or "".</summary>
     public string UserName { get; init; } = "";
     public string Event { get; init; } = "";
+
+    /// <summary>What stands for <c>{{sealed}}</c> in the body, such as a one-time link, sealed with the key ring; "" for nothing.</summary>
+    public string Sealed { get; init; } = "";
 
     /// <summary>When the mail goes out, in milliseconds; 0 means at once.</summary>
     public long DueAt { get; init; }

@@ -84,7 +84,9 @@ public sealed class ApprovalTests
 
         var far = User("rae", "E8", "approver") with { Reach = new Dictionary<string, Reach> { ["approver"] = new(["reef"], [], []) } };
         Assert.False(new Deciders([], "approver", "").Includes(far, About()));
-        Assert.True(new Deciders([], "approver", "").Includes(far, About() with { Facts = Small.Facts(site: "reef") }));
+        // What counts is where the person works, not where the request would move them.
+        Assert.False(new Deciders([], "approver", "").Includes(far, About() with { Facts = Small.Facts(site: "reef") }));
+        Assert.True(new Deciders([], "approver", "").Includes(far, About() with { Recorded = Small.Facts(site: "reef") }));
     }
 
     [Fact]

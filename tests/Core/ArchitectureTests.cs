@@ -8,14 +8,15 @@ namespace Oikonom.Core.Tests;
 public sealed class ArchitectureTests
 {
     [Theory]
-    [InlineData("Core", "")]
+    [InlineData("Proofs", "")]
+    [InlineData("Core", "Proofs")]
     [InlineData("Ldap", "")]
     [InlineData("Scim", "")]
     [InlineData("Contracts", "")]
     [InlineData("Store", "Core")]
     [InlineData("Sources", "Core")]
     [InlineData("Targets", "Core Ldap")]
-    [InlineData("Cli", "Contracts")]
+    [InlineData("Cli", "Contracts Proofs")]
     [InlineData("Service", "Contracts Core Scim Sources Store Targets")]
     public void A_project_knows_only_what_stands_below_it(string project, string known)
     {

@@ -1,6 +1,7 @@
 using System.Text.Json;
 using CsCheck;
 using Oikonom.Core.Ledger;
+using Oikonom.Proofs;
 using Xunit;
 
 namespace Oikonom.Core.Tests;

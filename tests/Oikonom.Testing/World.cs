@@ -126,7 +126,7 @@ public sealed class World : IAsyncDisposable
             ["DATA"] = DataFolder,
             ["SOURCES"] = _folder.At("sources"),
             ["STORE"] = _options.Store,
-            ["FIRST_PASSWORD"] = Password,
+            ["FIRST_USERS"] = FirstUsers(),
             ["MAIL"] = _options.Mail ? $"127.0.0.1:{MailPort}" : "",
             ["MAIL_CLEAR"] = "true",
             ["NODE"] = "first",
@@ -167,8 +167,45 @@ public sealed class World : IAsyncDisposable
         await OkAsync(setup.PutAsJsonAsync("/api/v1/secrets/directory-authority", new SecretBody(Directory.Server.AuthorityPem)));
         await OkAsync(setup.PutAsJsonAsync("/api/v1/secrets/directory-password", new SecretBody(Directory.Server.Options.ServicePassword)));
         await OkAsync(setup.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Rulebook())));
-        foreach (var (name, role, number) in new[] { ("ines", "requester", "E9001"), ("mara", "approver", "E9002"), ("tomas", "approver", "E9003"), ("otto", "operator", ""), ("edda", "engineer", ""), ("aldo", "auditor", "") })
-            await OkAsync(setup.PutAsJsonAsync($"/api/v1/users/{name}", new UserBody(name.ToUpperInvariant(), $"{name}@northmere.example", [role], number, Password, true)));
+    }
+
+    private static readonly (string Name, string Role, string Number)[] Users =
+    [
+        ("setup", "engineer", ""), ("ines", "requester", "E9001"), ("mara", "approver", "E9002"), ("tomas", "approver", "E9003"), ("otto", "operator", ""), ("edda", "engineer", ""), ("aldo", "auditor", ""),
+    ];
+
+    // One hash for all: making one takes longer than starting the service.
+    private static readonly Lazy<string> Hash = new(() => new Microsoft.AspNetCore.Identity.PasswordHasher<string>().HashPassword("", Password));
+
+    /// <summary>The users an empty store begins with.</summary>
+    private string FirstUsers()
+    {
+        var file = _folder.At("first-users.json");
+        File.WriteAllText(file, JsonSerializer.Serialize(Users.Select(u => new { name = u.Name, display = u.Name.ToUpperInvariant(), mail = $"{u.Name}@northmere.example", roles = new[] { u.Role }, number = u.Number, passwordHash = Hash.Value })));
+        return file;
+    }
+
+    /// <summary>Makes or changes a user as two engineers do, and sets the password of a new one by the link in the mail.</summary>
+    public async Task SaveUserAsync(string name, UserBody body, bool setPassword = true)
+    {
+        var isNew = !(await GetAsync<Page<User>>("/api/v1/users", "setup")).Items.Any(u => u.Name == name);
+        var saved = await (await OkAsync((await SignInAsync("edda")).PutAsJsonAsync($"/api/v1/users/{name}", body))).Content.ReadFromJsonAsync<UserSaved>();
+        if (saved!.Waits is { } waits) await OkAsync((await SignInAsync("setup")).PostAsJsonAsync($"/api/v1/users/changes/{waits.Id}/agree", new { }));
+        if (isNew && setPassword) await SetPasswordAsync(body.Mail, Password);
+    }
+
+    /// <summary>Sets a password by the newest link that went to a mail address.</summary>
+    public async Task SetPasswordAsync(string mail, string password)
+    {
+        using var client = new HttpClient { BaseAddress = new(Address) };
+        await OkAsync(client.PostAsJsonAsync($"/api/v1/password-links/{await LinkAsync(mail, "/password/")}", new NewPasswordBody(password)));
+    }
+
+    /// <summary>The token of the newest link of a kind that went to a mail address.</summary>
+    public async Task<string> LinkAsync(string mail, string path)
+    {
+        var text = await EventuallyAsync(() => Task.FromResult(Mail!.Mails.LastOrDefault(m => m.To.Contains(mail, StringComparison.OrdinalIgnoreCase) && m.Body.Contains(path, StringComparison.Ordinal))?.Body), t => t is not null);
+        return string.Concat(text![(text!.LastIndexOf(path, StringComparison.Ordinal) + path.Length)..].TakeWhile(c => !char.IsWhiteSpace(c)));
     }
 
     /// <summary>The demo's rulebook, pointed at this directory; <paramref name="change"/> may edit a file.</summary>

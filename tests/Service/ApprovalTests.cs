@@ -21,7 +21,7 @@ public sealed class ApprovalTests(Servers servers)
     {
         var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));
         var edda = await world.SignInAsync("edda");
-        await World.OkAsync(edda.PutAsJsonAsync("/api/v1/users/silas", new UserBody("Silas", "silas@northmere.example", ["approver"], "E9004", World.Password, true)));
+        await world.SaveUserAsync("silas", new("Silas", "silas@northmere.example", ["approver"], "E9004", true));
         await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(world.Rulebook((path, text) => change is null ? Mapped(path, text) : change(path, Mapped(path, text))))));
         return world;
     }
@@ -97,7 +97,7 @@ public sealed class ApprovalTests(Servers servers)
     {
         await using var world = await StartAsync();
         var edda = await world.SignInAsync("edda");
-        await World.OkAsync(edda.PutAsJsonAsync("/api/v1/users/silas", new UserBody("Silas", "", ["approver", "operator"], "E9004", null, true)));
+        await world.SaveUserAsync("silas", new("Silas", "silas@northmere.example", ["approver", "operator"], "E9004", true));
         var person = await PersonAsync(world);
         var ines = await world.SignInAsync("ines");
         Assert.Contains("never given without an end", (await World.RefusedAsync(ines.PostAsJsonAsync("/api/v1/requests", new NewRequest("access", person.Number, "x", Grants: [new("directory/system-admins")])))).Detail, StringComparison.Ordinal);
@@ -394,9 +394,9 @@ public sealed class ApprovalTests(Servers servers)
     {
         await using var world = await StartAsync();
         var edda = await world.SignInAsync("edda");
-        Assert.Contains("is no site", (await World.RefusedAsync(edda.PutAsJsonAsync("/api/v1/users/otto", new UserBody("Otto", "", ["operator"], null, null, true, new Dictionary<string, ReachBody> { ["operator"] = new(["reefpint"]) })))).Detail, StringComparison.Ordinal);
+        Assert.Contains("is no site", (await World.RefusedAsync(edda.PutAsJsonAsync("/api/v1/users/otto", new UserBody("Otto", "otto@northmere.example", ["operator"], null, true, new Dictionary<string, ReachBody> { ["operator"] = new(["reefpint"]) })))).Detail, StringComparison.Ordinal);
         foreach (var (name, role) in new[] { ("far", "operator"), ("away", "requester") })
-            await World.OkAsync(edda.PutAsJsonAsync($"/api/v1/users/{name}", new UserBody(name, "", [role], null, World.Password, true, new Dictionary<string, ReachBody> { [role] = new(["reefpoint"]) })));
+            await world.SaveUserAsync(name, (new UserBody(name, $"{name}@northmere.example", [role], null, true, new Dictionary<string, ReachBody> { [role] = new(["reefpoint"]) })));
         var (near, reef) = (HrRow.New(), HrRow.New() with { Site = "reefpoint" });
         world.WriteHr(near, reef);
         var raised = (await world.RunIntakeAsync()).Requests;
@@ -464,7 +464,7 @@ public sealed class ApprovalTests(Servers servers)
     {
         await using var world = await StartAsync();
         var edda = await world.SignInAsync("edda");
-        await World.OkAsync(edda.PutAsJsonAsync("/api/v1/users/fay", new UserBody("Fay", "", ["operator"], null, World.Password, true, new Dictionary<string, ReachBody> { ["operator"] = new(Targets: ["facilities"]) })));
+        await world.SaveUserAsync("fay", (new UserBody("Fay", "fay@northmere.example", ["operator"], null, true, new Dictionary<string, ReachBody> { ["operator"] = new(Targets: ["facilities"]) })));
         var row = HrRow.New();
         world.WriteHr([row]);
         await world.RunIntakeAsync();

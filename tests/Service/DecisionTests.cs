@@ -37,7 +37,7 @@ public sealed class DecisionTests(Servers servers)
     {
         await using var world = await World.StartAsync(servers.Directory);
         var setup = await world.SignInAsync("setup");
-        await World.OkAsync(setup.PutAsJsonAsync("/api/v1/users/boss", new UserBody("Boss", "boss@northmere.example", ["requester", "approver", "operator"], "E9777", World.Password, true)));
+        await world.SaveUserAsync("boss", new("Boss", "boss@northmere.example", ["requester", "approver", "operator"], "E9777", true));
         var own = HrRow.New() with { Manager = "E9777" };
         var self = HrRow.New() with { Number = "E9777", Manager = "E9777" };
         world.WriteHr(own, self);

@@ -103,7 +103,7 @@ public sealed class OpenIdTests(Servers servers)
     {
         await using var world = await World.StartAsync(servers.Directory);
         var edda = await world.SignInAsync("edda");
-        await World.OkAsync(edda.PutAsJsonAsync("/api/v1/users/both", new UserBody("Both", "", ["requester", "auditor"], null, World.Password, true)));
+        await world.SaveUserAsync("both", new("Both", "both@northmere.example", ["requester", "auditor"], null, true));
         var both = await world.SignInAsync("both");
         Assert.Equal(400, (await World.RefusedAsync(both.PostAsJsonAsync("/api/v1/me/tokens", new OwnTokenBody("x", 1, ["engineer"])))).Status);
         var narrow = await (await World.OkAsync(both.PostAsJsonAsync("/api/v1/me/tokens", new OwnTokenBody("feed", 1, ["requester"])))).Content.ReadFromJsonAsync<IssuedToken>();

@@ -1,4 +1,5 @@
 using Oikonom.Core.Ledger;
+using Oikonom.Proofs;
 using Oikonom.Store.Rooms;
 using Oikonom.Testing;
 using Xunit;
@@ -354,13 +355,20 @@ public abstract class StoreTests : IAsyncLifetime
     [Fact]
     public async Task An_answer_is_kept_for_its_call_and_told_from_another()
     {
-        await _store.WriteAsync(s => s.KeepAnswerAsync("edda", "k", "h1", "first", Now));
-        await _store.WriteAsync(s => s.KeepAnswerAsync("edda", "k", "h1", "second", Now));
-        Assert.Equal("first", await _store.ReadAsync(s => s.AnswerAsync("edda", "k", "h1")));
-        Assert.Equal("", await _store.ReadAsync(s => s.AnswerAsync("edda", "k", "h2")));
-        Assert.Null(await _store.ReadAsync(s => s.AnswerAsync("ines", "k", "h1")));
-        await _store.WriteAsync(s => s.PruneAnswersAsync(Now + 1));
-        Assert.Null(await _store.ReadAsync(s => s.AnswerAsync("edda", "k", "h1")));
+        Task<bool> ClaimAsync(string actor, string hash, long at) => _store.WriteAsync(s => s.ClaimAnswerAsync(actor, "k", hash, at, at + 100));
+        Assert.True(await ClaimAsync("edda", "h1", Now));
+        // Under way: neither the same call nor another under the same key begins.
+        Assert.False(await ClaimAsync("edda", "h1", Now + 50));
+        Assert.False(await ClaimAsync("edda", "h2", Now + 200));
+        Assert.True(await ClaimAsync("edda", "h1", Now + 100));
+        await _store.WriteAsync(s => s.KeepAnswerAsync("edda", "k", "first", Now));
+        Assert.False(await ClaimAsync("edda", "h1", Now + 500));
+        Assert.Equal(("h1", "first"), await _store.ReadAsync(s => s.AnswerAsync("edda", "k")));
+        Assert.Null(await _store.ReadAsync(s => s.AnswerAsync("ines", "k")));
+        await _store.WriteAsync(s => s.DropAnswerAsync("edda", "k"));
+        Assert.NotNull(await _store.ReadAsync(s => s.AnswerAsync("edda", "k")));
+        await _store.WriteAsync(s => s.PruneAnswersAsync(Now + 1000));
+        Assert.Null(await _store.ReadAsync(s => s.AnswerAsync("edda", "k")));
     }
 
     [Fact]

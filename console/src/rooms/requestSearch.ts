@@ -63,6 +63,7 @@ export const states: [string, string][] = [
   ['completed', 'completed'],
   ['declined', 'declined'],
   ['withdrawn', 'withdrawn'],
+  ['lapsed', 'no longer wanted'],
 ];
 
 export const kinds: [string, string][] = [

@@ -32,10 +32,13 @@ public enum RequestState
 
     /// <summary>The requester took it back.</summary>
     [JsonStringEnumMemberName("withdrawn")] Withdrawn,
+
+    /// <summary>Nothing of it was wanted any more when it ran; nothing was done.</summary>
+    [JsonStringEnumMemberName("lapsed")] Lapsed,
 }
 
 /// <summary>What can happen to a request.</summary>
-public enum RequestEvent { Planned, PlannedEmpty, Ambiguous, Chosen, Approve, Decline, AskBack, Answer, Release, Return, Withdraw, Replan, Finished }
+public enum RequestEvent { Planned, PlannedEmpty, Ambiguous, Chosen, Approve, Decline, AskBack, Answer, Release, Return, Withdraw, Replan, Finished, Lapse }
 
 /// <summary>A move that the state machine refuses; the message says what the state is and what is possible.</summary>
 public sealed class RefusedMove(string code, string message) : Exception(message)
@@ -71,10 +74,11 @@ public static class RequestMachine
         (RequestState.Planning or RequestState.Choosing or RequestState.Deciding or RequestState.Asked or RequestState.Releasing, RequestEvent.Withdraw) => (RequestState.Withdrawn, 0),
         (RequestState.Deciding or RequestState.Asked or RequestState.Releasing or RequestState.Fulfilling, RequestEvent.Replan) => (RequestState.Planning, 0),
         (RequestState.Fulfilling, RequestEvent.Finished) => (RequestState.Completed, stages),
+        (RequestState.Fulfilling, RequestEvent.Lapse) => (RequestState.Lapsed, stages),
         _ => throw new RefusedMove("wrong-state", $"The request is {Name(state)}; {Possible(state)}"),
     };
 
-    public static bool IsOpen(RequestState state) => state is not (RequestState.Completed or RequestState.Declined or RequestState.Withdrawn);
+    public static bool IsOpen(RequestState state) => state is not (RequestState.Completed or RequestState.Declined or RequestState.Withdrawn or RequestState.Lapsed);
 
     public static string Name(RequestState state) => state switch
     {
@@ -86,6 +90,7 @@ public static class RequestMachine
         RequestState.Fulfilling => "being carried out",
         RequestState.Completed => "completed",
         RequestState.Withdrawn => "withdrawn",
+        RequestState.Lapsed => "no longer wanted",
         _ => "declined",
     };
 

@@ -1,51 +1,158 @@
+using System.Collections.Frozen;
 using System.Text.Json;
+using Oikonom.Proofs;
 
 namespace Oikonom.Core.Ledger;
 
 /// <summary>
 /// One thing that happened. <see cref="Body"/> is the canonical JSON that is hashed; the other fields repeat it
-/// for looking up.
+/// for looking up. What is said of people stands in <see cref="Values"/> beside it: the body holds a commitment to
+/// each value, so that values can be forgotten and the record still verifies.
 /// </summary>
-public sealed record LedgerEntry(string Id, DateTimeOffset At, string Actor, string Kind, string? Person, string? Request, string Body)
+/// <param name="Values">Name → salt and value, as JSON; null when the body holds all.</param>
+public sealed record LedgerEntry(string Id, DateTimeOffset At, string Actor, string Kind, string? Person, string? Request, string Body, string? Values = null)
 {
     private static readonly JsonWriterOptions Options = new() { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
+    private static readonly JsonSerializerOptions ValueOptions = new(JsonSerializerDefaults.Web) { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
 
-    private static readonly string[] Reserved = ["id", "at", "actor", "kind", "person", "request"];
+    private static readonly string[] Reserved = ["id", "at", "actor", "kind", "person", "request", "sealed"];
 
-    /// <param name="details">Further members, written in the order given; a null value is left out.</param>
+    /// <summary>
+    /// The details that say nothing of a person: names of the rulebook, ids, counts, digests, and who of those who
+    /// answer for it acted. All others are sealed, so that a new detail is never written in clear by oversight.
+    /// </summary>
+    private static readonly FrozenSet<string> InClear = new[]
+    {
+        "active", "address", "approver", "as", "begins", "change", "check", "counts", "delegation", "digest", "document", "due", "edition", "ends", "entitlement", "expires", "for", "from", "good",
+        "hook", "item", "items", "key", "kinds", "line", "mode", "node", "order", "passed", "pool", "proposal", "raises", "reach", "release", "replanned", "requestKind", "resource", "resourceId", "role", "roles",
+        "activeBefore", "reachBefore", "rolesBefore", "root", "rule", "run", "secret", "session", "sha256", "signature", "signed", "size", "source", "stage", "step", "target", "task", "to", "token", "user", "verdict", "version", "way", "what", "count",
+    }.ToFrozenSet(StringComparer.Ordinal);
+
+    /// <param name="details">Further members, written in the order given; a null value is left out. Those that may say something of a person are sealed.</param>
     /// <exception cref="ArgumentException">A detail has the name of a member that every entry has.</exception>
     public static LedgerEntry Of(DateTimeOffset at, string actor, string kind, string? person, string? request, params ReadOnlySpan<(string Name, object? Value)> details)
     {
         var id = Guid.CreateVersion7(at).ToString();
-        var buffer = new System.Buffers.ArrayBufferWriter<byte>(512);
-        using (var writer = new Utf8JsonWriter(buffer, Options))
+        List<(string Name, string Salt, string Value, string Hash)>? values = null;
+        var body = Json(writer =>
         {
-            writer.WriteStartObject();
             writer.WriteString("id", id);
             writer.WriteString("at", Stamp(at));
             writer.WriteString("actor", actor);
             writer.WriteString("kind", kind);
             if (person is not null) writer.WriteString("person", person);
             if (request is not null) writer.WriteString("request", request);
+        }, details, ref values);
+        var held = values is null ? null : Json(writer =>
+        {
+            foreach (var (name, salt, value, _) in values)
+            {
+                writer.WriteStartObject(name);
+                writer.WriteString("salt", salt);
+                writer.WritePropertyName("value");
+                writer.WriteRawValue(value);
+                writer.WriteEndObject();
+            }
+        });
+        return new(id, at, actor, kind, person, request, body, held);
+    }
+
+    private static string Json(Action<Utf8JsonWriter> write, ReadOnlySpan<(string Name, object? Value)> details, ref List<(string Name, string Salt, string Value, string Hash)>? values)
+    {
+        var buffer = new System.Buffers.ArrayBufferWriter<byte>(512);
+        using (var writer = new Utf8JsonWriter(buffer, Options))
+        {
+            writer.WriteStartObject();
+            write(writer);
             foreach (var (name, value) in details)
             {
                 if (Reserved.Contains(name)) throw new ArgumentException($"'{name}' is a member of every entry.", nameof(details));
                 if (value is null) continue;
-                writer.WritePropertyName(name);
-                switch (value)
+                var text = JsonSerializer.Serialize(value, value.GetType(), ValueOptions);
+                if (InClear.Contains(name))
                 {
-                    case string text: writer.WriteStringValue(text); break;
-                    case int number: writer.WriteNumberValue(number); break;
-                    case long number: writer.WriteNumberValue(number); break;
-                    case bool truth: writer.WriteBooleanValue(truth); break;
-                    default: JsonSerializer.Serialize(writer, value, value.GetType(), JsonSerializerOptions.Web); break;
+                    writer.WritePropertyName(name);
+                    writer.WriteRawValue(text);
+                    continue;
                 }
+                var (salt, hash) = Commitment.To(text);
+                (values ??= []).Add((name, salt, text, hash));
+            }
+            if (values is not null)
+            {
+                writer.WriteStartObject("sealed");
+                foreach (var (name, _, _, hash) in values) writer.WriteString(name, hash);
+                writer.WriteEndObject();
             }
             writer.WriteEndObject();
         }
-        return new(id, at, actor, kind, person, request, System.Text.Encoding.UTF8.GetString(buffer.WrittenSpan));
+        return System.Text.Encoding.UTF8.GetString(buffer.WrittenSpan);
+    }
+
+    private static string Json(Action<Utf8JsonWriter> write)
+    {
+        List<(string, string, string, string)>? none = null;
+        return Json(write, [], ref none);
     }
 
     /// <summary>RFC 3339 in UTC with milliseconds.</summary>
     public static string Stamp(DateTimeOffset at) => at.UtcDateTime.ToString("yyyy-MM-dd'T'HH:mm:ss.fff'Z'", System.Globalization.CultureInfo.InvariantCulture);
+}
+
+/// <summary>Reads entries back: the sealed body together with what is still held of its values.</summary>
+public static class LedgerText
+{
+    /// <summary>The values of an entry, by name, each as JSON text with its salt.</summary>
+    public static IReadOnlyDictionary<string, SaltedValue> ValuesOf(string? values)
+    {
+        var found = new Dictionary<string, SaltedValue>(StringComparer.Ordinal);
+        if (values is null) return found;
+        using var document = JsonDocument.Parse(values);
+        foreach (var one in document.RootElement.EnumerateObject()) found[one.Name] = new(one.Value.GetProperty("salt").GetString() ?? "", one.Value.GetProperty("value").GetRawText());
+        return found;
+    }
+
+    /// <summary>The entry as it reads: its values in their places, and the names of those that are forgotten under <c>forgotten</c>.</summary>
+    public static JsonElement Open(string body, string? values)
+    {
+        using var document = JsonDocument.Parse(body);
+        if (!document.RootElement.TryGetProperty("sealed", out var seals)) return document.RootElement.Clone();
+        var held = ValuesOf(values);
+        var buffer = new System.Buffers.ArrayBufferWriter<byte>(512);
+        using (var writer = new Utf8JsonWriter(buffer))
+        {
+            writer.WriteStartObject();
+            foreach (var member in document.RootElement.EnumerateObject().Where(m => m.Name != "sealed")) member.WriteTo(writer);
+            var gone = new List<string>();
+            foreach (var seal in seals.EnumerateObject())
+            {
+                if (!held.TryGetValue(seal.Name, out var value))
+                {
+                    gone.Add(seal.Name);
+                    continue;
+                }
+                writer.WritePropertyName(seal.Name);
+                writer.WriteRawValue(value.Value);
+            }
+            if (gone.Count > 0)
+            {
+                writer.WriteStartArray("forgotten");
+                foreach (var name in gone) writer.WriteStringValue(name);
+                writer.WriteEndArray();
+            }
+            writer.WriteEndObject();
+        }
+        using var opened = JsonDocument.Parse(buffer.WrittenMemory);
+        return opened.RootElement.Clone();
+    }
+
+    /// <summary>What is wrong with the values that are held of an entry, or null: each must be what was sealed.</summary>
+    public static string? Fault(string body, string? values)
+    {
+        if (values is null) return null;
+        using var document = JsonDocument.Parse(body);
+        foreach (var (name, held) in ValuesOf(values))
+            if (!document.RootElement.TryGetProperty("sealed", out var seals) || !seals.TryGetProperty(name, out var hash) || !Commitment.Holds(held.Salt, held.Value, hash.GetString() ?? "")) return name;
+        return null;
+    }
 }

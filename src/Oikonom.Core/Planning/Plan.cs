@@ -30,12 +30,24 @@ public sealed record Change(
     int Ordinal, ChangeKind Kind, string Target, string Subject, DateTimeOffset? Due, bool Later,
     string Account, string Container, IReadOnlyList<string> Classes, IReadOnlyList<AttributeChange> Attributes, bool Enabled, string? ImmutableId, Reason Reason);
 
+/// <summary>An entitlement that a request asks for by name, with its term: an input, whether or not a change follows from it today.</summary>
+/// <param name="Key">target/entitlement.</param>
+public sealed record Ask(string Key, DateTimeOffset? From, DateTimeOffset? Until);
+
 /// <summary>The exact changes a request will make, in order. The same inputs give the same plan and the same digest.</summary>
 public sealed record Plan(int Edition, IReadOnlyList<Change> Changes)
 {
     /// <summary>Separations the result would break and that somebody may allow; null when there are none.</summary>
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
     public IReadOnlyList<Conflict>? Conflicts { get; init; }
+
+    /// <summary>What is asked for by name; null when nothing is.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public IReadOnlyList<Ask>? Asks { get; init; }
+
+    /// <summary>SHA-256 of the inputs that the request would change beside <see cref="Asks"/>; null when there are none. An approval covers it.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public string? Inputs { get; init; }
 
     private static readonly JsonSerializerOptions Options = new(JsonSerializerDefaults.Web) { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
 

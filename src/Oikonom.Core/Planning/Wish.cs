@@ -1,3 +1,4 @@
+using System.Security.Cryptography;
 using System.Text.Json;
 using Oikonom.Core.Intake;
 using Oikonom.Core.People;
@@ -39,6 +40,9 @@ public sealed record Wish
     /// <summary>Access ends at once, not at the end of a day.</summary>
     public bool Urgent { get; init; }
 
+    /// <summary>True when the request changes an input: then it is decided on, also when no change in a target follows from it.</summary>
+    public bool ChangesInputs => !IsEmpty || Urgent;
+
     public bool IsEmpty => Changes.Count == 0 && Grants.Count == 0 && Templates.Count == 0 && Struck.Count == 0 && Target.Length == 0;
 
     public string ToJson() => JsonSerializer.Serialize(this, JsonSerializerOptions.Web);
@@ -70,6 +74,16 @@ public sealed record Wish
     /// <summary>The plan of a request that carries this wish; a request about one thing plans that one thing and nothing else that is under way.</summary>
     /// <inheritdoc cref="Planner.Make"/>
     public Plan Plan(Subject before, Subject after, AccessState recorded, IReadOnlyDictionary<string, string> immutableIds, IReadOnlyDictionary<string, ExistingAccount> existing, Edition edition, RequestKind kind, DateTimeOffset now)
+    {
+        var asks = Grants.Where(g => !Struck.Contains(g.Key)).Select(g => new Ask(g.Key, g.From, g.Until)).ToList();
+        return Effect(before, after, recorded, immutableIds, existing, edition, kind, now) with { Asks = asks.Count > 0 ? asks : null, Inputs = InputsDigest() };
+    }
+
+    /// <summary>The identity of the inputs beside the entitlements asked for; null when there are none.</summary>
+    private string? InputsDigest() => Changes.Count == 0 && Templates.Count == 0 && Target.Length == 0 && !Urgent ? null
+        : Convert.ToHexStringLower(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(new { Changes, Templates, Target, Urgent })))[..32];
+
+    private Plan Effect(Subject before, Subject after, AccessState recorded, IReadOnlyDictionary<string, string> immutableIds, IReadOnlyDictionary<string, ExistingAccount> existing, Edition edition, RequestKind kind, DateTimeOffset now)
     {
         switch (kind)
         {

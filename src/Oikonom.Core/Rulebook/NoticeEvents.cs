@@ -13,6 +13,7 @@ public static partial class NoticeEvents
     public const string Declined = "declined";
     public const string Approved = "approved";
     public const string Completed = "completed";
+    public const string Lapsed = "lapsed";
     public const string Stuck = "stuck";
     public const string Task = "task";
     public const string Replaced = "replaced";
@@ -34,6 +35,7 @@ public static partial class NoticeEvents
         [Declined] = ("Request {{number}}, {{kind}} {{person}}: was declined", "Dear {{to}},\n\nyour {{kind}} request {{number}} for {{person}} was declined by {{by}}: {{text}}\n\n{{link}}\n"),
         [Approved] = ("Request {{number}}, {{kind}} {{person}}: was approved", "Dear {{to}},\n\nyour {{kind}} request {{number}} for {{person}} was approved and waits for release.\n\n{{link}}\n"),
         [Completed] = ("Request {{number}}, {{kind}} {{person}}: complete", "Dear {{to}},\n\nyour {{kind}} request {{number}} for {{person}} is complete: {{text}}.\n\n{{link}}\n"),
+        [Lapsed] = ("Request {{number}}, {{kind}} {{person}}: no longer wanted", "Dear {{to}},\n\nnothing of your {{kind}} request {{number}} for {{person}} was wanted any more when it was to be carried out; nothing was done.\n\n{{link}}\n"),
         [Stuck] = ("Stuck: request {{number}}, {{kind}} {{person}}", "Dear {{to}},\n\nthe {{kind}} request {{number}} for {{person}} cannot go on: {{text}}\n\n{{link}}\n"),
         [Task] = ("Work to do: {{text}} (request {{number}})", "Dear {{to}},\n\nthe {{kind}} request {{number}} for {{person}} needs work by hand: {{text}}. It is due {{due}}.\n\n{{link}}\n"),
         [Replaced] = ("Another approver decides on request {{number}}, {{kind}} {{person}}", "Dear {{to}},\n\nwho was to decide on the {{kind}} request {{number}} for {{person}} cannot do it any more. {{text}}\n\n{{link}}\n"),

@@ -27,6 +27,20 @@ public sealed record Rulebook(
     /// <summary>True when a second person agrees before an edition counts.</summary>
     public bool PublishingNeedsSecond { get; init; }
 
+    /// <summary>True when a second person agrees before roles, links to persons, mail addresses or reach of a user change, or a user is made.</summary>
+    public bool UsersNeedSecond { get; init; }
+
+    /// <summary>Attributes that are not for everybody, with who may see each: <see cref="Visibility.Words"/> and <c>role:NAME</c>.</summary>
+    public IReadOnlyDictionary<string, IReadOnlyList<string>> VisibleTo { get; init; } = Visibility.Default;
+
+    /// <summary>When personal values are forgotten; null means never by rule.</summary>
+    public RetentionRule? Retention { get; init; }
+
+    private IReadOnlyDictionary<string, IReadOnlySet<string>>? _privateInAccounts;
+
+    /// <inheritdoc cref="Visibility.InAccounts"/>
+    public IReadOnlyDictionary<string, IReadOnlySet<string>> PrivateInAccounts => _privateInAccounts ??= Visibility.InAccounts(this);
+
     /// <summary>Mail domains of the organisation; an address elsewhere is a private one. Empty when none are declared.</summary>
     public IReadOnlyList<string> MailDomains { get; init; } = [];
 

@@ -132,6 +132,9 @@ public static partial class RulebookReader
             ReadAttributes();
             var moves = root.Has("moves") ? root.Texts("moves").Where(Declared).Select(m => m.Text).ToHashSet(StringComparer.Ordinal) : null;
             var publishing = root.Choice("publishing", "one-person", "one-person", "second-person");
+            var users = root.Choice("users", "one-person", "one-person", "second-person");
+            var visible = ReadVisibility();
+            var retention = ReadRetention();
             var domains = root.Texts("mail-domains", required: false).Select(d => d.Text).ToList();
             foreach (var (group, members) in root.Has("groups") ? root.NamedTextLists("groups") : [])
             {
@@ -188,6 +191,9 @@ public static partial class RulebookReader
                 Pools = _pools,
                 Separations = [.. separations.Values],
                 PublishingNeedsSecond = publishing == "second-person",
+                UsersNeedSecond = users == "second-person",
+                VisibleTo = visible,
+                Retention = retention,
                 MailDomains = domains,
                 AccountNames = _accountNames,
                 RequestNames = _requestNames,
@@ -196,6 +202,38 @@ public static partial class RulebookReader
                 Notices = notices,
                 Mailboxes = mailboxes,
             };
+        }
+
+        private Dictionary<string, IReadOnlyList<string>> ReadVisibility()
+        {
+            var visible = new Dictionary<string, IReadOnlyList<string>>(Visibility.Default, StringComparer.Ordinal);
+            foreach (var (attribute, words) in root.Has("visible-to") ? root.NamedTextLists("visible-to") : [])
+            {
+                if (!Declared(attribute)) continue;
+                foreach (var word in words.Where(w => !Visibility.Words.Contains(w.Text) && !(w.Text.StartsWith("role:", StringComparison.Ordinal) && Roles.Contains(w.Text[5..]))))
+                    root.Report(word.Place, $"'{word.Text}' names nobody; use {string.Join(", ", Visibility.Words)} or role:NAME.{Nearest.Hint(word.Text, Visibility.Words)}");
+                if (words.Any(w => w.Text == Visibility.Everyone)) visible.Remove(attribute.Text);
+                else visible[attribute.Text] = [.. words.Select(w => w.Text)];
+            }
+            return visible;
+        }
+
+        private RetentionRule? ReadRetention()
+        {
+            if (root.Map("retention", required: false) is not { } map) return null;
+            var (people, powerful) = (Months(map, "people"), Months(map, "powerful"));
+            map.Done();
+            if (people is null) map.Report(map.Place, "Say how long values of people are kept: 'people: P2Y'.");
+            if (powerful < people) map.Report(map.Place, "'powerful' is at least as long as 'people'.");
+            return people is { } months ? new(months, Math.Max(months, powerful ?? months)) : null;
+        }
+
+        private static int? Months(YamlMap map, string key)
+        {
+            if (map.Text(key, required: false) is not { } text) return null;
+            if (RetentionRule.Read(text.Text) is { } months) return months;
+            map.Report(text.Place, $"'{text.Text}' is no duration of whole years and months such as P2Y or P18M.");
+            return null;
         }
 
         private bool Declared(Located attribute)

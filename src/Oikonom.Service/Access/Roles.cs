@@ -35,6 +35,18 @@ public static class Roles
     public static string Number(this ClaimsPrincipal user) => user.FindFirstValue("number") ?? "";
     public static Party AsParty(this ClaimsPrincipal user) => new(user.UserName(), user.RoleNames().ToHashSet(), user.Number() is { Length: > 0 } number ? number : null, true) { Reach = Reach.FromJson(user.FindFirstValue("reach") ?? "{}") };
 
+    /// <summary>True when the caller is the person, under any of their numbers.</summary>
+    public static bool IsSelf(this ClaimsPrincipal user, Oikonom.Store.Rooms.PersonRow row) =>
+        (user.FindFirstValue("person") is { Length: > 0 } person && person == row.Id) || (user.Number() is { Length: > 0 } number && number == row.Number);
+
+    /// <summary>True when each of the roles that the caller has is limited to targets.</summary>
+    public static bool TargetsOf(this ClaimsPrincipal user, IReadOnlyList<string> roles)
+    {
+        var party = user.AsParty();
+        var held = party.Roles.Where(r => roles.Count == 0 || roles.Contains(r)).ToList();
+        return held.Count > 0 && held.TrueForAll(r => party.Reach.TryGetValue(r, out var reach) && reach.Targets.Count > 0);
+    }
+
     /// <summary>The parts of the organisation in which the caller has one of the roles; null means everywhere.</summary>
     public static IReadOnlyList<Reach>? ReachOf(this ClaimsPrincipal user, params IReadOnlyList<string> roles)
     {

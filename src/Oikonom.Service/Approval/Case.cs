@@ -23,17 +23,38 @@ public sealed class Case
     private Case(RequestRow row, Plan plan, Edition edition, Workflow workflow, PersonRow person, Wish wish, IReadOnlyList<DecisionRow> decisions, IReadOnlyList<UserRow> users, IReadOnlyList<DelegationRow> delegations, string managersManager)
     {
         (Row, Plan, Edition, Workflow, Person, Wish, Decisions, Users) = (row, plan, edition, workflow, person, wish, decisions, users);
-        Parties = [.. users.Select(u => new Party(u.Name, u.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).ToHashSet(), u.Number.Length > 0 ? u.Number : null, u.Active == 1) { Reach = Reach.FromJson(u.Reach) })];
+        var recorded = Facts.FromJson(person.Facts, edition.Rulebook.Attributes);
+        var numbers = Facts.ListFromJson(person.Others, edition.Rulebook.Attributes).Append(recorded).Select(f => f.Number).ToHashSet(StringComparer.Ordinal);
+        var people = users.ToDictionary(u => u.Name, u => PersonOf(u, person.Id, numbers), StringComparer.Ordinal);
+        Parties = [.. users.Select(u => new Party(u.Name, u.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).ToHashSet(), u.Number.Length > 0 ? u.Number : null, u.Active == 1) { Reach = Reach.FromJson(u.Reach), Person = people[u.Name] })];
         Delegations = [.. delegations.Select(d => new Delegation(d.Id, d.FromUser, d.ToUser, d.BeginsAt.ToInstant(), d.EndsAt.ToInstant(), d.Kinds.Split(' ', StringSplitOptions.RemoveEmptyEntries)))];
         Items = Core.Approval.Items.Of(plan, edition.Rulebook);
-        var facts = Facts.FromJson(person.Facts, edition.Rulebook.Attributes);
+        var facts = recorded;
         foreach (var (name, text) in wish.Changes) facts = facts.WithText(name, text, edition.Rulebook.Attributes, out _) ?? facts;
-        About = new(row.Kind, row.Source.Length > 0 ? row.Source : Workflow.ByHand, row.Requester, users.FirstOrDefault(u => u.Name == row.Requester)?.Number ?? "", facts, managersManager, wish.Urgent, Items, plan.Conflicts is { Count: > 0 });
-        Votes = [.. decisions.Where(d => d.Verdict == "approved" && d.Round == row.Round).Select(d => new Vote(d.Stage, d.Item, d.Actor, d.OnBehalf.Length > 0 ? d.OnBehalf : d.Actor, JsonSerializer.Deserialize<Dictionary<string, string>>(d.Covers) ?? []))];
+        About = new(row.Kind, row.Source.Length > 0 ? row.Source : Workflow.ByHand, row.Requester, users.FirstOrDefault(u => u.Name == row.Requester)?.Number ?? "", facts, managersManager, wish.Urgent, Items, plan.Conflicts is { Count: > 0 })
+        {
+            Recorded = recorded,
+            RequesterPerson = people.GetValueOrDefault(row.Requester, Party.PersonOf(null, row.Requester)),
+            BeneficiaryPerson = $"person:{person.Id}",
+        };
+        Votes = [.. decisions.Where(d => d.Verdict == "approved" && d.Round == row.Round).Select(d => VoteOf(d.Stage, d.Item, d.Actor, d.OnBehalf.Length > 0 ? d.OnBehalf : d.Actor, JsonSerializer.Deserialize<Dictionary<string, string>>(d.Covers) ?? []))];
         Struck = wish.Struck.ToHashSet(StringComparer.Ordinal);
         Stages = Standing.Ask(StagesOf(workflow, plan, edition.Rulebook), About, edition.Rulebook, Parties);
         Open = JsonSerializer.Deserialize<List<Ballot>>(row.Ballots, JsonSerializerOptions.Web) ?? [];
     }
+
+    /// <summary>Who stands behind a user: the person HR knows, under whichever of their numbers; else a number; else the user alone.</summary>
+    private static string PersonOf(UserRow user, string person, HashSet<string> numbers) =>
+        user.PersonId.Length > 0 ? $"person:{user.PersonId}" : user.Number.Length > 0 && numbers.Contains(user.Number) ? $"person:{person}" : Party.PersonOf(user.Number, user.Name);
+
+    /// <summary>A vote with the people behind the users it names.</summary>
+    public Vote VoteOf(string stage, string item, string actor, string behalf, IReadOnlyDictionary<string, string> covers) => new(stage, item, actor, behalf, covers) { ActorPerson = PersonOf(actor), ForPerson = PersonOf(behalf) };
+
+    /// <summary>The person behind a user, as <see cref="Party.Person"/> names them.</summary>
+    public string PersonOf(string user) => Parties.FirstOrDefault(p => p.UserName == user)?.Person ?? Party.PersonOf(null, user);
+
+    /// <summary>The caller as a party of this case: with the person behind them as it is recorded now.</summary>
+    public Party PartyOf(System.Security.Claims.ClaimsPrincipal user) => Access.Roles.AsParty(user) with { Person = PersonOf(Access.Roles.UserName(user)) };
 
     public RequestRow Row { get; }
     public Plan Plan { get; }
@@ -105,20 +126,23 @@ public sealed class Case
     /// <summary>The first stage that lacks approvals now. What was passed stays passed while the plan is the same.</summary>
     public int FirstOpen(bool fromTheStart)
     {
-        if (fromTheStart) return Standing.FirstOpen(Stages, Items, Votes, Struck);
+        if (fromTheStart) return Standing.FirstOpen(Stages, Items, Votes, Struck, 0, Plan.Inputs);
         var now = (int)Row.Stage;
-        return StillOpen().Count > 0 ? now : Standing.FirstOpen(Stages, Items, Votes, Struck, now + 1);
+        return StillOpen().Count > 0 ? now : Standing.FirstOpen(Stages, Items, Votes, Struck, now + 1, Plan.Inputs);
     }
 
     /// <summary>Of what the present stage asked, what still lacks approvals.</summary>
-    public IReadOnlyList<Ballot> StillOpen() => [.. Open.Where(b => Standing.Given(b, Items, Votes, Struck).Count < b.Needed)];
+    public IReadOnlyList<Ballot> StillOpen() => [.. Open.Where(b => Standing.IsOpen(b, Items, Votes, Struck, Plan.Inputs))];
+
+    /// <summary>Whose rights were used to approve a ballot as it is now.</summary>
+    public IReadOnlyCollection<string> Given(Ballot ballot) => Standing.Given(ballot, Items, Votes, Struck, Plan.Inputs);
 
     public void Add(Vote vote) => Votes = [.. Votes, vote];
     public void Replace(IReadOnlyList<Ballot> ballots) => Open = ballots;
 
     /// <summary>The open ballots an actor may vote on, with whose right each uses; one right votes once.</summary>
     public IReadOnlyList<(Ballot Ballot, string For)> VotesOf(Party actor, DateTimeOffset at) =>
-        [.. StillOpen().Select(b => (Ballot: b, For: Acts(actor, b, at) ?? "")).Where(b => b.For.Length > 0 && !Standing.Given(b.Ballot, Items, Votes, Struck).Contains(b.For))];
+        [.. StillOpen().Select(b => (Ballot: b, For: Acts(actor, b, at) ?? "")).Where(b => b.For.Length > 0 && !Given(b.Ballot).Any(g => PersonOf(g) == PersonOf(b.For)))];
 
     private string? Acts(Party actor, Ballot ballot, DateTimeOffset at) =>
         DecisionRight.Acts(actor, ballot.Deciders, About, Delegations, Parties, at);

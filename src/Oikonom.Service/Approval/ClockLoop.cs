@@ -14,7 +14,7 @@ namespace Oikonom.Service.Approval;
 /// What the passing of time does to requests that wait for people: reminders, escalation, the rule of silence, and
 /// other approvers for those who cannot decide any more. Ends the sign-in of users whose employment is over.
 /// </summary>
-public sealed class ClockLoop(Store.Store store, EditionBook editions, RequestDesk desk, Notifier notices, TimeProvider time, ILogger<ClockLoop> log) : Loop(TimeSpan.FromSeconds(2), log)
+public sealed class ClockLoop(Store.Store store, EditionBook editions, RequestDesk desk, Notifier notices, TimeProvider time, Pulse pulse, ILogger<ClockLoop> log) : Loop(TimeSpan.FromSeconds(2), pulse, log)
 {
     private const int Batch = 100;
     private static readonly TimeSpan BetweenLooks = TimeSpan.FromSeconds(10);
@@ -26,11 +26,12 @@ public sealed class ClockLoop(Store.Store store, EditionBook editions, RequestDe
         if (now - _looked >= BetweenLooks)
         {
             _looked = now;
+            await store.WriteAsync(s => s.BindUsersAsync(), cancel);
             await EndUsersAsync(now, cancel);
             await ReplaceAsync(now, cancel);
         }
         var due = await store.ReadAsync(s => s.DueClocksAsync(now.ToUnixTimeMilliseconds(), Batch), cancel);
-        foreach (var id in due) await store.WriteAsync(s => RingAsync(s, id, now, cancel), cancel);
+        await EachAsync(due, id => store.WriteAsync(s => RingAsync(s, id, now, cancel), cancel), (id, _) => store.WriteAsync(s => s.PutClockOffAsync(id, now.AddMinutes(5).ToUnixTimeMilliseconds()), cancel));
         return due.Count == Batch;
     }
 
@@ -55,7 +56,7 @@ public sealed class ClockLoop(Store.Store store, EditionBook editions, RequestDe
                 await desk.DeclineBySilenceAsync(s, of);
                 return;
             }
-            else if (stage.OnSilence == SilenceRule.Approve)
+            else if (stage.OnSilence == SilenceRule.Approve && !of.About.IsOwn)
             {
                 await desk.ApproveBySilenceAsync(s, of);
                 return;
@@ -110,21 +111,22 @@ public sealed class ClockLoop(Store.Store store, EditionBook editions, RequestDe
     private async Task ReplaceAsync(DateTimeOffset now, CancellationToken cancel)
     {
         var (waiting, active) = await store.ReadAsync(async s => (await s.NamedDecidersAsync(), (await s.UsersAsync()).Where(u => u.Active == 1).Select(u => u.Name).ToHashSet()), cancel);
-        foreach (var (id, deciders) in waiting.Where(w => !w.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries).All(active.Contains)))
+        await EachAsync(waiting.Where(w => w.TooFew > 0 || !w.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries).All(active.Contains)), async w =>
         {
+            var (id, deciders, _) = w;
             await store.WriteAsync(async s =>
             {
                 if (await s.RequestAsync(id, forUpdate: true) is not { State: "deciding" or "asked" } row || row.Deciders != deciders) return;
                 var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
                 if (of.Stage is not { } stage) return;
                 var asked = of.Stages[(int)row.Stage].Ballots;
-                var ballots = of.Open.Select(b => b.Deciders.UserNames.Count == 0 || b.Deciders.UserNames.Count(active.Contains) >= b.Needed ? b with { Deciders = Without(b.Deciders, active) } : asked.FirstOrDefault(a => a.Item == b.Item) ?? b).ToList();
+                var ballots = of.Open.Select(b => b.TooFew is null && (b.Deciders.UserNames.Count == 0 || b.Deciders.UserNames.Count(active.Contains) >= b.Needed) ? b with { Deciders = Without(b.Deciders, active) } : asked.FirstOrDefault(a => a.Item == b.Item) ?? b).ToList();
                 of.Replace(ballots);
                 row.Ballots = JsonSerializer.Serialize(ballots, JsonSerializerOptions.Web);
                 StageEntry.Show(row, of.StillOpen());
                 if (row.Deciders == deciders) return;
                 var gone = string.Join(", ", deciders.Split('|', StringSplitOptions.RemoveEmptyEntries).Where(d => !active.Contains(d)));
-                await MarkAsync(s, of, "replaced", $"{gone} cannot decide any more; now {row.DeciderWhy}");
+                await MarkAsync(s, of, "replaced", gone.Length > 0 ? $"{gone} cannot decide any more; now {row.DeciderWhy}" : $"others can decide now: {row.DeciderWhy}");
                 foreach (var user in of.Deciding(of.StillOpen()))
                     notices.To(s, of, user, NoticeEvents.Decide, new() { ["as"] = row.DeciderWhy, ["stage"] = stage.Title, ["effect"] = StageEntry.Effect(of), ["due"] = StageEntry.DueText(of) });
                 notices.ToRequester(s, of, NoticeEvents.Replaced, new() { ["text"] = $"Now it waits for {row.DeciderWhy}." });
@@ -132,7 +134,7 @@ public sealed class ClockLoop(Store.Store store, EditionBook editions, RequestDe
                 await s.SaveRequestAsync(row);
                 s.Tell("requests", id);
             }, cancel);
-        }
+        });
     }
 
     private static Deciders Without(Deciders deciders, HashSet<string> active) => deciders.UserNames.All(active.Contains) ? deciders : deciders with { UserNames = [.. deciders.UserNames.Where(active.Contains)] };

@@ -17,32 +17,32 @@ public static class HandEndpoints
 {
     public static void MapHandRequests(this RouteGroupBuilder api)
     {
-        api.MapPost("/requests", async (NewRequest body, HttpContext context, HandRequests hand, Idempotency once, Store.Store store, EditionBook editions, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
+        api.MapPost("/requests", async (NewRequest body, HttpContext context, HandRequests hand, Idempotency once, Store.Store store, EditionBook editions, Sight sight, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var raised = await once.OnceAsync(context, user.UserName(), JsonSerializer.Serialize(body), async () => new Raised(await hand.RaiseAsync(body, user, cancel)), cancel);
             context.Response.StatusCode = 201;
             context.Response.Headers.Location = $"/api/v1/requests/{raised.Id}";
-            return await RequestEndpoints.DetailAsync(raised.Id, store, editions, time, user, cancel);
-        }).WithName("raiseRequest").WithSummary("Raises a request by hand. Takes an Idempotency-Key.").RequireAuthorization("request");
+            return await RequestEndpoints.DetailAsync(raised.Id, store, editions, sight, time, user, cancel);
+        }).WithName("raiseRequest").WithSummary("Raises a request by hand. Takes an Idempotency-Key.").RequireAuthorization("request").Reaching(Reached.Filtered);
 
         api.MapPost("/requests/preview", (NewRequest body, HandRequests hand, ClaimsPrincipal user, CancellationToken cancel) => hand.PreviewAsync(body, user, cancel))
-            .WithName("previewRequest").WithSummary("What a request would bring, and who would decide; nothing is raised or reserved.").RequireAuthorization("request");
+            .WithName("previewRequest").WithSummary("What a request would bring, and who would decide; nothing is raised or reserved.").RequireAuthorization("request").Reaching(Reached.Filtered);
 
         api.MapPost("/requests/bulk", async (BulkBody body, HttpContext context, HandRequests hand, Idempotency once, ClaimsPrincipal user, CancellationToken cancel) =>
             await once.OnceAsync(context, user.UserName(), JsonSerializer.Serialize(body), () => hand.BulkAsync(body, user, cancel), cancel))
-            .WithName("raiseMany").WithSummary("Raises one request for each row of a delimited file, or with dryRun only looks at them. Takes an Idempotency-Key.").RequireAuthorization("request");
+            .WithName("raiseMany").WithSummary("Raises one request for each row of a delimited file, or with dryRun only looks at them. Takes an Idempotency-Key.").RequireAuthorization("request").Reaching(Reached.Filtered);
 
-        api.MapGet("/catalogue", CatalogueAsync).WithName("catalogue").WithSummary("What can be asked for: entitlements with owner and holders, templates on request, attributes, sites, departments.").RequireAuthorization("read");
+        api.MapGet("/catalogue", CatalogueAsync).WithName("catalogue").WithSummary("What can be asked for: entitlements with owner and holders, templates on request, attributes, sites, departments.").RequireAuthorization("read").Reaching(Reached.Shared);
 
         api.MapGet("/requests/schemas/{kind}", async (string kind, EditionBook editions, CancellationToken cancel) =>
             HandRequests.Kinds.Contains(kind) ? TypedResults.Json(RequestSchemas.Of(kind, await editions.CurrentAsync(cancel)), contentType: "application/schema+json") : throw Problem.NotFound($"kind of request '{kind}'", $"There are: {string.Join(", ", HandRequests.Kinds)}."))
-            .WithName("requestSchema").WithSummary("The JSON Schema (draft 2020-12) of the body that raises a request of this kind, with the attributes, entitlements and templates of the published rulebook.").RequireAuthorization("request");
+            .WithName("requestSchema").WithSummary("The JSON Schema (draft 2020-12) of the body that raises a request of this kind, with the attributes, entitlements and templates of the published rulebook.").RequireAuthorization("request").Reaching(Reached.Shared);
 
         api.MapGet("/workflows", async (EditionBook editions, CancellationToken cancel) => new Page<WorkflowView>([.. (await editions.CurrentAsync(cancel)).Rulebook.Workflows.OrderByDescending(w => w.Priority).Select(View)], null))
-            .WithName("listWorkflows").WithSummary("The approval paths of the published rulebook.").RequireAuthorization("read");
+            .WithName("listWorkflows").WithSummary("The approval paths of the published rulebook.").RequireAuthorization("read").Reaching(Reached.Shared);
 
         api.MapGet("/drafts", async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
-            new Page<Draft>([.. (await store.ReadAsync(s => s.DraftsAsync(user.UserName()), cancel)).Select(View)], null)).WithName("listDrafts").WithSummary("The caller's drafts of requests.").RequireAuthorization("request");
+            new Page<Draft>([.. (await store.ReadAsync(s => s.DraftsAsync(user.UserName()), cancel)).Select(View)], null)).WithName("listDrafts").WithSummary("The caller's drafts of requests.").RequireAuthorization("request").Reaching(Reached.Own);
         api.MapPut("/drafts/{id}", async (string id, DraftBody body, Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             if (!Guid.TryParse(id, out var guid)) throw Problem.Invalid("The id of a draft is a UUID.", "id");
@@ -51,26 +51,26 @@ public static class HandEndpoints
             if (row.Body.Length > 100_000) throw Problem.Invalid("The draft is too large.", "body");
             if (!await store.WriteAsync(s => s.SaveDraftAsync(row), cancel)) throw Problem.NotFound($"draft '{id}'", "It is somebody else's.");
             return View(row);
-        }).WithName("saveDraft").WithSummary("Keeps a draft under an id of the caller's choice (UUID).").RequireAuthorization("request");
+        }).WithName("saveDraft").WithSummary("Keeps a draft under an id of the caller's choice (UUID).").RequireAuthorization("request").Reaching(Reached.Own);
         api.MapDelete("/drafts/{id}", async (string id, Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             await store.WriteAsync(s => s.DropDraftAsync(id, user.UserName()), cancel);
             return TypedResults.NoContent();
-        }).WithName("dropDraft").WithSummary("Throws a draft away.").RequireAuthorization("request");
+        }).WithName("dropDraft").WithSummary("Throws a draft away.").RequireAuthorization("request").Reaching(Reached.Own);
 
         api.MapGet("/views", async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) => new Page<SavedView>([.. (await store.ReadAsync(s => s.ViewsAsync(user.UserName()), cancel)).Select(v => new SavedView(v.Name, v.Query, v.At.ToInstant()))], null))
-            .WithName("listViews").WithSummary("The caller's saved views of the list of requests.").RequireAuthorization("read");
+            .WithName("listViews").WithSummary("The caller's saved views of the list of requests.").RequireAuthorization("read").Reaching(Reached.Own);
         api.MapPut("/views/{name}", async (string name, SavedViewBody body, Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             if (name.Length > 80 || body.Query is null || body.Query.Length > 1000) throw Problem.Invalid("A view has a name of 80 and a query of 1000 characters at most.", "name");
             await store.WriteAsync(s => s.SaveViewAsync(user.UserName(), name, body.Query, time.Milliseconds()), cancel);
             return new SavedView(name, body.Query, time.GetUtcNow());
-        }).WithName("saveView").WithSummary("Keeps a view of the list of requests under a name.").RequireAuthorization("read");
+        }).WithName("saveView").WithSummary("Keeps a view of the list of requests under a name.").RequireAuthorization("read").Reaching(Reached.Own);
         api.MapDelete("/views/{name}", async (string name, Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             await store.WriteAsync(s => s.DropViewAsync(user.UserName(), name), cancel);
             return TypedResults.NoContent();
-        }).WithName("dropView").WithSummary("Forgets a view.").RequireAuthorization("read");
+        }).WithName("dropView").WithSummary("Forgets a view.").RequireAuthorization("read").Reaching(Reached.Own);
     }
 
     private sealed record Raised(string Id);
@@ -120,9 +120,9 @@ public static class DelegationEndpoints
         {
             var everybodys = all == true && (user.RoleNames().Contains(Roles.Engineer) || user.RoleNames().Contains(Roles.Auditor));
             return new Page<DelegationView>([.. (await store.ReadAsync(s => s.DelegationsAsync(everybodys ? "" : user.UserName(), time.Milliseconds()), cancel)).Select(d => View(d, user))], null);
-        }).WithName("listDelegations").WithSummary("Delegations from and to the caller that are not over; for engineers and auditors with 'all' those of everybody.").RequireAuthorization("read");
+        }).WithName("listDelegations").WithSummary("Delegations from and to the caller that are not over; for engineers and auditors with 'all' those of everybody.").RequireAuthorization("read").Reaching(Reached.Own);
 
-        api.MapPost("/delegations", AddAsync).WithName("delegate").WithSummary("Hands the caller's right to decide to somebody for a time; an engineer may do it for others.").RequireAuthorization("read");
+        api.MapPost("/delegations", AddAsync).WithName("delegate").WithSummary("Hands the caller's right to decide to somebody for a time; an engineer may do it for others.").RequireAuthorization("read").Reaching(Reached.Own);
 
         api.MapDelete("/delegations/{id}", async (string id, Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
@@ -135,7 +135,7 @@ public static class DelegationEndpoints
                 s.Tell("delegations", id);
             }, cancel);
             return TypedResults.NoContent();
-        }).WithName("endDelegation").WithSummary("Ends a delegation now.").RequireAuthorization("read");
+        }).WithName("endDelegation").WithSummary("Ends a delegation now.").RequireAuthorization("read").Reaching(Reached.Own);
     }
 
     private static async Task<DelegationView> AddAsync(DelegationBody body, Store.Store store, EditionBook editions, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel)
@@ -143,6 +143,7 @@ public static class DelegationEndpoints
         var from = string.IsNullOrWhiteSpace(body.From) ? user.UserName() : body.From;
         if (from != user.UserName() && !user.RoleNames().Contains(Roles.Engineer)) throw new RefusedMove("not-yours", "Only an engineer hands over the right of somebody else.");
         if (from == body.To) throw Problem.Invalid("Name somebody else.", "to");
+        if (from != user.UserName() && body.To == user.UserName()) throw new RefusedMove("not-yours", "Nobody hands the right of somebody else to themselves; another engineer does.");
         var (begins, ends) = (Day(body.Begins, "begins", false), Day(body.Ends, "ends", true));
         var now = time.GetUtcNow();
         if (ends <= begins || ends <= now) throw Problem.Invalid("The end lies before the begin, or in the past.", "ends");

@@ -18,7 +18,7 @@ using Oikonom.Store.Rooms;
 namespace Oikonom.Service.Approval;
 
 /// <summary>What people ask for by hand: checked, previewed, and raised as requests.</summary>
-public sealed partial class HandRequests(Store.Store store, EditionBook editions, TimeProvider time)
+public sealed partial class HandRequests(Store.Store store, EditionBook editions, Sight sight, TimeProvider time)
 {
     public static readonly IReadOnlyList<string> Kinds = ["joiner", "mover", "leaver", "access", "extension", "change", "password", "unlock", "account"];
 
@@ -92,11 +92,12 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
                 (before, after) = (before with { AccountNames = names }, after with { AccountNames = names });
                 var plan = ready.Wish.Plan(before, after, ready.Person is null ? AccessState.Nothing : ready.Recorded!.State(ready.Person.Id, edition),
                     ready.Person is null ? new Dictionary<string, string>() : ready.Recorded!.ImmutableIds(ready.Person.Id), new Dictionary<string, ExistingAccount>(), edition, ready.Kind, now);
+                var veil = ready.Person is null ? new([], null) : await sight.OverAsync(s, user, ready.Person, false, cancel);
                 var row = new RequestRow { Kind = body.Kind, Requester = user.UserName(), Source = Workflow.ByHand, State = "planning", Wish = ready.Wish.ToJson(), PersonId = ready.Person?.Id ?? "" };
                 var of = await Case.PreviewAsync(s, row, edition, plan, ready.Person ?? StageEntry.Row(new(), after.Facts, 0), now);
-                return new RequestPreview(ready.Problems.Count == 0, ready.Problems, open, edition.Rulebook.Access.Ask().TemplatesOf(after), [.. plan.Changes.Select(c => RequestViews.View(c, edition))],
+                return new RequestPreview(ready.Problems.Count == 0, ready.Problems, open, edition.Rulebook.Access.Ask().TemplatesOf(after), [.. plan.Changes.Select(c => veil.Over(RequestViews.View(c, edition)))],
                     RequestViews.ItemsOf(of), of.Workflow.Title, RequestViews.StagesOf(of, null, now),
-                    plan.Changes.Count == 0 && ready.Problems.Count == 0 ? "Nothing would change: what is asked for is so already." : null);
+                    plan.Changes.Count == 0 && ready.Problems.Count == 0 ? ready.Wish.ChangesInputs ? "No target would change now. What is asked for is recorded once it is approved." : "Nothing would change: what is asked for is so already." : null);
             }
             catch (PlanFault fault)
             {
@@ -233,7 +234,8 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
         var rows = BulkFile.Read(body.Csv, edition.Rulebook);
         if (body.Whole == true && body.DryRun != true) return await WholeAsync(rows, body, user, edition, cancel);
         var outcomes = new List<BulkRow>();
-        foreach (var row in rows) outcomes.Add(await store.WriteAsync(s => RowAsync(s, row, body, user, edition, ""), cancel));
+        // A look takes no write: nobody else waits for it.
+        foreach (var row in rows) outcomes.Add(body.DryRun == true ? await store.ReadAsync(s => RowAsync(s, row, body, user, edition, ""), cancel) : await store.WriteAsync(s => RowAsync(s, row, body, user, edition, ""), cancel));
         return new(outcomes.Count, outcomes.Count(o => o.Sound), outcomes.Count(o => o.Id is not null), outcomes);
     }
 

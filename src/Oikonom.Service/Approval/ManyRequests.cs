@@ -28,7 +28,7 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
             foreach (var row in await s.RequestsByIdAsync([.. ids.Distinct()]))
             {
                 var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
-                if (user.ReachOf() is { } parts && !parts.Any(p => p.Covers(row.Site, row.Department))) continue;
+                if (!ReachRule.Sees(user, row)) continue;
                 persons.Add(row.PersonId);
                 foreach (var change in of.Plan.Changes.Where(c => !c.Later))
                 {
@@ -46,7 +46,7 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
                 var may = false;
                 try
                 {
-                    may = row.State == "deciding" ? of.RequireVotes(user.AsParty(), now).Count > 0 : row.State == "releasing" && RequestDesk.DecidersOf(row).Includes(user.AsParty(), of.About);
+                    may = row.State == "deciding" ? of.RequireVotes(of.PartyOf(user), now).Count > 0 : row.State == "releasing" && RequestDesk.DecidersOf(row).Includes(of.PartyOf(user), of.About);
                     if (!may) whyNot = $"It is {RequestMachine.Name(StageEntry.StateOf(row))}.";
                 }
                 catch (RefusedMove refused)
@@ -63,26 +63,29 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
     }
 
     public Task<ManyAnswer> ApproveAsync(IReadOnlyList<Bound> requests, string? remark, ClaimsPrincipal user, CancellationToken cancel) =>
-        EachAsync(requests, (s, bound) => desk.ApproveAsync(s, bound.Id, user, new(bound.PlanDigest, remark), cancel), cancel, (s, batch) => desk.MineOfAsync(s, batch, user, cancel));
+        EachAsync(requests, user, (s, bound) => desk.ApproveAsync(s, bound.Id, user, new(bound.PlanDigest, remark), cancel), cancel, (s, batch) => desk.MineOfAsync(s, batch, user, cancel));
 
     public Task<ManyAnswer> ReleaseAsync(IReadOnlyList<Bound> requests, ClaimsPrincipal user, CancellationToken cancel) =>
-        EachAsync(requests, (s, bound) => desk.ReleaseAsync(s, bound.Id, user, bound.PlanDigest, cancel), cancel);
+        EachAsync(requests, user, (s, bound) => desk.ReleaseAsync(s, bound.Id, user, bound.PlanDigest, cancel), cancel);
 
     /// <summary>
     /// Each is a decision of its own: one that is refused leaves the others. Those of a file that is decided as a
     /// whole are one decision, and all that are the caller's must be among them.
     /// </summary>
-    private async Task<ManyAnswer> EachAsync(IReadOnlyList<Bound> requests, Func<Session, Bound, Task> decide, CancellationToken cancel, Func<Session, string, Task<IReadOnlyList<string>>>? wholeOf = null)
+    private async Task<ManyAnswer> EachAsync(IReadOnlyList<Bound> requests, ClaimsPrincipal user, Func<Session, Bound, Task> decide, CancellationToken cancel, Func<Session, string, Task<IReadOnlyList<string>>>? wholeOf = null)
     {
         Limit(requests.Count);
         var outcomes = new List<ManyOutcome>();
-        var rows = wholeOf is null ? [] : await store.ReadAsync(s => s.RequestsByIdAsync([.. requests.Select(r => r.Id).Distinct()]), cancel);
+        var rows = await store.ReadAsync(s => s.RequestsByIdAsync([.. requests.Select(r => r.Id).Distinct()]), cancel);
+        // What is out of reach is not there.
+        var seen = rows.Where(r => ReachRule.Sees(user, r)).Select(r => r.Id).ToHashSet(StringComparer.Ordinal);
         var batches = rows.Where(r => r.Batch.Length > 0).ToDictionary(r => r.Id, r => r.Batch, StringComparer.Ordinal);
         foreach (var group in requests.DistinctBy(r => r.Id).GroupBy(r => batches.GetValueOrDefault(r.Id, r.Id)))
         {
             string? problem = null;
             try
             {
+                if (group.FirstOrDefault(g => !seen.Contains(g.Id)) is { } absent) throw Problem.NotFound($"request '{absent.Id}'", "See 'oikonom requests list'.");
                 await store.WriteAsync(async s =>
                 {
                     if (wholeOf is not null && batches.ContainsKey(group.First().Id) && (await wholeOf(s, group.Key)).Count(id => !group.Any(g => g.Id == id)) is > 0 and var missing)

@@ -55,7 +55,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
             var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), time.GetUtcNow());
             try
             {
-                of.RequireVotes(user.AsParty(), time.GetUtcNow());
+                of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
                 mine.Add(row.Id);
             }
             catch (RefusedMove)
@@ -71,7 +71,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     {
         var of = await LoadAsync(s, id, cancel);
         RequireState(of, RequestState.Deciding, RequestEvent.Approve);
-        var mine = of.RequireVotes(user.AsParty(), time.GetUtcNow());
+        var mine = of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
         RequireDigest(of.Row, approval.Digest);
         if (approval.Items is { Count: > 0 } items)
         {
@@ -81,9 +81,9 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         var without = approval.Without ?? [];
         if (without.Count > 0) RequireStrikable(of, without);
         var kept = of.Items.Where(i => !without.Contains(i.Key) && !without.Contains(i.Target)).ToList();
-        if (kept.Count == 0) throw Problem.Invalid("Nothing would be left to approve; decline the request instead.", "without");
+        if (kept.Count == 0 && of.Items.Count > 0) throw Problem.Invalid("Nothing would be left to approve; decline the request instead.", "without");
         foreach (var (ballot, behalf) in mine.Where(m => m.Ballot.Item.Length == 0 || kept.Exists(i => i.Key == m.Ballot.Item)))
-            await VoteAsync(s, of, user, ballot, behalf, "approved", approval.Remark ?? "", Standing.CoverOf(ballot.Item, kept));
+            await VoteAsync(s, of, user, ballot, behalf, "approved", approval.Remark ?? "", Standing.CoverOf(ballot.Item, kept, of.Plan.Inputs));
         if (without.Count > 0) await StrikeAsync(s, of, user, without, approval.Remark ?? "approved without it");
         else await stages.EnterAsync(s, of, RequestEvent.Approve);
         if (of.Row.State == "releasing") notices.ToRequester(s, of, NoticeEvents.Approved, []);
@@ -106,7 +106,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     {
         var of = await LoadAsync(s, id, cancel);
         if (of.Row.State != "asked") RequireState(of, RequestState.Deciding, RequestEvent.Decline);
-        var mine = of.RequireVotes(user.AsParty(), time.GetUtcNow());
+        var mine = of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
         // Where each item is decided on its own, a decline is of those that are the actor's.
         var struck = items ?? (of.Stage is { PerItem: true } ? [.. mine.Select(m => m.Ballot.Item)] : []);
         if (struck.Count > 0 && of.Items.Any(i => !struck.Contains(i.Key) && !struck.Contains(i.Target)))
@@ -137,12 +137,12 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     {
         foreach (var ballot in of.StillOpen())
         {
-            var covers = Standing.CoverOf(ballot.Item, of.Items);
+            var covers = Standing.CoverOf(ballot.Item, of.Items, of.Plan.Inputs);
             for (var i = 0; i < ballot.Needed; i++)
             {
                 var name = $"silence-{i + 1}";
-                await s.AddDecisionAsync(new() { RequestId = of.Row.Id, Stage = ballot.Stage, StageTitle = of.Row.StageTitle, Item = ballot.Item, Actor = "oikonom", OnBehalf = name, Verdict = "approved", Remark = "by silence, as the workflow says", Digest = of.Row.PlanDigest ?? "", Covers = JsonSerializer.Serialize(covers), Round = of.Row.Round, At = time.Milliseconds() });
-                of.Add(new(ballot.Stage, ballot.Item, "oikonom", name, covers));
+                await s.AddDecisionAsync(new() { RequestId = of.Row.Id, Stage = ballot.Stage, StageTitle = of.Row.StageTitle, Item = ballot.Item, Actor = name, Verdict = "approved", Remark = "by silence, as the workflow says", Digest = of.Row.PlanDigest ?? "", Covers = JsonSerializer.Serialize(covers), Round = of.Row.Round, At = time.Milliseconds() });
+                of.Add(of.VoteOf(ballot.Stage, ballot.Item, name, name, covers));
             }
         }
         s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.approved", of.Row.PersonId, of.Row.Id, ("stage", of.Row.StageTitle), ("remark", "by silence, as the workflow says"), ("digest", of.Row.PlanDigest)));
@@ -157,7 +157,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         await s.AddDecisionAsync(new() { RequestId = of.Row.Id, Stage = ballot.Stage, StageTitle = of.Row.StageTitle, Item = ballot.Item, Actor = actor, OnBehalf = other, Verdict = verdict, Remark = remark, Digest = of.Row.PlanDigest ?? "", Covers = JsonSerializer.Serialize(covers), Round = of.Row.Round, At = time.Milliseconds() });
         s.Record(LedgerEntry.Of(time.GetUtcNow(), actor, $"request.{verdict}", of.Row.PersonId, of.Row.Id,
             ("stage", of.Row.StageTitle), ("item", ballot.Item.Length > 0 ? ballot.Item : null), ("as", ballot.Deciders.Why), ("for", other.Length > 0 ? other : null), ("digest", of.Row.PlanDigest), ("remark", remark.Length > 0 ? remark : null)));
-        if (verdict == "approved") of.Add(new(ballot.Stage, ballot.Item, actor, behalf, covers));
+        if (verdict == "approved") of.Add(of.VoteOf(ballot.Stage, ballot.Item, actor, behalf, covers));
     }
 
     private static void RequireStrikable(Case of, IReadOnlyList<string> keys)
@@ -188,7 +188,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         {
             var of = await LoadAsync(s, id, cancel);
             RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.AskBack, (int)of.Row.Stage, of.Stages.Count, true);
-            of.RequireVotes(user.AsParty(), time.GetUtcNow());
+            of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
             var clock = StageClock.FromJson(of.Row.Clock) with { Stopped = time.Milliseconds() };
             (of.Row.State, of.Row.Clock, of.Row.ClockAt) = ("asked", clock.ToJson(), null);
             await RemarkAsync(s, of, user, "asked", text);
@@ -268,7 +268,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         if ((!IsRequesters(of, user) || of.Row.Source != Workflow.ByHand) && !fields.All(asked.Contains))
         {
             if (of.Stage is not { } stage) throw new RefusedMove("not-yours", "Only its approvers, while they decide, change a request that they did not raise.");
-            of.RequireVotes(user.AsParty(), time.GetUtcNow());
+            of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
             if (fields.FirstOrDefault(f => !stage.MayChange.Contains(f)) is { } forbidden)
                 throw new RefusedMove("not-yours", $"The workflow does not let this stage change '{forbidden}'{(stage.MayChange.Count > 0 ? $"; it may change {string.Join(", ", stage.MayChange)}" : "")}.");
         }
@@ -285,7 +285,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         var of = await LoadAsync(s, id, cancel);
         RequireReleaser(of, user, RequestEvent.Release);
         if (of.Row.Held.Length > 0) throw new RefusedMove("held", $"It is held: {of.Row.Held} Let it go on first.");
-        if (of.Workflow.FourEyes && of.Decisions.Any(d => d.Verdict == "approved" && d.Round == of.Row.Round && d.Actor == user.UserName()))
+        if (of.Workflow.FourEyes && of.Decisions.Any(d => d.Verdict == "approved" && d.Round == of.Row.Round && of.PersonOf(d.Actor) == of.PersonOf(user.UserName())))
             throw new RefusedMove("own-request", "You approved this request; the workflow wants somebody else to release it.");
         RequireDigest(of.Row, digest);
         s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "request.released", of.Row.PersonId, id, ("digest", of.Row.PlanDigest)));
@@ -297,8 +297,8 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     private static void RequireReleaser(Case of, ClaimsPrincipal user, RequestEvent what)
     {
         RequireState(of, RequestState.Releasing, what);
-        var party = user.AsParty();
-        if (party.Number is { Length: > 0 } number && number == of.Person.Number) throw new RefusedMove("own-request", "This request is for yourself; somebody else releases it.");
+        var party = of.PartyOf(user);
+        if (party.IsBeneficiary(of.About)) throw new RefusedMove("own-request", "This request is for yourself; somebody else releases it.");
         var deciders = DecidersOf(of.Row);
         if (!deciders.Includes(party, of.About)) throw new RefusedMove("not-yours", $"The release belongs to {deciders.Why}{(party.Roles.Contains(deciders.Role ?? "") ? ", in another part of the organisation than yours" : "")}.");
     }
@@ -337,9 +337,11 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
 
     public Task ChooseAsync(string id, ClaimsPrincipal user, string target, string immutableId, CancellationToken cancel) => store.WriteAsync(async s =>
     {
-        var row = await RequireAsync(s, id);
+        var of = await LoadAsync(s, id, cancel);
+        var row = of.Row;
         user.RequireReach(row.Site, row.Department, Roles.Operator);
         user.RequireTargets([target], Roles.Operator);
+        if (of.PartyOf(user).IsBeneficiary(of.About)) throw new RefusedMove("own-request", "This request is for yourself; somebody else says which entry is yours.");
         RequestMachine.Next(StageEntry.StateOf(row), RequestEvent.Chosen, 0, 0, true);
         var candidates = JsonSerializer.Deserialize<List<ExistingAccount>>(row.Candidates) ?? [];
         if (!candidates.Exists(c => c.Target == target && c.ImmutableId == immutableId)) throw Problem.Invalid("That entry is not one of those shown.", "immutableId");

@@ -15,7 +15,7 @@ public static class RequestEndpoints
     {
         api.MapGet("/requests", async (Store.Store store, EditionBook editions, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel, string? state, string? kind, string? text, string? person, bool? open, string? site, string? department, string? target, string? requester, string? waitsOn, bool? late, bool? stuck, int? olderThanDays, string? after, int? limit) =>
             await PageAsync(store, editions, FilterOf(user, time, state, kind, text, person, open, site, department, target, requester, waitsOn, late, stuck, olderThanDays) with { Before = Cursor(after), Limit = Paging.Limit(limit), UrgentFirst = after is null && open == true }, false, cancel))
-            .WithName("listRequests").WithSummary("Requests, newest first; of the open ones, late and stuck first. Filters: state, kind, text (name or number), person, open, site, department, target, requester, waitsOn (a user or role), late, stuck, olderThanDays.").RequireAuthorization("read");
+            .WithName("listRequests").WithSummary("Requests, newest first; of the open ones, late and stuck first. Filters: state, kind, text (name or number), person, open, site, department, target, requester, waitsOn (a user or role), late, stuck, olderThanDays.").RequireAuthorization("read").Reaching(Reached.Filtered);
 
         api.MapGet("/requests/export", async (Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel, string? state, string? kind, string? text, string? person, bool? open, string? site, string? department, string? target, string? requester, string? waitsOn, bool? late, bool? stuck, int? olderThanDays) =>
         {
@@ -23,26 +23,26 @@ public static class RequestEndpoints
             return Csv.File("requests.csv", ["number", "kind", "state", "person", "employee_number", "department", "site", "requester", "waits_on", "since", "raised", "completed", "late", "problem", "cause"],
                 rows.Select(r => (IReadOnlyList<string>)[r.Number.ToString(CultureInfo.InvariantCulture), r.Kind, r.State, r.Display, r.PersonNumber, r.Department, r.Site, r.Requester, RequestViews.WaitsOn(r), Stamp(r.SinceAt), Stamp(r.CreatedAt), r.CompletedAt is { } done ? Stamp(done) : "", r.Late == 1 ? "yes" : "no", r.Problem,
                     System.Text.Json.JsonSerializer.Deserialize<Cause>(r.Cause)?.Text ?? ""]));
-        }).WithName("exportRequests").WithSummary("The same list as a CSV file, 100,000 rows at most.").RequireAuthorization("read");
+        }).WithName("exportRequests").WithSummary("The same list as a CSV file, 100,000 rows at most.").RequireAuthorization("read").Reaching(Reached.Filtered);
 
         api.MapGet("/inbox", async (Store.Store store, EditionBook editions, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel, string? after, int? limit) =>
             await PageAsync(store, editions, await InboxAsync(store, user, time, cancel) with { Before = Cursor(after), Limit = Paging.Limit(limit), UrgentFirst = after is null }, true, cancel))
-            .WithName("inbox").WithSummary("What waits for the caller: decisions, also those handed over to them, releases, choices and questions. Each with its effect and the digest a decision is bound to.").RequireAuthorization("read");
+            .WithName("inbox").WithSummary("What waits for the caller: decisions, also those handed over to them, releases, choices and questions. Each with its effect and the digest a decision is bound to.").RequireAuthorization("read").Reaching(Reached.Filtered);
 
         api.MapGet("/inbox/count", async (Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var filter = await InboxAsync(store, user, time, cancel);
             return new InboxCount(await store.ReadAsync(s => s.CountRequestsAsync(filter), cancel));
-        }).WithName("countInbox").WithSummary("How many requests wait for the caller.").RequireAuthorization("read");
+        }).WithName("countInbox").WithSummary("How many requests wait for the caller.").RequireAuthorization("read").Reaching(Reached.Filtered);
 
         api.MapGet("/requests/counts", async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var tallies = await store.ReadAsync(s => s.RequestTalliesAsync(ReachOf(user)), cancel);
             return new RequestCounts(tallies.GroupBy(t => t.State).ToDictionary(g => g.Key, g => g.Sum(t => t.Count)), tallies.GroupBy(t => t.Kind).ToDictionary(g => g.Key, g => g.Sum(t => t.Count)),
-                tallies.Sum(t => t.State is "completed" or "declined" or "withdrawn" ? 0 : t.Late), tallies.Sum(t => t.Stuck));
-        }).WithName("countRequests").WithSummary("How many requests are in each state and of each kind, and how many are late or stuck.").RequireAuthorization("read");
+                tallies.Sum(t => t.State is "completed" or "declined" or "withdrawn" or "lapsed" ? 0 : t.Late), tallies.Sum(t => t.Stuck));
+        }).WithName("countRequests").WithSummary("How many requests are in each state and of each kind, and how many are late or stuck.").RequireAuthorization("read").Reaching(Reached.Filtered);
 
-        api.MapGet("/requests/{id}", DetailAsync).WithName("getRequest").WithSummary("One request with its plan, items, stages, steps, decisions and story. The id may be its number.").RequireAuthorization("read");
+        api.MapGet("/requests/{id}", DetailAsync).WithName("getRequest").WithSummary("One request with its plan, items, stages, steps, decisions and story. The id may be its number.").RequireAuthorization("read").Reaching(Reached.Request);
 
         Decision<ApproveBody>(api, "approve", (desk, id, user, body, cancel) => desk.ApproveAsync(id, user, new(body.PlanDigest ?? "", body.Remark, body.Items, body.Without), cancel), "approveRequest", "Approves the plan that was shown, items of it, or all but some; its digest is given.", "read");
         Decision<DeclineBody>(api, "decline", (desk, id, user, body, cancel) => desk.DeclineAsync(id, user, body.Reason, body.Items, cancel), "declineRequest", "Declines the request, or items of it, with a reason.", "read");
@@ -56,27 +56,27 @@ public static class RequestEndpoints
         Decision<ReasonBody>(api, "return", (desk, id, user, body, cancel) => desk.ReturnAsync(id, user, body.Reason, cancel), "returnRequest", "Sends an approved request back: all approvals are asked for again.", "release");
         Decision<ChooseBody>(api, "choose", (desk, id, user, body, cancel) => desk.ChooseAsync(id, user, body.Target ?? "", body.ImmutableId ?? "", cancel), "chooseEntry", "Picks which of several existing entries is this person's.", "operate");
 
-        api.MapPost("/requests/{id}/retry", async (string id, RequestDesk desk, Store.Store store, EditionBook editions, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
+        api.MapPost("/requests/{id}/retry", async (string id, RequestDesk desk, Store.Store store, EditionBook editions, Sight sight, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var real = await IdAsync(store, id, cancel);
             await desk.RetryAsync(real, user, cancel);
-            return await DetailAsync(real, store, editions, time, user, cancel);
-        }).WithName("retryRequest").WithSummary("Lets what stopped or waits try again at once.").RequireAuthorization("operate");
+            return await DetailAsync(real, store, editions, sight, time, user, cancel);
+        }).WithName("retryRequest").WithSummary("Lets what stopped or waits try again at once.").RequireAuthorization("operate").Reaching(Reached.Request);
 
-        api.MapPost("/requests/{id}/change", async (string id, ChangeBody body, RequestDesk desk, HandRequests hand, Store.Store store, EditionBook editions, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
+        api.MapPost("/requests/{id}/change", async (string id, ChangeBody body, RequestDesk desk, HandRequests hand, Store.Store store, EditionBook editions, Sight sight, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var real = await IdAsync(store, id, cancel);
             var row = await store.ReadAsync(s => s.RequestAsync(real), cancel) ?? throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
             await desk.ChangeAsync(real, user, body.PlanDigest ?? "", await hand.ChangeAsync(body, row.PersonId, cancel), HandRequests.Touched, cancel);
-            return await DetailAsync(real, store, editions, time, user, cancel);
-        }).WithName("changeRequest").WithSummary("Changes what was asked for, or what the stage lets its approver change; the plan is made anew.").RequireAuthorization("read");
+            return await DetailAsync(real, store, editions, sight, time, user, cancel);
+        }).WithName("changeRequest").WithSummary("Changes what was asked for, or what the stage lets its approver change; the plan is made anew.").RequireAuthorization("read").Reaching(Reached.Request);
 
         api.MapPost("/requests/joint-effect", (IdsBody body, ManyRequests many, ClaimsPrincipal user, CancellationToken cancel) => many.EffectAsync(body.Ids ?? [], user, cancel))
-            .WithName("jointEffect").WithSummary("What many requests would bring together, with the digest of each.").RequireAuthorization("read");
+            .WithName("jointEffect").WithSummary("What many requests would bring together, with the digest of each.").RequireAuthorization("read").Reaching(Reached.Filtered);
         api.MapPost("/requests/approve-many", (ManyBody body, ManyRequests many, ClaimsPrincipal user, CancellationToken cancel) => many.ApproveAsync(body.Requests ?? [], body.Remark, user, cancel))
-            .WithName("approveMany").WithSummary("Approves many requests, each bound to its digest; one that is refused leaves the others.").RequireAuthorization("read");
+            .WithName("approveMany").WithSummary("Approves many requests, each bound to its digest; one that is refused leaves the others.").RequireAuthorization("read").Reaching(Reached.Filtered);
         api.MapPost("/requests/release-many", (ManyBody body, ManyRequests many, ClaimsPrincipal user, CancellationToken cancel) => many.ReleaseAsync(body.Requests ?? [], user, cancel))
-            .WithName("releaseMany").WithSummary("Releases many approved requests, each bound to its digest.").RequireAuthorization("release");
+            .WithName("releaseMany").WithSummary("Releases many approved requests, each bound to its digest.").RequireAuthorization("release").Reaching(Reached.Filtered);
     }
 
     private const int MaxExport = 100_000;
@@ -84,12 +84,12 @@ public static class RequestEndpoints
     private static string Stamp(long at) => Core.Ledger.LedgerEntry.Stamp(at.ToInstant());
 
     private static void Decision<TBody>(RouteGroupBuilder api, string verb, Func<RequestDesk, string, ClaimsPrincipal, TBody, CancellationToken, Task> decide, string name, string summary, string policy) =>
-        api.MapPost($"/requests/{{id}}/{verb}", async (string id, TBody body, RequestDesk desk, Store.Store store, EditionBook editions, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
+        api.MapPost($"/requests/{{id}}/{verb}", async (string id, TBody body, RequestDesk desk, Store.Store store, EditionBook editions, Sight sight, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var real = await IdAsync(store, id, cancel);
             await decide(desk, real, user, body, cancel);
-            return await DetailAsync(real, store, editions, time, user, cancel);
-        }).WithName(name).WithSummary(summary).RequireAuthorization(policy);
+            return await DetailAsync(real, store, editions, sight, time, user, cancel);
+        }).WithName(name).WithSummary(summary).RequireAuthorization(policy).Reaching(Reached.Request);
 
     public static IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? ReachOf(ClaimsPrincipal user) => user.ReachOf() is { } parts ? [.. parts.Select(p => (p.Sites, p.Departments))] : null;
 
@@ -132,17 +132,17 @@ public static class RequestEndpoints
         return row?.Id ?? throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
     }
 
-    public static async Task<RequestDetail> DetailAsync(string id, Store.Store store, EditionBook editions, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel)
+    public static async Task<RequestDetail> DetailAsync(string id, Store.Store store, EditionBook editions, Sight sight, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel)
     {
         var real = await IdAsync(store, id, cancel);
         var now = time.GetUtcNow();
         return await store.ReadAsync(async s =>
         {
             var row = await s.RequestAsync(real) ?? throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
-            if (user.ReachOf() is { } parts && !parts.Any(p => p.Covers(row.Site, row.Department)) && row.Requester != user.UserName()) throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
+            if (!ReachRule.Sees(user, row)) throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
             var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
             var tasks = (await s.TasksOfAsync(real)).Select(t => Desk.TaskDesk.View(t, [], now)).ToList();
-            return RequestViews.Detail(of, await s.StepsOfAsync(real), tasks, user, now);
+            return (await sight.OverAsync(s, user, of.Person, true, cancel)).Over(RequestViews.Detail(of, await s.StepsOfAsync(real), tasks, user, now));
         }, cancel);
     }
 }

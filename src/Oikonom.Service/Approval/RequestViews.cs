@@ -95,7 +95,7 @@ public static class RequestViews
         return new(Summary(row) with { PlanDigest = row.PlanDigest, Effect = EffectOf(of.Plan, edition.Rulebook), Cause = cause.Text }, new(cause.Text, cause.Source, cause.Line, [.. Differences(of, cause)]),
             (int)row.Edition, row.Workflow, row.PlanDigest, Story(of, cause, stepViews, tasks, asked, now), changes, stepViews,
             [.. of.Decisions.Select(d => new DecisionView(d.StageTitle, d.Actor, d.Verdict, d.Remark, d.At.ToInstant(), d.Item.Length > 0 ? d.Item : null, d.OnBehalf.Length > 0 ? d.OnBehalf : null, d.Verdict != "approved" || IsStanding(of, d)))], candidates, RightsOf(of, steps, asked, user, now),
-            StagesOf(of, user.AsParty(), now), ItemsOf(of), GoneFrom(of), Milestones(of, steps), new(wish.Reason, [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))], [.. wish.Grants.Select(g => new GrantWish(g.Key, g.From?.ToString("o"), g.Until?.ToString("o")))], [.. wish.Templates.Select(t => t.Template)], wish.Struck, wish.Target.Length > 0 ? wish.Target : null, wish.Urgent),
+            StagesOf(of, of.PartyOf(user), now), ItemsOf(of), GoneFrom(of), Milestones(of, steps), new(wish.Reason, [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))], [.. wish.Grants.Select(g => new GrantWish(g.Key, g.From?.ToString("o"), g.Until?.ToString("o")))], [.. wish.Templates.Select(t => t.Template)], wish.Struck, wish.Target.Length > 0 ? wish.Target : null, wish.Urgent),
             [.. asked.Select(a => HandRequests.FieldOf(a, true, edition))], tasks, row.Held.Length > 0 ? row.Held : null, of.Workflow.Title);
     }
 
@@ -105,7 +105,7 @@ public static class RequestViews
 
     /// <summary>False for an approval that a later plan made void.</summary>
     private static bool IsStanding(Case of, DecisionRow decision) => decision.Round == of.Row.Round &&
-        Standing.Counts(new(decision.Stage, decision.Item, decision.Actor, decision.OnBehalf, JsonSerializer.Deserialize<Dictionary<string, string>>(decision.Covers) ?? []), of.Items, of.Struck);
+        Standing.Counts(new(decision.Stage, decision.Item, decision.Actor, decision.OnBehalf, JsonSerializer.Deserialize<Dictionary<string, string>>(decision.Covers) ?? []), of.Items, of.Struck, of.Plan.Inputs);
 
     /// <summary>The items of the plan, marked where they differ from the plan that people saw before.</summary>
     public static IReadOnlyList<ItemView> ItemsOf(Case of)
@@ -138,7 +138,7 @@ public static class RequestViews
             var mine = viewer is null || !current ? [] : of.VotesOf(viewer, now).Select(v => v.Ballot.Item).ToHashSet();
             views.Add(new(stage.Rule.Name, stage.Rule.Title, string.Join("; ", ballots.Select(b => b.Deciders.Why).Distinct()), [.. ballots.SelectMany(b => b.Deciders.UserNames).Distinct()], ballots.Select(b => b.Deciders.Role).FirstOrDefault(r => r is not null),
                 ballots.Count == 0 ? 0 : ballots.Max(b => b.Needed), stage.Rule.PerItem, state, stage.SkippedBecause, current ? StageClock.FromJson(row.Clock).Deadline.ToInstant() : null,
-                [.. ballots.Select(b => new BallotView(b.Item.Length > 0 ? b.Item : null, b.Deciders.Why, b.Deciders.UserNames, b.Deciders.Role, b.Needed, [.. Standing.Given(b, of.Items, of.Votes, of.Struck)], mine.Contains(b.Item)))]));
+                [.. ballots.Select(b => new BallotView(b.Item.Length > 0 ? b.Item : null, b.Deciders.Why, b.Deciders.UserNames, b.Deciders.Role, b.Needed, [.. of.Given(b)], mine.Contains(b.Item)))]));
         }
         return views;
     }
@@ -216,7 +216,7 @@ public static class RequestViews
             case "asked":
                 return new(done, $"A question was asked: “{of.Decisions.LastOrDefault(d => d.Verdict == "asked")?.Remark}”", $"Then “{row.StageTitle}” decides; until then its clock stands still.", WaitsOn(row), since, $"{Capital(WaitsOn(row))} answers.");
             case "deciding":
-                var given = of.Open.Sum(b => Standing.Given(b, of.Items, of.Votes, of.Struck).Count);
+                var given = of.Open.Sum(b => of.Given(b).Count);
                 return new(done, $"It waits for the decision “{row.StageTitle}” of {row.DeciderWhy}{(of.Open.Count > 1 || of.Open.Any(b => b.Needed > 1) ? $"; {given} of {of.Open.Sum(b => b.Needed)} approvals are given" : "")}.{(row.Late == 1 ? " It is late." : "")}", After(of), WaitsOn(row), since, $"{Capital(WaitsOn(row))} approves or declines it.");
             case "releasing" when row.Held.Length > 0:
                 return new(done, $"It is approved and held: {row.Held}", "It is released when it may go on.", WaitsOn(row), since, $"{Capital(WaitsOn(row))} lets it go on.");
@@ -233,8 +233,10 @@ public static class RequestViews
                     return new(done, $"It waits for {At(next.Due)}: “{next.Text}”.", "Then it completes.", "the calendar", since, null);
                 return new(done, "The steps are being carried out.", next is null ? "It completes." : $"Next: {next.Text}.", "Oikonom", since, null);
             case "completed":
-                return new(done, steps.Count == 0 ? "Nothing needed to change." : "All steps are done; the targets were read back and are as planned.",
+                return new(done, steps.Count == 0 ? of.Wish.ChangesInputs ? "It is recorded; no target needed to change." : "Nothing needed to change." : "All steps are done; the targets were read back and are as planned.",
                     later.Count > 0 ? $"{later.Count} change{(later.Count == 1 ? " is" : "s are")} scheduled; the first at {At(later[0].Due)}: “{later[0].Text}”." : "Nothing follows.", "nobody", since, null);
+            case "lapsed":
+                return new(done, "Nothing of it was wanted any more when it ran; nothing was done.", "Nothing follows.", "nobody", since, null);
             case "withdrawn":
                 return new(done, "It was taken back; nothing was changed.", "Nothing follows.", "nobody", since, null);
             default:
@@ -271,14 +273,14 @@ public static class RequestViews
     private static string After(Case of)
     {
         for (var i = (int)of.Row.Stage + 1; i < of.Stages.Count; i++)
-            if (of.Stages[i].Ballots.Any(b => Standing.Given(b, of.Items, of.Votes, of.Struck).Count < b.Needed)) return $"Then “{of.Stages[i].Rule.Title}” decides.";
+            if (of.Stages[i].Ballots.Any(b => Standing.IsOpen(b, of.Items, of.Votes, of.Struck, of.Plan.Inputs))) return $"Then “{of.Stages[i].Rule.Title}” decides.";
         return of.Workflow.ReleasedByOperator ? "Then an operator releases it, and the steps run." : "Then the steps run at once.";
     }
 
     private static Rights RightsOf(Case of, IReadOnlyList<StepRow> steps, IReadOnlyList<string> asked, ClaimsPrincipal user, DateTimeOffset now)
     {
         var row = of.Row;
-        var party = user.AsParty();
+        var party = of.PartyOf(user);
         var isOperator = party.Holds(Roles.Operator, of.About);
         string? whyNot = null;
         IReadOnlyList<(Ballot Ballot, string For)> mine = [];
@@ -294,7 +296,7 @@ public static class RequestViews
             }
         }
         var decide = mine.Count > 0 && row.State == "deciding";
-        var release = row.State == "releasing" && RequestDesk.DecidersOf(row).Includes(party, of.About) && (party.Number is null || party.Number != of.Person.Number);
+        var release = row.State == "releasing" && RequestDesk.DecidersOf(row).Includes(party, of.About) && !party.IsBeneficiary(of.About);
         var own = RequestDesk.IsRequesters(of, user);
         var waiting = row.State is "planning" or "choosing" or "deciding" or "asked" or "releasing";
         IReadOnlyList<string> change = !waiting ? [] : asked.Count > 0 && own ? asked

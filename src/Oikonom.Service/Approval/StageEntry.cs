@@ -34,6 +34,8 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             return;
         }
         row.SinceAt = now;
+        // A stage that was not asked is on the record, whatever the request goes on to.
+        if (what is RequestEvent.Planned or RequestEvent.Approve or RequestEvent.Return) await SkippedAsync(s, of, stage);
         (row.StageTitle, row.Deciders, row.DeciderRole, row.DeciderWhy, row.Ballots) = ("", "", "", "", "[]");
         (row.Clock, row.ClockAt, row.Late) = ("{}", null, 0);
         switch (state)
@@ -51,11 +53,10 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
                 break;
             case RequestState.Completed:
                 row.CompletedAt = now;
-                await ApplyAsync(s, of);
                 s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.completed", row.PersonId, row.Id, ("note", "nothing to change")));
                 notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = "nothing needed to change" });
                 break;
-            case RequestState.Declined or RequestState.Withdrawn:
+            case RequestState.Declined or RequestState.Withdrawn or RequestState.Lapsed:
                 row.CompletedAt = now;
                 await s.ReleaseNamesAsync(row.PersonId);
                 await s.ReleaseNumbersAsync(row.PersonId);
@@ -73,8 +74,6 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         row.StageTitle = stage.Title;
         Show(row, open);
         StartClock(of, stage, 0);
-        foreach (var (skipped, why) in of.Stages.Take(index).Where(a => a.SkippedBecause is not null).Select(a => (a.Rule, a.SkippedBecause!)))
-            if (!of.Decisions.Any(d => d.Verdict == "skipped" && d.Stage == skipped.Name && d.Round == row.Round)) await SkippedAsync(s, of, skipped, why);
         var values = new Dictionary<string, string> { ["stage"] = stage.Title, ["as"] = row.DeciderWhy, ["due"] = DueText(of), ["effect"] = Effect(of) };
         var again = of.Decisions.Where(d => d.Verdict == "approved" && d.Stage == stage.Name).Select(d => d.Actor).ToHashSet();
         foreach (var user in of.Deciding(open))
@@ -84,6 +83,13 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
     }
 
     private static string Change(Case of) => of.Row.PlanBefore is null ? "something in it is new" : "what is new is marked";
+
+    /// <summary>Writes down which of the stages before one were not asked, and why; each once in a round.</summary>
+    private async Task SkippedAsync(Session s, Case of, int before)
+    {
+        foreach (var (skipped, why) in of.Stages.Take(before).Where(a => a.SkippedBecause is not null).Select(a => (a.Rule, a.SkippedBecause!)))
+            if (!of.Decisions.Any(d => d.Verdict == "skipped" && d.Stage == skipped.Name && d.Remark == why && d.Round == of.Row.Round)) await SkippedAsync(s, of, skipped, why);
+    }
 
     private async Task SkippedAsync(Session s, Case of, Stage stage, string why)
     {
@@ -113,7 +119,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         var users = open.SelectMany(b => b.Deciders.UserNames).Distinct().Order(StringComparer.Ordinal).ToList();
         row.Deciders = users.Count == 0 ? "" : $"|{string.Join('|', users)}|";
         row.DeciderRole = open.Select(b => b.Deciders).FirstOrDefault(d => d.UserNames.Count == 0)?.Role ?? "";
-        row.DeciderWhy = string.Join("; ", open.Select(b => b.Deciders.Why).Distinct());
+        row.DeciderWhy = string.Join("; ", open.Select(b => b.TooFew is null ? b.Deciders.Why : $"{b.Deciders.Why} ({b.TooFew})").Distinct());
     }
 
     private void StartClock(Case of, Stage stage, int level)
@@ -137,7 +143,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
     private async Task ApplyAsync(Session s, Case of)
     {
         var (row, wish, now) = (of.Row, of.Wish, time.GetUtcNow());
-        if (wish.IsEmpty && !wish.Urgent) return;
+        if (!wish.ChangesInputs) return;
         var at = now.ToUnixTimeMilliseconds();
         var rulebook = of.Edition.Rulebook;
         var subject = wish.Apply(new(PersonId.Parse(of.Person.Id), Facts.FromJson(of.Person.Facts, rulebook.Attributes), new Dictionary<string, string>()), rulebook, new("request", row.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason), now);
@@ -202,10 +208,11 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             Change = JsonSerializer.Serialize(change, JsonSerializerOptions.Web), DueAt = (change.Due ?? now).ToUnixTimeMilliseconds(), Later = change.Later ? 1 : 0,
         })]);
         if (of.Plan.Changes.Any(c => !c.Later)) return;
-        // All that was approved lies later; nothing is left to wait for.
+        // All that was approved lies later, or changes an input alone; nothing is left to wait for.
+        var nothing = of.Plan.Changes.Count == 0;
         (row.State, row.CompletedAt) = ("completed", now.ToUnixTimeMilliseconds());
-        s.Record(LedgerEntry.Of(now, "oikonom", "request.completed", row.PersonId, row.Id, ("note", "what it changes lies later")));
-        notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = "what it changes is scheduled" });
+        s.Record(LedgerEntry.Of(now, "oikonom", "request.completed", row.PersonId, row.Id, ("note", nothing ? "recorded; no target changes" : "what it changes lies later")));
+        notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = nothing ? "it is recorded, and no target needed to change" : "what it changes is scheduled" });
     }
 
     public static RequestState StateOf(RequestRow row) => JsonSerializer.Deserialize<RequestState>($"\"{row.State}\"");

@@ -12,7 +12,7 @@ using Oikonom.Store.Rooms;
 namespace Oikonom.Service.Approval;
 
 /// <summary>What a day begins with: what waits for me, who starts soon and is not ready, what is stuck and why.</summary>
-public sealed class TodayDesk(Store.Store store, EditionBook editions, TaskDesk tasks, SourceDesk sources, TimeProvider time)
+public sealed class TodayDesk(Store.Store store, EditionBook editions, TaskDesk tasks, SourceDesk sources, Health health, TimeProvider time)
 {
     private const int Shown = 8;
     private const int DaysAhead = 14;
@@ -39,8 +39,8 @@ public sealed class TodayDesk(Store.Store store, EditionBook editions, TaskDesk 
         var stuck = wide ? await RequestEndpoints.PageAsync(store, editions, new RequestFilter(Limit: Shown) { Stuck = true, Reach = reach }, false, cancel) : new([], null);
         var late = wide ? await RequestEndpoints.PageAsync(store, editions, new RequestFilter(OpenOnly: true, Limit: Shown) { Late = true, Reach = reach }, false, cancel) : new([], null);
         var own = await RequestEndpoints.PageAsync(store, editions, new RequestFilter(OpenOnly: true, Limit: Shown) { Requester = user.UserName() }, false, cancel);
-        var targets = roles.Any(r => r is Roles.Operator or Roles.Engineer) ? (await TargetEndpoints.ListAsync(editions, store, cancel)).Items.Where(t => t.Failing > 0).ToList() : [];
-        var held = roles.Any(r => r is Roles.Operator or Roles.Engineer or Roles.Requester) ? await sources.HeldRunsAsync(user, cancel) : [];
+        var targets = roles.Any(r => r is Roles.Operator or Roles.Engineer) ? (await TargetEndpoints.ListAsync(editions, store, cancel)).Items.Where(t => t.Failing > 0).Select(t => reach is null ? t : t with { Problem = null }).ToList() : [];
+        var held = reach is null && roles.Any(r => r is Roles.Operator or Roles.Engineer or Roles.Requester) ? await sources.HeldRunsAsync(user, cancel) : [];
         long Of(params string[] states) => tallies.Where(t => states.Contains(t.State)).Sum(t => t.Count);
         return new(now, inbox.Items, waiting, [.. open.Take(Shown)], open.Count, [.. notReady.Take(12)], stuck.Items, tallies.Sum(t => t.Stuck), late.Items, tallies.Where(t => t.State is "deciding" or "asked").Sum(t => t.Late), targets, held, own.Items,
             !wide ? [] : [
@@ -48,12 +48,12 @@ public sealed class TodayDesk(Store.Store store, EditionBook editions, TaskDesk 
                 new("releasing", "wait for release", Of("releasing"), "/requests?state=releasing"),
                 new("fulfilling", "are being carried out", Of("fulfilling"), "/requests?state=fulfilling"),
                 new("planning", "are being planned", Of("planning", "choosing"), "/requests?state=planning"),
-            ]);
+            ], roles.Any(r => r is Roles.Operator or Roles.Engineer) ? [.. health.Problems()] : []);
     }
 }
 
 public static class TodayEndpoints
 {
     public static void MapToday(this RouteGroupBuilder api) => api.MapGet("/today", (TodayDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.LookAsync(user, cancel))
-        .WithName("today").WithSummary("What waits for the caller, who starts soon and is not ready, what is late or stuck and why, failing targets, runs under the brake.").RequireAuthorization("read");
+        .WithName("today").WithSummary("What waits for the caller, who starts soon and is not ready, what is late or stuck and why, failing targets, runs under the brake.").RequireAuthorization("read").Reaching(Reached.Filtered);
 }

@@ -13,7 +13,7 @@ using Oikonom.Store.Rooms;
 namespace Oikonom.Service.Desk;
 
 /// <summary>Work by hand: taken, handed over, done with what it asks for, or found impossible.</summary>
-public sealed class TaskDesk(Store.Store store, TimeProvider time)
+public sealed class TaskDesk(Store.Store store, Rulebook.EditionBook editions, TimeProvider time)
 {
     public const int MaxEvidence = 10 * 1024 * 1024;
     private const int MaxFiles = 20;
@@ -36,10 +36,15 @@ public sealed class TaskDesk(Store.Store store, TimeProvider time)
     {
         var name = to ?? user.UserName();
         if (to is not null && (await s.UserAsync(to) is not { Active: 1 } other || !other.Roles.Split(' ').Contains(row.Role))) throw Problem.Invalid($"'{to}' cannot do it: they do not sign in with the role {row.Role}.", "to");
+        // What somebody took is theirs: they hand it over, or the owner of the desk or an engineer does.
+        if (to is not null && row.TakenBy.Length > 0 && row.TakenBy != user.UserName() && !await LeadsAsync(s, row, user)) throw new Problem(403, "not-yours", "Not allowed", $"{row.TakenBy} works on it. They hand it over, or the owner of the desk or an engineer does.");
         if (to is null && row.TakenBy.Length > 0 && row.TakenBy != name) throw Problem.Conflict("taken", $"{row.TakenBy} works on it. Let them hand it over.");
         row.TakenBy = name;
         return [("to", name)];
     }, cancel);
+
+    private async Task<bool> LeadsAsync(Session s, TaskRow row, ClaimsPrincipal user) => user.RoleNames().Contains(Roles.Engineer) ||
+        (user.Number() is { Length: > 0 } number && (await editions.CurrentAsync(CancellationToken.None)).Rulebook.Targets.GetValueOrDefault(row.Target)?.Owner == number);
 
     public Task DoneAsync(string id, ClaimsPrincipal user, TaskDoneBody body, CancellationToken cancel) => ChangeAsync(id, user, "task.done", async (s, row) =>
     {
@@ -112,6 +117,8 @@ public sealed class TaskDesk(Store.Store store, TimeProvider time)
     {
         var row = await RequireAsync(s, id, user, forUpdate: true);
         if (row.State != "open") throw Problem.Conflict("wrong-state", $"The work is {row.State}; nothing can be done on it any more.");
+        if (what == "task.done" && await s.UserAsync(user.UserName()) is { } self && (self.PersonId == row.PersonId || (self.Number.Length > 0 && (await s.PersonAsync(row.PersonId))?.Number == self.Number)))
+            throw new Problem(403, "own-request", "Not allowed", "This is for yourself; somebody else does it.");
         if (what != "task.taken" && row.TakenBy.Length > 0 && row.TakenBy != user.UserName()) throw Problem.Conflict("taken", $"{row.TakenBy} works on it. Let them hand it over.");
         var members = await change(s, row);
         await SaveAsync(s, row);
@@ -158,34 +165,34 @@ public static class TaskEndpoints
     public static void MapTasks(this RouteGroupBuilder api)
     {
         api.MapGet("/tasks", async (bool? all, int? limit, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) => new Page<TaskView>(await desk.ListAsync(user, all == true, Paging.Limit(limit), cancel), null))
-            .WithName("listTasks").WithSummary("Work by hand for the roles of the caller, what is due first. 'all' shows what is over too.").RequireAuthorization("work");
+            .WithName("listTasks").WithSummary("Work by hand for the roles of the caller, what is due first. 'all' shows what is over too.").RequireAuthorization("work").Reaching(Reached.Filtered);
         api.MapGet("/tasks/{id}", (string id, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.GetAsync(id, user, cancel))
-            .WithName("getTask").WithSummary("One task with what it asks for and its evidence.").RequireAuthorization("work");
+            .WithName("getTask").WithSummary("One task with what it asks for and its evidence.").RequireAuthorization("work").Reaching(Reached.Filtered);
         api.MapPost("/tasks/{id}/take", async (string id, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             await desk.TakeAsync(id, user, null, cancel);
             return await desk.GetAsync(id, user, cancel);
-        }).WithName("takeTask").WithSummary("Takes the task.").RequireAuthorization("work");
+        }).WithName("takeTask").WithSummary("Takes the task.").RequireAuthorization("work").Reaching(Reached.Filtered);
         api.MapPost("/tasks/{id}/hand-over", async (string id, HandOverBody body, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             await desk.TakeAsync(id, user, body.To ?? "", cancel);
             return await desk.GetAsync(id, user, cancel);
-        }).WithName("handOverTask").WithSummary("Gives the task to somebody else who may do it.").RequireAuthorization("work");
+        }).WithName("handOverTask").WithSummary("Gives the task to somebody else who may do it.").RequireAuthorization("work").Reaching(Reached.Filtered);
         api.MapPost("/tasks/{id}/done", async (string id, TaskDoneBody body, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             await desk.DoneAsync(id, user, body, cancel);
             return await desk.GetAsync(id, user, cancel);
-        }).WithName("finishTask").WithSummary("Says that the work is done, with its fields, checks and remark.").RequireAuthorization("work");
+        }).WithName("finishTask").WithSummary("Says that the work is done, with its fields, checks and remark.").RequireAuthorization("work").Reaching(Reached.Filtered);
         api.MapPost("/tasks/{id}/impossible", async (string id, ReasonBody body, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             await desk.ImpossibleAsync(id, user, body.Reason, cancel);
             return await desk.GetAsync(id, user, cancel);
-        }).WithName("refuseTask").WithSummary("Says that the work cannot be done, and why; its request stops and tells it.").RequireAuthorization("work");
+        }).WithName("refuseTask").WithSummary("Says that the work cannot be done, and why; its request stops and tells it.").RequireAuthorization("work").Reaching(Reached.Filtered);
         api.MapPost("/tasks/{id}/reopen", async (string id, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             await desk.ReopenAsync(id, user, cancel);
             return await desk.GetAsync(id, user, cancel);
-        }).WithName("reopenTask").WithSummary("Opens work again that was found impossible.").RequireAuthorization("work");
+        }).WithName("reopenTask").WithSummary("Opens work again that was found impossible.").RequireAuthorization("work").Reaching(Reached.Filtered);
         api.MapPost("/tasks/{id}/evidence", async (string id, string name, HttpContext context, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             if (context.Request.ContentLength > TaskDesk.MaxEvidence) throw new Problem(413, "too-large", "Too large", "A file has 10 MB at most.");
@@ -197,12 +204,12 @@ public static class TaskEndpoints
                 content.Write(buffer, 0, read);
             }
             return await desk.AttachAsync(id, name, context.Request.ContentType ?? "", content.ToArray(), user, cancel);
-        }).WithName("attachEvidence").WithSummary("Adds a file of 10 MB at most, sent as the body.").RequireAuthorization("work");
+        }).WithName("attachEvidence").WithSummary("Adds a file of 10 MB at most, sent as the body.").RequireAuthorization("work").Reaching(Reached.Filtered);
         api.MapGet("/tasks/{id}/evidence/{file}", async (string id, string file, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var row = await desk.EvidenceAsync(id, file, user, cancel);
             // Whatever it is, a browser saves it and never runs it.
             return Results.File(row.Content, "application/octet-stream", row.Name);
-        }).WithName("getEvidence").WithSummary("The content of a file.").RequireAuthorization("work");
+        }).WithName("getEvidence").WithSummary("The content of a file.").RequireAuthorization("work").Reaching(Reached.Filtered);
     }
 }

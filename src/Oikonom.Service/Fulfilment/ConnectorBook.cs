@@ -32,11 +32,11 @@ public sealed class ConnectorBook(SecretBook secrets) : IAsyncDisposable
         var options = new LdapOptions
         {
             Host = target.Address.Host,
-            Port = target.Address.Port > 0 ? target.Address.Port : target.StartTls ? 389 : 636,
+            Port = SecretUse.PortOf(target),
             Security = target.StartTls ? LdapSecurity.StartTls : LdapSecurity.Tls,
             Authorities = authorities,
         };
-        return new(options, target.SignInName, await secrets.GetAsync(target.Secret, cancel));
+        return new(options, target.SignInName, await secrets.GetForAsync(target.Secret, SecretUse.Of(target), false, cancel));
     }
 
     public async Task ResetAsync()

@@ -14,8 +14,8 @@ namespace Oikonom.Service.Fulfilment;
 /// Claims chains with due steps and carries them out: one after the other for one account, many accounts at once,
 /// each target with a limit of its own. Each step is looked at again before it runs.
 /// </summary>
-public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editions, ConnectorBook connectors, OutcomeWriter writer, ServiceOptions options, TimeProvider time, ILogger<FulfilmentLoop> log)
-    : Loop(TimeSpan.FromMilliseconds(500), log)
+public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editions, ConnectorBook connectors, OutcomeWriter writer, ServiceOptions options, TimeProvider time, Pulse pulse, ILogger<FulfilmentLoop> log)
+    : Loop(TimeSpan.FromMilliseconds(500), pulse, log)
 {
     private const int PerConnection = 12;
     private readonly ConcurrentDictionary<string, int> _running = new();

@@ -1,5 +1,6 @@
 using System.Text.Json;
 using System.Threading.Channels;
+using Oikonom.Core.Approval;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
@@ -19,10 +20,10 @@ namespace Oikonom.Service.Fulfilment;
 /// Commits outcomes in groups: whatever waits goes into one transaction, so the disk is asked once for many
 /// steps. What a lost lease reports is recorded and decides nothing.
 /// </summary>
-public sealed partial class OutcomeWriter(Store.Store store, EditionBook editions, RequestDesk desk, Notifier notices, ServiceOptions options, TimeProvider time, ILogger<OutcomeWriter> log) : BackgroundService
+public sealed partial class OutcomeWriter(Store.Store store, EditionBook editions, StageEntry stages, RequestDesk desk, Notifier notices, FirstPasswords links, ServiceOptions options, TimeProvider time, Pulse pulse, ILogger<OutcomeWriter> log) : BackgroundService
 {
     private const int MaxGroup = 400;
-    private static readonly TimeSpan LinkHolds = TimeSpan.FromDays(14);
+    private static readonly TimeSpan Patience = TimeSpan.FromMinutes(2);
     private readonly Channel<Written> _channel = Channel.CreateBounded<Written>(4096);
 
     /// <summary>Raised after a group is committed.</summary>
@@ -49,20 +50,59 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
         }
     }
 
+    /// <summary>
+    /// One outcome never blocks another: when the store refuses a group, each goes alone, in order, and the one at
+    /// fault stops with a problem that people see. While the store is away, all of them wait.
+    /// </summary>
     private async Task CommitAsync(List<Written> group, CancellationToken cancel)
     {
         for (var failures = 0; ; failures++)
         {
             try
             {
+                pulse.Begin(nameof(OutcomeWriter), Patience);
                 await store.WriteAsync(s => CommitAsync(s, group), cancel);
+                pulse.Good(nameof(OutcomeWriter));
                 return;
             }
             catch (Exception error) when (error is not OperationCanceledException)
             {
                 LogFailure(log, group.Count, error);
+                if (store.Engine.IsLasting(error))
+                {
+                    if (group.Count > 1) foreach (var written in group) await CommitAsync([written], cancel);
+                    else await StopAsync(group[0], error, cancel);
+                    return;
+                }
+                pulse.Bad(nameof(OutcomeWriter), error.Message);
                 await Task.Delay(TimeSpan.FromMilliseconds(100 << Math.Min(failures, 6)), cancel);
             }
+        }
+    }
+
+    /// <summary>What was done in the target cannot be recorded: the step stops and says so.</summary>
+    private async Task StopAsync(Written written, Exception error, CancellationToken cancel)
+    {
+        // The end of a run that cannot be written: its lease ends by itself.
+        if (written is not Written.Step { Outcome: var outcome }) return;
+        try
+        {
+            await store.WriteAsync(async s =>
+            {
+                var holder = outcome.Account is { } account ? await s.HolderOfEntryAsync(account.Target, account.ImmutableId) : null;
+                var problem = holder is not null && holder.Id != outcome.Step.PersonId
+                    ? $"The entry {outcome.Account!.Location} is recorded for {holder.Display} ({holder.Number}) already; what was done to it is not recorded for this person. Look at both, then retry."
+                    : $"What was done could not be recorded: {error.GetBaseException().Message}";
+                await s.SaveStepsAsync([new() { Id = outcome.Step.Id, State = "stopped", Attempts = outcome.Step.Attempts + 1, Problem = problem, DueAt = outcome.Step.DueAt }]);
+                await s.SetProblemsAsync([(outcome.Step.RequestId, problem)], time.Milliseconds());
+                s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "step.stopped", outcome.Step.PersonId, outcome.Step.RequestId, ("step", outcome.Step.Id), ("target", outcome.Step.Target), ("problem", problem)));
+                s.Tell("requests", outcome.Step.RequestId);
+            }, cancel);
+        }
+        catch (Exception also) when (also is not OperationCanceledException && store.Engine.IsLasting(also))
+        {
+            // Not even that can be written: the claim runs out, the step is tried again later, and the others go on.
+            LogFailure(log, 1, also);
         }
     }
 
@@ -85,7 +125,7 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
         foreach (var outcome in outcomes.Where(o => o is { Ending: AttemptOutcome.Waits, Task: null }))
             if (await s.TaskOfStepAsync(outcome.Step.Id) is { State: not "open" }) await s.WakeStepAsync(outcome.Step.Id, now.ToUnixTimeMilliseconds());
         await StuckAsync(s, [.. outcomes.Where(o => o.Ending == AttemptOutcome.Lasting && o.Step.Problem != o.Message)]);
-        await SendLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change.Kind: ChangeKind.SetPassword })], now);
+        await SendLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change.Kind: ChangeKind.SetPassword })]);
         foreach (var outcome in outcomes.Where(o => o.Replan is not null))
             if (await s.RequestAsync(outcome.Step.RequestId, forUpdate: true) is { State: "fulfilling" } row) await desk.ReplanAsync(s, row, outcome.Replan!);
         await s.SetProblemsAsync([.. outcomes.Where(o => o.Replan is null && (o.Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting || o.Step.Attempts > 0))
@@ -136,37 +176,13 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
         await s.OpenGrantsAsync([.. outcomes.SelectMany(o => o.Opens)]);
     }
 
-    private async Task SendLinksAsync(Session s, List<Outcome> outcomes, DateTimeOffset now)
+    private async Task SendLinksAsync(Session s, List<Outcome> outcomes)
     {
         if (outcomes.Count == 0) return;
         var users = await s.UsersAsync();
         var requests = (await s.RequestsByIdAsync([.. outcomes.Select(o => o.Step.RequestId).Distinct()])).ToDictionary(r => r.Id);
         var people = (await s.PeopleByIdAsync([.. outcomes.Select(o => o.Step.PersonId).Distinct()])).ToDictionary(p => p.Id);
-        var links = new List<HandoverRow>();
-        foreach (var outcome in outcomes)
-        {
-            var (person, request) = (people[outcome.Step.PersonId], requests[outcome.Step.RequestId]);
-            var receiver = users.FirstOrDefault(u => u.Active == 1 && person.Manager.Length > 0 && u.Number == person.Manager) ?? users.FirstOrDefault(u => u.Name == request.Requester);
-            if (receiver is null) continue;
-            var token = Accounts.NewToken("");
-            links.Add(new()
-            {
-                Id = Guid.CreateVersion7(now).ToString(),
-                TokenHash = Accounts.HashToken(token),
-                PersonId = person.Id,
-                Target = outcome.Step.Target,
-                Receiver = receiver.Name,
-                RequestId = request.Id,
-                ExpiresAt = (now + LinkHolds).ToUnixTimeMilliseconds(),
-            });
-            if (receiver.Mail.Length > 0)
-            {
-                s.Send(new(receiver.Mail, $"First password for {person.Display}",
-                    $"Dear {receiver.Display},\n\nthe account {outcome.Change.Account} of {person.Display} is made. This link shows its first password once, to you alone, after you sign in:\n\n" +
-                    $"{options.PublicAddress}/handover/{token}\n\nThe password is made up when you open the link; it is kept nowhere. The link holds until {now + LinkHolds:yyyy-MM-dd}.\n", request.Id));
-            }
-        }
-        await s.AddHandoversAsync(links);
+        foreach (var outcome in outcomes) await links.SendAsync(s, people[outcome.Step.PersonId], requests[outcome.Step.RequestId], outcome.Step.Target, outcome.Change.Account, users);
         foreach (var request in requests.Values.Where(r => r.Kind == "joiner")) await WelcomeAsync(s, request, users);
     }
 
@@ -186,6 +202,12 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
     {
         var finished = await s.FinishedAsync([.. outcomes.Select(o => o.Step.RequestId).Distinct()]);
         if (finished.Count == 0) return;
+        var lapsed = await s.LapsedAsync(finished);
+        if (lapsed.Count > 0)
+        {
+            await LapseAsync(s, lapsed);
+            finished = [.. finished.Except(lapsed)];
+        }
         await s.CompleteAsync(finished, now.ToUnixTimeMilliseconds());
         foreach (var row in await s.RequestsByIdAsync(finished))
         {
@@ -196,6 +218,21 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
             notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = "all was done, read back and found as planned" });
             if (row.Kind == "joiner" && of.Edition.Rulebook.Notices.ContainsKey(NoticeEvents.FirstDay) && of.Users.FirstOrDefault(u => u.Active == 1 && u.Number.Length > 0 && u.Number == of.Person.Manager) is { } manager)
                 notices.To(s, of, manager, NoticeEvents.FirstDay, new() { ["text"] = "Everything is ready: all was done, read back and found as planned." });
+        }
+    }
+
+    /// <summary>Nothing of it was done: what is not wanted any more is not complete, and says so.</summary>
+    private async Task LapseAsync(Session s, IReadOnlyList<string> requests)
+    {
+        foreach (var id in requests)
+        {
+            if (await s.RequestAsync(id, forUpdate: true) is not { } row) continue;
+            var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), time.GetUtcNow());
+            await stages.EnterAsync(s, of, RequestEvent.Lapse);
+            row.Problem = "";
+            await s.SaveRequestAsync(row);
+            s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.lapsed", row.PersonId, row.Id, ("note", "nothing of it was wanted any more")));
+            notices.ToRequester(s, of, NoticeEvents.Lapsed, []);
         }
     }
 

@@ -5,6 +5,7 @@ using Microsoft.AspNetCore.Authentication;
 using Microsoft.AspNetCore.Authentication.Cookies;
 using Microsoft.AspNetCore.DataProtection;
 using Microsoft.AspNetCore.Http.Json;
+using Microsoft.AspNetCore.HttpOverrides;
 using Oikonom.Contracts;
 using Oikonom.Core.Ledger;
 using Oikonom.Service.Access;
@@ -62,7 +63,7 @@ public static class Daemon
 
     private static WebApplication Build(WebApplicationBuilder builder, ServiceOptions options)
     {
-        Directory.CreateDirectory(options.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        PrepareFolder(options);
         builder.WebHost.UseKestrelCore().ConfigureKestrel(kestrel =>
         {
             kestrel.AddServerHeader = false;
@@ -80,13 +81,16 @@ public static class Daemon
         var services = builder.Services;
         services.AddSingleton(options).AddSingleton(TimeProvider.System);
         services.AddSingleton<Engine>(_ => options.Store == "sqlite" ? new SqliteEngine(Path.Combine(options.Data, "oikonom.db")) : new PostgresEngine(options.Store));
-        services.AddSingleton<Store.Store>().AddSingleton<SigningKey>().AddSingleton<Accounts>().AddSingleton<SecretBook>().AddSingleton<Sessions>().AddSingleton<SignInLimit>().AddSingleton<EditionBook>().AddSingleton<ConnectorBook>()
+        services.AddSingleton<Pulse>().AddSingleton<Health>().AddSingleton<Ledger.HeadKeeper>();
+        services.AddSingleton<Store.Store>().AddSingleton<SigningKey>().AddSingleton<LedgerCheck>().AddSingleton<LedgerDesk>().AddSingleton<Accounts>().AddSingleton<PasswordDesk>().AddSingleton<UserDesk>().AddSingleton<FirstPasswords>().AddSingleton<Sight>().AddSingleton<Forgetting>().AddSingleton<SecretBook>().AddSingleton<Sessions>().AddSingleton<SignInLimit>().AddSingleton<EditionBook>().AddSingleton<ConnectorBook>()
             .AddSingleton<Notifier>().AddSingleton<StageEntry>().AddSingleton<RequestDesk>().AddSingleton<HandRequests>().AddSingleton<ManyRequests>().AddSingleton<TaskDesk>().AddSingleton<TodayDesk>().AddSingleton<SourceOpener>().AddSingleton<RecordTaker>().AddSingleton<PushBrake>().AddSingleton<Baseline>().AddSingleton<IntakeRunner>().AddSingleton<SourceDesk>().AddSingleton<Idempotency>().AddSingleton<RehearsalDesk>().AddSingleton<PublishDesk>().AddSingleton<LiveSignal>();
         services.AddSingleton<ScimDesk>().AddSingleton<Pressure>().AddSingleton<GroupCommit>().AddHostedService(p => p.GetRequiredService<GroupCommit>());
         services.AddSingleton<OutcomeWriter>().AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
         AddLoop<PlannerLoop>(services);
         AddLoop<FulfilmentLoop>(services);
         AddLoop<Sealer>(services);
+        AddLoop<HeadLoop>(services);
+        AddLoop<RetentionLoop>(services);
         AddLoop<MailLoop>(services);
         AddLoop<Housekeeping>(services);
         AddLoop<SourceLoop>(services);
@@ -103,7 +107,7 @@ public static class Daemon
                 cookie.Cookie.Name = "oikonom";
                 cookie.Cookie.HttpOnly = true;
                 cookie.Cookie.SameSite = SameSiteMode.Strict;
-                cookie.Cookie.SecurePolicy = CookieSecurePolicy.SameAsRequest;
+                cookie.Cookie.SecurePolicy = options.IsSecure ? CookieSecurePolicy.Always : CookieSecurePolicy.SameAsRequest;
                 cookie.ExpireTimeSpan = TimeSpan.FromHours(12);
                 cookie.SlidingExpiration = true;
                 cookie.Events.OnRedirectToLogin = context => Status(context.Response, 401);
@@ -126,16 +130,49 @@ public static class Daemon
             document.Servers = [];
             return Task.CompletedTask;
         }));
+        AddProxies(services, options);
         var app = builder.Build();
+        if (options.Proxies.Length > 0) app.UseForwardedHeaders();
         app.UseSecurityHeaders();
         app.UseConsoleFiles(options.Console);
         app.UseMiddleware<ProblemWriter>();
         app.UseMiddleware<ForgeryGuard>();
         app.UseAuthentication();
         app.UseAuthorization();
+        app.UseMiddleware<ReachGuard>();
         Map(app, options);
         return app;
     }
+
+    /// <summary>The data folder holds keys: only its owner may look into it.</summary>
+    /// <exception cref="ArgumentException">Others can.</exception>
+    private static void PrepareFolder(ServiceOptions options)
+    {
+        const UnixFileMode own = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute;
+        const UnixFileMode others = UnixFileMode.GroupRead | UnixFileMode.GroupWrite | UnixFileMode.GroupExecute | UnixFileMode.OtherRead | UnixFileMode.OtherWrite | UnixFileMode.OtherExecute;
+        Directory.CreateDirectory(options.Data, own);
+        if ((File.GetUnixFileMode(options.Data) & others) != 0) throw new ArgumentException($"The data folder {options.Data} holds keys, and others can look into it. Close it with: chmod 700 {options.Data}");
+        if (options.Store != "sqlite") return;
+        var store = Path.Combine(options.Data, "oikonom.db");
+        // The files beside it take their mode from it.
+        using (new FileStream(store, new FileStreamOptions { Mode = FileMode.OpenOrCreate, Access = FileAccess.Write, Share = FileShare.ReadWrite, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite })) { }
+        foreach (var file in new[] { store, store + "-wal", store + "-shm" }.Where(File.Exists)) File.SetUnixFileMode(file, UnixFileMode.UserRead | UnixFileMode.UserWrite);
+    }
+
+    /// <summary>Whom X-Forwarded-For and -Proto are believed of: the proxies that are set, and nobody else.</summary>
+    private static void AddProxies(IServiceCollection services, ServiceOptions options) => services.Configure<ForwardedHeadersOptions>(forwarded =>
+    {
+        forwarded.ForwardedHeaders = ForwardedHeaders.XForwardedFor | ForwardedHeaders.XForwardedProto;
+        forwarded.KnownProxies.Clear();
+        forwarded.KnownIPNetworks.Clear();
+        forwarded.ForwardLimit = null;
+        foreach (var text in options.Proxies.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries))
+        {
+            if (IPAddress.TryParse(text, out var address)) forwarded.KnownProxies.Add(address);
+            else if (System.Net.IPNetwork.TryParse(text, out var network)) forwarded.KnownIPNetworks.Add(network);
+            else throw new ArgumentException($"--proxies takes addresses and networks such as 10.0.0.0/8; '{text}' is neither.");
+        }
+    });
 
     private static void AddLoop<T>(IServiceCollection services) where T : Loop => services.AddSingleton<T>().AddHostedService(p => p.GetRequiredService<T>());
 
@@ -170,24 +207,18 @@ public static class Daemon
         api.MapNotices();
         api.MapHooks();
         api.MapTargets();
+        api.MapForgetting();
         api.MapLedger();
         api.MapLive();
         app.MapScim();
         app.MapOpenApi().AllowAnonymous();
         app.MapGet("/health/live", () => TypedResults.Ok()).AllowAnonymous().ExcludeFromDescription();
-        app.MapGet("/health/ready", async (Store.Store store, CancellationToken cancel) =>
+        app.MapGet("/health/ready", async (Health health, CancellationToken cancel) =>
         {
-            try
-            {
-                var edition = await store.ReadAsync(s => s.LastEditionNumberAsync(), cancel);
-                return Results.Ok(new Readiness(true, store.Engine.Name, (int)edition, Version, options.OpenIdAuthority.Length > 0));
-            }
-            catch (Exception error) when (error is System.Data.Common.DbException or IOException or TimeoutException)
-            {
-                return Results.Json(new Readiness(false, store.Engine.Name, 0, Version), statusCode: 503);
-            }
+            var found = await health.LookAsync(cancel);
+            return Results.Json(found, statusCode: found.Ready ? 200 : 503);
         }).AllowAnonymous().ExcludeFromDescription();
-        app.Map("/api/{**rest}", IResult () => throw Problem.NotFound("such address", "The API is described at /openapi/v1.json.")).AllowAnonymous().ExcludeFromDescription();
+        app.Map("/api/{**rest}", IResult () => throw Problem.NotFound("such address", "The API is described at /openapi/v1.json.")).AllowAnonymous().ExcludeFromDescription().Reaching(Reached.Own);
         app.MapConsolePages(options.Console);
     }
 
@@ -208,30 +239,54 @@ public static class Daemon
         };
     }
 
-    /// <summary>A store without users gets the user <c>setup</c>, who can make the others.</summary>
+    /// <summary>A store without users gets those of the file that is set, or the user <c>setup</c>, who can make the others.</summary>
     private static Task FirstUserAsync(Store.Store store, ServiceOptions options, TimeProvider time) => store.WriteAsync(async s =>
     {
         if ((await s.UsersAsync()).Count > 0) return;
+        foreach (var user in FirstUsers(options))
+        {
+            await s.SaveUserAsync(new()
+            {
+                Name = user.Name,
+                Display = user.Display ?? user.Name,
+                Mail = user.Mail ?? "",
+                Roles = string.Join(' ', user.Roles),
+                Number = user.Number ?? "",
+                PasswordHash = user.PasswordHash ?? Accounts.HashPassword(user.Password!),
+                Stamp = Guid.NewGuid().ToString("N"),
+                CreatedAt = time.Milliseconds(),
+            });
+            s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "user.made", null, null, ("user", user.Name), ("roles", string.Join(' ', user.Roles))));
+        }
+    });
+
+    private sealed record FirstUser(string Name, IReadOnlyList<string> Roles, string? Display, string? Mail, string? Number, string? Password, string? PasswordHash);
+
+    private static IReadOnlyList<FirstUser> FirstUsers(ServiceOptions options)
+    {
+        if (options.FirstUsers.Length > 0)
+        {
+            List<FirstUser>? users;
+            try
+            {
+                users = System.Text.Json.JsonSerializer.Deserialize<List<FirstUser>>(File.ReadAllText(options.FirstUsers), System.Text.Json.JsonSerializerOptions.Web);
+            }
+            catch (System.Text.Json.JsonException error)
+            {
+                throw new ArgumentException($"{options.FirstUsers} is no list of users: {error.Message}");
+            }
+            if (users is not { Count: > 0 } || users.Any(u => u?.Name is null || UserNames.Fault(u.Name) is not null || u.Roles is null || u.Roles.Any(r => !Roles.All.Contains(r)) || (u.Password is null && u.PasswordHash is null)))
+                throw new ArgumentException($"Each user of {options.FirstUsers} has a 'name', 'roles', and a 'password' or 'passwordHash'.");
+            return users;
+        }
         var password = options.FirstPassword;
         if (password.Length == 0)
         {
             password = RandomNumberGenerator.GetHexString(20, lowercase: true);
-            var path = Path.Combine(options.Data, "first-password");
-            await using var file = new FileStream(path, new FileStreamOptions { Mode = FileMode.Create, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite });
-            await using var writer = new StreamWriter(file);
-            await writer.WriteLineAsync(password);
+            OwnFile.Write(Path.Combine(options.Data, "first-password"), password + "\n");
         }
-        await s.SaveUserAsync(new()
-        {
-            Name = "setup",
-            Display = "First user",
-            Roles = Roles.Engineer,
-            PasswordHash = Accounts.HashPassword(password),
-            Stamp = Guid.NewGuid().ToString("N"),
-            CreatedAt = time.Milliseconds(),
-        });
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "user.made", null, null, ("user", "setup"), ("roles", Roles.Engineer)));
-    });
+        return [new("setup", [Roles.Engineer], "First user", null, null, password, null)];
+    }
 }
 
 /// <summary>
@@ -250,7 +305,7 @@ public sealed class ForgeryGuard(RequestDelegate next)
 }
 
 /// <summary>Forgets hints and answers that nobody can ask for any more.</summary>
-public sealed class Housekeeping(Store.Store store, TimeProvider time, ILogger<Housekeeping> log) : Loop(TimeSpan.FromMinutes(10), log)
+public sealed class Housekeeping(Store.Store store, TimeProvider time, Pulse pulse, ILogger<Housekeeping> log) : Loop(TimeSpan.FromMinutes(10), pulse, log)
 {
     private static readonly TimeSpan Keep = TimeSpan.FromHours(6);
     private static readonly TimeSpan KeepAnswers = TimeSpan.FromDays(7);
@@ -260,6 +315,7 @@ public sealed class Housekeeping(Store.Store store, TimeProvider time, ILogger<H
         await store.WriteAsync(async s =>
         {
             await s.PruneHintsAsync(time.Milliseconds() - (long)Keep.TotalMilliseconds);
+            await s.PruneTriesAsync(time.Milliseconds() - (long)KeepAnswers.TotalMilliseconds);
             await s.PruneAnswersAsync(time.Milliseconds() - (long)KeepAnswers.TotalMilliseconds);
         }, cancel);
         return false;

@@ -4,8 +4,13 @@ namespace Oikonom.Service.Hosting;
 /// The one way to run a background loop: work until nothing is left, then sleep until woken or until the beat.
 /// A failure is logged and the loop goes on, ever slower.
 /// </summary>
-public abstract partial class Loop(TimeSpan beat, ILogger log) : BackgroundService
+public abstract partial class Loop(TimeSpan beat, Pulse pulse, ILogger log) : BackgroundService
 {
+    /// <summary>How long one round may take before it counts as hanging.</summary>
+    protected virtual TimeSpan Patience => TimeSpan.FromMinutes(3);
+
+    private string Name => GetType().Name;
+
     private readonly SemaphoreSlim _wake = new(0, 1);
 
     /// <summary>Does what is due. True when there may be more at once.</summary>
@@ -31,7 +36,9 @@ public abstract partial class Loop(TimeSpan beat, ILogger log) : BackgroundServi
         {
             try
             {
+                pulse.Begin(Name, Patience);
                 var more = await WorkAsync(stoppingToken);
+                pulse.Good(Name);
                 failures = 0;
                 if (!more) await _wake.WaitAsync(beat, stoppingToken);
             }
@@ -42,11 +49,35 @@ public abstract partial class Loop(TimeSpan beat, ILogger log) : BackgroundServi
             catch (Exception error)
             {
                 failures++;
-                LogFailure(log, GetType().Name, failures, error);
+                pulse.Bad(Name, error.Message);
+                LogFailure(log, Name, failures, error);
                 await Task.Delay(TimeSpan.FromSeconds(Math.Min(30, Math.Pow(2, failures - 1))), stoppingToken);
             }
         }
     }
+
+    /// <summary>Works on each by itself: one that fails is logged, and the others go on.</summary>
+    protected async Task EachAsync<T>(IEnumerable<T> items, Func<T, Task> work, Func<T, Exception, Task>? atFault = null)
+    {
+        foreach (var item in items)
+        {
+            try
+            {
+                await work(item);
+            }
+            catch (Exception error) when (error is not OperationCanceledException && !IsStoreAway(error))
+            {
+                LogOne(log, Name, item?.ToString() ?? "", error);
+                if (atFault is not null) await atFault(item, error);
+            }
+        }
+    }
+
+    /// <summary>True when nothing can be done for anybody until the store is back.</summary>
+    protected static bool IsStoreAway(Exception error) => error is System.Data.Common.DbException { IsTransient: true } or Npgsql.NpgsqlException { InnerException: System.Net.Sockets.SocketException or IOException };
+
+    [LoggerMessage(Level = LogLevel.Error, Message = "{Loop} could not deal with {Item}; the others go on")]
+    private static partial void LogOne(ILogger log, string loop, string item, Exception error);
 
     [LoggerMessage(Level = LogLevel.Error, Message = "{Loop} failed ({Failures} in a row) and goes on")]
     private static partial void LogFailure(ILogger log, string loop, int failures, Exception error);

@@ -38,6 +38,24 @@ public sealed record ServiceOptions
     public double LeaseSeconds { get; init; } = 30;
     public string LogLevel { get; init; } = "Information";
 
+    /// <summary>How much room the disk of the data folder must have, in MB; with less the service is not ready.</summary>
+    public long FreeMegabytes { get; init; } = 64;
+
+    /// <summary>Addresses, or networks such as 10.0.0.0/8, of the proxies whose X-Forwarded-For and -Proto are believed, with commas between; "" believes nobody.</summary>
+    public string Proxies { get; init; } = "";
+
+    /// <summary>A JSON file that makes the first users of an empty store; "" makes the user <c>setup</c> alone.</summary>
+    public string FirstUsers { get; init; } = "";
+
+    /// <summary>A file to which each signed head of the ledger that is published is added, such as one on a medium that takes back nothing; "" for none.</summary>
+    public string Heads { get; init; } = "";
+
+    /// <summary>After how many hours a sign-in ends, also when it is used.</summary>
+    public double SessionHours { get; init; } = 24;
+
+    /// <summary>How often a head of the ledger is published, in hours.</summary>
+    public double HeadHours { get; init; } = 24;
+
     /// <summary>Address of an OpenID provider, or "" for own accounts alone; https, or http on this machine.</summary>
     public string OpenIdAuthority { get; init; } = "";
     public string OpenIdClient { get; init; } = "oikonom";
@@ -46,11 +64,15 @@ public sealed record ServiceOptions
     /// <summary>Which groups of the provider give which role: <c>group=role</c>, with semicolons between.</summary>
     public string OpenIdRoles { get; init; } = "";
 
+    /// <summary>True when people reach the service by https alone: cookies then never go in clear.</summary>
+    public bool IsSecure => Address.StartsWith("https://", StringComparison.OrdinalIgnoreCase);
+
     public string PublicAddress => Address.Length > 0 ? Address.TrimEnd('/') : Listen.TrimEnd('/');
 
     public static ServiceOptions From(IConfiguration configuration)
     {
         var options = new ServiceOptions();
+        double Number(string name, double otherwise, double least, double most) => double.TryParse(configuration[name] ?? configuration[name.Replace('-', '_')], CultureInfo.InvariantCulture, out var given) ? Math.Clamp(given, least, most) : otherwise;
         return options with
         {
             Listen = configuration["listen"] ?? options.Listen,
@@ -69,6 +91,12 @@ public sealed record ServiceOptions
             OpenIdClient = configuration["openid-client"] ?? configuration["openid_client"] ?? options.OpenIdClient,
             OpenIdSecret = configuration["openid-secret"] ?? configuration["openid_secret"] ?? "",
             OpenIdRoles = configuration["openid-roles"] ?? configuration["openid_roles"] ?? "",
+            FreeMegabytes = long.TryParse(configuration["free-megabytes"] ?? configuration["free_megabytes"], out var free) ? free : options.FreeMegabytes,
+            Proxies = configuration["proxies"] ?? "",
+            FirstUsers = configuration["first-users"] ?? configuration["first_users"] ?? "",
+            Heads = configuration["heads"] ?? "",
+            SessionHours = Number("session-hours", options.SessionHours, 0.0001, 720),
+            HeadHours = Number("head-hours", options.HeadHours, 0.0001, 720),
             LogLevel = configuration["log-level"] ?? configuration["log_level"] ?? options.LogLevel,
         };
     }

@@ -139,6 +139,6 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
         await s.UpsertAccountsAsync(accounts);
         await s.TakeNamesAsync(names);
         await s.OpenGrantsAsync(grants);
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "accounts.recorded", null, null, ("target", target.Name), ("accounts", accounts.Select(a => new { a.PersonId, a.Location, a.ImmutableId }).ToList())));
+        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "accounts.recorded", null, null, ("target", target.Name), ("count", accounts.Count)));
     }, cancel);
 }

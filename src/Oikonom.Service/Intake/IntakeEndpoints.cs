@@ -19,66 +19,62 @@ public static class IntakeEndpoints
         {
             var mode = body.Mode ?? "full";
             if (!Modes.Contains(mode)) throw Problem.Invalid($"'mode' is {string.Join(", ", Modes)}.", "mode");
+            if (mode == "baseline" && !user.RoleNames().Contains(Roles.Engineer)) throw new Problem(403, "not-allowed", "Not allowed", "A baseline takes people as known without a request; only an engineer runs it.");
             return await runner.RunAsync(new(name, mode, body.DryRun == true, user.UserName(), body.Person ?? ""), cancel);
-        }).WithName("runIntake").WithSummary("Reads a source now. A dry run tells what would happen and changes nothing.").RequireAuthorization("intake");
+        }).WithName("runIntake").WithSummary("Reads a source now. A dry run tells what would happen and changes nothing.").RequireAuthorization("intake").Reaching(Reached.Everywhere);
 
         api.MapGet("/sources", (SourceDesk desk, CancellationToken cancel) => desk.ListAsync(cancel))
-            .WithName("listSources").WithSummary("The sources of the rulebook: state, last run, what is set aside, held or vanished.").RequireAuthorization("read");
+            .WithName("listSources").WithSummary("The sources of the rulebook: state, last run, what is set aside, held or vanished.").RequireAuthorization("read").Reaching(Reached.Shared);
         api.MapGet("/sources/{name}", (string name, SourceDesk desk, CancellationToken cancel) => desk.DetailAsync(name, cancel))
-            .WithName("getSource").WithSummary("One source: columns, mapping, scope, brake, and what is known of its records.").RequireAuthorization("intake");
+            .WithName("getSource").WithSummary("One source: columns, mapping, scope, brake, and what is known of its records.").RequireAuthorization("intake").Reaching(Reached.Shared);
         api.MapPost("/sources/{name}/test", (string name, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.TestAsync(name, user, cancel))
-            .WithName("testSource").WithSummary("Reads the first records and maps them. A good test lets the source be switched on.").RequireAuthorization("configure");
-        api.MapPost("/sources/{name}/preview", (string name, PreviewBody body, SourceDesk desk, CancellationToken cancel) => desk.PreviewAsync(name, body, cancel))
-            .WithName("previewSource").WithSummary("Real records and what the mapping, or that of a draft, makes of them. Nothing is kept.").RequireAuthorization("configure");
+            .WithName("testSource").WithSummary("Reads the first records and maps them. A good test lets the source be switched on.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
+        api.MapPost("/sources/{name}/preview", (string name, PreviewBody body, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.PreviewAsync(name, body, user, cancel))
+            .WithName("previewSource").WithSummary("Real records and what the mapping, or that of a draft, makes of them. Nothing is kept.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
         api.MapPost("/sources/{name}/switch", (string name, SwitchBody body, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.SwitchAsync(name, body.On, user, cancel))
-            .WithName("switchSource").WithSummary("Switches a source on, so that it runs by its schedule or takes what is pushed, or off.").RequireAuthorization("configure");
+            .WithName("switchSource").WithSummary("Switches a source on, so that it runs by its schedule or takes what is pushed, or off.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
 
         api.MapGet("/sources/{name}/runs", async (string name, Store.Store store, CancellationToken cancel) =>
             new Page<IntakeRun>([.. (await store.ReadAsync(s => s.RunsAsync(name, 100), cancel)).Select(SourceDesk.RunView)], null))
-            .WithName("listRuns").WithSummary("The last runs of a source.").RequireAuthorization("intake");
+            .WithName("listRuns").WithSummary("The last runs of a source.").RequireAuthorization("intake").Reaching(Reached.Shared);
         api.MapGet("/held-runs/{run}", (string run, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.HeldAsync(run, user, cancel))
-            .WithName("getHeldRun").WithSummary("A run under the brake, with all it would raise.").RequireAuthorization("intake");
+            .WithName("getHeldRun").WithSummary("A run under the brake, with all it would raise.").RequireAuthorization("intake").Reaching(Reached.Everywhere);
         api.MapPost("/held-runs/{run}/pass", (string run, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.DecideHeldAsync(run, true, user, cancel))
-            .WithName("passHeldRun").WithSummary("Lets a held run pass: it is made anew and raises exactly what was shown, or is held again.").RequireAuthorization("intake");
+            .WithName("passHeldRun").WithSummary("Lets a held run pass: it is made anew and raises exactly what was shown, or is held again.").RequireAuthorization("intake").Reaching(Reached.Everywhere);
         api.MapPost("/held-runs/{run}/drop", (string run, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.DecideHeldAsync(run, false, user, cancel))
-            .WithName("dropHeldRun").WithSummary("Drops a held run; nothing is raised.").RequireAuthorization("intake");
+            .WithName("dropHeldRun").WithSummary("Drops a held run; nothing is raised.").RequireAuthorization("intake").Reaching(Reached.Everywhere);
 
-        api.MapGet("/sources/{name}/set-aside", async (string name, Store.Store store, CancellationToken cancel) =>
-            new Page<SetAside>([.. (await store.ReadAsync(s => s.SetAsideAsync(name, 1000), cancel)).Select(IntakeRunner.View)], null))
-            .WithName("listSetAside").WithSummary("The rows of a source that are set aside, each with line, column and reason.").RequireAuthorization("intake");
-        api.MapGet("/sources/{name}/set-aside.csv", async (string name, Store.Store store, CancellationToken cancel) =>
+        api.MapGet("/sources/{name}/set-aside", async (string name, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
+            new Page<SetAside>([.. (await desk.SetAsideAsync(name, 1000, user, cancel)).Select(IntakeRunner.View)], null))
+            .WithName("listSetAside").WithSummary("The rows of a source that are set aside, each with line, column and reason.").RequireAuthorization("intake").Reaching(Reached.Everywhere);
+        api.MapGet("/sources/{name}/set-aside.csv", async (string name, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
         {
-            var rows = await store.ReadAsync(s => s.SetAsideAsync(name, 100_000), cancel);
+            var rows = await desk.SetAsideAsync(name, 100_000, user, cancel);
             var fields = rows.Select(r => JsonSerializer.Deserialize<Dictionary<string, string>>(r.Fields) ?? []).ToList();
             var columns = fields.SelectMany(f => f.Keys).Distinct().ToList();
             return Csv.File($"{name}-set-aside.csv", ["file", "line", "column", "value", "reason", .. columns],
                 rows.Select((r, i) => (IReadOnlyList<string>)[r.File, r.Line.ToString(System.Globalization.CultureInfo.InvariantCulture), r.ColumnName, r.Value, r.Reason, .. columns.Select(c => fields[i].GetValueOrDefault(c, ""))]));
-        }).Produces<string>(200, "text/csv").WithName("exportSetAside").WithSummary("The rows set aside as a file for HR, each with what is wrong and the row as it came.").RequireAuthorization("intake");
+        }).Produces<string>(200, "text/csv").WithName("exportSetAside").WithSummary("The rows set aside as a file for HR, each with what is wrong and the row as it came.").RequireAuthorization("intake").Reaching(Reached.Everywhere);
 
-        api.MapGet("/sources/{name}/records", async (string name, Store.Store store, CancellationToken cancel, string? status, string? key, string? after, int? limit) =>
-        {
-            var size = Paging.Limit(limit);
-            var rows = await store.ReadAsync(s => s.RecordsPageAsync(name, status ?? "", key ?? "", after ?? "", size + 1), cancel);
-            return new Page<RecordView>([.. rows.Take(size).Select(SourceDesk.RecordOf)], rows.Count > size ? rows[size - 1].RecordKey : null);
-        }).WithName("listRecords").WithSummary("What became of each record received. Filters: status (received, request, outside, vanished, kept, gone), key.").RequireAuthorization("intake");
-        api.MapGet("/sources/{name}/vanished", async (string name, Store.Store store, CancellationToken cancel) =>
-            new Page<RecordView>([.. (await store.ReadAsync(s => s.VanishedAsync(name, 1000), cancel)).Select(SourceDesk.RecordOf)], null))
-            .WithName("listVanished").WithSummary("Known records that the last full delivery held no more, and nobody has decided about.").RequireAuthorization("intake");
+        api.MapGet("/sources/{name}/records", (string name, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel, string? status, string? key, string? after, int? limit) => desk.RecordsAsync(name, status ?? "", key ?? "", after ?? "", Paging.Limit(limit), user, cancel))
+            .WithName("listRecords").WithSummary("What became of each record received. Filters: status (received, request, outside, vanished, kept, gone, forgotten), key.").RequireAuthorization("intake").Reaching(Reached.Filtered);
+        api.MapGet("/sources/{name}/vanished", (string name, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.RecordsAsync(name, "vanished", "", "", 1000, user, cancel))
+            .WithName("listVanished").WithSummary("Known records that the last full delivery held no more, and nobody has decided about.").RequireAuthorization("intake").Reaching(Reached.Filtered);
         api.MapPost("/sources/{name}/vanished/{key}", (string name, string key, VanishedBody body, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.VanishedAsync(name, key, body, user, cancel))
-            .WithName("decideVanished").WithSummary("Says whether a person whose record vanished leaves (raises a leaver request) or stays.").RequireAuthorization("intake");
+            .WithName("decideVanished").WithSummary("Says whether a person whose record vanished leaves (raises a leaver request) or stays.").RequireAuthorization("intake").Reaching(Reached.Filtered);
 
         api.MapPost("/sources/{name}/records", async (string name, RecordsBody body, SourceDesk desk, Idempotency idempotency, HttpContext context, ClaimsPrincipal user, CancellationToken cancel) =>
             await idempotency.OnceAsync(context, user.UserName(), JsonSerializer.Serialize(body), () => desk.PostAsync(name, body, user, cancel), cancel))
-            .WithName("postRecords").WithSummary("Takes one or many records; the answer names the request each made. Takes an Idempotency-Key.").RequireAuthorization("intake");
+            .WithName("postRecords").WithSummary("Takes one or many records; the answer names the request each made. Takes an Idempotency-Key.").RequireAuthorization("intake").Reaching(Reached.Everywhere);
         api.MapGet("/sources/{name}/write-backs", async (string name, Store.Store store, CancellationToken cancel) => new Page<WriteBackView>([.. (await store.ReadAsync(s => s.WriteBacksOfAsync(name, 200), cancel)).Select(w => new WriteBackView(
                 w.Id, w.RecordKey, w.PersonId, [.. (JsonSerializer.Deserialize<Dictionary<string, string>>(w.Fields) ?? []).Select(f => new AttributeValue(f.Key, f.Value))],
                 w.DoneAt is not null ? "done" : w.DueAt is null ? "stopped" : w.Attempts > 0 ? "retrying" : "waiting", (int)w.Attempts, w.Problem.Length > 0 ? w.Problem : null, w.CreatedAt.ToInstant(), w.DoneAt.ToInstant()))], null))
-            .WithName("listWriteBacks").WithSummary("What was written back to the source, and what waits.").RequireAuthorization("intake");
+            .WithName("listWriteBacks").WithSummary("What was written back to the source, and what waits.").RequireAuthorization("intake").Reaching(Reached.Everywhere);
 
-        api.MapPost("/sources/{name}/tokens", MakeTokenAsync).WithName("makeSourceToken").WithSummary("Makes a bearer token for a source that pushes by SCIM; it is shown once. Two may be valid at once, so that one can follow the other.").RequireAuthorization("configure");
+        api.MapPost("/sources/{name}/tokens", MakeTokenAsync).WithName("makeSourceToken").WithSummary("Makes a bearer token for a source that pushes by SCIM; it is shown once. Two may be valid at once, so that one can follow the other.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
         api.MapGet("/sources/{name}/tokens", async (string name, Store.Store store, CancellationToken cancel) =>
             new Page<SourceToken>([.. (await store.ReadAsync(s => s.SourceTokensAsync(name), cancel)).Select(t => new SourceToken(t.Id, t.Label, t.Actor, t.CreatedAt.ToInstant(), t.ExpiresAt.ToInstant(), t.EndedAt.ToInstant()))], null))
-            .WithName("listSourceTokens").WithSummary("The tokens of a source; the tokens themselves are kept nowhere.").RequireAuthorization("configure");
+            .WithName("listSourceTokens").WithSummary("The tokens of a source; the tokens themselves are kept nowhere.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
         api.MapDelete("/sources/{name}/tokens/{id}", async (string name, string id, Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             await store.WriteAsync(async s =>
@@ -87,7 +83,7 @@ public static class IntakeEndpoints
                 s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "source.token-ended", null, null, ("source", name), ("token", id)));
             }, cancel);
             return TypedResults.NoContent();
-        }).WithName("endSourceToken").WithSummary("Ends a token of a source at once.").RequireAuthorization("configure");
+        }).WithName("endSourceToken").WithSummary("Ends a token of a source at once.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
     }
 
     private static async Task<IssuedToken> MakeTokenAsync(string name, SourceTokenBody body, Store.Store store, EditionBook editions, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel)

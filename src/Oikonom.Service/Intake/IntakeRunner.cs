@@ -119,6 +119,17 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
         }
         var vanished = await VanishAsync(reading, source, edition, cancel);
         var incoming = reading.Changes;
+        if (order.Mode == "baseline")
+        {
+            // The first load of a source takes all as known; later only who is new is, with a second person, and the others stay compared.
+            var first = !await store.ReadAsync(s => s.HasRecordsAsync(source.Name), cancel);
+            taking = taking with { IsFirst = first };
+            if (!first && !order.DryRun)
+            {
+                var known = await DecideAsync(taking, incoming, cancel);
+                if (await HoldBaselineAsync(source, known, reading, order, runId, started, cancel) is { } waits) return new(waits, known, reading.Statuses);
+            }
+        }
         if (order.DryRun || (source.Brake is not null && order.Mode != "baseline"))
         {
             var decided = await DecideAsync(taking, incoming, cancel);
@@ -230,6 +241,17 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
         return taken;
     }
 
+    /// <summary>Holds a baseline after the first load until another engineer lets exactly it pass. Null when it may go on.</summary>
+    private async Task<IntakeRun?> HoldBaselineAsync(SourceRule source, List<Taken> decided, Reading reading, RunOrder order, string runId, DateTimeOffset started, CancellationToken cancel)
+    {
+        var digest = "baseline:" + RecordTaker.DigestOfAll(decided);
+        if (order.Passes.Length > 0 && (await store.ReadAsync(s => s.HeldAsync(order.Passes), cancel))?.Digest == digest) return null;
+        var quiet = decided.Count(t => t.Happening.Raises is null);
+        var raises = decided.Where(t => t.Happening.Raises is not null).Select(RecordTaker.View).ToList();
+        var why = $"A baseline after the first load waits for another engineer: {quiet} records would be taken as known without a request, and {raises.Count} requests would be raised for people who are known. Nothing was taken.";
+        return await HoldAsync(source, order, runId, started, digest, why, raises, new(reading.Read, reading.Unchanged, reading.Changed, 0, 0, 0, reading.SetAside.Count, reading.Missing.Count, 0), cancel);
+    }
+
     /// <summary>Holds a run that would raise more than the rulebook allows, before anything is raised. Null when it may go on.</summary>
     private async Task<IntakeRun?> BrakeAsync(SourceRule source, List<Taken> decided, Reading reading, RunOrder order, string runId, DateTimeOffset started, CancellationToken cancel)
     {
@@ -250,6 +272,19 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
         var why = $"{string.Join("; ", over)}. Nothing was raised.";
         var raises = decided.Where(t => t.Happening.Raises is not null).Select(RecordTaker.View).ToList();
         var counts = new IntakeCounts(reading.Read, reading.Unchanged, reading.Changed, raises.Count(r => r.Kind == "joiner"), raises.Count(r => r.Kind == "mover"), raises.Count(r => r.Kind == "leaver"), reading.SetAside.Count, reading.Missing.Count, 0);
+        return await HoldAsync(source, order, runId, started, digest, why, raises, counts, cancel);
+
+        void Look(Limit? limit, RequestKind kind, string name)
+        {
+            var fresh = decided.Count(t => t.Happening.Raises == kind);
+            var count = fresh + (int)pushed.GetValueOrDefault(RecordTaker.Name(kind));
+            if (fresh > 0 && limit?.IsOver(count, known) == true) over.Add($"The run would raise {count} {name} of {known} known records; the brake is at {limit}");
+        }
+    }
+
+    /// <summary>Keeps a run back, with what it would raise, until somebody lets exactly that pass.</summary>
+    private async Task<IntakeRun> HoldAsync(SourceRule source, RunOrder order, string runId, DateTimeOffset started, string digest, string why, List<RaisedRequest> raises, IntakeCounts counts, CancellationToken cancel)
+    {
         var ended = time.GetUtcNow();
         await store.WriteAsync(async s =>
         {
@@ -261,13 +296,6 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
             Report(s, source, "waits under the brake", why);
         }, cancel);
         return new(runId, source.Name, order.Mode, false, order.Actor, started, ended, "held", why, counts, [], [.. raises.Take(Shown)]);
-
-        void Look(Limit? limit, RequestKind kind, string name)
-        {
-            var fresh = decided.Count(t => t.Happening.Raises == kind);
-            var count = fresh + (int)pushed.GetValueOrDefault(RecordTaker.Name(kind));
-            if (fresh > 0 && limit?.IsOver(count, known) == true) over.Add($"The run would raise {count} {name} of {known} known records; the brake is at {limit}");
-        }
     }
 
     private Task EndAsync(SourceRule source, IntakeRun run, Reading reading, IReadOnlyList<RecordRow> vanished, bool full, RunOrder order, int edition, CancellationToken cancel) => store.WriteAsync(async s =>
@@ -281,7 +309,8 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
         if (source.Vanished == VanishedPolicy.Ask && vanished.Count > 0)
         {
             await s.UpsertRecordsAsync([.. vanished.Select(v => new RecordRow { Source = source.Name, RecordKey = v.RecordKey, Hash = new('0', 32), Status = "vanished", RunId = run.Id })]);
-            s.Record(LedgerEntry.Of(time.GetUtcNow(), order.Actor, "intake.vanished", null, null, ("run", run.Id), ("source", source.Name), ("records", vanished.Select(v => v.RecordKey).ToList())));
+            s.Record(LedgerEntry.Of(time.GetUtcNow(), order.Actor, "intake.vanished", null, null, ("run", run.Id), ("source", source.Name), ("count", vanished.Count)));
+            foreach (var gone in vanished.Where(v => v.PersonId is not null)) s.Record(LedgerEntry.Of(time.GetUtcNow(), order.Actor, "record.vanished", gone.PersonId, null, ("run", run.Id), ("source", source.Name), ("record", gone.RecordKey)));
         }
         await s.DropRecordsAsync(source.Name, [.. reading.Missing.Except(vanished.Select(v => v.RecordKey)).Except(reading.Changes.Select(c => c.Replaces?.RecordKey).OfType<string>())]);
         await s.SupersedeHeldAsync(source.Name, "", time.Milliseconds());

@@ -43,7 +43,14 @@ public sealed record Taken(Incoming Incoming, Happening Happening, KnownPerson P
 }
 
 /// <summary>Who runs the intake, of what, and for which run.</summary>
-public sealed record Taking(Edition Edition, SourceRule Source, string RunId, string Mode, string Actor);
+public sealed record Taking(Edition Edition, SourceRule Source, string RunId, string Mode, string Actor)
+{
+    /// <summary>True for the first load of a source: a baseline then takes everybody as known.</summary>
+    public bool IsFirst { get; init; } = true;
+
+    /// <summary>True when a person came to be known in this very run: both ids begin with the instant they were made (RFC 9562).</summary>
+    public bool IsNew(string person) => string.CompareOrdinal(person, 0, RunId, 0, 13) >= 0;
+}
 
 /// <summary>
 /// Turns records into people and requests: decides what happened to each, and writes it in one decision. What is
@@ -92,7 +99,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
             // What the source holds no more ends today at the latest.
             person.Employments.Add(incoming.Facts ?? (before!.End < day ? before : before.With(BuiltIn.End, Core.Expressions.Value.Of(before.Start > day ? before.Start : day))));
             var leading = person.Employments.Count == 1 ? person.Employments[0] : Employments.Leading(person.Employments, day);
-            if (taking.Mode == "baseline") happening = happening with { Raises = null };
+            if (taking.Mode == "baseline" && (taking.IsFirst || (before is null && taking.IsNew(person.Id)))) happening = happening with { Raises = null };
             taken.Add(new(incoming, happening, person, before, leading, person.Employments.Count == 1 ? [] : [.. person.Employments.Where(e => !ReferenceEquals(e, leading))], open.GetValueOrDefault(person.Id)));
         }
         return taken;
@@ -172,6 +179,14 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
     {
         using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
         foreach (var line in taken.Where(t => t.Happening.Raises is not null).Select(t => $"{t.Happening.What}|{t.Incoming.Key}|{t.Incoming.Fingerprint:x32}\n").Order(StringComparer.Ordinal)) hash.AppendData(Encoding.UTF8.GetBytes(line));
+        return Convert.ToHexStringLower(hash.GetHashAndReset());
+    }
+
+    /// <summary>The identity of all that a run would take, whether or not it raises anything.</summary>
+    public static string DigestOfAll(IEnumerable<Taken> taken)
+    {
+        using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
+        foreach (var line in taken.Select(t => $"{t.Happening.What}|{t.Happening.Raises}|{t.Incoming.Key}|{t.Incoming.Fingerprint:x32}\n").Order(StringComparer.Ordinal)) hash.AppendData(Encoding.UTF8.GetBytes(line));
         return Convert.ToHexStringLower(hash.GetHashAndReset());
     }
 

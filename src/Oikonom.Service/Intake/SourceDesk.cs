@@ -19,7 +19,7 @@ using Oikonom.Store.Rooms;
 namespace Oikonom.Service.Intake;
 
 /// <summary>What people do with sources: test, preview, switch on and off, let a held run pass or drop it, say what became of a vanished record.</summary>
-public sealed class SourceDesk(Store.Store store, EditionBook editions, SourceOpener opener, IntakeRunner runner, RecordTaker taker, TimeProvider time)
+public sealed class SourceDesk(Store.Store store, EditionBook editions, Sight sight, SourceOpener opener, IntakeRunner runner, RecordTaker taker, TimeProvider time)
 {
     private const int TestRows = 200;
 
@@ -83,7 +83,7 @@ public sealed class SourceDesk(Store.Store store, EditionBook editions, SourceOp
         {
             try
             {
-                var rows = await PreviewAsync(edition.Rulebook, source, TestRows, cancel);
+                var rows = await CoveredAsync(edition.Rulebook, source, user, await PreviewAsync(edition.Rulebook, source, TestRows, false, cancel), cancel);
                 var problems = rows.Count(r => r.Problem is not null);
                 var message = rows.Count == 0 ? "It can be read, and holds no record."
                     : problems == 0 ? $"The first {rows.Count} records are sound."
@@ -106,7 +106,7 @@ public sealed class SourceDesk(Store.Store store, EditionBook editions, SourceOp
     }
 
     /// <summary>Real records and what a mapping makes of them; the mapping may be that of a draft. Nothing is kept.</summary>
-    public async Task<SourceTest> PreviewAsync(string name, PreviewBody body, CancellationToken cancel)
+    public async Task<SourceTest> PreviewAsync(string name, PreviewBody body, ClaimsPrincipal user, CancellationToken cancel)
     {
         var limit = body.Limit ?? 20;
         if (limit is < 1 or > 500) throw Problem.Invalid("'limit' is from 1 to 500.", "limit");
@@ -119,16 +119,53 @@ public sealed class SourceDesk(Store.Store store, EditionBook editions, SourceOp
         }
         else rulebook = (await editions.CurrentAsync(cancel)).Rulebook;
         var source = rulebook.Sources.GetValueOrDefault(name) ?? throw Problem.NotFound($"source '{name}'", $"The rulebook has: {string.Join(", ", rulebook.Sources.Keys)}.{Nearest.Hint(name, rulebook.Sources.Keys)}");
-        var rows = await PreviewAsync(rulebook, source, limit, cancel);
+        var rows = await CoveredAsync(rulebook, source, user, await PreviewAsync(rulebook, source, limit, body.Files is { Count: > 0 }, cancel), cancel);
         var problems = rows.Count(r => r.Problem is not null);
         return new(problems == 0, problems == 0 ? rows.Count == 1 ? "The record is sound." : $"{rows.Count} records are sound." : $"{problems} of {rows.Count} records would be set aside.", rows.Count, problems, rows);
     }
 
-    private async Task<List<PreviewRow>> PreviewAsync(Core.Rulebook.Rulebook rulebook, SourceRule source, int limit, CancellationToken cancel)
+    /// <summary>Rows with what the caller does not see covered, in the columns as in what is made of them.</summary>
+    private async Task<List<PreviewRow>> CoveredAsync(Core.Rulebook.Rulebook rulebook, SourceRule source, ClaimsPrincipal user, List<PreviewRow> rows, CancellationToken cancel)
+    {
+        var veil = await store.ReadAsync(s => sight.OverAsync(s, user, null, false, cancel), cancel);
+        if (veil.IsClear) return rows;
+        var columns = Visibility.InColumns(source, rulebook).Where(c => c.Value.Any(veil.Hides)).Select(c => c.Key).ToHashSet(StringComparer.Ordinal);
+        return [.. rows.Select(r => r with
+        {
+            Columns = [.. r.Columns.Select(c => columns.Contains(c.Name) && c.Value.Length > 0 ? c with { Value = Veil.Cover } : c)],
+            Attributes = [.. r.Attributes.Select(veil.Over)],
+            Problem = r.Problem is { } problem && columns.Contains(problem.Column) ? problem with { Value = Veil.Cover } : r.Problem,
+        })];
+    }
+
+    /// <summary>Rows set aside, with what the caller does not see covered.</summary>
+    public async Task<IReadOnlyList<SetAsideRow>> SetAsideAsync(string name, int limit, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var source = (await editions.CurrentAsync(cancel)).Rulebook.Sources.GetValueOrDefault(name);
+        var (rows, veil) = await store.ReadAsync(async s => (await s.SetAsideAsync(name, limit), await sight.OverAsync(s, user, null, false, cancel)), cancel);
+        if (veil.IsClear || source is null) return rows;
+        return [.. rows.Select(row =>
+        {
+            var fields = JsonSerializer.Deserialize<Dictionary<string, string>>(row.Fields) ?? [];
+            foreach (var column in fields.Keys.Where(k => fields[k].Length > 0 && veil.HidesColumn(source, k)).ToList()) fields[column] = Veil.Cover;
+            return row with { Value = veil.HidesColumn(source, row.ColumnName) ? Veil.Cover : row.Value, Fields = JsonSerializer.Serialize(fields) };
+        })];
+    }
+
+    /// <summary>Records within the caller's reach.</summary>
+    public Task<Page<RecordView>> RecordsAsync(string name, string status, string key, string after, int size, ClaimsPrincipal user, CancellationToken cancel) => store.ReadAsync(async s =>
+    {
+        var reach = user.ReachOf() is { } parts ? parts.Select(p => (p.Sites, p.Departments)).ToList() : null;
+        var rows = await s.RecordsPageAsync(name, status, key, after, size + 1, reach);
+        var veil = await sight.OverAsync(s, user, null, false, cancel);
+        return new Page<RecordView>([.. rows.Take(size).Select(r => RecordOf(r) is var view && veil.IsClear ? view : view with { Attributes = [.. view.Attributes.Select(veil.Over)] })], rows.Count > size ? rows[size - 1].RecordKey : null);
+    }, cancel);
+
+    private async Task<List<PreviewRow>> PreviewAsync(Core.Rulebook.Rulebook rulebook, SourceRule source, int limit, bool isDraft, CancellationToken cancel)
     {
         var rows = new List<PreviewRow>();
         var reader = new RecordReader(source, rulebook);
-        foreach (var delivery in await opener.FirstAsync(source, limit, cancel))
+        foreach (var delivery in await opener.FirstAsync(source, limit, isDraft, cancel))
         {
             using var enough = CancellationTokenSource.CreateLinkedTokenSource(cancel);
             try
@@ -206,8 +243,13 @@ public sealed class SourceDesk(Store.Store store, EditionBook editions, SourceOp
     {
         var held = await HeldAsync(runId, user, cancel);
         if (held.State != "held") throw Problem.Conflict("not-held", $"The run is {held.State}; there is nothing to decide.");
-        if (!Passes(user, held.Passes)) throw new Problem(403, "not-yours", "Not allowed", $"This decision belongs to {held.Passes}.");
         var run = await store.ReadAsync(s => s.RunAsync(runId), cancel);
+        if (pass && run!.Mode == "baseline")
+        {
+            if (!user.RoleNames().Contains(Roles.Engineer)) throw new Problem(403, "not-yours", "Not allowed", "A baseline is let pass by an engineer.");
+            if (held.Actor == user.UserName()) throw new Problem(403, "own-run", "Not allowed", "You ran this baseline yourself; another engineer lets it pass.");
+        }
+        else if (!Passes(user, held.Passes)) throw new Problem(403, "not-yours", "Not allowed", $"This decision belongs to {held.Passes}.");
         await store.WriteAsync(async s =>
         {
             if (!await s.DecideHeldAsync(runId, pass ? "passed" : "dropped", user.UserName(), time.Milliseconds())) throw Problem.Conflict("not-held", "Somebody else decided in the meantime.");
@@ -228,7 +270,8 @@ public sealed class SourceDesk(Store.Store store, EditionBook editions, SourceOp
         await store.WriteAsync(async s =>
         {
             var row = (await s.RecordsAsync(name, [key])).FirstOrDefault();
-            if (row?.Status != "vanished") throw Problem.NotFound($"vanished record '{key}' in '{name}'", "See 'oikonom intake vanished'.");
+            if (row?.Status != "vanished" || row.PersonId is null || await s.PersonAsync(row.PersonId) is not { } person || !ReachRule.Sees(user, person)) throw Problem.NotFound($"vanished record '{key}' in '{name}'", "See 'oikonom intake vanished'.");
+            if (user.IsSelf(person)) throw new Problem(403, "own-record", "Not allowed", "This is your own record; somebody else says what became of it.");
             if (body.Verdict == "stays") await s.UpsertRecordsAsync([new() { Source = name, RecordKey = key, Hash = new('0', 32), Status = "kept", RunId = row.RunId }]);
             else
             {
@@ -257,7 +300,19 @@ public sealed class SourceDesk(Store.Store store, EditionBook editions, SourceOp
         if ((await store.ReadAsync(s => s.SourceStateAsync(name), cancel))?.Active != 1) throw Problem.Conflict("switched-off", $"'{name}' is switched off. Test it with 'oikonom intake test {name}', then switch it on.");
         if (body.Records is not { Count: > 0 and <= 10_000 }) throw Problem.Invalid("'records' holds from 1 to 10000 records.", "records");
         var records = body.Records.Select((r, i) => r.ValueKind == JsonValueKind.Object ? JsonPaths.Texts(r, source.Paths) : throw Problem.Invalid($"Record {i + 1} is no object.", "records")).ToList();
+        await RequireNotOwnAsync(source, edition, records, user, cancel);
         return await TakeAsync(source, new(source, "post", false, records), records, user.UserName(), cancel);
+    }
+
+    /// <summary>Nobody says what HR knows of themselves: an input is changed by somebody else.</summary>
+    private async Task RequireNotOwnAsync(SourceRule source, Edition edition, IReadOnlyList<IReadOnlyList<string>> records, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        if (user.Number().Length == 0) return;
+        var own = await store.ReadAsync(s => s.PersonByNumberAsync(user.Number()), cancel);
+        var reader = new RecordReader(source, edition.Rulebook);
+        for (var i = 0; i < records.Count; i++)
+            if (reader.Read([.. records[i]]).Facts is { } facts && (facts.Number == user.Number() || facts.PersonKey == own?.PersonKey))
+                throw new Problem(403, "own-record", "Not allowed", $"Record {i + 1} is about yourself; somebody else posts it.");
     }
 
     private async Task<RecordsAnswer> TakeAsync(SourceRule source, RecordDelivery delivery, IReadOnlyList<IReadOnlyList<string>> records, string actor, CancellationToken cancel)

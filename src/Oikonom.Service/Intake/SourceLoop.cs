@@ -14,19 +14,22 @@ using Oikonom.Store.Rooms;
 namespace Oikonom.Service.Intake;
 
 /// <summary>Runs the sources that are switched on, each by its schedule; of several nodes one takes each run.</summary>
-public sealed partial class SourceLoop(Store.Store store, EditionBook editions, IntakeRunner runner, TimeProvider time, ILogger<SourceLoop> log) : Loop(TimeSpan.FromSeconds(5), log)
+public sealed partial class SourceLoop(Store.Store store, EditionBook editions, IntakeRunner runner, TimeProvider time, Pulse pulse, ILogger<SourceLoop> log) : Loop(TimeSpan.FromSeconds(5), pulse, log)
 {
     public const string Actor = "schedule";
+
+    /// <summary>A large first load takes its time.</summary>
+    protected override TimeSpan Patience => TimeSpan.FromMinutes(30);
 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
         var due = await store.ReadAsync(s => s.DueSourcesAsync(time.Milliseconds()), cancel);
         if (due.Count == 0 || await editions.CurrentOrNullAsync(cancel) is not { } edition) return false;
-        foreach (var state in due)
+        await EachAsync(due, async state =>
         {
             var source = edition.Rulebook.Sources.GetValueOrDefault(state.Source);
             var next = source?.Schedule is { } text && Schedule.TryParse(text, out var schedule, out _) ? schedule.Next(time.GetUtcNow())?.ToUnixTimeMilliseconds() : null;
-            if (!await store.WriteAsync(s => s.ClaimSourceAsync(state.Source, state.NextAt!.Value, next), cancel) || source is null) continue;
+            if (!await store.WriteAsync(s => s.ClaimSourceAsync(state.Source, state.NextAt!.Value, next), cancel) || source is null) return;
             var problem = "";
             try
             {
@@ -41,7 +44,10 @@ public sealed partial class SourceLoop(Store.Store store, EditionBook editions, 
             {
                 if (await s.SourceStateAsync(source.Name) is { } now) await s.SaveSourceStateAsync(now with { Problem = problem });
             }, cancel);
-        }
+        }, (state, error) => store.WriteAsync(async s =>
+        {
+            if (await s.SourceStateAsync(state.Source) is { } now) await s.SaveSourceStateAsync(now with { Problem = error.Message });
+        }, cancel));
         return false;
     }
 
@@ -50,7 +56,7 @@ public sealed partial class SourceLoop(Store.Store store, EditionBook editions, 
 }
 
 /// <summary>Writes to sources what was decided here, such as user name and mail address; tried again like any step.</summary>
-public sealed partial class WriteBackLoop(Store.Store store, EditionBook editions, SourceOpener opener, TimeProvider time, ILogger<WriteBackLoop> log) : Loop(TimeSpan.FromSeconds(3), log)
+public sealed partial class WriteBackLoop(Store.Store store, EditionBook editions, SourceOpener opener, TimeProvider time, Pulse pulse, ILogger<WriteBackLoop> log) : Loop(TimeSpan.FromSeconds(3), pulse, log)
 {
     private const int Batch = 50;
     private const int MaxAttempts = 20;
@@ -62,7 +68,7 @@ public sealed partial class WriteBackLoop(Store.Store store, EditionBook edition
         if (!await store.ReadAsync(s => s.AnyWriteBackAsync(now), cancel)) return false;
         var claimed = await store.WriteAsync(s => s.ClaimWriteBacksAsync(now, now + (long)Lease.TotalMilliseconds, Batch), cancel);
         var edition = await editions.CurrentAsync(cancel);
-        foreach (var group in claimed.GroupBy(w => w.Source)) await WriteAsync(edition, group.Key, [.. group], cancel);
+        await EachAsync(claimed.GroupBy(w => w.Source), group => WriteAsync(edition, group.Key, [.. group], cancel));
         return claimed.Count == Batch;
     }
 

@@ -29,18 +29,19 @@ public sealed class SourceOpener(Store.Store store, SecretBook secrets, ServiceO
     }
 
     /// <summary>The first records, for a test or a preview.</summary>
-    public async Task<IReadOnlyList<Delivery>> FirstAsync(SourceRule source, int count, CancellationToken cancel)
+    /// <param name="isDraft">True when the rule is that of a draft: its secret goes nowhere new.</param>
+    public async Task<IReadOnlyList<Delivery>> FirstAsync(SourceRule source, int count, bool isDraft, CancellationToken cancel)
     {
         if (source.Kind != SourceKind.Http) return [.. (await OpenAsync(source, "", cancel)).TakeLast(1)];
-        using var http = await HttpAsync(source, cancel);
+        using var http = await HttpAsync(source, cancel, isDraft);
         return [await http.FirstAsync(count, cancel)];
     }
 
-    public async Task<HttpSource> HttpAsync(SourceRule source, CancellationToken cancel)
+    public async Task<HttpSource> HttpAsync(SourceRule source, CancellationToken cancel, bool isDraft = false)
     {
         try
         {
-            var secret = await secrets.GetAsync(source.Http!.Secret, cancel);
+            var secret = await secrets.GetForAsync(source.Http!.Secret, SecretUse.Of(source), isDraft, cancel);
             var authority = source.Http.Authority.Length > 0 ? await secrets.GetAsync(source.Http.Authority, cancel) : "";
             return new(source, secret, authority, time);
         }

@@ -19,7 +19,7 @@ namespace Oikonom.Service.Live;
 /// signed by HTTP Message Signatures (RFC 9421, hmac-sha256) over its digest (RFC 9530). At least once: a receiver
 /// knows an event again by its id.
 /// </summary>
-public sealed partial class HookLoop(Store.Store store, IHttpClientFactory clients, IDataProtectionProvider protection, ServiceOptions options, TimeProvider time, ILogger<HookLoop> log) : Loop(TimeSpan.FromSeconds(1), log)
+public sealed partial class HookLoop(Store.Store store, Sight sight, IHttpClientFactory clients, IDataProtectionProvider protection, ServiceOptions options, TimeProvider time, Pulse pulse, ILogger<HookLoop> log) : Loop(TimeSpan.FromSeconds(1), pulse, log)
 {
     public const string Client = "hooks";
     private const int Batch = 200;
@@ -31,7 +31,7 @@ public sealed partial class HookLoop(Store.Store store, IHttpClientFactory clien
         if ((await store.ReadAsync(s => s.HooksAsync(), cancel)).Count == 0) return false;
         var now = time.Milliseconds();
         var claimed = await store.WriteAsync(s => s.ClaimHooksAsync(now, now + (long)Lease.TotalMilliseconds), cancel);
-        foreach (var hook in claimed) await TellAsync(hook, cancel);
+        await EachAsync(claimed, hook => TellAsync(hook, cancel));
         return false;
     }
 
@@ -65,7 +65,7 @@ public sealed partial class HookLoop(Store.Store store, IHttpClientFactory clien
             ["time"] = LedgerEntry.Stamp(entry.At.ToInstant()),
             ["datacontenttype"] = "application/json",
             ["sequence"] = entry.Position!.Value.ToString(CultureInfo.InvariantCulture),
-            ["data"] = JsonSerializer.Deserialize<JsonElement>(entry.Body),
+            ["data"] = (await sight.OutsideAsync(cancel)).Over(LedgerText.Open(entry.Body, entry.Held)),
         });
         try
         {
@@ -105,7 +105,7 @@ public static class HookEndpoints
     public static void MapHooks(this RouteGroupBuilder api)
     {
         api.MapGet("/hooks", async (Store.Store store, CancellationToken cancel) => new Page<HookView>([.. (await store.ReadAsync(s => s.HooksAsync(), cancel)).Select(View)], null))
-            .WithName("listHooks").WithSummary("Addresses that are told of changes.").RequireAuthorization("configure");
+            .WithName("listHooks").WithSummary("Addresses that are told of changes.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
         api.MapPost("/hooks", async (HookBody body, Store.Store store, IDataProtectionProvider protection, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             if (!Uri.TryCreate(body.Address, UriKind.Absolute, out var address) || (address.Scheme != "https" && !(address.Scheme == "http" && address.IsLoopback))) throw Problem.Invalid("The address is https://…, or http:// on this machine.", "address");
@@ -121,7 +121,7 @@ public static class HookEndpoints
                 return hook;
             }, cancel);
             return View(row);
-        }).WithName("addHook").WithSummary("Tells an address of changes from now on: signed CloudEvents, in order, retried.").RequireAuthorization("configure");
+        }).WithName("addHook").WithSummary("Tells an address of changes from now on: signed CloudEvents, in order, retried.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
         api.MapPost("/hooks/{id}/replay", async (string id, ReplayBody body, Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             if (body.Position < 0) throw Problem.Invalid("A position is 0 or more.", "position");
@@ -131,7 +131,7 @@ public static class HookEndpoints
                 s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "hook.replayed", null, null, ("hook", id), ("from", body.Position)));
             }, cancel);
             return TypedResults.NoContent();
-        }).WithName("replayHook").WithSummary("Tells everything again from a position of the ledger on.").RequireAuthorization("configure");
+        }).WithName("replayHook").WithSummary("Tells everything again from a position of the ledger on.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
         api.MapDelete("/hooks/{id}", async (string id, Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             await store.WriteAsync(async s =>
@@ -140,7 +140,7 @@ public static class HookEndpoints
                 s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "hook.ended", null, null, ("hook", id)));
             }, cancel);
             return TypedResults.NoContent();
-        }).WithName("endHook").WithSummary("Tells an address nothing more.").RequireAuthorization("configure");
+        }).WithName("endHook").WithSummary("Tells an address nothing more.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
     }
 
     private static HookView View(HookRow row) => new(row.Id, row.Address, row.Kinds.Split(' '), row.Actor, row.CreatedAt.ToInstant(), row.Active == 1, row.NextPosition, (int)row.Attempts, row.Problem.Length > 0 ? row.Problem : null, row.SentAt.ToInstant());

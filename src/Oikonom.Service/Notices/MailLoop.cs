@@ -1,4 +1,5 @@
 using MailKit.Net.Smtp;
+using Microsoft.AspNetCore.DataProtection;
 using MailKit.Security;
 using MimeKit;
 using Oikonom.Core.Fulfilment;
@@ -9,9 +10,13 @@ using Oikonom.Store.Rooms;
 namespace Oikonom.Service.Notices;
 
 /// <summary>Sends the mails that wait. A mail server that is away loses nothing; each mail has an id of its own.</summary>
-public sealed partial class MailLoop(Store.Store store, ServiceOptions options, TimeProvider time, ILogger<MailLoop> log) : Loop(TimeSpan.FromSeconds(2), log)
+public sealed partial class MailLoop(Store.Store store, IDataProtectionProvider protection, ServiceOptions options, TimeProvider time, Pulse pulse, ILogger<MailLoop> log) : Loop(TimeSpan.FromSeconds(2), pulse, log)
 {
+    /// <summary>What the key ring seals links in mails for.</summary>
+    public const string Purpose = "oikonom.notices.v1";
+    private readonly IDataProtector _protector = protection.CreateProtector(Purpose);
     private const int Batch = 50;
+    protected override TimeSpan Patience => TimeSpan.FromMinutes(10);
     private static readonly TimeSpan Lease = TimeSpan.FromMinutes(2);
 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
@@ -65,8 +70,8 @@ public sealed partial class MailLoop(Store.Store store, ServiceOptions options, 
     private MimeMessage Compose(IReadOnlyList<NoticeRow> group)
     {
         var mail = group[0];
-        var (subject, text) = group.Count == 1 ? (mail.Subject, mail.Body)
-            : ($"{group.Count} notices: {string.Join("; ", group.Take(3).Select(m => m.Subject))}{(group.Count > 3 ? " …" : "")}", string.Join("\n\n---\n\n", group.Select(m => $"{m.Subject}\n\n{m.Body}")));
+        var (subject, text) = group.Count == 1 ? (mail.Subject, Whole(mail))
+            : ($"{group.Count} notices: {string.Join("; ", group.Take(3).Select(m => m.Subject))}{(group.Count > 3 ? " …" : "")}", string.Join("\n\n---\n\n", group.Select(m => $"{m.Subject}\n\n{Whole(m)}")));
         var message = new MimeMessage { Subject = subject, Date = mail.CreatedAt.ToInstant(), MessageId = $"notice-{mail.Id}-{mail.CreatedAt}@oikonom" };
         message.From.Add(new MailboxAddress("Oikonom", options.MailFrom));
         message.To.Add(MailboxAddress.Parse(mail.Mail));
@@ -74,6 +79,9 @@ public sealed partial class MailLoop(Store.Store store, ServiceOptions options, 
         message.Body = new Multipart("alternative") { new TextPart("plain") { Text = text }, new TextPart("html") { Text = NoticeEndpoints.Html(text) } };
         return message;
     }
+
+    /// <summary>The text with what was sealed in it, such as a one-time link; it stands in clear nowhere but in the mail.</summary>
+    private string Whole(NoticeRow mail) => mail.Sealed.Length == 0 ? mail.Body : mail.Body.Replace("{{sealed}}", _protector.Unprotect(mail.Sealed), StringComparison.Ordinal);
 
     private Task FailAsync(NoticeRow mail, string problem, CancellationToken cancel) =>
         store.WriteAsync(s => s.NoticeFailedAsync(mail.Id, time.Milliseconds() + (long)StepMachine.BackOff((int)mail.Attempts + 2).TotalMilliseconds, problem), cancel);

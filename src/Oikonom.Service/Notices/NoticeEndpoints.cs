@@ -22,18 +22,18 @@ public static class NoticeEndpoints
             var size = Paging.Limit(limit);
             var rows = await store.ReadAsync(s => s.NoticesOfAsync(user.UserName(), after ?? long.MaxValue, size + 1), cancel);
             return new Page<NoticeView>([.. rows.Take(size).Select(n => new NoticeView(n.Id, n.Event, n.Subject, n.Body, n.RequestId, n.CreatedAt.ToInstant(), n.ReadAt is not null, n.SentAt is not null ? "sent" : n.Mail.Length == 0 ? "none" : "waits"))], rows.Count > size ? rows[size - 1].Id.ToString(System.Globalization.CultureInfo.InvariantCulture) : null);
-        }).WithName("listNotices").WithSummary("The caller's notices, newest first.").RequireAuthorization("read");
+        }).WithName("listNotices").WithSummary("The caller's notices, newest first.").RequireAuthorization("read").Reaching(Reached.Own);
         api.MapPost("/notices/read", async (Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             await store.WriteAsync(s => s.ReadNoticesAsync(user.UserName(), time.Milliseconds()), cancel);
             return TypedResults.NoContent();
-        }).WithName("readNotices").WithSummary("Marks the caller's notices as read.").RequireAuthorization("read");
+        }).WithName("readNotices").WithSummary("Marks the caller's notices as read.").RequireAuthorization("read").Reaching(Reached.Own);
 
         api.MapGet("/me/hearing", async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var hearing = Hearing.FromJson((await store.ReadAsync(s => s.UserAsync(user.UserName()), cancel))?.Hearing ?? "{}");
             return new HearingBody(hearing.Mail, hearing.Digest, hearing.QuietFrom, hearing.QuietUntil, hearing.Zone);
-        }).WithName("hearing").WithSummary("How the caller wants to hear: by mail or not, digest, quiet hours in the zone they name.").RequireAuthorization("read");
+        }).WithName("hearing").WithSummary("How the caller wants to hear: by mail or not, digest, quiet hours in the zone they name.").RequireAuthorization("read").Reaching(Reached.Own);
         api.MapPut("/me/hearing", async (HearingBody body, Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             if (body.Digest is not ("none" or "hour" or "day")) throw Problem.Invalid("A digest is none, hour or day.", "digest");
@@ -46,14 +46,14 @@ public static class NoticeEndpoints
                 s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "user.hearing", null, null, ("mail", body.Mail), ("digest", body.Digest)));
             }, cancel);
             return body with { Zone = zone };
-        }).WithName("setHearing").WithSummary("Says how the caller wants to hear.").RequireAuthorization("read");
+        }).WithName("setHearing").WithSummary("Says how the caller wants to hear.").RequireAuthorization("read").Reaching(Reached.Own);
 
         api.MapGet("/notices/templates", async (EditionBook editions, CancellationToken cancel) =>
         {
             var own = (await editions.CurrentAsync(cancel)).Rulebook.Notices;
             return new Page<NoticeTemplate>([.. NoticeEvents.All.Select(e => own.TryGetValue(e.Key, out var text) ? new NoticeTemplate(e.Key, text.Subject, text.Body, false) : new(e.Key, e.Value.Subject, e.Value.Body, true))], null);
-        }).WithName("listNoticeTemplates").WithSummary("The texts of notices, by event: built in, or of the rulebook.").RequireAuthorization("rulebook-read");
-        api.MapPost("/notices/preview", PreviewAsync).WithName("previewNotice").WithSummary("A notice as it would go out, with example values; with 'sendToMe' it is sent to the caller.").RequireAuthorization("configure");
+        }).WithName("listNoticeTemplates").WithSummary("The texts of notices, by event: built in, or of the rulebook.").RequireAuthorization("rulebook-read").Reaching(Reached.Shared);
+        api.MapPost("/notices/preview", PreviewAsync).WithName("previewNotice").WithSummary("A notice as it would go out, with example values; with 'sendToMe' it is sent to the caller.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
     }
 
     private static readonly Dictionary<string, string> Example = new()

@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
+using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Rulebook;
@@ -44,22 +45,21 @@ public static class History
 
     public static void MapHistory(this RouteGroupBuilder api)
     {
-        api.MapGet("/people/{id}/history", async (string id, Store.Store store, ClaimsPrincipal user, CancellationToken cancel, string? after, int? limit) =>
-            await PageAsync(store, await PersonAsync(store, user, id, cancel), "", after, limit, cancel))
-            .WithName("personHistory").WithSummary("What happened to a person, newest first: each ledger entry in words, with who, for whom, before and after.").RequireAuthorization("read");
-        api.MapGet("/people/{id}/history/export", async (string id, Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
-            await ExportAsync(store, await PersonAsync(store, user, id, cancel), "", cancel)).WithName("exportPersonHistory").WithSummary("The same as a CSV file, 50,000 lines at most.").RequireAuthorization("read");
-        api.MapGet("/requests/{id}/history", async (string id, Store.Store store, ClaimsPrincipal user, CancellationToken cancel, string? after, int? limit) =>
-            await PageAsync(store, "", await RequestAsync(store, user, id, cancel), after, limit, cancel))
-            .WithName("requestHistory").WithSummary("What happened in a request, newest first.").RequireAuthorization("read");
-        api.MapGet("/requests/{id}/history/export", async (string id, Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
-            await ExportAsync(store, "", await RequestAsync(store, user, id, cancel), cancel)).WithName("exportRequestHistory").WithSummary("The same as a CSV file.").RequireAuthorization("read");
+        api.MapGet("/people/{id}/history", async (string id, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel, string? after, int? limit) =>
+            await PageAsync(store, sight, user, await PersonAsync(store, user, id, cancel), "", after, limit, cancel))
+            .WithName("personHistory").WithSummary("What happened to a person, newest first: each ledger entry in words, with who, for whom, before and after.").RequireAuthorization("read").Reaching(Reached.Person);
+        api.MapGet("/people/{id}/history/export", async (string id, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel) =>
+            await ExportAsync(store, sight, user, await PersonAsync(store, user, id, cancel), "", cancel)).WithName("exportPersonHistory").WithSummary("The same as a CSV file, 50,000 lines at most.").RequireAuthorization("read").Reaching(Reached.Person);
+        api.MapGet("/requests/{id}/history", async (string id, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel, string? after, int? limit) =>
+            await PageAsync(store, sight, user, "", await RequestAsync(store, user, id, cancel), after, limit, cancel))
+            .WithName("requestHistory").WithSummary("What happened in a request, newest first.").RequireAuthorization("read").Reaching(Reached.Request);
+        api.MapGet("/requests/{id}/history/export", async (string id, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel) =>
+            await ExportAsync(store, sight, user, "", await RequestAsync(store, user, id, cancel), cancel)).WithName("exportRequestHistory").WithSummary("The same as a CSV file.").RequireAuthorization("read").Reaching(Reached.Request);
     }
 
     private static Task<string> PersonAsync(Store.Store store, ClaimsPrincipal user, string id, CancellationToken cancel) => store.ReadAsync(async s =>
     {
         var row = (Guid.TryParse(id, out var guid) ? await s.PersonAsync(guid.ToString()) : await s.PersonByNumberAsync(id)) ?? throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
-        PeopleEndpoints.RequireSeen(user, row, id);
         return row.Id;
     }, cancel);
 
@@ -71,38 +71,42 @@ public static class History
         return row.Id;
     }
 
-    private static async Task<Page<HistoryLine>> PageAsync(Store.Store store, string person, string request, string? after, int? limit, CancellationToken cancel)
+    private static async Task<Page<HistoryLine>> PageAsync(Store.Store store, Sight sight, ClaimsPrincipal user, string person, string request, string? after, int? limit, CancellationToken cancel)
     {
         var size = Paging.Limit(limit);
         var before = after is null ? long.MaxValue : long.TryParse(after, NumberStyles.None, CultureInfo.InvariantCulture, out var n) ? n : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
-        var (rows, numbers) = await store.ReadAsync(async s =>
-        {
-            var found = await s.LedgerPageAsync(person, request, "", before, size + 1);
-            return (found, (await s.RequestsByIdAsync([.. found.Select(r => r.RequestId).OfType<string>().Distinct()])).ToDictionary(r => r.Id, r => r.Number));
-        }, cancel);
-        return new([.. rows.Take(size).Select(r => Line(r, numbers))], rows.Count > size ? rows[size - 1].Entry.ToString(CultureInfo.InvariantCulture) : null);
+        var (rows, told) = await LinesAsync(store, sight, user, person, request, before, size + 1, cancel);
+        return new([.. rows.Take(size).Select(told)], rows.Count > size ? rows[size - 1].Entry.ToString(CultureInfo.InvariantCulture) : null);
     }
 
-    private static async Task<IResult> ExportAsync(Store.Store store, string person, string request, CancellationToken cancel)
+    private static async Task<IResult> ExportAsync(Store.Store store, Sight sight, ClaimsPrincipal user, string person, string request, CancellationToken cancel)
     {
-        var (rows, numbers) = await store.ReadAsync(async s =>
-        {
-            var found = await s.LedgerPageAsync(person, request, "", long.MaxValue, MaxExport);
-            return (found, (await s.RequestsByIdAsync([.. found.Select(r => r.RequestId).OfType<string>().Distinct()])).ToDictionary(r => r.Id, r => r.Number));
-        }, cancel);
-        return Csv.File("history.csv", ["at", "actor", "for", "what", "text", "attribute", "before", "after", "request", "edition", "entry"], rows.Select(r => Line(r, numbers)).SelectMany(l =>
+        var (rows, told) = await LinesAsync(store, sight, user, person, request, long.MaxValue, MaxExport, cancel);
+        return Csv.File("history.csv", ["at", "actor", "for", "what", "text", "attribute", "before", "after", "request", "edition", "entry"], rows.Select(told).SelectMany(l =>
             (l.Changes.Count == 0 ? [new AttributeChangeView("", [], [])] : l.Changes).Select(c => (IReadOnlyList<string>)[Core.Ledger.LedgerEntry.Stamp(l.At), l.Actor, l.For ?? "", l.What, l.Text, c.Name, string.Join(" | ", c.Before), string.Join(" | ", c.After), l.RequestNumber?.ToString(CultureInfo.InvariantCulture) ?? "", l.Edition?.ToString(CultureInfo.InvariantCulture) ?? "", l.Entry])));
     }
 
-    private static HistoryLine Line(LedgerRow row, IReadOnlyDictionary<string, long> numbers)
+    /// <summary>Entries, and how each is told to the caller.</summary>
+    private static Task<(IReadOnlyList<LedgerRow> Rows, Func<LedgerRow, HistoryLine> Told)> LinesAsync(Store.Store store, Sight sight, ClaimsPrincipal user, string person, string request, long before, int limit, CancellationToken cancel) => store.ReadAsync(async s =>
     {
-        var body = JsonSerializer.Deserialize<JsonElement>(row.Body);
+        var rows = await s.LedgerPageAsync(person, request, "", before, limit);
+        var numbers = (await s.RequestsByIdAsync([.. rows.Select(r => r.RequestId).OfType<string>().Distinct()])).ToDictionary(r => r.Id, r => r.Number);
+        var about = person.Length > 0 ? person : rows.Select(r => r.PersonId).OfType<string>().FirstOrDefault() ?? "";
+        var veil = await sight.OverAsync(s, user, about.Length > 0 ? await s.PersonAsync(about) : null, request.Length > 0, cancel);
+        var forgotten = about.Length > 0 ? await s.ForgottenAsync(about) : null;
+        return (rows, (Func<LedgerRow, HistoryLine>)(row => Line(row, numbers, veil, forgotten)));
+    }, cancel);
+
+    private static HistoryLine Line(LedgerRow row, IReadOnlyDictionary<string, long> numbers, Veil veil, ForgottenRow? forgotten)
+    {
+        var body = veil.Over(Core.Ledger.LedgerText.Open(row.Body, row.Held));
+        var gone = body.TryGetProperty("forgotten", out _) ? forgotten : null;
         var what = Words.GetValueOrDefault(row.Kind) ?? Plain(row.Kind);
         // The most telling of what the entry says, in this order.
         var said = new[] { "change", "entitlement", "account", "target", "text", "title", "stage", "requestKind", "why", "problem", "remark", "note" }
             .Select(name => name == "change" ? Text(body, name).Replace('-', ' ') : Text(body, name)).Where(t => t.Length > 0).Distinct(StringComparer.Ordinal).Take(4).ToList();
         return new(row.Id, row.At.ToInstant(), row.Actor, Text(body, "for") is { Length: > 0 } other ? other : null, row.Kind, said.Count == 0 ? what : $"{what}: {string.Join(", ", said)}", Changes(body),
-            row.RequestId, row.RequestId is not null && numbers.TryGetValue(row.RequestId, out var number) ? number : null, body.TryGetProperty("edition", out var edition) && edition.TryGetInt32(out var e) ? e : null);
+            row.RequestId, row.RequestId is not null && numbers.TryGetValue(row.RequestId, out var number) ? number : null, body.TryGetProperty("edition", out var edition) && edition.TryGetInt32(out var e) ? e : null, gone?.At.ToInstant(), gone?.Rule);
     }
 
     /// <summary><c>request.waits-long</c> becomes "Request waits long".</summary>

@@ -25,21 +25,20 @@ public static class PeopleEndpoints
             var (key, id) = after is null ? ("", "") : after.LastIndexOf('|') is var bar and >= 0 ? (after[..bar], after[(bar + 1)..]) : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
             var rows = await store.ReadAsync(s => s.PeoplePageAsync(Paging.Text(text), site ?? "", department ?? "", key, id, size + 1, RequestEndpoints.ReachOf(user)), cancel);
             return new Page<PersonSummary>([.. rows.Take(size).Select(Summary)], rows.Count > size ? $"{rows[size - 1].SearchKey}|{rows[size - 1].Id}" : null);
-        }).WithName("listPeople").WithSummary("People in order of family name. Filters: text (name, number or account name), site, department.").RequireAuthorization("read");
+        }).WithName("listPeople").WithSummary("People in order of family name. Filters: text (name, number or account name), site, department.").RequireAuthorization("read").Reaching(Reached.Filtered);
 
-        api.MapGet("/people/{id}/explain", ExplainAsync).WithName("explainPerson").WithSummary("Why a person has, or has not, an account or entitlement ('of': target, or target/entitlement): the rule, its conditions and the values. Without 'of', all of them.").RequireAuthorization("read");
-        api.MapGet("/people/{id}", DetailAsync).WithName("getPerson").WithSummary("One person: record, accounts, grants, requests, and what is scheduled. The id may be the employee number.").RequireAuthorization("read");
+        api.MapGet("/people/{id}/explain", ExplainAsync).WithName("explainPerson").WithSummary("Why a person has, or has not, an account or entitlement ('of': target, or target/entitlement): the rule, its conditions and the values. Without 'of', all of them.").RequireAuthorization("read").Reaching(Reached.Person);
+        api.MapGet("/people/{id}", DetailAsync).WithName("getPerson").WithSummary("One person: record, accounts, grants, requests, and what is scheduled. The id may be the employee number.").RequireAuthorization("read").Reaching(Reached.Person);
     }
 
     /// <summary>Why the person has, or has not, one thing; without a name, everything they have or could have.</summary>
-    private static async Task<PersonExplanation> ExplainAsync(string id, string? of, ClaimsPrincipal user, Store.Store store, EditionBook editions, TimeProvider time, CancellationToken cancel)
+    private static async Task<PersonExplanation> ExplainAsync(string id, string? of, ClaimsPrincipal user, Store.Store store, Sight sight, EditionBook editions, TimeProvider time, CancellationToken cancel)
     {
         var edition = await editions.CurrentAsync(cancel);
-        var (row, recorded) = await store.ReadAsync(async s =>
+        var (row, recorded, veil) = await store.ReadAsync(async s =>
         {
             var found = (Guid.TryParse(id, out var guid) ? await s.PersonAsync(guid.ToString()) : await s.PersonByNumberAsync(id)) ?? throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
-            RequireSeen(user, found, id);
-            return (found, await Recorded.LoadAsync(s, [found.Id]));
+            return (found, await Recorded.LoadAsync(s, [found.Id]), await sight.OverAsync(s, user, found, false, cancel));
         }, cancel);
         var now = time.GetUtcNow();
         var subject = recorded.Subject(row.Id, edition);
@@ -66,7 +65,7 @@ public static class PeopleEndpoints
             var target = rulebook.Targets[parts[0]];
             var found = parts.Length == 1 ? Explain.Account(subject, edition, key, now) : Explain.Grant(subject, edition, parts[0], parts[1], now);
             return new(key, parts.Length == 1 ? target.Title : target.Entitlements[parts[1]].Title, found.Wanted, parts.Length == 1 ? held.Accounts.ContainsKey(key) : held.Grants.ContainsKey(key), found.Summary,
-                [.. found.Rules.Select(r => new RuleView(r.Template, r.Place, r.Employment, r.Applies, [.. r.Conditions.Select(c => new ConditionView(c.Text, c.Holds, [.. c.Values.Select(v => new AttributeValue(v.Key, v.Value))]))]))]);
+                [.. found.Rules.Select(r => new RuleView(r.Template, r.Place, r.Employment, r.Applies, [.. r.Conditions.Select(c => new ConditionView(c.Text, c.Holds, [.. c.Values.Select(v => veil.Over(new AttributeValue(v.Key, v.Value)))]))]))]);
         }
     }
 
@@ -74,19 +73,12 @@ public static class PeopleEndpoints
 
     private static DateOnly Day(string text) => DateOnly.ParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture);
 
-    /// <summary>Who works outside the caller's part of the organisation is not there for them; oneself always is.</summary>
-    public static void RequireSeen(ClaimsPrincipal user, PersonRow row, string id)
-    {
-        if (row.Number != user.Number() && user.ReachOf() is { } parts && !parts.Any(p => p.Covers(row.Site, row.Department))) throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
-    }
-
-    private static async Task<PersonDetail> DetailAsync(string id, ClaimsPrincipal user, Store.Store store, EditionBook editions, CancellationToken cancel)
+    private static async Task<PersonDetail> DetailAsync(string id, ClaimsPrincipal user, Store.Store store, Sight sight, EditionBook editions, CancellationToken cancel)
     {
         var edition = await editions.CurrentOrNullAsync(cancel);
         return await store.ReadAsync(async s =>
         {
             var row = (Guid.TryParse(id, out var guid) ? await s.PersonAsync(guid.ToString()) : await s.PersonByNumberAsync(id)) ?? throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
-            RequireSeen(user, row, id);
             var accounts = await s.AccountsAsync([row.Id]);
             var grants = await s.GrantsAsync([row.Id], past: true);
             var requests = await s.RequestsPageAsync(new(PersonId: row.Id));
@@ -94,14 +86,16 @@ public static class PeopleEndpoints
             var facts = Facts.FromJson(row.Facts, edition?.Rulebook.Attributes ?? new(BuiltIn.Attributes));
             var site = edition?.Rulebook.Sites.GetValueOrDefault(row.Site);
             var (start, end) = edition is null ? (DateTimeOffset.MinValue, DateTimeOffset.MaxValue) : Desired.Term(facts, edition.Rulebook);
-            return new PersonDetail(
+            var veil = await sight.OverAsync(s, user, row, false, cancel);
+            var forgotten = await s.ForgottenAsync(row.Id);
+            return veil.Over(new PersonDetail(
                 row.Id, row.Number, row.Display, row.Kind, row.Department, row.Site, site?.Title ?? row.Site, site?.Zone.Id ?? "UTC", row.Title, Day(row.StartDay), row.EndDay is { } last ? Day(last) : null,
                 start, end == DateTimeOffset.MaxValue ? null : end, row.Source, manager?.Display, manager?.Id,
                 [.. facts.Values.Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
                 [.. accounts.Select(a => new AccountView(a.Target, a.Name, a.Location, a.ImmutableId, a.Enabled == 1, a.CreatedAt.ToInstant(),
                     [.. Recorded.Attributes(a.Attributes).OrderBy(x => x.Key, StringComparer.Ordinal).Select(x => new AttributeValue(x.Key, string.Join(", ", x.Value)))], Reason(a.Reason)))],
                 [.. grants.Select(g => new GrantView(g.Target, g.Entitlement, edition?.Rulebook.Targets.GetValueOrDefault(g.Target)?.Entitlements.GetValueOrDefault(g.Entitlement)?.Title ?? g.Entitlement, g.FromAt.ToInstant(), g.UntilAt.ToInstant(), Reason(g.Reason)))],
-                [.. requests.Select(RequestViews.Summary)], await ScheduledAsync(s, requests, edition));
+                [.. requests.Select(RequestViews.Summary)], await ScheduledAsync(s, requests, edition), forgotten?.At.ToInstant(), forgotten?.Rule));
         }, cancel);
     }
 

@@ -17,8 +17,8 @@ namespace Oikonom.Service.Planning;
 /// Makes the plan of requests that need one: looks into the targets, settles names, and hands the request to
 /// its workflow. A target that is away makes the request wait and say so.
 /// </summary>
-public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, Pressure pressure, EditionBook editions, ConnectorBook connectors, StageEntry stages, ServiceOptions options, TimeProvider time, ILogger<PlannerLoop> log)
-    : Loop(TimeSpan.FromSeconds(1), log)
+public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, Pressure pressure, EditionBook editions, ConnectorBook connectors, StageEntry stages, ServiceOptions options, TimeProvider time, Pulse pulse, ILogger<PlannerLoop> log)
+    : Loop(TimeSpan.FromSeconds(1), pulse, log)
 {
     private const int Batch = 32;
     private const int Parallel = 8;
@@ -69,6 +69,7 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
                 }
                 if (found.Count == 1)
                 {
+                    await RequireOwnAsync(request, target, found[0], cancel);
                     existing[target.Name] = found[0];
                     names[target.Name] = found[0].Name;
                     fresh.Add((target.Name, found[0].Name));
@@ -87,10 +88,16 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
         {
             await PostponeAsync(request, error.Message, cancel);
         }
+        catch (Exception error) when (error is not OperationCanceledException && store.Engine.IsLasting(error))
+        {
+            // One request never blocks another: it waits, says so, and is tried again later.
+            LogUnexpected(log, request.Number, error);
+            await PostponeAsync(request, $"It cannot be planned for a reason inside Oikonom: {error.Message} An engineer finds more in the log.", cancel);
+        }
     }
 
     private Subject Wished(Subject subject, RequestRow request, Wish wish, Edition edition) =>
-        wish.IsEmpty && !wish.Urgent ? subject : wish.Apply(subject, edition.Rulebook, new("request", request.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason), time.GetUtcNow());
+        !wish.ChangesInputs ? subject : wish.Apply(subject, edition.Rulebook, new("request", request.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason), time.GetUtcNow());
 
     private async Task<IReadOnlyList<ExistingAccount>> FindAsync(Edition edition, TargetRule target, Subject subject, IReadOnlyList<string> wishes, CancellationToken cancel)
     {
@@ -101,6 +108,14 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
         if (wanted is null) return [];
         var keys = edition.Rulebook.Access.Ask().Keys(subject, target, wanted.Attributes);
         return (await connectors.For(edition, target.Name).FindAsync(keys, cancel)).Found;
+    }
+
+    /// <summary>An entry belongs to one person: what is recorded for somebody else is never taken over.</summary>
+    /// <exception cref="PlanFault">The entry is somebody else's.</exception>
+    private async Task RequireOwnAsync(RequestRow request, TargetRule target, ExistingAccount found, CancellationToken cancel)
+    {
+        if (await store.ReadAsync(s => s.HolderOfEntryAsync(target.Name, found.ImmutableId), cancel) is not { } holder || holder.Id == request.PersonId) return;
+        throw new PlanFault($"The entry {found.Location} in {target.Title} answers to {found.MatchedBy}, and is recorded for {holder.Display} ({holder.Number}). Correct the {found.MatchedBy} of the entry or of the record; then it is planned anew by itself.");
     }
 
     /// <summary>Gives the person a number of each pool their templates name. Two nodes never give the same one: the store takes each once.</summary>
@@ -194,6 +209,13 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
             var row = await s.RequestAsync(request.Id, forUpdate: true);
             if (row is not { State: "planning" } || row.UpdatedAt != request.UpdatedAt) return false;
             var now = time.Milliseconds();
+            if (await s.LastEditionNumberAsync() != edition.Number)
+            {
+                // An edition was published since: the plan is made under that one.
+                (row.LeaseOwner, row.LeaseUntil, row.DueAt) = ("", 0, now);
+                await s.SaveRequestAsync(row);
+                return false;
+            }
             await RequireRoomAsync(s, plan, edition, row.PersonId);
             foreach (var (target, name) in names)
             {
@@ -209,7 +231,7 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
             (row.Problem, row.Candidates, row.LeaseOwner, row.LeaseUntil, row.DueAt, row.Attempts) = ("", "", "", 0, null, 0);
             s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.planned", row.PersonId, row.Id, ("edition", edition.Number), ("digest", plan.Digest), ("changes", plan.Changes.Count)));
             if (row.PlanBefore is not null && Plan.FromJson(row.PlanBefore).Digest == plan.Digest) row.PlanBefore = null;
-            await stages.EnterAsync(s, await Case.LoadAsync(s, row, edition, time.GetUtcNow(), plan), plan.Changes.Count == 0 ? RequestEvent.PlannedEmpty : RequestEvent.Planned);
+            await stages.EnterAsync(s, await Case.LoadAsync(s, row, edition, time.GetUtcNow(), plan), plan.Changes.Count == 0 && !wish.ChangesInputs ? RequestEvent.PlannedEmpty : RequestEvent.Planned);
             await s.SaveRequestAsync(row);
             return true;
         }, cancel);
@@ -229,6 +251,9 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
         s.Tell("requests", row.Id);
         LogPostponed(log, row.Number, problem);
     }, cancel);
+
+    [LoggerMessage(Level = LogLevel.Error, Message = "Request {Number} failed unexpectedly while it was planned")]
+    private static partial void LogUnexpected(ILogger log, long number, Exception error);
 
     [LoggerMessage(Level = LogLevel.Warning, Message = "Request {Number} cannot be planned yet: {Problem}")]
     private static partial void LogPostponed(ILogger log, long number, string problem);

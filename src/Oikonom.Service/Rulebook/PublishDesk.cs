@@ -87,6 +87,7 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
     private async Task<Published> CommitAsync(IReadOnlyList<RulebookFile> files, Core.Rulebook.Rulebook rulebook, string digest, string author, string approver, ProposalRow? proposal, CancellationToken cancel)
     {
         var current = await editions.CurrentOrNullAsync(cancel);
+        var looked = time.Milliseconds();
         var changed = current is null ? [] : await rehearsals.OpenRequestsAsync(current, new(0, digest, rulebook), cancel);
         var row = await store.WriteAsync(async s =>
         {
@@ -105,13 +106,19 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
         }, cancel);
         editions.Forget();
         await connectors.ResetAsync();
+        if (current is not null)
+        {
+            // What came to wait for people while the edition was being made is looked at once more.
+            var meanwhile = await rehearsals.OpenRequestsAsync(current, new((int)row.Number, digest, rulebook), cancel, looked);
+            if (meanwhile.Count > 0) await store.WriteAsync(s => ReplanAsync(s, meanwhile, row.Number), cancel);
+        }
         return new(Detail(row, rulebook), null, changed);
     }
 
     private async Task ReplanAsync(Session s, IReadOnlyList<OpenRequestChange> changed, long edition)
     {
         foreach (var request in changed)
-            if (await s.RequestAsync(request.Id, forUpdate: true) is { State: "deciding" or "asked" or "releasing" } row) await requests.ReplanAsync(s, row, $"edition {edition} of the rulebook was published");
+            if (await s.RequestAsync(request.Id, forUpdate: true) is { State: "deciding" or "asked" or "releasing" } row && row.Edition != edition) await requests.ReplanAsync(s, row, $"edition {edition} of the rulebook was published");
     }
 
     public static EditionDetail Detail(EditionRow row, Core.Rulebook.Rulebook rulebook) => new(

@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Text;
+using System.Text.Json;
 using System.Threading.Channels;
 using Oikonom.Contracts;
 using Oikonom.Core.Expressions;
@@ -8,6 +9,7 @@ using Oikonom.Core.Intake;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
+using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Planning;
 using Oikonom.Sources;
@@ -152,20 +154,81 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         return (people, aside);
     }
 
-    /// <summary>The open requests that wait for people and whose plan another rulebook would change.</summary>
-    public async Task<IReadOnlyList<OpenRequestChange>> OpenRequestsAsync(Edition current, Edition draft, CancellationToken cancel)
+    /// <summary>The open requests that wait for people, and that another rulebook would plan differently or send another way of approval.</summary>
+    /// <param name="since">Only those that changed since then, in milliseconds; 0 for all.</param>
+    public async Task<IReadOnlyList<OpenRequestChange>> OpenRequestsAsync(Edition current, Edition draft, CancellationToken cancel, long since = 0)
     {
-        var rows = await store.ReadAsync(s => s.WaitingRequestsAsync(), cancel);
+        var rows = (await store.ReadAsync(s => s.WaitingRequestsAsync(), cancel)).Where(r => r.UpdatedAt >= since).ToList();
         if (rows.Count == 0) return [];
         var recorded = await store.ReadAsync(s => Recorded.LoadAsync(s, [.. rows.Select(r => r.PersonId).Distinct()]), cancel);
-        return [.. rows.Where(r => Differs(recorded, r.PersonId, current, draft)).Select(r => new OpenRequestChange(r.Id, r.Number, r.Kind, r.Display, r.State))];
+        var otherWay = WayOf(current.Rulebook) != WayOf(draft.Rulebook);
+        var changed = new List<OpenRequestChange>();
+        foreach (var row in rows)
+            if (Differs(recorded, row, current, draft) || (otherWay && await GoesAnotherWayAsync(row, current, draft, cancel))) changed.Add(new(row.Id, row.Number, row.Kind, row.Display, row.State));
+        return changed;
     }
 
-    private bool Differs(Recorded recorded, string person, Edition current, Edition draft)
+    /// <summary>All of a rulebook that says who decides: where it is the same, no request goes another way.</summary>
+    private static string WayOf(Core.Rulebook.Rulebook rulebook) => JsonSerializer.Serialize(new
+    {
+        Workflows = rulebook.Workflows.Select(w => new { w.Name, w.For, w.Sources, When = w.When?.Text, w.Priority, Stages = w.Stages.Select(WayOf), w.ReleasedByOperator, By = WayOf(w.ReleasedBy), w.FourEyes }),
+        rulebook.Groups,
+        rulebook.Departments,
+        Leads = rulebook.Sites.Values.Select(s => new { s.Name, s.Lead }),
+        Things = rulebook.Targets.Values.Select(t => new { t.Name, t.Owner, Entitlements = t.Entitlements.Values.Select(e => new { e.Name, e.Owner, e.IsPrivileged, e.MostHolders }) }),
+        Separations = rulebook.Separations.Select(s => new { s.Name, Approver = s.Approver is null ? "" : WayOf(s.Approver) }),
+    });
+
+    private static object WayOf(Stage stage) => new
+    {
+        stage.Name,
+        When = stage.When?.Text,
+        Decides = stage.Decides.Select(WayOf),
+        Otherwise = stage.Otherwise.Select(WayOf),
+        stage.Quorum,
+        stage.PerItem,
+        stage.InPart,
+        stage.Skips,
+        stage.MayChange,
+        stage.Deadline,
+        stage.OnSilence,
+        Escalates = stage.Escalates.Select(WayOf),
+    };
+
+    private static string WayOf(Approver approver) => $"{approver.Relation}:{approver.Argument}:{approver.Expression?.Text}";
+
+    /// <summary>True when other people would decide on the request, more of them, or on something that weighs more now.</summary>
+    private Task<bool> GoesAnotherWayAsync(RequestRow row, Edition current, Edition draft, CancellationToken cancel) => store.ReadAsync(async s =>
+    {
+        if (row.Plan is null) return false;
+        try
+        {
+            var person = await s.PersonAsync(row.PersonId) ?? throw new InvalidOperationException($"The person of request {row.Id} is gone.");
+            var (plan, now) = (Plan.FromJson(row.Plan), time.GetUtcNow());
+            var (before, after) = (await Case.PreviewAsync(s, row, current, plan, person, now), await Case.PreviewAsync(s, row, draft, plan, person, now));
+            return WayOf(before) != WayOf(after);
+        }
+        catch (PlanFault)
+        {
+            return true;
+        }
+    }, cancel);
+
+    private static string WayOf(Case of) => JsonSerializer.Serialize(new
+    {
+        of.Workflow.Name,
+        of.Workflow.ReleasedByOperator,
+        By = WayOf(of.Workflow.ReleasedBy),
+        of.Workflow.FourEyes,
+        Items = of.Items.Select(i => new { i.Key, i.IsPrivileged }),
+        Stages = of.Stages.Select(a => new { Rule = WayOf(a.Rule), Asked = a.SkippedBecause is null, a.Ballots }),
+    });
+
+    private bool Differs(Recorded recorded, RequestRow row, Edition current, Edition draft)
     {
         try
         {
-            var (before, after) = (recorded.Subject(person, current), recorded.Subject(person, draft));
+            var (before, after) = (Wished(recorded.Subject(row.PersonId, current), row, current), Wished(recorded.Subject(row.PersonId, draft), row, draft));
             var now = time.GetUtcNow();
             var turns = Desired.Turns(before, current).Concat(Desired.Turns(after, draft)).Where(t => t > now).Append(now).Distinct();
             return turns.Any(at => !Same(Desired.At(before, current, at), Desired.At(after, draft, at)));
@@ -176,6 +239,10 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
             return true;
         }
     }
+
+    /// <summary>The person as they would be with what the request asks for.</summary>
+    private Subject Wished(Subject person, RequestRow row, Edition edition) => Wish.FromJson(row.Wish) is { ChangesInputs: true } wish
+        ? wish.Apply(person, edition.Rulebook, new("request", row.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason), row.CreatedAt.ToInstant()) : person;
 
     private static bool Same(AccessState left, AccessState right) =>
         left.Grants.Keys.ToHashSet().SetEquals(right.Grants.Keys) && left.Accounts.Count == right.Accounts.Count &&

@@ -16,64 +16,70 @@ public static class RulebookEndpoints
     public static void MapRulebook(this RouteGroupBuilder api)
     {
         api.MapPost("/rulebook/check", async (RulebookBody body, PublishDesk desk, CancellationToken cancel) => (await desk.CheckAsync(FilesOf(body), body.Quick == true, cancel)).Check)
-            .WithName("checkRulebook").WithSummary("Checks the files of a rulebook; every finding and warning at once, nothing is published.").RequireAuthorization("configure");
+            .WithName("checkRulebook").WithSummary("Checks the files of a rulebook; every finding and warning at once, nothing is published.").RequireAuthorization("configure").Reaching(Reached.Shared);
         api.MapGet("/rulebook/warnings", () => new Page<WarningView>([.. Warnings.Catalogue.Select(w => new WarningView(w.Code, w.Title, w.Reason, w.Mend))], null))
-            .WithName("listWarnings").WithSummary("The catalogue of warnings: code, reason and mend.").RequireAuthorization("rulebook-read");
+            .WithName("listWarnings").WithSummary("The catalogue of warnings: code, reason and mend.").RequireAuthorization("rulebook-read").Reaching(Reached.Shared);
 
         api.MapPost("/rulebook/editions", (RulebookBody body, PublishDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.PublishAsync(FilesOf(body), user, cancel))
-            .WithName("publishRulebook").WithSummary("Publishes the files as the next edition, or proposes them where a second person agrees first. Open requests that change are planned anew.").RequireAuthorization("configure");
+            .WithName("publishRulebook").WithSummary("Publishes the files as the next edition, or proposes them where a second person agrees first. Open requests that change are planned anew.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
         api.MapGet("/rulebook/editions", async (Store.Store store, CancellationToken cancel) =>
             new Page<EditionSummary>([.. (await store.ReadAsync(s => s.EditionsAsync(), cancel)).Select(e => new EditionSummary((int)e.Number, e.Digest, e.Author, e.PublishedAt.ToInstant(), e.Approver))], null))
-            .WithName("listEditions").WithSummary("The editions, newest first.").RequireAuthorization("rulebook-read");
+            .WithName("listEditions").WithSummary("The editions, newest first.").RequireAuthorization("rulebook-read").Reaching(Reached.Shared);
         api.MapGet("/rulebook/editions/{number}", async (string number, Store.Store store, EditionBook book, CancellationToken cancel) =>
         {
             var row = await EditionAsync(number, store, cancel);
             return PublishDesk.Detail(row, (await book.GetAsync(row.Number, cancel)).Rulebook);
-        }).WithName("getEdition").WithSummary("One edition with its files; 'current' is the newest.").RequireAuthorization("rulebook-read");
+        }).WithName("getEdition").WithSummary("One edition with its files; 'current' is the newest.").RequireAuthorization("rulebook-read").Reaching(Reached.Shared);
 
         api.MapGet("/rulebook/proposals", async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
             new Page<ProposalView>([.. (await store.ReadAsync(s => s.OpenProposalsAsync(), cancel)).Select(p => PublishDesk.View(p, user))], null))
-            .WithName("listProposals").WithSummary("Editions that wait for a second person.").RequireAuthorization("rulebook-read");
+            .WithName("listProposals").WithSummary("Editions that wait for a second person.").RequireAuthorization("rulebook-read").Reaching(Reached.Shared);
         api.MapGet("/rulebook/proposals/{id}", async (string id, Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var row = await store.ReadAsync(s => s.ProposalAsync(id), cancel) ?? throw Problem.NotFound($"proposal '{id}'", "See 'oikonom rulebook proposals'.");
             return new ProposalDetail(PublishDesk.View(row, user), [.. PublishDesk.Files(row).Select(f => new RulebookFileBody(f.Path, f.Text))]);
-        }).WithName("getProposal").WithSummary("A proposed edition with its files, to be looked at before it is agreed to.").RequireAuthorization("rulebook-read");
+        }).WithName("getProposal").WithSummary("A proposed edition with its files, to be looked at before it is agreed to.").RequireAuthorization("rulebook-read").Reaching(Reached.Shared);
         api.MapPost("/rulebook/proposals/{id}/approve", (string id, ProposalBody body, PublishDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.DecideAsync(id, true, body.Remark ?? "", user, cancel))
-            .WithName("approveProposal").WithSummary("Agrees to a proposed edition of somebody else; it is published.").RequireAuthorization("configure");
+            .WithName("approveProposal").WithSummary("Agrees to a proposed edition of somebody else; it is published.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
         api.MapPost("/rulebook/proposals/{id}/decline", (string id, ProposalBody body, PublishDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.DecideAsync(id, false, body.Remark ?? "", user, cancel))
-            .WithName("declineProposal").WithSummary("Declines a proposed edition.").RequireAuthorization("configure");
+            .WithName("declineProposal").WithSummary("Declines a proposed edition.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
 
         api.MapGet("/rulebook/diff", async (string from, string to, Store.Store store, CancellationToken cancel) =>
         {
             var (before, after) = (await SideAsync(from, store, cancel), await SideAsync(to, store, cancel));
             return Diff(before.Name, before.Files, after.Name, after.Files);
-        }).WithName("diffEditions").WithSummary("The difference between two editions, or an edition and a proposal (by its id), file by file and line by line.").RequireAuthorization("rulebook-read");
+        }).WithName("diffEditions").WithSummary("The difference between two editions, or an edition and a proposal (by its id), file by file and line by line.").RequireAuthorization("rulebook-read").Reaching(Reached.Shared);
         api.MapPost("/rulebook/diff", async (DiffBody body, Store.Store store, CancellationToken cancel) =>
         {
             var before = body.From is null ? await store.ReadAsync(s => s.LastEditionAsync(), cancel) : await EditionAsync(body.From.Value.ToString(CultureInfo.InvariantCulture), store, cancel);
             return Diff(before is null ? "nothing" : $"edition {before.Number}", before is null ? [] : EditionBook.Files(before), "the draft", FilesOf(new(body.Files)));
-        }).WithName("diffDraft").WithSummary("The difference between an edition (by default the newest) and a draft.").RequireAuthorization("configure");
+        }).WithName("diffDraft").WithSummary("The difference between an edition (by default the newest) and a draft.").RequireAuthorization("configure").Reaching(Reached.Shared);
 
-        api.MapPost("/rulebook/rehearsals", async (RehearseBody body, PublishDesk publish, RehearsalDesk desk, CancellationToken cancel) =>
+        api.MapPost("/rulebook/rehearsals", async (RehearseBody body, PublishDesk publish, RehearsalDesk desk, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var reading = await publish.ReadAsync(FilesOf(new(body.Files)), cancel);
             var held = await desk.RunAsync(reading.Rulebook ?? throw Unsound(reading), reading.Warnings, body.Source, body.Hr, cancel);
-            return RehearsalDesk.View(held, [.. held.Report.Affected.Take(200)]);
-        }).WithName("rehearseRulebook").WithSummary("What a draft, and if given a file of HR records, would do to everybody. Nothing is touched, no name and no number is reserved.").RequireAuthorization("configure");
-        api.MapGet("/rulebook/rehearsals/{id}/people", (string id, RehearsalDesk desk, string? text, string? target, string? template, string? department, string? after, int? limit) =>
+            var view = RehearsalDesk.View(held, [.. held.Report.Affected.Take(200)]);
+            var veil = await store.ReadAsync(s => sight.OverAsync(s, user, null, false, cancel), cancel);
+            return view with { Affected = [.. view.Affected.Select(veil.Over)] };
+        }).WithName("rehearseRulebook").WithSummary("What a draft, and if given a file of HR records, would do to everybody. Nothing is touched, no name and no number is reserved.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
+        api.MapGet("/rulebook/rehearsals/{id}/people", async (string id, RehearsalDesk desk, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel, string? text, string? target, string? template, string? department, string? after, int? limit) =>
         {
             var found = desk.Get(id).Report.Affected.Where(a => (text is null || a.Name.Contains(text, StringComparison.OrdinalIgnoreCase) || a.Number == text) && (department is null || a.Department == department)
                 && (target is null || a.Effects.Any(e => e.Target == target || $"{e.Target}/{e.Subject}" == target)) && (template is null || a.Effects.Any(e => e.Rule == template)));
             var (from, size) = (int.TryParse(after, out var n) && n > 0 ? n : 0, Paging.Limit(limit));
             var page = found.Skip(from).Take(size + 1).ToList();
-            return new Page<AffectedView>([.. page.Take(size).Select(RehearsalDesk.View)], page.Count > size ? (from + size).ToString(CultureInfo.InvariantCulture) : null);
-        }).WithName("listRehearsed").WithSummary("The people whom a rehearsed draft would change. Filters: text, target (or target/entitlement), template, department.").RequireAuthorization("configure");
-        api.MapGet("/rulebook/rehearsals/{id}/people.csv", (string id, RehearsalDesk desk) => Csv.File("rehearsal.csv", ["number", "name", "department", "site", "effect", "target", "subject", "template", "what", "problem"],
-            desk.Get(id).Report.Affected.SelectMany(a => a.Problem is not null
+            var veil = await store.ReadAsync(s => sight.OverAsync(s, user, null, false, cancel), cancel);
+            return new Page<AffectedView>([.. page.Take(size).Select(RehearsalDesk.View).Select(veil.Over)], page.Count > size ? (from + size).ToString(CultureInfo.InvariantCulture) : null);
+        }).WithName("listRehearsed").WithSummary("The people whom a rehearsed draft would change. Filters: text, target (or target/entitlement), template, department.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
+        api.MapGet("/rulebook/rehearsals/{id}/people.csv", async (string id, RehearsalDesk desk, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel) =>
+        {
+            var veil = await store.ReadAsync(s => sight.OverAsync(s, user, null, false, cancel), cancel);
+            return Csv.File("rehearsal.csv", ["number", "name", "department", "site", "effect", "target", "subject", "template", "what", "problem"], desk.Get(id).Report.Affected.Select(RehearsalDesk.View).Select(veil.Over).SelectMany(a => a.Problem is not null
                 ? [(IReadOnlyList<string>)[a.Number, a.Name, a.Department, a.Site, "", "", "", "", "", a.Problem]]
-                : a.Effects.Select(e => (IReadOnlyList<string>)[a.Number, a.Name, a.Department, a.Site, Intake.RecordTaker.Name(e.Kind), e.Target, e.Subject, e.Rule, RehearsalDesk.Text(e), ""]))))
-            .Produces<string>(200, "text/csv").WithName("exportRehearsed").WithSummary("The whole list of a rehearsal as a file, one line for each effect.").RequireAuthorization("configure");
+                : a.Effects.Select(e => (IReadOnlyList<string>)[a.Number, a.Name, a.Department, a.Site, e.Kind, e.Target, e.Subject, e.Rule, e.Text, ""])));
+        })
+            .Produces<string>(200, "text/csv").WithName("exportRehearsed").WithSummary("The whole list of a rehearsal as a file, one line for each effect.").RequireAuthorization("configure").Reaching(Reached.Everywhere);
     }
 
     private static async Task<EditionRow> EditionAsync(string number, Store.Store store, CancellationToken cancel) =>

@@ -44,6 +44,7 @@ public sealed class DemoRun(DemoOptions options)
         ("lise", "Lise Vesterholt", ["approver"], "E1008", "manager, rescue station"),
         ("otto", "Otto Lindgard", ["operator"], "", "releases and mends"),
         ("edda", "Edda Castermans", ["engineer"], "", "rulebook, targets, secrets"),
+        ("nora", "Nora Thistlewood", ["engineer"], "", "agrees to what Edda changes"),
         ("aldo", "Aldo Winterbourne", ["auditor"], "", "reads the ledger"),
     ];
 
@@ -139,9 +140,17 @@ public sealed class DemoRun(DemoOptions options)
         {
             ("LISTEN", options.Address), ("DATA", Path.Combine(options.Folder, "service")), ("SOURCES", Path.Combine(options.Folder, "sources")),
             ("CONSOLE", Path.Combine(options.Repository, "console", "dist")), ("MAIL", $"127.0.0.1:{options.SmtpPort}"), ("MAIL_CLEAR", "true"),
-            ("MAIL_FROM", "oikonom@northmere.example"), ("FIRST_PASSWORD", Password), ("NODE", "northmere-1"),
+            ("MAIL_FROM", "oikonom@northmere.example"), ("FIRST_USERS", FirstUsers()), ("NODE", "northmere-1"),
         }) info.Environment[$"OIKONOM_{name}"] = value;
         return Process.Start(info)!;
+    }
+
+    /// <summary>The users an empty store begins with; each would set their own password by a link, had they a mailbox.</summary>
+    private string FirstUsers()
+    {
+        var file = Path.Combine(options.Folder, "first-users.json");
+        File.WriteAllText(file, JsonSerializer.Serialize(Users.Select(u => new { name = u.Name, display = u.Display, mail = $"{u.Name}@northmere.example", roles = u.Roles, number = u.Number, password = Password })));
+        return file;
     }
 
     private async Task ReadyAsync(Process service, CancellationToken cancel)
@@ -166,14 +175,12 @@ public sealed class DemoRun(DemoOptions options)
     private async Task SeedAsync(DirectoryServer directory, string rulebook, CancellationToken cancel)
     {
         using var client = new HttpClient { BaseAddress = new(options.Address) };
-        var token = await Read<IssuedToken>(await client.PostAsJsonAsync("/api/v1/tokens", new TokenBody("setup", Password, "demo", 1), cancel), cancel);
+        var token = await Read<IssuedToken>(await client.PostAsJsonAsync("/api/v1/tokens", new TokenBody("edda", Password, "demo", 1), cancel), cancel);
         client.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token.Token);
         await Done(await client.PutAsJsonAsync("/api/v1/secrets/directory-authority", new SecretBody(directory.AuthorityPem), cancel), cancel);
         await Done(await client.PutAsJsonAsync("/api/v1/secrets/payroll-key", new SecretBody(PayrollKey), cancel), cancel);
         await Done(await client.PutAsJsonAsync("/api/v1/secrets/directory-password", new SecretBody(directory.Options.ServicePassword), cancel), cancel);
         await Done(await client.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Rulebook(rulebook)), cancel), cancel);
-        foreach (var (name, display, roles, number, _) in Users)
-            await Done(await client.PutAsJsonAsync($"/api/v1/users/{name}", new UserBody(display, $"{name}@northmere.example", roles, number, Password, true), cancel), cancel);
         await Done(await client.PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody("baseline", false), cancel), cancel);
     }
 

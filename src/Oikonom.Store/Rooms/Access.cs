@@ -11,8 +11,6 @@ public sealed class UserRow
     public string Roles { get; init; } = "";
     public string Number { get; init; } = "";
     public long Active { get; init; } = 1;
-    public long Failed { get; init; }
-    public long LockedUntil { get; init; }
     public string Stamp { get; init; } = "";
     public long CreatedAt { get; init; }
 
@@ -21,6 +19,13 @@ public sealed class UserRow
 
     /// <summary>How they want to hear, as JSON.</summary>
     public string Hearing { get; init; } = "{}";
+
+    /// <summary>The person behind the user, once HR knows them; else "".</summary>
+    public string PersonId { get; init; } = "";
+
+    /// <summary>Who vouches for the user by OpenID, and the user's name there for good; "" for an own account.</summary>
+    public string Issuer { get; init; } = "";
+    public string Subject { get; init; } = "";
 }
 
 public sealed class TokenRow
@@ -36,6 +41,9 @@ public sealed class TokenRow
     /// <summary>The roles it is limited to, separated by spaces; "" means those of its user.</summary>
     public string Roles { get; init; } = "";
     public long? UsedAt { get; init; }
+
+    /// <summary>The token it was made with, or "".</summary>
+    public string Parent { get; init; } = "";
 }
 
 public sealed class HandoverRow
@@ -48,6 +56,7 @@ public sealed class HandoverRow
     public string RequestId { get; init; } = "";
     public long ExpiresAt { get; init; }
     public long? UsedAt { get; init; }
+    public long? EndedAt { get; init; }
 }
 
 public sealed class SessionRow
@@ -87,31 +96,34 @@ public sealed class HookRow
 /// <summary>Who may sign in, their tokens, sealed secrets, and one-time links.</summary>
 public static class AccessTables
 {
-    private const string Columns = "name, display, mail, password_hash, roles, number, active, failed, locked_until, stamp, created_at, reach, hearing";
+    private const string Columns = "name, display, mail, password_hash, roles, number, active, stamp, created_at, reach, hearing, person_id, issuer, subject";
 
     public static Task<UserRow?> UserAsync(this Session session, string name) => session.FirstAsync<UserRow>($"SELECT {Columns} FROM users WHERE name=@name", new { name });
+    public static Task<UserRow?> UserBySubjectAsync(this Session session, string issuer, string subject) => session.FirstAsync<UserRow>($"SELECT {Columns} FROM users WHERE issuer=@issuer AND subject=@subject", new { issuer, subject });
     public static Task<IReadOnlyList<UserRow>> UsersAsync(this Session session) => session.QueryAsync<UserRow>($"SELECT {Columns} FROM users ORDER BY name");
 
     public static Task SaveUserAsync(this Session session, UserRow user) => session.ExecuteAsync(
-        $"INSERT INTO users ({Columns}) VALUES (@Name, @Display, @Mail, @PasswordHash, @Roles, @Number, @Active, @Failed, @LockedUntil, @Stamp, @CreatedAt, @Reach, @Hearing) " +
-        "ON CONFLICT (name) DO UPDATE SET display=excluded.display, mail=excluded.mail, password_hash=excluded.password_hash, roles=excluded.roles, number=excluded.number, active=excluded.active, reach=excluded.reach, failed=0, locked_until=0, stamp=excluded.stamp", user);
+        $"INSERT INTO users ({Columns}, failed, locked_until) VALUES (@Name, @Display, @Mail, @PasswordHash, @Roles, @Number, @Active, @Stamp, @CreatedAt, @Reach, @Hearing, @PersonId, @Issuer, @Subject, 0, 0) " +
+        "ON CONFLICT (name) DO UPDATE SET display=excluded.display, mail=excluded.mail, password_hash=excluded.password_hash, roles=excluded.roles, number=excluded.number, active=excluded.active, reach=excluded.reach, stamp=excluded.stamp, person_id=excluded.person_id, issuer=excluded.issuer, subject=excluded.subject", user);
+
+    /// <summary>Links users to the people that HR came to know under their number.</summary>
+    public static Task<int> BindUsersAsync(this Session session) => session.ExecuteAsync(
+        "UPDATE users SET person_id=(SELECT MIN(p.id) FROM people p WHERE p.number=users.number) WHERE person_id='' AND number<>'' AND EXISTS (SELECT 1 FROM people p WHERE p.number=users.number)");
 
     public static Task SetHearingAsync(this Session session, string name, string hearing) => session.ExecuteAsync("UPDATE users SET hearing=@hearing WHERE name=@name", new { name, hearing });
 
     /// <summary>Active users behind whom a person stands whose record names an end, with it.</summary>
     public static Task<IReadOnlyList<(string Name, string Site, string End)>> LinkedUsersAsync(this Session session) => session.QueryAsync<(string, string, string)>(
-        "SELECT u.name, p.site, p.end_day FROM users u JOIN people p ON p.number=u.number WHERE u.active=1 AND u.number<>'' AND p.end_day IS NOT NULL AND p.others='[]'");
+        "SELECT u.name, p.site, p.end_day FROM users u JOIN people p ON (p.id=u.person_id OR (u.person_id='' AND p.number=u.number)) WHERE u.active=1 AND u.number<>'' AND p.end_day IS NOT NULL AND p.others='[]'");
 
     /// <summary>Ends the sign-in of a user.</summary>
     public static Task EndUserAsync(this Session session, string name, string stamp) => session.ExecuteAsync("UPDATE users SET active=0, stamp=@stamp WHERE name=@name", new { name, stamp });
 
-    public static Task SetFailuresAsync(this Session session, string name, long failed, long lockedUntil) =>
-        session.ExecuteAsync("UPDATE users SET failed=@failed, locked_until=@lockedUntil WHERE name=@name", new { name, failed, lockedUntil });
-
     public static Task AddTokenAsync(this Session session, TokenRow token) => session.ExecuteAsync(
-        "INSERT INTO tokens (id, user_name, hash, label, created_at, expires_at, roles) VALUES (@Id, @UserName, @Hash, @Label, @CreatedAt, @ExpiresAt, @Roles)", token);
+        "INSERT INTO tokens (id, user_name, hash, label, created_at, expires_at, roles, parent) VALUES (@Id, @UserName, @Hash, @Label, @CreatedAt, @ExpiresAt, @Roles, @Parent)", token);
 
-    public static Task<TokenRow?> TokenAsync(this Session session, string hash) => session.FirstAsync<TokenRow>("SELECT id, user_name, hash, label, created_at, expires_at, ended_at, roles, used_at FROM tokens WHERE hash=@hash", new { hash });
+    public static Task<TokenRow?> TokenAsync(this Session session, string hash) => session.FirstAsync<TokenRow>("SELECT id, user_name, hash, label, created_at, expires_at, ended_at, roles, used_at, parent FROM tokens WHERE hash=@hash", new { hash });
+    public static Task<TokenRow?> TokenByIdAsync(this Session session, string id) => session.FirstAsync<TokenRow>("SELECT id, user_name, hash, label, created_at, expires_at, ended_at, roles, used_at, parent FROM tokens WHERE id=@id", new { id });
 
     public static Task<IReadOnlyList<TokenRow>> TokensOfAsync(this Session session, string user, long now) => session.QueryAsync<TokenRow>(
         "SELECT id, user_name, '' AS hash, label, created_at, expires_at, ended_at, roles, used_at FROM tokens WHERE user_name=@user AND ended_at IS NULL AND expires_at>@now ORDER BY created_at DESC LIMIT 200", new { user, now });
@@ -138,22 +150,28 @@ public static class AccessTables
 
     /// <summary>Sealed entries from a position on, in their order.</summary>
     public static Task<IReadOnlyList<LedgerRow>> SealedFromAsync(this Session session, long position, int limit) => session.QueryAsync<LedgerRow>(
-        "SELECT e.entry, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body, l.position FROM ledger_leaves l JOIN ledger e ON e.entry=l.entry WHERE l.position>=@position ORDER BY l.position LIMIT @limit", new { position, limit });
+        "SELECT e.entry, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body, l.position, v.body AS held FROM ledger_leaves l JOIN ledger e ON e.entry=l.entry LEFT JOIN ledger_values v ON v.id=e.id WHERE l.position>=@position ORDER BY l.position LIMIT @limit", new { position, limit });
 
     public static Task EndTokenAsync(this Session session, string id, long at) => session.ExecuteAsync("UPDATE tokens SET ended_at=@at WHERE id=@id AND ended_at IS NULL", new { id, at });
-
-    public static Task SaveSecretAsync(this Session session, string name, string @sealed, string actor, long at) => session.ExecuteAsync(
-        "INSERT INTO secrets (name, sealed, actor, updated_at) VALUES (@name, @sealed, @actor, @at) ON CONFLICT (name) DO UPDATE SET sealed=excluded.sealed, actor=excluded.actor, updated_at=excluded.updated_at", new { name, @sealed, actor, at });
-
-    public static Task<string?> SecretAsync(this Session session, string name) => session.FirstAsync<string>("SELECT sealed FROM secrets WHERE name=@name", new { name });
-    public static Task<IReadOnlyList<(string Name, string Actor, long At)>> SecretNamesAsync(this Session session) => session.QueryAsync<(string, string, long)>("SELECT name, actor, updated_at FROM secrets ORDER BY name");
 
     public static Task AddHandoversAsync(this Session session, IReadOnlyCollection<HandoverRow> rows) => session.BulkAsync(
         "INSERT INTO handovers (id, token_hash, person_id, target, receiver, request_id, expires_at) SELECT id, token_hash, person_id, target, receiver, request_id, expires_at FROM {rows} AS x",
         rows, ("id", "text"), ("token_hash", "text"), ("person_id", "text"), ("target", "text"), ("receiver", "text"), ("request_id", "text"), ("expires_at", "bigint"));
 
     public static Task<HandoverRow?> HandoverAsync(this Session session, string tokenHash) => session.FirstAsync<HandoverRow>(
-        "SELECT id, token_hash, person_id, target, receiver, request_id, expires_at, used_at FROM handovers WHERE token_hash=@tokenHash", new { tokenHash });
+        "SELECT id, token_hash, person_id, target, receiver, request_id, expires_at, used_at, ended_at FROM handovers WHERE token_hash=@tokenHash", new { tokenHash });
+
+    /// <summary>Holds a link while it is being opened. False when somebody opens it already.</summary>
+    public static async Task<bool> BeginHandoverAsync(this Session session, string id, long now, long until) =>
+        await session.ExecuteAsync("UPDATE handovers SET opening_until=@until WHERE id=@id AND used_at IS NULL AND ended_at IS NULL AND opening_until<=@now", new { id, now, until }).ConfigureAwait(false) == 1;
+    public static Task LeaveHandoverAsync(this Session session, string id) => session.ExecuteAsync("UPDATE handovers SET opening_until=0 WHERE id=@id", new { id });
+
+    /// <summary>Ends the open links of a request.</summary>
+    public static Task EndHandoversAsync(this Session session, string request, long at) => session.ExecuteAsync("UPDATE handovers SET ended_at=@at WHERE request_id=@request AND used_at IS NULL AND ended_at IS NULL", new { request, at });
+
+    /// <summary>The targets in which a request set a first password.</summary>
+    public static Task<IReadOnlyList<string>> PasswordStepsAsync(this Session session, string request) => session.QueryAsync<string>(
+        "SELECT DISTINCT target FROM steps WHERE request_id=@request AND state='done' AND change LIKE '%\"kind\":\"set-password\"%'", new { request });
 
     /// <summary>Uses a link up. False when it was used before.</summary>
     public static async Task<bool> UseHandoverAsync(this Session session, string id, long at) =>

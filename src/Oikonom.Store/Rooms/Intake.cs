@@ -29,7 +29,7 @@ public sealed class RunRow
     public string Counts { get; init; } = "{}";
 }
 
-public sealed class SetAsideRow
+public sealed record SetAsideRow
 {
     public string RunId { get; init; } = "";
     public string Source { get; init; } = "";
@@ -70,9 +70,15 @@ public static class IntakeTables
         "SELECT source, record_key, facts, status, person_id, request_id, run_id FROM hr_records WHERE person_id=@person", new { person });
 
     /// <summary>A page of the records of a source in order of key, all or of one status.</summary>
-    public static Task<IReadOnlyList<RecordRow>> RecordsPageAsync(this Session session, string source, string status, string text, string after, int limit) => session.QueryAsync<RecordRow>(
-        "SELECT source, record_key, facts, status, person_id, request_id, run_id FROM hr_records WHERE source=@source AND record_key>@after AND (@status='' OR status=@status) AND (@text='' OR record_key=@text) ORDER BY record_key LIMIT @limit",
-        new { source, status, text, after, limit });
+    /// <param name="reach">Only records of people in these parts of the organisation; null for all.</param>
+    public static Task<IReadOnlyList<RecordRow>> RecordsPageAsync(this Session session, string source, string status, string text, string after, int limit, IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? reach = null)
+    {
+        var parameters = new Dictionary<string, object?> { ["source"] = source, ["status"] = status, ["text"] = text, ["after"] = after, ["limit"] = limit };
+        if (reach is not null) RequestTables.AddReach(parameters, reach);
+        return session.QueryAsync<RecordRow>(
+            $"SELECT h.source, h.record_key, h.facts, h.status, h.person_id, h.request_id, h.run_id FROM hr_records h{(reach is null ? "" : " JOIN people p ON p.id=h.person_id")} WHERE h.source=@source AND h.record_key>@after AND (@status='' OR h.status=@status) AND (@text='' OR h.record_key=@text)" +
+            $"{(reach is null ? "" : $" AND {RequestTables.ReachOf(reach, "p")}")} ORDER BY h.record_key LIMIT @limit", parameters);
+    }
 
     /// <summary>Records that a full snapshot held no more and nobody has decided about.</summary>
     public static Task<IReadOnlyList<RecordRow>> VanishedAsync(this Session session, string source, int limit) => session.QueryAsync<RecordRow>(

@@ -11,6 +11,9 @@ public sealed class LedgerRow
     public string? RequestId { get; init; }
     public string Body { get; init; } = "";
     public long? Position { get; init; }
+
+    /// <summary>What is held of its sealed values, as JSON; null when there are none, or they are forgotten.</summary>
+    public string? Held { get; init; }
 }
 
 public sealed class HeadRow
@@ -45,7 +48,7 @@ public static class LedgerTables
 
     /// <summary>Every sealed entry in order with its leaf, for verification: position, leaf, body, and the columns that repeat the body.</summary>
     public static Task EachSealedAsync(this Session session, Action<long, byte[], LedgerRow> each, CancellationToken cancel) => session.ReadEachAsync(
-        "SELECT l.position, l.hash, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body FROM ledger_leaves l LEFT JOIN ledger e ON e.entry=l.entry ORDER BY l.position", [],
+        "SELECT l.position, l.hash, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body, v.body FROM ledger_leaves l LEFT JOIN ledger e ON e.entry=l.entry LEFT JOIN ledger_values v ON v.id=e.id ORDER BY l.position", [],
         reader => each(reader.GetInt64(0), (byte[])reader.GetValue(1), reader.IsDBNull(8) ? new() : new()
         {
             Id = reader.GetString(2),
@@ -55,14 +58,32 @@ public static class LedgerTables
             PersonId = reader.IsDBNull(6) ? null : reader.GetString(6),
             RequestId = reader.IsDBNull(7) ? null : reader.GetString(7),
             Body = reader.GetString(8),
+            Held = reader.IsDBNull(9) ? null : reader.GetString(9),
         }), cancel);
 
     public static Task<long> UnsealedCountAsync(this Session session) => session.ScalarAsync<long>("SELECT (SELECT COUNT(*) FROM ledger) - (SELECT COUNT(*) FROM ledger_leaves)");
 
-    public static Task<IReadOnlyList<LedgerRow>> LedgerPageAsync(this Session session, string person, string request, string kind, long before, int limit) => session.QueryAsync<LedgerRow>(
-        "SELECT e.entry, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body, l.position FROM ledger e LEFT JOIN ledger_leaves l ON l.entry=e.entry " +
-        "WHERE e.entry<@before AND (@person='' OR e.person_id=@person) AND (@request='' OR e.request_id=@request) AND (@kind='' OR e.kind LIKE @like) ORDER BY e.entry DESC LIMIT @limit",
-        new { person, request, kind, like = kind + "%", before, limit });
+    private const string Whole = "e.entry, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body, l.position, v.body AS held FROM ledger e LEFT JOIN ledger_leaves l ON l.entry=e.entry LEFT JOIN ledger_values v ON v.id=e.id";
+
+    /// <summary>A page of entries, newest first, of those that match. <paramref name="kind"/> and <paramref name="actor"/> may be "".</summary>
+    /// <param name="reach">Only entries about people in these parts of the organisation; null for all.</param>
+    public static Task<IReadOnlyList<LedgerRow>> LedgerPageAsync(this Session session, string person, string request, string kind, long before, int limit, string actor = "", IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? reach = null)
+    {
+        var parameters = new Dictionary<string, object?> { ["person"] = person, ["request"] = request, ["kind"] = kind, ["like"] = kind + "%", ["actor"] = actor, ["before"] = before, ["limit"] = limit };
+        if (reach is not null) RequestTables.AddReach(parameters, reach);
+        return session.QueryAsync<LedgerRow>($"SELECT {Whole}{(reach is null ? "" : " JOIN people p ON p.id=e.person_id")} WHERE e.entry<@before" +
+            (person.Length > 0 ? " AND e.person_id=@person" : "") + (request.Length > 0 ? " AND e.request_id=@request" : "") + (kind.Length > 0 ? " AND e.kind LIKE @like" : "") + (actor.Length > 0 ? " AND e.actor=@actor" : "") +
+            (reach is null ? "" : $" AND {RequestTables.ReachOf(reach, "p")}") + " ORDER BY e.entry DESC LIMIT @limit", parameters);
+    }
+
+    public static Task<LedgerRow?> LedgerEntryAsync(this Session session, string id) => session.FirstAsync<LedgerRow>($"SELECT {Whole} WHERE e.id=@id", new { id });
+
+    /// <summary>The instant of the oldest entry that waits to be sealed, or null.</summary>
+    public static Task<long?> OldestUnsealedAsync(this Session session) => session.FirstAsync<long?>(
+        "SELECT MIN(e.at) FROM ledger e WHERE NOT EXISTS (SELECT 1 FROM ledger_leaves l WHERE l.entry=e.entry)");
+
+    /// <summary>The newest heads, newest first.</summary>
+    public static Task<IReadOnlyList<HeadRow>> LastHeadsAsync(this Session session, int limit) => session.QueryAsync<HeadRow>("SELECT size, root, signed_at, signature, public_key FROM ledger_heads ORDER BY size DESC LIMIT @limit", new { limit });
 
     /// <summary>Takes or keeps a duty that one node has at a time.</summary>
     public static async Task<bool> TakeLeaseAsync(this Session session, string name, string owner, long now, long until) => await session.ExecuteAsync(

@@ -95,6 +95,10 @@ public static class PeopleTables
 
     public static Task<PersonRow?> PersonAsync(this Session session, string id) => session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE id=@id", new { id });
 
+    /// <summary>The person for whom an entry of a target is recorded.</summary>
+    public static Task<PersonRow?> HolderOfEntryAsync(this Session session, string target, string immutableId) => session.FirstAsync<PersonRow>(
+        $"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM accounts a JOIN people p ON p.id=a.person_id WHERE a.target=@target AND a.immutable_id=@immutableId", new { target, immutableId });
+
     public static Task<PersonRow?> PersonByNumberAsync(this Session session, string number) => session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE number=@number OR person_key=@number", new { number });
 
     public static Task<IReadOnlyList<PersonRow>> PeopleByIdAsync(this Session session, IReadOnlyCollection<string> ids) =>
@@ -142,6 +146,8 @@ public static class PeopleTables
     /// <summary>Takes a name for ever. False when it was ever somebody else's.</summary>
     public static async Task<bool> TakeNameAsync(this Session session, string target, string name, string person, long at)
     {
+        // Whoever had it and is forgotten had it all the same.
+        if (await session.ScalarAsync<bool>("SELECT EXISTS (SELECT 1 FROM names WHERE target=@target AND name_key=@hidden)", new { target, hidden = ForgettingTables.HiddenName(target, name) }).ConfigureAwait(false)) return false;
         await session.ExecuteAsync("INSERT INTO names (target, name_key, person_id, at) VALUES (@target, @name, @person, @at) ON CONFLICT (target, name_key) DO NOTHING", new { target, name, person, at }).ConfigureAwait(false);
         return await session.FirstAsync<string>("SELECT person_id FROM names WHERE target=@target AND name_key=@name", new { target, name }).ConfigureAwait(false) == person;
     }
@@ -154,8 +160,10 @@ public static class PeopleTables
     public static Task<IReadOnlyList<NameRow>> NamesOfAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<NameRow, object>(
         "SELECT n.target, n.name_key, n.person_id, n.at FROM {rows} AS x {join} names n ON x.id=n.person_id ORDER BY n.at", [.. people.Select(id => new { Id = id })], ("id", "text"));
 
+    /// <summary>Of the names, those that are or ever were somebody else's.</summary>
     public static Task<IReadOnlyList<string>> NamesTakenAsync(this Session session, string target, IReadOnlyCollection<string> names, string person) => session.BulkQueryAsync<string, object>(
-        "SELECT n.name_key FROM {rows} AS x {join} names n ON x.name=n.name_key AND x.target=n.target WHERE n.person_id<>x.person", [.. names.Select(name => new { Name = name, Target = target, Person = person })], ("name", "text"), ("target", "text"), ("person", "text"));
+        "SELECT DISTINCT x.name FROM {rows} AS x {join} names n ON n.target=x.target AND (n.name_key=x.name OR n.name_key=x.hidden) WHERE n.person_id<>x.person",
+        [.. names.Select(name => new { Name = name, Target = target, Person = person, Hidden = ForgettingTables.HiddenName(target, name) })], ("name", "text"), ("target", "text"), ("person", "text"), ("hidden", "text"));
 
     /// <summary>Gives back a name that never became an account.</summary>
     public static Task ReleaseNamesAsync(this Session session, string person) => session.ExecuteAsync(

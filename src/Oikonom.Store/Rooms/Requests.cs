@@ -166,7 +166,7 @@ public static class RequestTables
         if (filter.State.Length > 0) where.Add("r.state=@State");
         if (filter.Kind.Length > 0) where.Add("r.kind=@Kind");
         if (filter.PersonId.Length > 0) where.Add("r.person_id=@PersonId");
-        if (filter.OpenOnly) where.Add("r.state NOT IN ('completed','declined','withdrawn')");
+        if (filter.OpenOnly) where.Add("r.state NOT IN ('completed','declined','withdrawn','lapsed')");
         if (filter.Text.Length > 0) where.Add("(p.search_key LIKE @like ESCAPE '!' OR p.number=@Text OR CAST(r.number AS TEXT)=@Text)");
         if (filter.InboxUser.Length > 0)
         {
@@ -260,8 +260,11 @@ public static class RequestTables
     /// <summary>Requests whose clock rings.</summary>
     public static Task<IReadOnlyList<string>> DueClocksAsync(this Session session, long now, int limit) => session.QueryAsync<string>("SELECT id FROM requests WHERE clock_at<=@now AND state='deciding' ORDER BY clock_at LIMIT @limit", new { now, limit });
 
-    /// <summary>Requests that wait for people by name.</summary>
-    public static Task<IReadOnlyList<(string Id, string Deciders)>> NamedDecidersAsync(this Session session) => session.QueryAsync<(string, string)>("SELECT id, deciders FROM requests WHERE state IN ('deciding','asked') AND deciders<>''");
+    public static Task PutClockOffAsync(this Session session, string id, long at) => session.ExecuteAsync("UPDATE requests SET clock_at=@at, version=version+1 WHERE id=@id", new { id, at });
+
+    /// <summary>Requests that wait for people by name, or for more people than can decide.</summary>
+    public static Task<IReadOnlyList<(string Id, string Deciders, long TooFew)>> NamedDecidersAsync(this Session session) => session.QueryAsync<(string, string, long)>(
+        "SELECT id, deciders, CASE WHEN ballots LIKE '%\"tooFew\":\"%' THEN 1 ELSE 0 END AS too_few FROM requests WHERE state IN ('deciding','asked') AND (deciders<>'' OR ballots LIKE '%\"tooFew\":\"%')");
 
     /// <summary>How many open requests stand in each state of each kind, and how many are late or stuck.</summary>
     public static Task<IReadOnlyList<(string State, string Kind, long Count, long Late, long Stuck)>> RequestTalliesAsync(this Session session, IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? reach)
@@ -277,7 +280,7 @@ public static class RequestTables
     {
         var parameters = new Dictionary<string, object?> { ["from"] = from, ["until"] = until, ["limit"] = limit };
         if (reach is not null) AddReach(parameters, reach);
-        return session.QueryAsync<RequestRow>($"SELECT {LightColumns} {From} WHERE r.kind='joiner' AND r.state NOT IN ('completed','declined','withdrawn') AND p.start_day>=@from AND p.start_day<=@until{(reach is null ? "" : $" AND {ReachOf(reach, "p")}")} ORDER BY p.start_day, r.number LIMIT @limit", parameters);
+        return session.QueryAsync<RequestRow>($"SELECT {LightColumns} {From} WHERE r.kind='joiner' AND r.state NOT IN ('completed','declined','withdrawn','lapsed') AND p.start_day>=@from AND p.start_day<=@until{(reach is null ? "" : $" AND {ReachOf(reach, "p")}")} ORDER BY p.start_day, r.number LIMIT @limit", parameters);
     }
 
     public static Task AddDecisionAsync(this Session session, DecisionRow row) => session.ExecuteAsync(

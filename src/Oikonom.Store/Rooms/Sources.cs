@@ -117,11 +117,19 @@ public static class SourceTables
     public static async Task<bool> EndSourceTokenAsync(this Session session, string source, string id, long at) =>
         await session.ExecuteAsync("UPDATE source_tokens SET ended_at=@at WHERE id=@id AND source=@source AND ended_at IS NULL", new { source, id, at }).ConfigureAwait(false) == 1;
 
-    public static Task<string?> AnswerAsync(this Session session, string actor, string key, string hash) => session.FirstAsync<string>(
-        "SELECT CASE WHEN request_hash=@hash THEN answer ELSE '' END FROM answers WHERE actor=@actor AND idempotency_key=@key", new { actor, key, hash });
+    /// <summary>Claims a call that is to be done once. False when it was done, is under way, or the key is another call's.</summary>
+    public static async Task<bool> ClaimAnswerAsync(this Session session, string actor, string key, string hash, long now, long until) => await session.ExecuteAsync(
+        "INSERT INTO answers (actor, idempotency_key, request_hash, answer, at, claimed_until) VALUES (@actor, @key, @hash, '', @now, @until) " +
+        "ON CONFLICT (actor, idempotency_key) DO UPDATE SET claimed_until=excluded.claimed_until, at=excluded.at WHERE answers.answer='' AND answers.request_hash=@hash AND answers.claimed_until<=@now", new { actor, key, hash, now, until }).ConfigureAwait(false) == 1;
 
-    public static Task KeepAnswerAsync(this Session session, string actor, string key, string hash, string answer, long at) => session.ExecuteAsync(
-        "INSERT INTO answers (actor, idempotency_key, request_hash, answer, at) VALUES (@actor, @key, @hash, @answer, @at) ON CONFLICT (actor, idempotency_key) DO NOTHING", new { actor, key, hash, answer, at });
+    /// <summary>The call under a key, with its answer; "" while it is under way.</summary>
+    public static Task<(string Hash, string Answer)?> AnswerAsync(this Session session, string actor, string key) => session.FirstAsync<(string, string)?>(
+        "SELECT request_hash, answer FROM answers WHERE actor=@actor AND idempotency_key=@key", new { actor, key });
+
+    public static Task KeepAnswerAsync(this Session session, string actor, string key, string answer, long at) => session.ExecuteAsync(
+        "UPDATE answers SET answer=@answer, at=@at, claimed_until=0 WHERE actor=@actor AND idempotency_key=@key", new { actor, key, answer, at });
+
+    public static Task DropAnswerAsync(this Session session, string actor, string key) => session.ExecuteAsync("DELETE FROM answers WHERE actor=@actor AND idempotency_key=@key AND answer=''", new { actor, key });
 
     public static Task PruneAnswersAsync(this Session session, long before) => session.ExecuteAsync("DELETE FROM answers WHERE at<@before", new { before });
 

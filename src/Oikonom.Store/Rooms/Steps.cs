@@ -82,6 +82,11 @@ public static class StepTables
         "SELECT r.id FROM {rows} AS x {join} requests r ON x.id=r.id WHERE r.state='fulfilling' AND NOT EXISTS (SELECT 1 FROM steps s WHERE s.request_id=r.id AND s.later=0 AND s.state IN ('pending','stopped'))",
         [.. requests.Select(id => new { Id = id })], ("id", "text"));
 
+    /// <summary>Of the requests, those with steps of which none was done: all were dropped.</summary>
+    public static Task<IReadOnlyList<string>> LapsedAsync(this Session session, IReadOnlyCollection<string> requests) => session.BulkQueryAsync<string, object>(
+        "SELECT r.id FROM {rows} AS x {join} requests r ON x.id=r.id WHERE EXISTS (SELECT 1 FROM steps s WHERE s.request_id=r.id AND s.state='dropped') AND NOT EXISTS (SELECT 1 FROM steps s WHERE s.request_id=r.id AND s.state='done')",
+        [.. requests.Select(id => new { Id = id })], ("id", "text"));
+
     public static Task SetProblemsAsync(this Session session, IReadOnlyCollection<(string Request, string Problem)> rows, long now) => session.BulkAsync(
         "UPDATE requests SET problem=x.problem, updated_at=x.at, version=version+1 FROM {rows} AS x WHERE requests.id=x.id AND requests.problem<>x.problem",
         [.. rows.Select(r => new { Id = r.Request, r.Problem, At = now })], ("id", "text"), ("problem", "text"), ("at", "bigint"));

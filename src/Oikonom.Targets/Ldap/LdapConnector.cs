@@ -21,6 +21,7 @@ public sealed class LdapConnector : IConnector
     private readonly LdapPool _pool;
     private readonly GroupBatcher _groups;
     private readonly Dictionary<string, string> _entitlementByGroup;
+    private bool? _asserts;
     private readonly ConcurrentDictionary<string, string> _names = new(StringComparer.OrdinalIgnoreCase);
 
     public LdapConnector(TargetRule rule, Func<CancellationToken, Task<LdapSignIn>> signIn)
@@ -114,7 +115,7 @@ public sealed class LdapConnector : IConnector
             ?? (await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false))?.Text(Id)
             ?? throw new TargetFault($"{_rule.Title} shows no {Id} for {dn}.", transient: false);
         Remember(id, dn);
-        if (goal.Enabled == false) await LockAsync(connection, dn, cancel).ConfigureAwait(false);
+        if (goal.Enabled == false) await LockAsync(connection, dn, id, cancel).ConfigureAwait(false);
         return new(id, dn, Changed: true, Created: true);
     }
 
@@ -127,7 +128,7 @@ public sealed class LdapConnector : IConnector
         if (goal.Container.Length > 0 && !LdapDn.Same(LdapDn.Parent(dn), goal.Container))
         {
             var name = dn[..(dn.Length - LdapDn.Parent(dn).Length)].TrimEnd(',', ' ');
-            await connection.ModifyDnAsync(dn, name, deleteOldRdn: false, goal.Container, cancel).ConfigureAwait(false);
+            await connection.ModifyDnAsync(dn, name, deleteOldRdn: false, goal.Container, await OnlyAsync(connection, id, cancel).ConfigureAwait(false), cancel).ConfigureAwait(false);
             dn = $"{name},{goal.Container}";
             changed = true;
         }
@@ -145,15 +146,22 @@ public sealed class LdapConnector : IConnector
         }
         if (changes.Count > 0)
         {
-            await connection.ModifyAsync(dn, changes, null, cancel).ConfigureAwait(false);
+            await connection.ModifyAsync(dn, changes, await OnlyAsync(connection, id, cancel).ConfigureAwait(false), cancel).ConfigureAwait(false);
             changed = true;
         }
         Remember(id, dn);
         return new(id, dn, changed, Created: false);
     }
 
-    private static Task LockAsync(LdapConnection connection, string dn, CancellationToken cancel) =>
-        connection.ModifyAsync(dn, [new(LdapChangeKind.Replace, LockAttribute, LockedForGood)], null, cancel);
+    private async Task LockAsync(LdapConnection connection, string dn, string id, CancellationToken cancel) =>
+        await connection.ModifyAsync(dn, [new(LdapChangeKind.Replace, LockAttribute, LockedForGood)], await OnlyAsync(connection, id, cancel).ConfigureAwait(false), cancel).ConfigureAwait(false);
+
+    /// <summary>The control that lets a change happen only to the entry with this id, whatever its name is by then (RFC 4528); none where the server has it not.</summary>
+    private async Task<IReadOnlyList<LdapControl>> OnlyAsync(LdapConnection connection, string id, CancellationToken cancel)
+    {
+        _asserts ??= (await connection.ReadAsync("", ["supportedControl"], cancel).ConfigureAwait(false))?.Texts("supportedControl").Contains(LdapControls.AssertionOid) == true;
+        return _asserts == true ? [LdapControls.Assertion(LdapFilter.Equal(Id, id))] : [];
+    }
 
     public Task SetPasswordAsync(string immutableId, string? password, CancellationToken cancel) => GuardAsync(async () =>
     {
@@ -161,12 +169,15 @@ public sealed class LdapConnector : IConnector
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
         var asleep = await connection.ReadAsync(dn, [LockAttribute], cancel).ConfigureAwait(false) is { } entry && IsLocked(entry);
         await connection.PasswordModifyAsync(dn, null, password ?? RandomNumberGenerator.GetHexString(48), cancel).ConfigureAwait(false);
+        // The operation takes no assertion: the entry is read back, so that a name that changed hands meanwhile is told.
+        if ((await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false))?.Text(Id) is var now && !string.Equals(now, immutableId, StringComparison.OrdinalIgnoreCase))
+            throw new TargetFault($"While the password was set in {_rule.Title}, {dn} became another entry ({now ?? "gone"}). Give that entry a new password, then retry.", transient: false);
         var after = new List<LdapModification>();
         // The server takes a new password as the end of any lock; who sleeps goes on sleeping.
         if (asleep) after.Add(new(LdapChangeKind.Replace, LockAttribute, LockedForGood));
         // Whoever is handed a password changes it at the first use.
         if (password is not null) after.Add(new(LdapChangeKind.Replace, "pwdReset", "TRUE"));
-        if (after.Count > 0) await connection.ModifyAsync(dn, after, null, cancel).ConfigureAwait(false);
+        if (after.Count > 0) await connection.ModifyAsync(dn, after, await OnlyAsync(connection, immutableId, cancel).ConfigureAwait(false), cancel).ConfigureAwait(false);
         return true;
     });
 
@@ -263,9 +274,18 @@ public sealed class LdapConnector : IConnector
         _names[id] = dn;
     }
 
+    /// <summary>
+    /// The name that the entry with this id has at this moment. What is remembered is a guess: the entry under it must
+    /// still carry the id, since names change hands.
+    /// </summary>
     private async Task<string> LocateAsync(string id, CancellationToken cancel)
     {
-        if (_names.TryGetValue(id, out var dn)) return dn;
+        if (_names.TryGetValue(id, out var dn))
+        {
+            var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+            if (string.Equals((await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false))?.Text(Id), id, StringComparison.OrdinalIgnoreCase)) return dn;
+            _names.TryRemove(id, out _);
+        }
         var entry = await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw Replan($"The entry {id} is no longer in {_rule.Title}.");
         Remember(id, entry.Dn);
         return entry.Dn;
@@ -303,6 +323,11 @@ public sealed class LdapConnector : IConnector
         catch (LdapConnectionException error)
         {
             throw new TargetFault($"{_rule.Title}: {error.Message}", transient: true, inner: error);
+        }
+        catch (LdapResultException error) when (error.Code == LdapCode.AssertionFailed)
+        {
+            // The name belongs to another entry by now: looked up anew by the id at the next try.
+            throw new TargetFault($"{_rule.Title}: the entry changed its name at this moment; it is looked up anew.", transient: true, inner: error);
         }
         catch (LdapResultException error)
         {

@@ -1,0 +1,36 @@
+using System.Security.Cryptography;
+using System.Text;
+
+namespace Oikonom.Proofs;
+
+/// <summary>
+/// Binds an entry to a value without holding it: SHA-256(salt ‖ value), with a random salt of 128 bits for each. While
+/// value and salt are there anyone can check them; when they are forgotten, nothing of the value can be found again,
+/// and the entry that holds the commitment still verifies.
+/// </summary>
+public static class Commitment
+{
+    public const int SaltBytes = 16;
+
+    /// <returns>A new salt, and the commitment in lower-case hexadecimal.</returns>
+    public static (string Salt, string Hash) To(string value)
+    {
+        var salt = RandomNumberGenerator.GetBytes(SaltBytes);
+        return (Convert.ToHexStringLower(salt), Of(salt, value));
+    }
+
+    /// <summary>True when the value, with its salt, is what was committed to.</summary>
+    public static bool Holds(string salt, string value, string hash)
+    {
+        try
+        {
+            return Of(Convert.FromHexString(salt), value) == hash;
+        }
+        catch (FormatException)
+        {
+            return false;
+        }
+    }
+
+    private static string Of(byte[] salt, string value) => Convert.ToHexStringLower(SHA256.HashData([.. salt, .. Encoding.UTF8.GetBytes(value)]));
+}
