@@ -76,7 +76,7 @@ public sealed record ProposalDetail(ProposalView Proposal, IReadOnlyList<Ruleboo
 public sealed record ProposalBody(string? Remark);
 
 /// <summary>An open request whose plan another rulebook would change.</summary>
-public sealed record OpenRequestChange(string Id, long Number, string Kind, string Person, string State);
+public sealed record OpenRequestChange(string Id, long Number, string Kind, string Person, string State, bool AnotherWay = false);
 
 /// <summary>One line of a difference: <c>same</c>, <c>gone</c> or <c>new</c>.</summary>
 public sealed record DiffLine(string Op, int? Before, int? After, string Text);

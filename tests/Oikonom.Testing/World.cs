@@ -117,7 +117,8 @@ public sealed class World : IAsyncDisposable
         Mail = null;
     }
 
-    public async Task StartServiceAsync()
+    /// <param name="mustBeReady">False when the service is expected to say that it is not ready.</param>
+    public async Task StartServiceAsync(bool mustBeReady = true)
     {
         var info = new ProcessStartInfo("/bin/sh", ["-c", "exec \"$0\" >>\"$1\" 2>&1", Repository.At("bin", "oikonomd"), LogFile]);
         var settings = new Dictionary<string, string>
@@ -142,7 +143,7 @@ public sealed class World : IAsyncDisposable
             if (_process.HasExited) throw new InvalidOperationException($"The service ended: {await File.ReadAllTextAsync(LogFile)}");
             try
             {
-                if ((await client.GetAsync($"{Address}/health/ready")).IsSuccessStatusCode) return;
+                if ((await client.GetAsync($"{Address}/health/{(mustBeReady ? "ready" : "live")}")).IsSuccessStatusCode) return;
             }
             catch (HttpRequestException)
             {
@@ -301,9 +302,9 @@ public sealed class World : IAsyncDisposable
     public async Task<LedgerVerification> VerifyLedgerAsync() =>
         (await (await OkAsync((await SignInAsync("aldo")).PostAsync("/api/v1/ledger/verify", null))).Content.ReadFromJsonAsync<LedgerVerification>())!;
 
-    public async ValueTask DisposeAsync()
+    /// <summary>Asks the service to end, and waits for it.</summary>
+    public async Task StopAsync()
     {
-        foreach (var client in _clients.Values) client.Dispose();
         if (_process is { HasExited: false })
         {
             using var stop = Process.Start("kill", [_process.Id.ToString(System.Globalization.CultureInfo.InvariantCulture)]);
@@ -317,6 +318,12 @@ public sealed class World : IAsyncDisposable
                 _process.Kill();
             }
         }
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        foreach (var client in _clients.Values) client.Dispose();
+        await StopAsync();
         _process?.Dispose();
         if (Mail is not null) await Mail.DisposeAsync();
         _folder.Dispose();

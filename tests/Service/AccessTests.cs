@@ -12,7 +12,7 @@ public sealed class AccessTests(Servers servers)
     private const string Everybody = "requester approver operator engineer auditor";
 
     /// <summary>Each endpoint and the roles it is open to; the same table stands in docs/access.md.</summary>
-    private static readonly (string Method, string Path, string Roles)[] Matrix =
+    internal static readonly (string Method, string Path, string Roles)[] Matrix =
     [
         ("POST", "/api/v1/sign-out", Everybody), ("DELETE", "/api/v1/tokens/current", Everybody), ("GET", "/api/v1/me", Everybody),
         ("GET", "/api/v1/users", "engineer"), ("PUT", "/api/v1/users/{name}", "engineer"), ("GET", "/api/v1/secrets", "engineer"), ("PUT", "/api/v1/secrets/{name}", "engineer"),
@@ -298,6 +298,7 @@ public sealed class AccessTests(Servers servers)
     {
         await using var world = await World.StartAsync(servers.Directory);
         using var folder = new ScratchFolder();
+        File.SetUnixFileMode(folder.Path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         using var second = System.Diagnostics.Process.Start(new System.Diagnostics.ProcessStartInfo(Repository.At("bin", "oikonomd"), ["--listen", world.Address, "--data", folder.Path]) { RedirectStandardError = true, RedirectStandardOutput = true })!;
         var error = await second.StandardError.ReadToEndAsync();
         await second.WaitForExitAsync();

@@ -95,8 +95,8 @@ public sealed class SourceTests(Servers servers)
         var port = DirectoryServer.FreePort();
         await using var hr = await HrServer.StartAsync(port, Key);
         await using var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));
-        await World.OkAsync((await world.SignInAsync("edda")).PutAsJsonAsync("/api/v1/secrets/payroll-key", new SecretBody(Key)));
         await PublishAsync(world, (p, text) => text.Replace(":7431", $":{port}", StringComparison.Ordinal).Replace("size: 500", "size: 40", StringComparison.Ordinal).Replace("calls-per-second: 50", "calls-per-second: 1000", StringComparison.Ordinal));
+        await World.OkAsync((await world.SignInAsync("edda")).PutAsJsonAsync("/api/v1/secrets/payroll-key", new SecretBody(Key)));
         hr.People.Set(HrPeople.Invent(100));
         foreach (var fault in new[] { HrFault.TooMany, HrFault.Broken, HrFault.Cut, HrFault.Shifting, HrFault.Slow })
         {

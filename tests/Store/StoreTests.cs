@@ -133,7 +133,9 @@ public abstract class StoreTests : IAsyncLifetime
         });
         Assert.Equal(1, woken);
         var entry = Assert.Single(await _store.ReadAsync(s => s.LedgerPageAsync("", "", "", long.MaxValue, 10)));
-        Assert.Contains("quote \\\" and 'ø' \\\\ ", entry.Body, StringComparison.Ordinal);
+        Assert.Contains("quote \\\" and 'ø' \\\\ ", entry.Held, StringComparison.Ordinal);
+        Assert.DoesNotContain("quote", entry.Body, StringComparison.Ordinal);
+        Assert.Equal("quote \" and 'ø' \\ ", LedgerText.Open(entry.Body, entry.Held).GetProperty("text").GetString());
         Assert.Single(await _store.ReadAsync(s => s.HintsAfterAsync(0)));
         var notice = Assert.Single(await _store.WriteAsync(s => s.ClaimNoticesAsync(long.MaxValue / 2, long.MaxValue, 10)));
         Assert.Equal("subject", notice.Subject);

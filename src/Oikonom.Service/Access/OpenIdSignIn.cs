@@ -3,6 +3,7 @@ using Microsoft.AspNetCore.Authentication;
 using Microsoft.AspNetCore.Authentication.Cookies;
 using Microsoft.AspNetCore.Authentication.OpenIdConnect;
 using Microsoft.IdentityModel.Protocols.OpenIdConnect;
+using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
 using Oikonom.Service.Hosting;
 using Oikonom.Store.Rooms;

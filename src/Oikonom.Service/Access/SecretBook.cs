@@ -45,6 +45,16 @@ public sealed class SecretBook(Store.Store store, EditionBook editions, IDataPro
         }, cancel);
     }
 
+    /// <summary>Binds secrets that were never used to where an edition that was just published sends them.</summary>
+    public Task BindAsync(Core.Rulebook.Rulebook rulebook, string actor, CancellationToken cancel) => store.WriteAsync(async s =>
+    {
+        foreach (var row in (await s.SecretRowsAsync()).Where(r => r.Bound.Length == 0))
+        {
+            if (Uses(rulebook, row.Name) is { Count: > 0 } uses && await s.BindSecretAsync(row.Name, Write(uses), ""))
+                s.Record(LedgerEntry.Of(time.GetUtcNow(), actor, "secret.bound", null, null, ("secret", row.Name), ("to", uses.Select(u => u.ToString()).ToList())));
+        }
+    }, cancel);
+
     public async Task<IReadOnlyList<(SecretRow Row, IReadOnlyList<SecretUse> Bound)>> ListAsync(CancellationToken cancel) =>
         [.. (await store.ReadAsync(s => s.SecretRowsAsync(), cancel)).Select(r => (r, Read(r.Bound)))];
 

@@ -20,7 +20,8 @@ public static class SignInTries
     {
         List<(string, int, TimeSpan)> counted = [($"pair:{name}|{address}", 5, TimeSpan.FromMinutes(1)), ($"address:{address}", 40, TimeSpan.FromMinutes(1))];
         if (!isKnown) counted.Add(($"name:{name}", 20, TimeSpan.FromSeconds(30)));
-        return counted;
+        // In one order for all, so that nobody waits for each other.
+        return [.. counted.OrderBy(c => c.Item1, StringComparer.Ordinal)];
     }
 
     /// <summary>Counts a try inside a decision.</summary>
@@ -30,7 +31,7 @@ public static class SignInTries
         var isKnown = await s.SignedInFromAsync(name, address, now - (long)KnownFor.TotalMilliseconds);
         var counted = Counted(name, address, isKnown);
         var rows = new List<TryRow>();
-        foreach (var (key, _, _) in counted) rows.Add(await s.TryAsync(key) ?? new() { TryKey = key });
+        foreach (var (key, _, _) in counted) rows.Add(await s.TryAsync(key));
         if (rows.Max(r => r.BlockedUntil) is var until && until > now) return until;
         foreach (var (row, (key, limit, wait)) in rows.Zip(counted))
         {

@@ -28,6 +28,7 @@ public sealed class UserDesk(Store.Store store, EditionBook editions, PasswordDe
             var before = await s.UserAsync(name);
             var after = await AfterAsync(s, name, body, before);
             RequireNotOwn(before, after, actor);
+            await RequireOneUserAsync(s, after);
             if (edition?.Rulebook.UsersNeedSecond == true && GivesMore(before, after) && await AnotherEngineerAsync(s, actor.UserName()))
             {
                 var row = new UserChangeRow { Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(), UserName = name, Body = JsonSerializer.Serialize(body, JsonSerializerOptions.Web), Actor = actor.UserName(), At = time.Milliseconds() };
@@ -63,6 +64,7 @@ public sealed class UserDesk(Store.Store store, EditionBook editions, PasswordDe
             if (await SamePersonAsync(s, row.UserName, actor.UserName())) throw new Problem(403, "own-roles", "Not allowed", "This is your own user; somebody else agrees.");
         }
         var after = await AfterAsync(s, row.UserName, BodyOf(row), before);
+        if (agree) await RequireOneUserAsync(s, after);
         await s.DecideUserChangeAsync(id, agree ? "done" : "declined", actor.UserName(), time.Milliseconds(), remark ?? "");
         s.Tell("users", id);
         if (agree) return new UserSaved(View(await WriteAsync(s, before, after, row.Actor, actor.UserName())), null);
@@ -96,8 +98,6 @@ public sealed class UserDesk(Store.Store store, EditionBook editions, PasswordDe
         var number = body.Number ?? "";
         var person = number.Length == 0 ? null : await s.PersonByNumberAsync(number);
         var personId = person?.Id ?? (before?.Number == number ? before.PersonId : "");
-        if (number.Length > 0 && (await s.UsersAsync()).FirstOrDefault(u => u.Name != name && (u.Number == number || (personId.Length > 0 && u.PersonId == personId))) is { } other)
-            throw Problem.Conflict("person-has-user", $"Person {number} signs in as '{other.Name}' already; a person has one user.");
         if (before is null && body.Mail.Length == 0) throw Problem.Invalid("Give a mail address: the one-time link by which the owner sets the password goes there.", "mail");
         var reach = body.Reach is null ? before?.Reach ?? "{}" : Reach.ToJson(body.Reach.ToDictionary(r => r.Key, r => new Reach(r.Value.Sites ?? [], r.Value.Departments ?? [], r.Value.Targets ?? [])));
         return new()
@@ -117,6 +117,12 @@ public sealed class UserDesk(Store.Store store, EditionBook editions, PasswordDe
             Issuer = before?.Issuer ?? "",
             Subject = before?.Subject ?? "",
         };
+    }
+
+    private static async Task RequireOneUserAsync(Session s, UserRow after)
+    {
+        if (after.Number.Length > 0 && (await s.UsersAsync()).FirstOrDefault(u => u.Name != after.Name && (u.Number == after.Number || (after.PersonId.Length > 0 && u.PersonId == after.PersonId))) is { } other)
+            throw Problem.Conflict("person-has-user", $"Person {after.Number} signs in as '{other.Name}' already; a person has one user.");
     }
 
     private static void RequireNotOwn(UserRow? before, UserRow after, ClaimsPrincipal actor)

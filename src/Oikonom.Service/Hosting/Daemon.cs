@@ -7,6 +7,7 @@ using Microsoft.AspNetCore.DataProtection;
 using Microsoft.AspNetCore.Http.Json;
 using Microsoft.AspNetCore.HttpOverrides;
 using Oikonom.Contracts;
+using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;

@@ -20,7 +20,11 @@ public static class LedgerEndpoints
             .WithName("listLedger").WithSummary("Ledger entries, newest first. Filters: person, request, kind (a prefix), actor. Whoever is limited to a part of the organisation sees entries about people there.").RequireAuthorization("audit").Reaching(Reached.Filtered);
         api.MapGet("/ledger/entries/{entry}", (string entry, LedgerDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.ProofAsync(entry, user, cancel))
             .WithName("getLedgerEntry").WithSummary("One entry with the proof that it is in the tree of the newest head (RFC 9162).").RequireAuthorization("audit").Reaching(Reached.Filtered);
-        api.MapPost("/ledger/verify", (LedgerVerifyBody body, LedgerCheck check, CancellationToken cancel) => check.RunAsync([.. (body.Heads ?? []).Select(LedgerViews.HeadOf)], cancel))
+        api.MapPost("/ledger/verify", async (HttpRequest request, LedgerCheck check, CancellationToken cancel) =>
+        {
+            var body = request.HasJsonContentType() ? await request.ReadFromJsonAsync<LedgerVerifyBody>(cancel) : null;
+            return await check.RunAsync([.. (body?.Heads ?? []).Select(LedgerViews.HeadOf)], cancel);
+        }).Accepts<LedgerVerifyBody>(isOptional: true, "application/json")
             .WithName("verifyLedger").WithSummary("Recomputes every hash, root and signature of the ledger (RFC 9162) by the pinned keys, and holds it against heads that were kept elsewhere.").RequireAuthorization("audit").Reaching(Reached.Everywhere);
         api.MapGet("/ledger/heads", async (Store.Store store, SigningKey key, CancellationToken cancel, int? limit) =>
             new Page<LedgerHead>([.. (await store.ReadAsync(s => s.LastHeadsAsync(Paging.Limit(limit)), cancel)).Select(h => LedgerViews.View(LedgerViews.HeadOf(h, key.Ring)))], null))

@@ -70,7 +70,8 @@ public sealed class SigningKey : IDisposable
             OwnFile.Write(_keyFile, fresh.ExportPkcs8PrivateKeyPem());
             OwnFile.Write(_ringFile, JsonSerializer.Serialize<IReadOnlyList<LedgerKey>>([.. _ring, named], JsonSerializerOptions.Web));
             _key.Dispose();
-            (_key, _ring, _read) = (fresh, ReadRing(), File.GetLastWriteTimeUtc(_ringFile));
+            _key = fresh;
+            (_ring, _read) = (ReadRing(), File.GetLastWriteTimeUtc(_ringFile));
             return named;
         }
     }
@@ -83,7 +84,8 @@ public sealed class SigningKey : IDisposable
         var key = ECDsa.Create();
         key.ImportFromPem(File.ReadAllText(_keyFile));
         _key.Dispose();
-        (_key, _ring, _read) = (key, ReadRing(), written);
+        _key = key;
+        (_ring, _read) = (ReadRing(), written);
     }
 
     private IReadOnlyList<LedgerKey> ReadRing()

@@ -14,7 +14,7 @@ using Oikonom.Store.Rooms;
 namespace Oikonom.Service.Rulebook;
 
 /// <summary>Checks and publishes rulebooks; where the rulebook says so, a second person agrees before an edition counts.</summary>
-public sealed class PublishDesk(Store.Store store, EditionBook editions, RehearsalDesk rehearsals, ConnectorBook connectors, RequestDesk requests, TimeProvider time)
+public sealed class PublishDesk(Store.Store store, EditionBook editions, RehearsalDesk rehearsals, ConnectorBook connectors, SecretBook secrets, RequestDesk requests, TimeProvider time)
 {
     /// <summary>Reads a rulebook with the warnings that only the users at hand can tell.</summary>
     public async Task<RulebookReading> ReadAsync(IReadOnlyList<RulebookFile> files, CancellationToken cancel)
@@ -104,6 +104,7 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
             await ReplanAsync(s, changed, edition.Number);
             return edition;
         }, cancel);
+        await secrets.BindAsync(rulebook, author, cancel);
         editions.Forget();
         await connectors.ResetAsync();
         if (current is not null)
@@ -118,7 +119,12 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
     private async Task ReplanAsync(Session s, IReadOnlyList<OpenRequestChange> changed, long edition)
     {
         foreach (var request in changed)
-            if (await s.RequestAsync(request.Id, forUpdate: true) is { State: "deciding" or "asked" or "releasing" } row && row.Edition != edition) await requests.ReplanAsync(s, row, $"edition {edition} of the rulebook was published");
+        {
+            if (await s.RequestAsync(request.Id, forUpdate: true) is not { State: "deciding" or "asked" or "releasing" } row || row.Edition == edition) continue;
+            // What others decided by another way of approval counts no more.
+            if (request.AnotherWay) row.Round++;
+            await requests.ReplanAsync(s, row, $"edition {edition} of the rulebook was published{(request.AnotherWay ? ", and others decide by it" : "")}");
+        }
     }
 
     public static EditionDetail Detail(EditionRow row, Core.Rulebook.Rulebook rulebook) => new(

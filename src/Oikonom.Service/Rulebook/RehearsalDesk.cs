@@ -164,7 +164,10 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         var otherWay = WayOf(current.Rulebook) != WayOf(draft.Rulebook);
         var changed = new List<OpenRequestChange>();
         foreach (var row in rows)
-            if (Differs(recorded, row, current, draft) || (otherWay && await GoesAnotherWayAsync(row, current, draft, cancel))) changed.Add(new(row.Id, row.Number, row.Kind, row.Display, row.State));
+        {
+            var another = otherWay && await GoesAnotherWayAsync(row, current, draft, cancel);
+            if (another || Differs(recorded, row, current, draft)) changed.Add(new(row.Id, row.Number, row.Kind, row.Display, row.State, another));
+        }
         return changed;
     }
 

@@ -9,7 +9,11 @@ using static OpenIddict.Server.OpenIddictServerEvents;
 namespace Oikonom.Standins.OpenId;
 
 /// <summary>Somebody the provider knows.</summary>
-public sealed record OpenIdUser(string Name, string Display, string Mail, string Number, IReadOnlyList<string> Groups);
+public sealed record OpenIdUser(string Name, string Display, string Mail, string Number, IReadOnlyList<string> Groups)
+{
+    /// <summary>Who it is for good, also under another name.</summary>
+    public string Subject { get; init; } = Name;
+}
 
 /// <summary>
 /// An OpenID provider on loopback: discovery, authorization code flow with PKCE, signed tokens. Whoever is set as
@@ -25,6 +29,9 @@ public sealed class OpenIdProvider : IAsyncDisposable
 
     /// <summary>Who signs in when asked; null refuses.</summary>
     public OpenIdUser? Current { get; set; }
+
+    /// <summary>Answers another question than was asked, when it is set: a nonce that is not that of the request.</summary>
+    public string? Nonce { get; set; }
 
     public static async Task<OpenIdProvider> StartAsync(int port)
     {
@@ -58,12 +65,13 @@ public sealed class OpenIdProvider : IAsyncDisposable
                     return default;
                 }
                 var identity = new ClaimsIdentity("stand-in", Claims.Name, Claims.Role);
-                identity.AddClaim(new(Claims.Subject, user.Name));
+                identity.AddClaim(new(Claims.Subject, user.Subject));
                 identity.AddClaim(new(Claims.PreferredUsername, user.Name));
                 identity.AddClaim(new(Claims.Name, user.Display));
                 identity.AddClaim(new(Claims.Email, user.Mail));
                 identity.AddClaim(new("employee_number", user.Number));
                 foreach (var group in user.Groups) identity.AddClaim(new("groups", group));
+                if (provider.Nonce is { } nonce) context.Request.Nonce = nonce;
                 identity.SetScopes(context.Request.GetScopes());
                 identity.SetDestinations(_ => [Destinations.IdentityToken]);
                 context.SignIn(new ClaimsPrincipal(identity));

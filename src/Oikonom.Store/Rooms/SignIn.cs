@@ -42,10 +42,14 @@ public sealed class SecretRow
 /// <summary>Tries to sign in, links for passwords, changes of users that wait, and what ends when a password changes.</summary>
 public static class SignInTables
 {
-    public static Task<TryRow?> TryAsync(this Session session, string key) => session.FirstAsync<TryRow>("SELECT try_key, tries, last_at, blocked_until FROM sign_in_tries WHERE try_key=@key" + session.Engine.ForUpdate, new { key });
+    /// <summary>What is counted under a key, held until the end of the decision: of many at once each sees what the one before counted.</summary>
+    public static async Task<TryRow> TryAsync(this Session session, string key)
+    {
+        await session.ExecuteAsync("INSERT INTO sign_in_tries (try_key, tries, last_at, blocked_until) VALUES (@key, 0, 0, 0) ON CONFLICT (try_key) DO NOTHING", new { key }).ConfigureAwait(false);
+        return await session.FirstAsync<TryRow>("SELECT try_key, tries, last_at, blocked_until FROM sign_in_tries WHERE try_key=@key" + session.Engine.ForUpdate, new { key }).ConfigureAwait(false) ?? new() { TryKey = key };
+    }
 
-    public static Task SaveTryAsync(this Session session, TryRow row) => session.ExecuteAsync(
-        "INSERT INTO sign_in_tries (try_key, tries, last_at, blocked_until) VALUES (@TryKey, @Tries, @LastAt, @BlockedUntil) ON CONFLICT (try_key) DO UPDATE SET tries=CASE WHEN sign_in_tries.tries>=excluded.tries AND sign_in_tries.last_at=excluded.last_at THEN sign_in_tries.tries+1 ELSE excluded.tries END, last_at=excluded.last_at, blocked_until=excluded.blocked_until", row);
+    public static Task SaveTryAsync(this Session session, TryRow row) => session.ExecuteAsync("UPDATE sign_in_tries SET tries=@Tries, last_at=@LastAt, blocked_until=@BlockedUntil WHERE try_key=@TryKey", row);
 
     public static Task DropTriesAsync(this Session session, IReadOnlyList<string> keys) => session.BulkAsync("DELETE FROM sign_in_tries WHERE try_key IN (SELECT try_key FROM {rows} AS x)", [.. keys.Select(k => new { TryKey = k })], ("try_key", "text"));
     public static Task DropTriesOfAsync(this Session session, string name) => session.ExecuteAsync("DELETE FROM sign_in_tries WHERE try_key=@name OR try_key LIKE @pairs ESCAPE '!'", new { name = $"name:{name}", pairs = $"pair:{Like.Containing(name)[1..^1]}|%" });
@@ -59,7 +63,7 @@ public static class SignInTables
     /// <summary>True when the ledger was told within the last minute that tries for a name are slowed.</summary>
     public static async Task<bool> WasToldAsync(this Session session, string name, long now)
     {
-        var until = (await session.TryAsync($"told:{name}").ConfigureAwait(false))?.BlockedUntil ?? 0;
+        var until = (await session.TryAsync($"told:{name}").ConfigureAwait(false)).BlockedUntil;
         if (until > now) return true;
         await session.SaveTryAsync(new() { TryKey = $"told:{name}", Tries = 1, LastAt = now, BlockedUntil = now + 60_000 }).ConfigureAwait(false);
         return false;

@@ -1,4 +1,4 @@
-namespace Oikonom.Service.Access;
+namespace Oikonom.Core.Approval;
 
 /// <summary>Which names users may have: none that the ledger uses for the system itself, nor one that looks like it.</summary>
 public static class UserNames
