@@ -18,7 +18,7 @@ const queries: QueryClient = new QueryClient({
   queryCache: new QueryCache({
     onError: (error) => {
       if (error instanceof Refusal && error.status === 401 && location.pathname !== '/sign-in') {
-        void router.navigate({ to: '/sign-in', search: { onward: location.pathname + location.search } });
+        void router.navigate({ to: '/sign-in', search: { refused: undefined, onward: location.pathname + location.search } });
       }
     },
   }),

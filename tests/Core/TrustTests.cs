@@ -67,14 +67,15 @@ public sealed class TrustTests
             var edition = Small.Edition(("rulebook.yaml", "name: small\nsites: { harbour: { zone: Europe/Lisbon, lead: E3 }, reef: { zone: Europe/Lisbon } }\ndepartment-heads: { Dive: E4 }\ngroups: { board: [E2, E3, E4] }\n"), ("workflows/staff.yaml", $"name: staff\nfor: [joiner, mover, leaver]\nstages: [{{ name: s, {stage} }}]"));
             var items = Enumerable.Range(0, things).Select(i => new Item($"directory/t{i}", "directory", $"t{i}", "d", true, false, [])).ToList();
             var rule = edition.Rulebook.Workflows.Single(w => w.Name == "staff").Stages.Single();
-            foreach (var ballot in Standing.Ask([rule], new("joiner", "hr", "ines", "E900", Small.Facts(), "E3", false, items, false), edition.Rulebook, parties).Single().Ballots)
+            var about = new Circumstances("joiner", "hr", "ines", "E900", Small.Facts(), "E3", false, items, false);
+            foreach (var ballot in Standing.Ask([rule], about, edition.Rulebook, parties).Single().Ballots)
             {
                 Assert.True(ballot.Needed >= (rule.Quorum == Stage.All ? 1 : rule.Quorum));
                 // Everybody votes with every user they have: a person is one voice.
                 var votes = parties.Where(p => p.Active).Select(p => new Vote(ballot.Stage, ballot.Item, p.UserName, p.UserName, Standing.CoverOf(ballot.Item, items)) { ActorPerson = p.Person, ForPerson = p.Person }).ToList();
                 Assert.Equal(votes.Select(v => v.ActorPerson).Distinct().Count(), Standing.Given(ballot, items, votes, new HashSet<string>()).Count);
                 Assert.True(ballot.Own is null || ballot.OwnNeeded <= ballot.Own.Count);
-                var able = parties.Where(p => p.Active && ballot.Deciders.Includes(p, new("joiner", "hr", "ines", "E900", Small.Facts(), "E3", false, items, false))).Select(p => p.Person).Distinct().Count();
+                var able = parties.Where(p => p.Active && !p.IsConcerned(about) && ballot.Deciders.Includes(p, about)).Select(p => p.Person).Distinct().Count();
                 Assert.Equal(able < ballot.Needed, ballot.TooFew is not null);
             }
         }, iter: 2000);

@@ -34,6 +34,11 @@ export function HistoryList({ of, id }: { of: 'people' | 'requests'; id: string 
         {lines.map((line) => (
           <li key={line.entry}>
             <span>{line.text}</span>
+            {line.forgottenAt && (
+              <span className={style.quiet}>
+                What it said was forgotten on {at(line.forgottenAt)}, by {line.forgottenBy}.
+              </span>
+            )}
             {line.changes.length > 0 && <Changes changes={line.changes} />}
             <span className={style.quiet}>
               {at(line.at)} · {line.actor}

@@ -25,9 +25,11 @@ export function MePage() {
         <div className={rooms.stack}>
           <Delegations />
           <Notices />
+          {me.data?.number && <OwnData number={me.data.number} />}
         </div>
         <aside className={rooms.stack}>
           <HearingForm />
+          <PasswordForm />
           <SessionList />
           <TokenList />
         </aside>
@@ -181,6 +183,69 @@ function HearingForm() {
           </Button>
         </div>
       </form>
+    </section>
+  );
+}
+
+function PasswordForm() {
+  const queries = useQueryClient();
+  const [current, setCurrent] = useState('');
+  const [next, setNext] = useState('');
+  const change = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/me/password', { body: { current, new: next } })),
+    onSuccess: () => {
+      setCurrent('');
+      setNext('');
+      void queries.invalidateQueries({ queryKey: ['sessions'] });
+      void queries.invalidateQueries({ queryKey: ['tokens'] });
+    },
+  });
+  return (
+    <section className={rooms.sheet} aria-labelledby="password">
+      <h2 id="password">My password</h2>
+      <form
+        className={rooms.stack}
+        onSubmit={(event) => {
+          event.preventDefault();
+          change.mutate();
+        }}
+      >
+        <Field label="The present one" type="password" value={current} onChange={setCurrent} required autoComplete="current-password" />
+        <Field
+          label="The new one, 10 characters or more"
+          type="password"
+          value={next}
+          onChange={setNext}
+          required
+          autoComplete="new-password"
+        />
+        {change.isError && <Failure error={change.error} />}
+        {change.isSuccess && (
+          <Notice tone="good" title="Changed">
+            Every other session and every token of yours ended.
+          </Notice>
+        )}
+        <div className={rooms.actions}>
+          <Button type="submit" isDisabled={change.isPending || current === '' || next === ''}>
+            Change it
+          </Button>
+        </div>
+      </form>
+    </section>
+  );
+}
+
+/** Everybody can see all that is held of them. */
+function OwnData({ number }: { number: string }) {
+  return (
+    <section className={rooms.sheet} aria-labelledby="held">
+      <h2 id="held">What is held of me</h2>
+      <p className={rooms.quiet}>The record, accounts, grants, requests and what was done with them, in one file.</p>
+      <p>
+        <a href={`/api/v1/people/${encodeURIComponent(number)}/data`} download={`${number}.json`}>
+          Download all that is held of {number}
+        </a>
+      </p>
     </section>
   );
 }

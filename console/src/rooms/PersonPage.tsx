@@ -2,12 +2,14 @@ import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from '@tanstack/react-router';
 import { api, ask, type PersonDetail } from '../api/client';
 import { type Bar, Lifeline } from '../parts/Lifeline';
-import { Failure, Loading } from '../parts/Notice';
+import { Failure, Loading, Notice } from '../parts/Notice';
 import { Pair } from '../parts/Pair';
 import { StateMark } from '../parts/StateMark';
 import { ago, at, onDay } from '../parts/when';
+import { useMe } from '../shell/Shell';
 import { ExplainButton } from './Explain';
 import { HistoryList } from './HistoryList';
+import { PersonRecord } from './Retention';
 import style from './Rooms.module.css';
 
 export function PersonPage() {
@@ -38,6 +40,8 @@ function barsOf(person: PersonDetail): Bar[] {
 }
 
 function Person({ person }: { person: PersonDetail }) {
+  const me = useMe();
+  const may = me.data?.roles.some((role) => role === 'auditor' || role === 'engineer') ?? false;
   return (
     <>
       <header className={style.head}>
@@ -48,6 +52,11 @@ function Person({ person }: { person: PersonDetail }) {
         </p>
       </header>
       <div className={style.stack}>
+        {person.forgottenAt && (
+          <Notice title={`Forgotten on ${at(person.forgottenAt)}`}>
+            What was held of this person is gone, by {person.forgottenBy}. That something happened, and when, stays on the ledger.
+          </Notice>
+        )}
         <section className={style.sheet} aria-labelledby="lifeline">
           <h2 id="lifeline">Lifeline</h2>
           <Lifeline
@@ -137,6 +146,7 @@ function Person({ person }: { person: PersonDetail }) {
                 </ul>
               )}
             </section>
+            {may ? <PersonRecord person={person} /> : null}
             <HistoryList of="people" id={person.id} />
           </div>
           <aside className={style.stack}>

@@ -25,6 +25,35 @@ export function RequestPage() {
   return <Request request={request.data} />;
 }
 
+/** For operators: the one-time link to a first password, when it was lost or went to the wrong place. */
+function NewLink({ request }: { request: RequestDetail }) {
+  const me = useMe();
+  const send = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/requests/{id}/new-link', { params: { path: { id: request.summary.id } } })),
+  });
+  const gave = request.steps.some((s) => s.state === 'done') && request.plan.some((c) => c.kind === 'create-account');
+  if (!gave || !me.data?.roles.includes('operator')) return null;
+  return (
+    <section className={style.sheet} aria-labelledby="first-password">
+      <h2 id="first-password">First password</h2>
+      <p className={style.quiet}>It is shown once, to whom the link was sent. A new link ends the one before it.</p>
+      {send.isError && <Failure error={send.error} />}
+      {send.data && <Notice tone="good" title={`A new link went to ${send.data.receivers.join(', ')}`} />}
+      <div className={style.actions}>
+        <Button onPress={() => send.mutate()} isDisabled={send.isPending}>
+          Send a new link
+        </Button>
+      </div>
+    </section>
+  );
+}
+
+/** What a plan without changes means. */
+function emptyPlan({ items, summary }: RequestDetail): string {
+  if (items.length > 0) return `${items.map((i) => i.title).join(', ')}: recorded as asked for; nothing changes today.`;
+  return summary.state === 'completed' ? 'Nothing needed to change.' : 'The plan is not made yet.';
+}
+
 function Request({ request }: { request: RequestDetail }) {
   const { summary, story } = request;
   const [without, setWithout] = useState<ReadonlySet<string>>(new Set());
@@ -72,13 +101,13 @@ function Request({ request }: { request: RequestDetail }) {
             {request.plan.length > 0 && <p className={style.effect}>{summaryOf(request.plan)}</p>}
             {request.items.length > 0 &&
               request.rights.approve &&
-              (request.rights.inPart || request.items.some((i) => i.mark) || request.gone.length > 0) && (
+              (request.plan.length === 0 || request.rights.inPart || request.items.some((i) => i.mark) || request.gone.length > 0) && (
                 <ItemList request={request} without={without} setWithout={setWithout} />
               )}
             {request.plan.length > 0 ? (
               <Plan changes={request.plan} steps={request.steps} />
             ) : (
-              <p className={style.quiet}>{summary.state === 'completed' ? 'Nothing needed to change.' : 'The plan is not made yet.'}</p>
+              <p className={style.quiet}>{emptyPlan(request)}</p>
             )}
           </section>
           <HistoryList of="requests" id={summary.id} />
@@ -184,6 +213,7 @@ function Request({ request }: { request: RequestDetail }) {
               </ul>
             )}
           </section>
+          <NewLink request={request} />
           <LedgerOf request={request} />
         </aside>
       </div>

@@ -5,22 +5,35 @@ import { Button } from '../parts/Button';
 import { Choice, Field } from '../parts/Field';
 import { Failure, Notice } from '../parts/Notice';
 import { agoText } from '../parts/when';
+import { useMe } from '../shell/Shell';
+import { Retention } from './Retention';
 import rooms from './Rooms.module.css';
 import { Users } from './Users';
 
 /** What an engineer keeps in order: users, the texts of notices, systems that are told of changes, and who is signed in. */
 export function ServicePage() {
+  const me = useMe();
+  const keeps = me.data?.roles.includes('engineer') ?? false;
   return (
     <>
       <header className={rooms.head}>
         <h1>Service</h1>
-        <p>Users and their roles, texts of notices, systems that hear of changes, and everybody who is signed in.</p>
+        <p>
+          {keeps
+            ? 'Users and their roles, what is kept of whom and how long, texts of notices, systems that hear of changes, and everybody who is signed in.'
+            : 'What is kept of whom, and how long.'}
+        </p>
       </header>
       <div className={rooms.stack}>
-        <Users />
-        <NoticeTexts />
-        <Hooks />
-        <Sessions />
+        {keeps && <Users />}
+        <Retention />
+        {keeps && (
+          <>
+            <NoticeTexts />
+            <Hooks />
+            <Sessions />
+          </>
+        )}
       </div>
     </>
   );

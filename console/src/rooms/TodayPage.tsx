@@ -137,6 +137,11 @@ export function TodayPage() {
               </ul>
             )}
           </Sheet>
+          {t.standing.map((problem) => (
+            <Notice key={problem} tone="bad" title="The service needs somebody">
+              <p>{problem}</p>
+            </Notice>
+          ))}
           {t.held.map((run) => (
             <Notice key={run.runId} title={`${run.source}: a run is under the brake`}>
               <p>{run.why}</p>

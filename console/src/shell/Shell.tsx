@@ -5,6 +5,7 @@ import { api, ask } from '../api/client';
 import { listen } from '../api/live';
 import { Button } from '../parts/Button';
 import { Loading } from '../parts/Notice';
+import { allEntries } from '../rooms/LedgerPage';
 import { allRequests } from '../rooms/requestSearch';
 import style from './Shell.module.css';
 import { useGoKeys } from './useGoKeys';
@@ -30,7 +31,7 @@ export function Shell() {
   const signOut = async () => {
     await ask(api.POST('/api/v1/sign-out'));
     queries.clear();
-    await navigate({ to: '/sign-in', search: { onward: undefined } });
+    await navigate({ to: '/sign-in', search: { onward: undefined, refused: undefined } });
   };
 
   if (!me.data) return <Loading what="Oikonom" />;
@@ -83,7 +84,12 @@ export function Shell() {
               Rulebook
             </Link>
           )}
-          {may('engineer') && (
+          {may('auditor', 'engineer') && (
+            <Link to="/ledger" search={allEntries} activeProps={{ className: style.here }}>
+              Ledger
+            </Link>
+          )}
+          {may('auditor', 'engineer') && (
             <Link to="/service" activeProps={{ className: style.here }}>
               Service
             </Link>

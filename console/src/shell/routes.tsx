@@ -3,8 +3,10 @@ import { createRootRouteWithContext, createRoute, createRouter, Outlet } from '@
 import { DeskPage } from '../rooms/DeskPage';
 import { HandoverPage } from '../rooms/HandoverPage';
 import { InboxPage } from '../rooms/InboxPage';
+import { LedgerPage } from '../rooms/LedgerPage';
 import { MePage } from '../rooms/MePage';
 import { NewRequestPage } from '../rooms/NewRequestPage';
+import { PasswordPage } from '../rooms/PasswordPage';
 import { PeoplePage } from '../rooms/PeoplePage';
 import { PersonPage } from '../rooms/PersonPage';
 import { RequestPage } from '../rooms/RequestPage';
@@ -29,9 +31,11 @@ const signIn = createRoute({
   component: SignInPage,
   // Only an address of our own is gone on to.
   validateSearch: (search: Record<string, unknown>) => ({
-    onward: text(search.onward)?.match(/^\/(?!\/)/) ? text(search.onward) : undefined,
+    onward: text(search.onward)?.match(/^\/(?![/\\])/) ? text(search.onward) : undefined,
+    refused: text(search.refused),
   }),
 });
+const password = createRoute({ getParentRoute: () => root, path: '/password/$token', component: PasswordPage });
 const shell = createRoute({ getParentRoute: () => root, id: 'shell', component: Shell });
 const home = createRoute({
   getParentRoute: () => shell,
@@ -59,6 +63,18 @@ const desk = createRoute({
 });
 const workflows = createRoute({ getParentRoute: () => shell, path: '/workflows', component: WorkflowsPage });
 const service = createRoute({ getParentRoute: () => shell, path: '/service', component: ServicePage });
+const ledger = createRoute({
+  getParentRoute: () => shell,
+  path: '/ledger',
+  component: LedgerPage,
+  validateSearch: (search: Record<string, unknown>) => ({
+    kind: text(search.kind),
+    person: text(search.person),
+    request: search.request === undefined ? undefined : String(search.request),
+    actor: text(search.actor),
+    entry: text(search.entry),
+  }),
+});
 const own = createRoute({ getParentRoute: () => shell, path: '/me', component: MePage });
 const request = createRoute({ getParentRoute: () => shell, path: '/requests/$id', component: RequestPage });
 const people = createRoute({
@@ -81,6 +97,7 @@ const rulebook = createRoute({
 
 const tree = root.addChildren([
   signIn,
+  password,
   shell.addChildren([
     home,
     inbox,
@@ -90,6 +107,7 @@ const tree = root.addChildren([
     desk,
     workflows,
     service,
+    ledger,
     own,
     people,
     person,

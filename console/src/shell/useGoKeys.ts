@@ -1,5 +1,6 @@
 import { useNavigate } from '@tanstack/react-router';
 import { useEffect } from 'react';
+import { allEntries } from '../rooms/LedgerPage';
 import { allRequests } from '../rooms/requestSearch';
 
 /** True when the key press belongs to a field or a dialog. */
@@ -14,7 +15,7 @@ export function isTyping(event: KeyboardEvent): boolean {
   );
 }
 
-/** g then t, i, r, p, d, w, s, b, v or m goes to a section; n raises a request; / goes to the search field. */
+/** g then t, i, r, p, d, w, s, b, l, v or m goes to a section; n raises a request; / goes to the search field. */
 export function useGoKeys() {
   const navigate = useNavigate();
   useEffect(() => {
@@ -40,6 +41,7 @@ export function useGoKeys() {
         if (event.key === 'v') void navigate({ to: '/service' });
         if (event.key === 'd') void navigate({ to: '/desk', search: { task: undefined } });
         if (event.key === 'w') void navigate({ to: '/workflows' });
+        if (event.key === 'l') void navigate({ to: '/ledger', search: allEntries });
         if (event.key === 'm') void navigate({ to: '/me' });
         if (event.key === 'i') void navigate({ to: '/inbox' });
         if (event.key === 'r') void navigate({ to: '/requests', search: allRequests });

@@ -46,7 +46,7 @@ public sealed class PasswordDesk(Store.Store store, ServiceOptions options, IDat
     {
         if (name is not { Length: > 0 and <= 64 } || await s.UserAsync(name) is not { Active: 1, Issuer: "", Mail.Length: > 0 } user) return;
         // One mail a minute is enough, whoever asks.
-        if (await s.LastPasswordLinkAsync(name) > time.Milliseconds() - (long)BetweenLinks.TotalMilliseconds) return;
+        if (await s.LastOpenPasswordLinkAsync(name) > time.Milliseconds() - (long)BetweenLinks.TotalMilliseconds) return;
         await SendAsync(s, user, isNew: false, name);
     }, cancel);
 

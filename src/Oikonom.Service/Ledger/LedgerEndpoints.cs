@@ -24,7 +24,7 @@ public static class LedgerEndpoints
         {
             var body = request.HasJsonContentType() ? await request.ReadFromJsonAsync<LedgerVerifyBody>(cancel) : null;
             return await check.RunAsync([.. (body?.Heads ?? []).Select(LedgerViews.HeadOf)], cancel);
-        }).Accepts<LedgerVerifyBody>(isOptional: true, "application/json")
+        }).Accepts<LedgerVerifyBody>(isOptional: true, "application/json", "*/*")
             .WithName("verifyLedger").WithSummary("Recomputes every hash, root and signature of the ledger (RFC 9162) by the pinned keys, and holds it against heads that were kept elsewhere.").RequireAuthorization("audit").Reaching(Reached.Everywhere);
         api.MapGet("/ledger/heads", async (Store.Store store, SigningKey key, CancellationToken cancel, int? limit) =>
             new Page<LedgerHead>([.. (await store.ReadAsync(s => s.LastHeadsAsync(Paging.Limit(limit)), cancel)).Select(h => LedgerViews.View(LedgerViews.HeadOf(h, key.Ring)))], null))

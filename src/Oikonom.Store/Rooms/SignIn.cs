@@ -73,7 +73,7 @@ public static class SignInTables
         "INSERT INTO password_links (id, user_name, token_hash, created_at, expires_at) VALUES (@Id, @UserName, @TokenHash, @CreatedAt, @ExpiresAt)", row);
     public static Task<bool> HasLinkAsync(this Session session, string user) => session.ScalarAsync<bool>("SELECT EXISTS (SELECT 1 FROM password_links WHERE user_name=@user)", new { user });
     public static Task<PasswordLinkRow?> PasswordLinkAsync(this Session session, string hash) => session.FirstAsync<PasswordLinkRow>("SELECT id, user_name, token_hash, created_at, expires_at, used_at FROM password_links WHERE token_hash=@hash", new { hash });
-    public static Task<long> LastPasswordLinkAsync(this Session session, string user) => session.ScalarAsync<long>("SELECT COALESCE(MAX(created_at),0) FROM password_links WHERE user_name=@user", new { user });
+    public static Task<long> LastOpenPasswordLinkAsync(this Session session, string user) => session.ScalarAsync<long>("SELECT COALESCE(MAX(created_at),0) FROM password_links WHERE user_name=@user AND used_at IS NULL", new { user });
     public static async Task<bool> UsePasswordLinkAsync(this Session session, string id, long at) => await session.ExecuteAsync("UPDATE password_links SET used_at=@at WHERE id=@id AND used_at IS NULL", new { id, at }).ConfigureAwait(false) == 1;
     public static Task EndPasswordLinksAsync(this Session session, string user, long at) => session.ExecuteAsync("UPDATE password_links SET used_at=@at WHERE user_name=@user AND used_at IS NULL", new { user, at });
 
