@@ -1,8 +1,8 @@
-# build: compile all · demo: run Northmere · test: every suite · bench: figures · lint: format and analyzers
+# build: compile all · demo: run Northmere · test: every suite · fuzz: parsers under attack · bench: figures · lint: format and analyzers
 SHELL := /bin/bash
 ARGS ?=
 
-.PHONY: install build console demo test bench lint clean
+.PHONY: install build console demo test fuzz bench lint clean
 
 install:
 	@scripts/install.sh demo
@@ -21,6 +21,11 @@ demo:
 test:
 	@scripts/install.sh test
 	@scripts/test.sh $(ARGS)
+
+# make fuzz ARGS="PARSER --seconds 60"
+fuzz:
+	@dotnet build tests/Fuzz/Oikonom.Fuzz.Tests.csproj -c Debug -p:RunAnalyzers=false --nologo -v quiet -clp:ErrorsOnly
+	@tests/Fuzz/bin/Debug/net10.0/Oikonom.Fuzz.Tests fuzz $(ARGS)
 
 bench:
 	@scripts/install.sh test

@@ -8,7 +8,7 @@ passed=0 failed=0 skipped=0
 out=$(mktemp)
 trap 'rm -f "$out"' EXIT
 only=${1:-}
-for suite in Core Ldap Store Service Cli Console; do
+for suite in Core Fuzz Ldap Store Service Cli Console; do
   [ -z "$only" ] || [ "$only" = "$suite" ] || continue
   echo "== $suite"
   start=$SECONDS

@@ -39,7 +39,7 @@ public static class LedgerExport
         try
         {
             if (!reader.MoveNext()) return new(0, 0, 0, null, ["The export is empty."]);
-            header = JsonSerializer.Deserialize<ExportHeader>(reader.Current, JsonSerializerOptions.Web) is { Head: not null, Keys: not null, Earlier: not null } read && read.Format == ExportHeader.Version ? read : throw new JsonException();
+            header = JsonSerializer.Deserialize<ExportHeader>(reader.Current, SignedHead.Strict) is { } read && read.Format == ExportHeader.Version && !read.Keys.Contains(null!) && !read.Earlier.Contains(null!) ? read : throw new JsonException();
         }
         catch (JsonException)
         {
@@ -85,13 +85,13 @@ public static class LedgerExport
             ExportEntry? entry;
             try
             {
-                entry = JsonSerializer.Deserialize<ExportEntry>(line, JsonSerializerOptions.Web);
+                entry = JsonSerializer.Deserialize<ExportEntry>(line, SignedHead.Strict);
             }
             catch (JsonException)
             {
                 entry = null;
             }
-            if (entry is not { Body: not null, Proof: not null })
+            if (entry is null)
             {
                 Fault($"Line {entries + 2} is no entry.");
                 return;

@@ -13,6 +13,9 @@ namespace Oikonom.Proofs;
 /// <param name="Key">The key that signed, as <see cref="LedgerKey.Id"/> names it.</param>
 public sealed record SignedHead(long Size, string Root, long At, string Signature, string Key)
 {
+    /// <summary>What others wrote is read whole or not at all: nothing is missing, and nothing is null that may not be.</summary>
+    internal static readonly JsonSerializerOptions Strict = new(JsonSerializerDefaults.Web) { RespectNullableAnnotations = true, RespectRequiredConstructorParameters = true };
+
     /// <summary>What is signed: size and time (64 bits each, big-endian), then the root.</summary>
     public static byte[] Bytes(long size, ReadOnlySpan<byte> root, long at)
     {
@@ -41,7 +44,7 @@ public sealed record SignedHead(long Size, string Root, long At, string Signatur
     public string ToJson() => JsonSerializer.Serialize(this, JsonSerializerOptions.Web);
 
     /// <exception cref="JsonException">The text is no head.</exception>
-    public static SignedHead FromJson(string text) => JsonSerializer.Deserialize<SignedHead>(text, JsonSerializerOptions.Web) is { Root: not null, Signature: not null, Key: not null } head ? head : throw new JsonException("It is no signed head.");
+    public static SignedHead FromJson(string text) => JsonSerializer.Deserialize<SignedHead>(text, Strict) ?? throw new JsonException("It is no signed head.");
 
     public override string ToString() => string.Create(CultureInfo.InvariantCulture, $"head of {Size} entries, {Root[..Math.Min(12, Root.Length)]}…");
 }

@@ -108,6 +108,24 @@ public sealed class AccessTests(Servers servers)
         ("POST", "/api/v1/hooks", "engineer"),
         ("POST", "/api/v1/hooks/{id}/replay", "engineer"),
         ("DELETE", "/api/v1/hooks/{id}", "engineer"),
+        ("POST", "/api/v1/me/password", Everybody),
+        ("POST", "/api/v1/users/{name}/link", "engineer"),
+        ("GET", "/api/v1/users/changes", "engineer"),
+        ("POST", "/api/v1/users/changes/{id}/agree", "engineer"),
+        ("POST", "/api/v1/users/changes/{id}/decline", "engineer"),
+        ("POST", "/api/v1/requests/{id}/new-link", "operator"),
+        ("GET", "/api/v1/retention", "auditor engineer"),
+        ("POST", "/api/v1/people/{id}/hold", "auditor engineer"),
+        ("DELETE", "/api/v1/people/{id}/hold", "auditor engineer"),
+        ("POST", "/api/v1/people/{id}/forget", "engineer"),
+        ("POST", "/api/v1/retention/orders/{id}/confirm", "auditor engineer"),
+        ("POST", "/api/v1/retention/orders/{id}/decline", "auditor engineer"),
+        ("GET", "/api/v1/people/{id}/data", Everybody),
+        ("GET", "/api/v1/ledger/entries/{entry}", "auditor engineer"),
+        ("GET", "/api/v1/ledger/heads", "auditor engineer"),
+        ("GET", "/api/v1/ledger/keys", "auditor engineer"),
+        ("POST", "/api/v1/ledger/keys", "engineer"),
+        ("GET", "/api/v1/ledger/export", "auditor engineer"),
         ("GET", "/api/v1/targets", Everybody), ("POST", "/api/v1/targets/{name}/check", "operator engineer"),
         ("GET", "/api/v1/handovers/{token}", Everybody), ("POST", "/api/v1/handovers/{token}", Everybody),
         ("GET", "/api/v1/ledger", "auditor engineer"), ("POST", "/api/v1/ledger/verify", "auditor engineer"), ("GET", "/api/v1/events", Everybody),
@@ -124,7 +142,7 @@ public sealed class AccessTests(Servers servers)
         // The table is complete: every operation of the API stands in it, or needs no sign-in.
         var document = await anonymous.GetFromJsonAsync<JsonElement>("/openapi/v1.json");
         var operations = document.GetProperty("paths").EnumerateObject().SelectMany(p => p.Value.EnumerateObject().Select(o => (o.Name.ToUpperInvariant(), p.Name))).ToHashSet();
-        Assert.Equal(operations.Order(), Matrix.Select(m => (m.Method, m.Path)).Append(("POST", "/api/v1/sign-in")).Append(("GET", "/api/v1/sign-in/openid")).Append(("POST", "/api/v1/tokens")).Order());
+        Assert.Equal(operations.Order(), Matrix.Select(m => (m.Method, m.Path)).Append(("POST", "/api/v1/sign-in")).Append(("GET", "/api/v1/sign-in/openid")).Append(("POST", "/api/v1/tokens")).Concat([("POST", "/api/v1/password-links"), ("GET", "/api/v1/password-links/{token}"), ("POST", "/api/v1/password-links/{token}")]).Order());
 
         foreach (var (method, path, roles) in Matrix)
         {

@@ -151,14 +151,7 @@ public static class ScimEndpoints
             if (body.Length + read > MaxPayload) throw ScimFault.TooLarge($"The body is larger than {MaxPayload} bytes.");
             body.Write(buffer, 0, read);
         }
-        try
-        {
-            return JsonNode.Parse(body.GetBuffer().AsSpan(0, (int)body.Length), documentOptions: new() { MaxDepth = 32, AllowDuplicateProperties = false });
-        }
-        catch (Exception error) when (error is JsonException or ArgumentException)
-        {
-            throw ScimFault.InvalidSyntax($"The body is no sound JSON: {error.Message}");
-        }
+        return ScimBody.Read(body.GetBuffer().AsSpan(0, (int)body.Length));
     }
 
     private static JsonObject Provider(HttpContext context) => new()

@@ -63,7 +63,7 @@ public sealed class HttpSource : IDisposable
     public async Task<RecordDelivery> FirstAsync(int count, CancellationToken cancel)
     {
         using var page = await GetAsync(Query("", Math.Min(count, _rule.PageSize)), cancel).ConfigureAwait(false);
-        return new(_source, _rule.Address.ToString(), false, [.. Items(page).Take(count).Select(item => JsonPaths.Texts(item, _source.Paths))]);
+        return new(_source, _rule.Address.ToString(), false, [.. PageOf(page).Records.Take(count)]);
     }
 
     private async Task<(List<IReadOnlyList<string>> Records, bool Steady)> PagesAsync(string since, CancellationToken cancel)
@@ -75,42 +75,31 @@ public sealed class HttpSource : IDisposable
         for (var pages = 0; pages < MaxPages; pages++)
         {
             using var page = await GetAsync(next, cancel).ConfigureAwait(false);
-            var known = page.RootElement.TryGetProperty("total", out var count) && count.TryGetInt64(out var number) ? number : (long?)null;
+            var (found, known, following) = PageOf(page);
             // A total that moves, or a key that comes twice on different pages, means that the pages shifted.
             if (pages > 0 && known != total) return (records, false);
             total = known;
             var before = records.Count;
-            foreach (var item in Items(page))
+            foreach (var texts in found)
             {
-                var texts = JsonPaths.Texts(item, _source.Paths);
                 if (pages > 0 && keys.Contains(texts[_source.KeyColumn])) return (records, false);
                 records.Add(texts);
             }
             for (var i = before; i < records.Count; i++) keys.Add(records[i][_source.KeyColumn]);
-            if (NextOf(page) is not { } following) return (records, total is null || total == records.Count);
-            next = following;
+            if (following.Length == 0) return (records, total is null || total == records.Count);
+            next = NextOf(following);
         }
         throw new SourceFault($"{_rule.Address} has no last page within {MaxPages}.");
     }
 
-    private IEnumerable<JsonElement> Items(JsonDocument page)
-    {
-        var root = page.RootElement;
-        if (root.ValueKind == JsonValueKind.Array) return [.. root.EnumerateArray()];
-        return root.ValueKind == JsonValueKind.Object && root.TryGetProperty(_rule.Items, out var items) && items.ValueKind == JsonValueKind.Array
-            ? [.. items.EnumerateArray()]
-            : throw new SourceFault($"{_rule.Address} answered without the list '{_rule.Items}'.");
-    }
+    private JsonPage PageOf(JsonDocument page) => JsonPage.Of(page.RootElement, _rule.Items, _rule.Next, _source.Paths, _rule.Address.ToString());
 
     /// <summary>The next page: an address of the same host, or a cursor.</summary>
-    private Uri? NextOf(JsonDocument page)
+    private Uri NextOf(string text)
     {
-        if (page.RootElement.ValueKind != JsonValueKind.Object || !page.RootElement.TryGetProperty(_rule.Next, out var next) || next.ValueKind is JsonValueKind.Null or JsonValueKind.False) return null;
-        var text = next.ValueKind == JsonValueKind.String ? next.GetString()! : next.GetRawText();
-        if (text.Length == 0) return null;
         if (text.StartsWith('/') || text.Contains("://", StringComparison.Ordinal) || text.StartsWith('?'))
         {
-            var uri = new Uri(_rule.Address, text);
+            if (!Uri.TryCreate(_rule.Address, text, out var uri)) throw new SourceFault($"{_rule.Address} names a next page that is no address.");
             if (uri.Host != _rule.Address.Host || uri.Port != _rule.Address.Port || uri.Scheme != _rule.Address.Scheme)
                 throw new SourceFault($"{_rule.Address} sends on to another host ({uri.Host}); the key is not shown to it.");
             return uri;
