@@ -91,7 +91,7 @@ internal static class LedgerCommands
         if (!File.Exists(path)) throw new CliFault(Exit.Usage, $"There is no file {path}.");
         var found = LedgerExport.Verify(File.ReadLines(path), pinned, kept);
         if (json) Show.Json(JsonSerializer.SerializeToElement(found, JsonSerializerOptions.Web));
-        else if (found.Faults.Count == 0) Show.Good($"Sound: {found.Entries} entries are in the tree of the {found.Head}, signed with a key that leads to the one you trust; {found.Values} values are what was sealed, {found.Forgotten} are not there any more; {kept.Count} head(s) you kept are continued.");
+        else if (found.Faults.Count == 0) Show.Good($"Sound: {found.Entries} entries are in the tree of the {found.Head}, signed with a key that leads to the one you trust; {found.Values} values are what was sealed, {found.Forgotten} are not in it (forgotten, or not for who exported it); {kept.Count} head(s) you kept are continued.");
         else
         {
             Show.Bad($"Not sound: {found.Faults.Count} fault(s) in {found.Entries} entries.");
@@ -103,7 +103,10 @@ internal static class LedgerCommands
     private static IEnumerable<SignedHead> HeadsIn(string file)
     {
         if (!File.Exists(file)) throw new CliFault(Exit.Usage, $"There is no file {file}.");
-        foreach (var line in File.ReadLines(file).Select(l => l.Trim()).Where(l => l.StartsWith('{')))
+        // A mail that brought a head may be kept as it is: the head stands in a line of its own.
+        var lines = File.ReadLines(file).Select(l => l.Trim()).Where(l => l.StartsWith('{')).ToList();
+        if (lines.Count == 0) throw new CliFault(Exit.Usage, $"{file} holds no signed head; 'oikonom ledger heads --lines' prints them.");
+        foreach (var line in lines)
         {
             SignedHead head;
             try

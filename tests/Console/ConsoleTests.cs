@@ -354,14 +354,23 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         var form = _page.GetByRole(AriaRole.Dialog);
         await form.GetByLabel("User name").FillAsync("silas");
         await form.GetByLabel("Name others see").FillAsync("Silas Wrack");
-        await form.GetByLabel("First password").FillAsync(World.Password);
+        await form.GetByLabel("Mail").FillAsync("silas@northmere.example");
         await form.GetByLabel("operator").CheckAsync();
         await form.GetByLabel("engineer").CheckAsync();
         await form.GetByText("everywhere").First.ClickAsync();
         await form.GetByLabel("Reef Point").First.CheckAsync();
         await RequireAccessibleAsync("user form");
         await form.GetByRole(AriaRole.Button, new() { Name = "Add" }).ClickAsync();
+        // It gives somebody rights, so that another engineer agrees first.
+        await Text("It waits for another engineer").WaitForAsync();
+        await Text("silas, a new user, waits").WaitForAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Button, new() { Name = "Agree" })).ToHaveCountAsync(0);
+        await RequireAccessibleAsync("waiting user");
+        await _page.Context.ClearCookiesAsync();
+        await SignInAsync("setup", "/service");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Agree" }).ClickAsync();
         await Text("only reefpoint").WaitForAsync();
+        await Text("was sent a link").WaitForAsync();
         await RequireAccessibleAsync("users");
         var silas = (await _world.GetAsync<Page<User>>("/api/v1/users", "edda")).Items.Single(u => u.Name == "silas");
         Assert.Equal(("operator engineer", "reefpoint", 1), (string.Join(' ', silas.Roles), silas.Reach!["operator"].Sites!.Single(), silas.Reach.Count));
@@ -370,7 +379,19 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         IReadOnlyList<RulebookFileBody> Files(string title) => _world.Rulebook((path, text) => path == "rulebook.yaml" ? text + "publishing: second-person\n" : path == "targets/directory.yaml" ? text.Replace("title: Dive team", $"title: {title}", StringComparison.Ordinal) : text);
         await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Files("Dive team"))));
         await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Files("Divers"))));
+        // The new user chooses their password by the link of the mail; it works once.
         await _page.Context.ClearCookiesAsync();
+        var link = await _world.LinkAsync("silas@northmere.example", "/password/");
+        await _page.GotoAsync($"/password/{link}");
+        await _page.GetByLabel("New password").FillAsync(World.Password);
+        await _page.GetByLabel("The same again").FillAsync("something-else-1");
+        await Text("The two are not the same yet").WaitForAsync();
+        await RequireAccessibleAsync("password");
+        await _page.GetByLabel("The same again").FillAsync(World.Password);
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Set it" }).ClickAsync();
+        await Text("Your password is set").WaitForAsync();
+        await _page.GotoAsync($"/password/{link}");
+        await Text("There is no such link").WaitForAsync();
         await SignInAsync("silas", "/rulebook");
         await _page.GetByRole(AriaRole.Button, new() { Name = "Look at it" }).ClickAsync();
         await _page.GetByText("title: Divers").First.WaitForAsync();
@@ -382,6 +403,54 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(_world.Rulebook())));
         var back = (await _world.GetAsync<Page<ProposalView>>("/api/v1/rulebook/proposals", "silas")).Items.Single();
         await World.OkAsync((await _world.SignInAsync("silas")).PostAsJsonAsync($"/api/v1/rulebook/proposals/{back.Id}/approve", new ProposalBody(null)));
+    }
+
+    [Fact]
+    public async Task An_entry_of_the_ledger_is_found_and_proven_in_the_browser()
+    {
+        var done = await _world.BringAsync(HrRow.New());
+        await SignInAsync("aldo", $"/ledger?request={done.Summary.Number}");
+        await Text("request.completed").WaitForAsync();
+        await RequireAccessibleAsync("ledger");
+        await _page.GetByRole(AriaRole.Row).Filter(new() { HasText = "request.approved" }).First.ClickAsync();
+        await Text("It is in the record").WaitForAsync();
+        await Text("Reckoned in this browser").WaitForAsync();
+        await RequireAccessibleAsync("ledger entry");
+        await _page.Keyboard.PressAsync("Escape");
+        // The whole of it, and against a head that was kept.
+        await _page.GetByLabel("A head you kept elsewhere").FillAsync("no head at all");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Verify the whole ledger" }).ClickAsync();
+        await Text("That is no signed head").WaitForAsync();
+        var head = (await _world.GetAsync<Page<LedgerHead>>("/api/v1/ledger/heads", "aldo")).Items[0];
+        await _page.GetByLabel("A head you kept elsewhere").FillAsync(JsonSerializer.Serialize(head, JsonSerializerOptions.Web));
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Verify the whole ledger" }).ClickAsync();
+        await Text("kept outside the store").WaitForAsync();
+        await _page.GetByLabel("A head you kept elsewhere").FillAsync(JsonSerializer.Serialize(head with { Root = new string('0', 64) }, JsonSerializerOptions.Web));
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Verify the whole ledger" }).ClickAsync();
+        await Text("Not sound").WaitForAsync();
+        await RequireAccessibleAsync("ledger verified");
+    }
+
+    [Fact]
+    public async Task A_person_is_held_and_their_data_taken()
+    {
+        var done = await _world.BringAsync(HrRow.New());
+        await SignInAsync("aldo", $"/people/{done.Summary.PersonId}");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Keep it longer" }).ClickAsync();
+        await _page.GetByLabel("Reason").FillAsync("A claim is open");
+        await _page.GetByLabel("Until").FillAsync("tomorrow");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Keep it", Exact = true }).ClickAsync();
+        await _page.GetByRole(AriaRole.Alert).WaitForAsync();
+        await _page.GetByLabel("Until").FillAsync(DateTime.UtcNow.AddDays(90).ToString("yyyy-MM-dd", null));
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Keep it", Exact = true }).ClickAsync();
+        await Text("by aldo: A claim is open").WaitForAsync();
+        await RequireAccessibleAsync("person held");
+        var download = await _page.RunAndWaitForDownloadAsync(() => _page.GetByRole(AriaRole.Link, new() { Name = "Download all of it" }).ClickAsync());
+        Assert.Contains(done.Summary.PersonNumber, await File.ReadAllTextAsync(await download.PathAsync()), StringComparison.Ordinal);
+        await _page.GotoAsync("/service");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "End the hold" }).ClickAsync();
+        await Assertions.Expect(Text("A claim is open")).ToHaveCountAsync(0);
+        await RequireAccessibleAsync("retention");
     }
 
     [Fact]

@@ -32,14 +32,31 @@ export function Filters({ children }: { children: ReactNode }) {
   return <search className={style.filters}>{children}</search>;
 }
 
-export function SearchField({ label, value, onChange }: { label: string; value: string; onChange: (value: string) => void }) {
+/** A field that narrows a list; the key / goes to the page's first, so that a further one does not name it. */
+export function SearchField({
+  label,
+  value,
+  onChange,
+  further,
+}: {
+  label: string;
+  value: string;
+  onChange: (value: string) => void;
+  further?: boolean;
+}) {
   const id = useId();
   return (
     <div className={style.search}>
       <label htmlFor={id} className="unseen">
         {label}
       </label>
-      <input id={id} type="search" placeholder={`${label}  ( / )`} value={value} onChange={(event) => onChange(event.target.value)} />
+      <input
+        id={id}
+        type="search"
+        placeholder={further ? label : `${label}  ( / )`}
+        value={value}
+        onChange={(event) => onChange(event.target.value)}
+      />
     </div>
   );
 }

@@ -26,11 +26,14 @@ const columns: Column<Entry>[] = [
   { title: 'Place', width: '6rem', cell: (e) => e.position ?? 'soon' },
 ];
 
+/** What every entry has, and what stands elsewhere on the page. */
+const frame = new Set(['id', 'at', 'actor', 'kind', 'person', 'request', 'digest', 'sealed', 'forgotten']);
+
 /** The first words of an entry's body. */
 function shortly(entry: Entry): string {
   if (entry.forgottenAt) return `what it said was forgotten by ${entry.forgottenBy}`;
   return Object.entries(entry.body as Record<string, unknown>)
-    .filter(([, value]) => typeof value === 'string' || typeof value === 'number')
+    .filter(([name, value]) => !frame.has(name) && (typeof value === 'string' || typeof value === 'number'))
     .map(([name, value]) => `${name} ${value}`)
     .join(', ');
 }
@@ -55,23 +58,21 @@ export function LedgerPage() {
   return (
     <>
       <header className={style.head}>
-        <h1>Ledger</h1>
+        <div className={style.title}>
+          <h1>Ledger</h1>
+          <a href={`/api/v1/ledger/export?${scope}`} download="ledger.ndjson">
+            Export with proofs
+          </a>
+        </div>
         <p>What happened, by whom and when. Nothing is taken out of it unseen: each entry is part of a signed head.</p>
       </header>
       <div className={style.columns}>
         <div className={style.stack}>
           <Filters>
-            <SearchField
-              label="Kind, such as request. or ledger."
-              value={search.kind ?? ''}
-              onChange={(v) => go({ kind: v || undefined })}
-            />
-            <SearchField label="Employee number" value={search.person ?? ''} onChange={(v) => go({ person: v || undefined })} />
-            <SearchField label="Request" value={search.request ?? ''} onChange={(v) => go({ request: v || undefined })} />
-            <SearchField label="User" value={search.actor ?? ''} onChange={(v) => go({ actor: v || undefined })} />
-            <a href={`/api/v1/ledger/export?${scope}`} download="ledger.ndjson">
-              Export with proofs
-            </a>
+            <SearchField label="Kind, such as request." value={search.kind ?? ''} onChange={(v) => go({ kind: v || undefined })} />
+            <SearchField further label="Employee number" value={search.person ?? ''} onChange={(v) => go({ person: v || undefined })} />
+            <SearchField further label="Request" value={search.request ?? ''} onChange={(v) => go({ request: v || undefined })} />
+            <SearchField further label="User" value={search.actor ?? ''} onChange={(v) => go({ actor: v || undefined })} />
           </Filters>
           <PagedTable
             list={list}
@@ -163,9 +164,11 @@ function EntryDialog({ id, close }: { id: string; close: () => void }) {
                 </dd>
               </>
             )}
-            {Object.entries(entry.body as Record<string, unknown>).map(([name, value]) => (
-              <Pair key={name} name={name} value={typeof value === 'string' ? value : JSON.stringify(value)} />
-            ))}
+            {Object.entries(entry.body as Record<string, unknown>)
+              .filter(([name]) => !frame.has(name) || name === 'digest')
+              .map(([name, value]) => (
+                <Pair key={name} name={name} value={typeof value === 'string' ? value : JSON.stringify(value)} />
+              ))}
           </dl>
           <details>
             <summary>Exactly as it was sealed, and its proof</summary>
@@ -242,20 +245,22 @@ function Heads() {
       {list.isError && <Failure error={list.error} />}
       <ul className={style.list}>
         {list.data?.items.map((head) => (
-          <li key={head.size} className={style.line}>
-            <span>
-              <b>{head.size}</b> entries, <code title={head.root}>{head.root.slice(0, 10)}…</code>
-              <br />
-              <span className={style.quiet}>{agoText(new Date(head.at).toISOString())}</span>
-            </span>
-            <Button
-              onPress={() => {
-                void navigator.clipboard.writeText(JSON.stringify(head));
-                setCopied(head.size);
-              }}
-            >
-              {copied === head.size ? 'Copied' : 'Copy'}
-            </Button>
+          <li key={head.size}>
+            <div className={style.line}>
+              <span>
+                <b>{head.size}</b> entries, <code title={head.root}>{head.root.slice(0, 10)}…</code>
+                <br />
+                <span className={style.quiet}>{agoText(new Date(head.at).toISOString())}</span>
+              </span>
+              <Button
+                onPress={() => {
+                  void navigator.clipboard.writeText(JSON.stringify(head));
+                  setCopied(head.size);
+                }}
+              >
+                {copied === head.size ? 'Copied' : 'Copy'}
+              </Button>
+            </div>
           </li>
         ))}
       </ul>

@@ -37,7 +37,7 @@ export function Retention() {
       <h2 id="retention">What is kept, and how long</h2>
       <p className={rooms.quiet}>
         {data?.rule
-          ? `After the end of employment: ${data.rule}${data.powerfulRule ? `; of those who held privileged access: ${data.powerfulRule}` : ''}. That something happened stays on the ledger.`
+          ? `What is said of somebody is forgotten ${data.rule}${data.powerfulRule ? `, decisions on powerful access ${data.powerfulRule}` : ''}. That something happened stays on the ledger.`
           : 'The rulebook has no rule of retention, so nothing is forgotten by itself.'}
       </p>
       {failed && <Failure error={failed} />}

@@ -10,8 +10,10 @@ import style from './SignInPage.module.css';
 
 /** Why the organisation's sign-in was refused, by the code it came back with. */
 const refusals: Record<string, string> = {
-  'own-user': 'There is already a user of that name who signs in by a password. Ask an engineer to change its name.',
+  'name-taken': 'There is another user of your name here. Ask an engineer to give that one another.',
   'no-role': 'Your organisation gives you no role here. Ask an engineer.',
+  'person-has-user': 'You sign in here in another way already.',
+  ended: 'Your access here has ended.',
 };
 
 export function SignInPage() {

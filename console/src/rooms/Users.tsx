@@ -32,12 +32,14 @@ export function Users() {
         <Button onPress={() => setOpen('new')}>Add a user</Button>
       </div>
       {list.isError && <Failure error={list.error} />}
-      {waits && (
-        <Notice title="It waits for another engineer">
-          The change of {waits} gives more than there was, so a second engineer agrees to it first. It stands below.
-        </Notice>
-      )}
-      <WaitingChanges />
+      <div className={style.waiting}>
+        {waits && (
+          <Notice title="It waits for another engineer">
+            The change of {waits} gives more than there was, so a second engineer agrees to it first. It stands below.
+          </Notice>
+        )}
+        <WaitingChanges />
+      </div>
       <table className={`${rooms.grants} ${style.table}`}>
         <thead>
           <tr>

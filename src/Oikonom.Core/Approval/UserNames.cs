@@ -10,7 +10,7 @@ public static class UserNames
     {
         if (name.Length is 0 or > 64 || !name.All(c => char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c) || c is '.' or '-' or '_')) return "A user name has lower-case letters, digits, dots, hyphens and underscores; 64 at most.";
         var plain = Plain(name);
-        return Reserved.FirstOrDefault(r => Plain(r) == plain || (r == "silence" && plain.StartsWith(Plain(r), StringComparison.Ordinal))) is { } taken ? $"'{name}' looks like '{taken}', which stands for Oikonom itself; choose another name." : null;
+        return Reserved.FirstOrDefault(r => Plain(r) == plain || (r == "silence" && plain.StartsWith(Plain(r), StringComparison.Ordinal))) is { } taken ? $"'{name}' {(name == taken ? "stands for Oikonom itself" : $"looks like '{taken}', which stands for Oikonom itself")}; choose another name." : null;
     }
 
     /// <summary>What a reader takes a name for: digits that look like letters are those, marks are nothing, double letters one.</summary>

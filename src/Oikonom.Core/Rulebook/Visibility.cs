@@ -72,7 +72,9 @@ public sealed record RetentionRule(int Months, int Powerful)
     private static DateOnly Add(DateOnly day, int months) => day.Year + (months / 12) + 1 >= DateOnly.MaxValue.Year ? DateOnly.MaxValue : day.AddMonths(months);
 
     /// <summary>The rule in words, as a page tells it.</summary>
-    public static string Text(int months) => months % 12 == 0 ? $"P{(months / 12).ToString(CultureInfo.InvariantCulture)}Y after the last employment" : $"P{months.ToString(CultureInfo.InvariantCulture)}M after the last employment";
+    public static string Text(int months) => $"{(months % 12 == 0 ? Count(months / 12, "year") : Count(months, "month"))} after the last employment";
+
+    private static string Count(int number, string unit) => $"{number.ToString(CultureInfo.InvariantCulture)} {unit}{(number == 1 ? "" : "s")}";
 
     /// <summary>Reads an ISO 8601 duration of whole years and months, such as P2Y or P18M; null when it is none.</summary>
     public static int? Read(string text)

@@ -109,6 +109,8 @@ public sealed class LdapConnector : IConnector
         }
         catch (LdapResultException error) when (error.Code == LdapCode.EntryAlreadyExists)
         {
+            // The add of an attempt that was cut off may arrive after this one has looked.
+            if (await ByKeysAsync(goal, cancel).ConfigureAwait(false) is { } ours) return await MendAsync(ours, goal, cancel).ConfigureAwait(false);
             throw Replan($"The name {goal.Name} is taken by another entry in {_rule.Title}.");
         }
         var id = LdapControls.ReadEntry(result, LdapControls.PostReadOid)?.Text(Id)
