@@ -140,29 +140,27 @@ function EntryDialog({ id, close }: { id: string; close: () => void }) {
             </Notice>
           )}
           <dl className={style.facts}>
-            <dt>When</dt>
-            <dd>{at(entry.at)}</dd>
-            <dt>Who</dt>
-            <dd>{entry.actor}</dd>
+            <Pair name="When" value={at(entry.at)} />
+            <Pair name="Who" value={entry.actor} />
             {entry.personId && (
-              <>
-                <dt>Person</dt>
-                <dd>
+              <Pair
+                name="Person"
+                value={
                   <Link to="/people/$id" params={{ id: entry.personId }}>
                     see the person
                   </Link>
-                </dd>
-              </>
+                }
+              />
             )}
             {entry.requestId && (
-              <>
-                <dt>Request</dt>
-                <dd>
+              <Pair
+                name="Request"
+                value={
                   <Link to="/requests/$id" params={{ id: entry.requestId }}>
                     see the request
                   </Link>
-                </dd>
-              </>
+                }
+              />
             )}
             {Object.entries(entry.body as Record<string, unknown>)
               .filter(([name]) => !frame.has(name) || name === 'digest')
