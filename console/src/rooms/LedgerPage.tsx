@@ -20,10 +20,10 @@ export const allEntries = { kind: undefined, person: undefined, request: undefin
 
 const columns: Column<Entry>[] = [
   { title: 'When', width: '10.5rem', cell: (e) => at(e.at) },
-  { title: 'What', width: 'minmax(11rem, 1.2fr)', cell: (e) => <b>{e.kind}</b> },
+  { title: 'What', width: 'minmax(10rem, 1.2fr)', cell: (e) => <b>{e.kind}</b> },
   { title: 'Who', width: '7rem', cell: (e) => e.actor },
-  { title: 'In short', width: 'minmax(14rem, 2.4fr)', cell: shortly },
-  { title: 'Place', width: '6rem', cell: (e) => e.position ?? 'soon' },
+  { title: 'In short', width: 'minmax(10rem, 2.4fr)', cell: shortly },
+  { title: 'Place', width: '4.5rem', cell: (e) => e.position ?? 'soon' },
 ];
 
 /** What every entry has, and what stands elsewhere on the page. */
@@ -209,23 +209,25 @@ function Verify() {
           </Button>
         </div>
       </form>
-      {run.isError && <Failure error={run.error} />}
-      {found && (
-        <Notice tone={found.sound ? 'good' : 'bad'} title={found.sound ? 'Sound' : 'Not sound'}>
-          {found.faults.length === 0 ? (
-            <>
-              {found.entries} entries, {found.unsealed} of them not sealed yet, and {found.heads} signed heads, reckoned again in{' '}
-              {found.milliseconds} ms{found.kept > 0 ? `, and held against ${found.kept} kept outside the store` : ''}.
-            </>
-          ) : (
-            <ul>
-              {found.faults.map((fault) => (
-                <li key={fault}>{fault}</li>
-              ))}
-            </ul>
-          )}
-        </Notice>
-      )}
+      <div className={style.after} aria-live="polite">
+        {run.isError && <Failure error={run.error} />}
+        {found && (
+          <Notice tone={found.sound ? 'good' : 'bad'} title={found.sound ? 'Sound' : 'Not sound'}>
+            {found.faults.length === 0 ? (
+              <>
+                {found.entries} entries, {found.unsealed} of them not sealed yet, and {found.heads} signed heads, reckoned again in{' '}
+                {found.milliseconds} ms{found.kept > 0 ? `, and held against ${found.kept} kept outside the store` : ''}.
+              </>
+            ) : (
+              <ul>
+                {found.faults.map((fault) => (
+                  <li key={fault}>{fault}</li>
+                ))}
+              </ul>
+            )}
+          </Notice>
+        )}
+      </div>
     </section>
   );
 }
