@@ -317,7 +317,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
     public async Task A_draft_is_marked_as_it_is_typed_rehearsed_compared_and_published()
     {
         _world.WriteHr(HrRow.New() with { Department = "Research" }, HrRow.New());
-        await _world.RunIntakeAsync("baseline", actor: "edda");
+        await _world.BaselineAsync();
         await SignInAsync("edda", "/rulebook?file=templates%2Fdive-team.yaml");
         var field = _page.GetByLabel("Text of templates/dive-team.yaml");
         var text = await field.InputValueAsync();
