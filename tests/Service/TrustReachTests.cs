@@ -61,10 +61,45 @@ public sealed class TrustReachTests(Servers servers)
         var files = world.Rulebook((path, text) => text + "# by far\n");
         string Body(RequestDetail of) => JsonSerializer.Serialize(new Dictionary<string, object?>
         {
-            ["planDigest"] = of.PlanDigest, ["reason"] = "x", ["remark"] = "x", ["text"] = "x", ["kind"] = "change", ["person"] = here.Number, ["record"] = new { title = "Diver of Reef Point" }, ["ids"] = new[] { of.Summary.Id },
-            ["requests"] = new[] { new { id = of.Summary.Id, planDigest = of.PlanDigest } }, ["csv"] = $"kind,person,reason,title\nchange,{here.Number},x,Other\n", ["to"] = "far", ["from"] = "mara", ["begins"] = "2026-01-01", ["ends"] = "2027-01-01", ["kinds"] = Array.Empty<string>(),
-            ["records"] = new[] { new { person_no = here.Person } }, ["verdict"] = "leaves", ["mode"] = "full", ["on"] = false, ["files"] = files, ["label"] = "x", ["days"] = 1, ["display"] = "Mara", ["mail"] = "far@northmere.example", ["roles"] = new[] { "approver" }, ["number"] = "E9500", ["active"] = true,
-            ["value"] = "x", ["address"] = "https://hook.northmere.example/", ["secret"] = "a-secret-of-sixteen", ["position"] = 0, ["target"] = "directory", ["immutableId"] = "x", ["until"] = "2027-12-31", ["query"] = "x", ["event"] = "decide", ["quick"] = true, ["current"] = "wrong-wrong-1", ["new"] = "right-right-11",
+            ["planDigest"] = of.PlanDigest,
+            ["reason"] = "x",
+            ["remark"] = "x",
+            ["text"] = "x",
+            ["kind"] = "change",
+            ["person"] = here.Number,
+            ["record"] = new { title = "Diver of Reef Point" },
+            ["ids"] = new[] { of.Summary.Id },
+            ["requests"] = new[] { new { id = of.Summary.Id, planDigest = of.PlanDigest } },
+            ["csv"] = $"kind,person,reason,title\nchange,{here.Number},x,Other\n",
+            ["to"] = "far",
+            ["from"] = "mara",
+            ["begins"] = "2026-01-01",
+            ["ends"] = "2027-01-01",
+            ["kinds"] = Array.Empty<string>(),
+            ["records"] = new[] { new { person_no = here.Person } },
+            ["verdict"] = "leaves",
+            ["mode"] = "full",
+            ["on"] = false,
+            ["files"] = files,
+            ["label"] = "x",
+            ["days"] = 1,
+            ["display"] = "Mara",
+            ["mail"] = "far@northmere.example",
+            ["roles"] = new[] { "approver" },
+            ["number"] = "E9500",
+            ["active"] = true,
+            ["value"] = "x",
+            ["address"] = "https://hook.northmere.example/",
+            ["secret"] = "a-secret-of-sixteen",
+            ["position"] = 0,
+            ["target"] = "directory",
+            ["immutableId"] = "x",
+            ["until"] = "2027-12-31",
+            ["query"] = "x",
+            ["event"] = "decide",
+            ["quick"] = true,
+            ["current"] = "wrong-wrong-1",
+            ["new"] = "right-right-11",
         });
         var people = new[] { here.Family, vanished.Family, "Keeper of secrets", "a secret reason", "p@post.example" };
         var leaks = new List<string>();
@@ -166,8 +201,12 @@ public sealed class TrustReachTests(Servers servers)
             object act = Any<object>(new ApproveBody(request.PlanDigest ?? "", null), new ReleaseBody(request.PlanDigest ?? ""), new ChangeBody(request.PlanDigest ?? "", Record: new Dictionary<string, string> { ["manager"] = "E9600" }), new TextBody("x"), new DelegationBody("eve", "2026-01-01", "2027-12-31", From: "mara"), new ManyBody([new(request.Summary.Id, request.PlanDigest ?? "")]));
             var path = act switch
             {
-                ApproveBody => $"requests/{request.Summary.Id}/approve", ReleaseBody => $"requests/{request.Summary.Id}/{Any("release", "return", "hold", "resume", "retry")}", ChangeBody => $"requests/{request.Summary.Id}/change",
-                TextBody => $"requests/{request.Summary.Id}/{Any("ask", "answer", "comment", "withdraw")}", DelegationBody => "delegations", _ => $"requests/{Any("approve-many", "release-many")}",
+                ApproveBody => $"requests/{request.Summary.Id}/approve",
+                ReleaseBody => $"requests/{request.Summary.Id}/{Any("release", "return", "hold", "resume", "retry")}",
+                ChangeBody => $"requests/{request.Summary.Id}/change",
+                TextBody => $"requests/{request.Summary.Id}/{Any("ask", "answer", "comment", "withdraw")}",
+                DelegationBody => "delegations",
+                _ => $"requests/{Any("approve-many", "release-many")}",
             };
             using var _ = await client.PostAsync($"/api/v1/{path}", JsonContent.Create(act, act.GetType()));
         }

@@ -1,6 +1,6 @@
 using MailKit.Net.Smtp;
-using Microsoft.AspNetCore.DataProtection;
 using MailKit.Security;
+using Microsoft.AspNetCore.DataProtection;
 using MimeKit;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Time;
