@@ -25,7 +25,10 @@ public sealed class Case
         (Row, Plan, Edition, Workflow, Person, Wish, Decisions, Users) = (row, plan, edition, workflow, person, wish, decisions, users);
         var recorded = Facts.FromJson(person.Facts, edition.Rulebook.Attributes);
         var numbers = Facts.ListFromJson(person.Others, edition.Rulebook.Attributes).Append(recorded).Select(f => f.Number).ToHashSet(StringComparer.Ordinal);
-        var people = users.ToDictionary(u => u.Name, u => PersonOf(u, person.Id, numbers), StringComparer.Ordinal);
+        // A user who is not linked to a person yet is whoever another user of the same number is linked to.
+        var linked = users.Where(u => u.PersonId.Length > 0 && u.Number.Length > 0).GroupBy(u => u.Number, StringComparer.Ordinal).ToDictionary(g => g.Key, g => g.First().PersonId, StringComparer.Ordinal);
+        foreach (var number in numbers) linked.TryAdd(number, person.Id);
+        var people = users.ToDictionary(u => u.Name, u => PersonOf(u, linked), StringComparer.Ordinal);
         Parties = [.. users.Select(u => new Party(u.Name, u.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).ToHashSet(), u.Number.Length > 0 ? u.Number : null, u.Active == 1) { Reach = Reach.FromJson(u.Reach), Person = people[u.Name] })];
         Delegations = [.. delegations.Select(d => new Delegation(d.Id, d.FromUser, d.ToUser, d.BeginsAt.ToInstant(), d.EndsAt.ToInstant(), d.Kinds.Split(' ', StringSplitOptions.RemoveEmptyEntries)))];
         Items = Core.Approval.Items.Of(plan, edition.Rulebook);
@@ -44,8 +47,8 @@ public sealed class Case
     }
 
     /// <summary>Who stands behind a user: the person HR knows, under whichever of their numbers; else a number; else the user alone.</summary>
-    private static string PersonOf(UserRow user, string person, HashSet<string> numbers) =>
-        user.PersonId.Length > 0 ? $"person:{user.PersonId}" : user.Number.Length > 0 && numbers.Contains(user.Number) ? $"person:{person}" : Party.PersonOf(user.Number, user.Name);
+    private static string PersonOf(UserRow user, Dictionary<string, string> linked) =>
+        user.PersonId.Length > 0 ? $"person:{user.PersonId}" : linked.TryGetValue(user.Number, out var person) ? $"person:{person}" : Party.PersonOf(user.Number, user.Name);
 
     /// <summary>A vote with the people behind the users it names.</summary>
     public Vote VoteOf(string stage, string item, string actor, string behalf, IReadOnlyDictionary<string, string> covers) => new(stage, item, actor, behalf, covers) { ActorPerson = PersonOf(actor), ForPerson = PersonOf(behalf) };
