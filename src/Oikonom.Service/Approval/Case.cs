@@ -48,7 +48,7 @@ public sealed class Case
 
     /// <summary>Who stands behind a user: the person HR knows, under whichever of their numbers; else a number; else the user alone.</summary>
     private static string PersonOf(UserRow user, Dictionary<string, string> linked) =>
-        user.PersonId.Length > 0 ? $"person:{user.PersonId}" : linked.TryGetValue(user.Number, out var person) ? $"person:{person}" : Party.PersonOf(user.Number, user.Name);
+        user.PersonId.Length > 0 ? $"person:{user.PersonId}" : user.Number.Length > 0 && linked.TryGetValue(user.Number, out var person) ? $"person:{person}" : Party.PersonOf(user.Number, user.Name);
 
     /// <summary>A vote with the people behind the users it names.</summary>
     public Vote VoteOf(string stage, string item, string actor, string behalf, IReadOnlyDictionary<string, string> covers) => new(stage, item, actor, behalf, covers) { ActorPerson = PersonOf(actor), ForPerson = PersonOf(behalf) };
