@@ -62,7 +62,7 @@ public sealed partial class Fuzzer(Parser parser, int seed)
         }
         catch (Exception error)
         {
-            return (null, $"{error.GetType().Name}: {error.Message} {error.StackTrace?.Split('\n').FirstOrDefault(l => l.Contains("Oikonom.", StringComparison.Ordinal))?.Trim()}");
+            return (null, $"{error.GetType().Name}: {error.Message} {error.StackTrace?.Split('\n').FirstOrDefault(l => l.Contains("Oikonom.", StringComparison.Ordinal))?.Split(" in ")[0].Trim()}");
         }
     }
 
