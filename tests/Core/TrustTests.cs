@@ -5,6 +5,7 @@ using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Proofs;
+using Oikonom.Testing;
 using Xunit;
 
 namespace Oikonom.Core.Tests;
@@ -147,6 +148,15 @@ public sealed class TrustTests
     {
         Assert.NotNull(UserNames.Fault(name));
         Assert.All(["ines.morrow", "simon", "mel", "edda", "tomas", "jane.oikonen"], good => Assert.Null(UserNames.Fault(good)));
+    }
+
+    [Fact]
+    public void Each_promise_names_tests_that_are_there()
+    {
+        var named = System.Text.RegularExpressions.Regex.Matches(File.ReadAllText(Repository.At("docs", "security.md")), "`([A-Z][a-z]+(?:_\\w+)+)`").Select(m => m.Groups[1].Value).ToHashSet(StringComparer.Ordinal);
+        var there = string.Concat(Directory.GetFiles(Repository.At("tests"), "*.cs", SearchOption.AllDirectories).Select(File.ReadAllText));
+        Assert.True(named.Count > 30, $"{named.Count} tests are named.");
+        Assert.All(named, name => Assert.Matches($@"public (async )?(Task|void) {name}\(", there));
     }
 
     [Fact]

@@ -107,6 +107,31 @@ public sealed class TrustAccessTests(Servers servers)
     }
 
     [Fact]
+    public async Task Nobody_takes_the_second_person_away_alone()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        var (edda, setup) = (await world.SignInAsync("edda"), await world.SignInAsync("setup"));
+        // An edition that lets one person change users is itself for two.
+        var alone = world.Rulebook((path, text) => path == "rulebook.yaml" ? text.Replace("users: second-person", "users: one-person", StringComparison.Ordinal) : text);
+        var proposed = await (await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(alone)))).Content.ReadFromJsonAsync<Published>();
+        Assert.Null(proposed!.Edition);
+        Assert.Equal("own-proposal", (await World.RefusedAsync(edda.PostAsJsonAsync($"/api/v1/rulebook/proposals/{proposed.Proposal!.Id}/approve", new ProposalBody(null)))).Code);
+        // Nor by a second user of the same person.
+        await world.SaveUserAsync("edda2", new("Edda", "edda2@northmere.example", ["engineer"], null, true));
+        await TrustApprovalTests.SqlAsync(world, "UPDATE users SET number='E9700' WHERE name IN ('edda', 'edda2')");
+        Assert.Equal("own-proposal", (await World.RefusedAsync((await world.SignInAsync("edda2")).PostAsJsonAsync($"/api/v1/rulebook/proposals/{proposed.Proposal.Id}/approve", new ProposalBody(null)))).Code);
+        var more = new UserBody("Mole", "mole@northmere.example", ["approver"], null, true);
+        var waits = (await (await World.OkAsync(edda.PutAsJsonAsync("/api/v1/users/mole", more))).Content.ReadFromJsonAsync<UserSaved>())!.Waits;
+        Assert.Equal("own-change", (await World.RefusedAsync((await world.SignInAsync("edda2")).PostAsJsonAsync($"/api/v1/users/changes/{waits!.Id}/agree", new { }))).Code);
+        // With the other's agreement it counts, and one person does it from then on.
+        await World.OkAsync(setup.PostAsJsonAsync($"/api/v1/rulebook/proposals/{proposed.Proposal.Id}/approve", new ProposalBody(null)));
+        Assert.Null((await (await World.OkAsync(edda.PutAsJsonAsync("/api/v1/users/mole", more))).Content.ReadFromJsonAsync<UserSaved>())!.Waits);
+        // What waited was asked for over another user than there is now: it is not to be had any more.
+        Assert.Empty((await world.GetAsync<Page<UserChange>>("/api/v1/users/changes", "setup")).Items);
+        Assert.Equal(404, (await World.RefusedAsync(setup.PostAsJsonAsync($"/api/v1/users/changes/{waits.Id}/agree", new { }))).Status);
+    }
+
+    [Fact]
     public async Task A_password_is_set_by_its_owner_and_ends_all_that_came_before()
     {
         await using var world = await World.StartAsync(servers.Directory);

@@ -1,5 +1,6 @@
 using System.Security.Claims;
 using Oikonom.Service.Hosting;
+using Oikonom.Service.People;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Access;
@@ -61,17 +62,17 @@ public static class ReachRule
     private static async Task RequireRequestAsync(ClaimsPrincipal user, string id, Store.Store store, CancellationToken cancel)
     {
         if (user.ReachOf() is null) return;
-        var row = await store.ReadAsync(async s => Guid.TryParse(id, out var guid) ? await s.RequestAsync(guid.ToString()) : long.TryParse(id, System.Globalization.NumberStyles.None, System.Globalization.CultureInfo.InvariantCulture, out var number) ? await s.RequestByNumberAsync(number) : null, cancel);
+        var row = await store.ReadAsync(s => s.FindRequestAsync(id), cancel);
         if (row is not null && Sees(user, row)) return;
-        throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
+        throw Named.NoRequest(id);
     }
 
     private static async Task RequirePersonAsync(ClaimsPrincipal user, string id, Store.Store store, CancellationToken cancel)
     {
         if (user.ReachOf() is null) return;
-        var row = await store.ReadAsync(async s => Guid.TryParse(id, out var guid) ? await s.PersonAsync(guid.ToString()) : await s.PersonByNumberAsync(id), cancel);
+        var row = await store.ReadAsync(s => s.FindPersonAsync(id), cancel);
         if (row is not null && Sees(user, row)) return;
-        throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
+        throw Named.NoPerson(id);
     }
 
     /// <summary>True when a request is within the caller's reach; what they raised themselves always is.</summary>

@@ -29,10 +29,11 @@ public sealed class UserDesk(Store.Store store, EditionBook editions, PasswordDe
             var after = await AfterAsync(s, name, body, before);
             RequireNotOwn(before, after, actor);
             await RequireOneUserAsync(s, after);
-            if (edition?.Rulebook.UsersNeedSecond == true && GivesMore(before, after) && await AnotherEngineerAsync(s, actor.UserName()))
+            // What waited was asked for over the user as it was, and would take this back.
+            await s.SupersedeUserChangesAsync(name, time.Milliseconds());
+            if (edition?.Rulebook.UsersNeedSecond == true && GivesMore(before, after) && await SecondPerson.OfEngineersAsync(s, actor.UserName()))
             {
                 var row = new UserChangeRow { Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(), UserName = name, Body = JsonSerializer.Serialize(body, JsonSerializerOptions.Web), Actor = actor.UserName(), At = time.Milliseconds() };
-                await s.SupersedeUserChangesAsync(name, time.Milliseconds());
                 await s.AddUserChangeAsync(row);
                 Record(s, "user.change-asked", actor.UserName(), before, after, ("order", row.Id));
                 s.Tell("users", row.Id);
@@ -60,8 +61,8 @@ public sealed class UserDesk(Store.Store store, EditionBook editions, PasswordDe
         var before = await s.UserAsync(row.UserName);
         if (agree)
         {
-            if (await SamePersonAsync(s, row.Actor, actor.UserName())) throw new Problem(403, "own-change", "Not allowed", "You asked for this change yourself; somebody else agrees to it.");
-            if (await SamePersonAsync(s, row.UserName, actor.UserName())) throw new Problem(403, "own-roles", "Not allowed", "This is your own user; somebody else agrees.");
+            await SecondPerson.RequireAsync(s, row.Actor, actor, "own-change", "You asked for this change yourself; somebody else agrees to it.");
+            await SecondPerson.RequireAsync(s, row.UserName, actor, "own-roles", "This is your own user; somebody else agrees.");
         }
         var after = await AfterAsync(s, row.UserName, BodyOf(row), before);
         if (agree) await RequireOneUserAsync(s, after);
@@ -141,17 +142,6 @@ public sealed class UserDesk(Store.Store store, EditionBook editions, PasswordDe
         if (after.Active == 0) return false;
         var roles = before.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries);
         return before.Active == 0 || after.Number != before.Number || after.Mail != before.Mail || after.Reach != before.Reach || after.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).Any(r => !roles.Contains(r));
-    }
-
-    /// <summary>True when there ever was another engineer: ending the others' sign-in leaves nobody to decide alone.</summary>
-    private static async Task<bool> AnotherEngineerAsync(Session s, string actor) =>
-        (await s.UsersAsync()).Any(u => u.Name != actor && u.Roles.Split(' ').Contains(Roles.Engineer));
-
-    private static async Task<bool> SamePersonAsync(Session s, string one, string other)
-    {
-        if (one == other) return true;
-        var (a, b) = (await s.UserAsync(one), await s.UserAsync(other));
-        return a is not null && b is not null && ((a.Number.Length > 0 && a.Number == b.Number) || (a.PersonId.Length > 0 && a.PersonId == b.PersonId));
     }
 
     private async Task<UserRow> WriteAsync(Session s, UserRow? before, UserRow after, string actor, string? agreed)

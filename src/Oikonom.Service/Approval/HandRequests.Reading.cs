@@ -33,7 +33,7 @@ public sealed partial class HandRequests
         if (body.Reason?.Length > 2000) problems.Add(new("reason", "A reason has 2000 characters at most."));
         var wish = new Wish { Reason = body.Reason?.Trim() ?? "" };
         if (kind == RequestKind.Joiner) return await JoinerAsync(s, body, user, edition, wish, problems);
-        var person = string.IsNullOrWhiteSpace(body.Person) ? null : Guid.TryParse(body.Person, out var id) ? await s.PersonAsync(id.ToString()) : await s.PersonByNumberAsync(body.Person.Trim());
+        var person = await s.FindPersonAsync(body.Person?.Trim() ?? "");
         if (person is null)
         {
             problems.Add(new("person", string.IsNullOrWhiteSpace(body.Person) ? "Say for whom: a person's id or employee number." : $"There is no person '{body.Person}'."));

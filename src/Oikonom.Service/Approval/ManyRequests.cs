@@ -85,7 +85,7 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
             string? problem = null;
             try
             {
-                if (group.FirstOrDefault(g => !seen.Contains(g.Id)) is { } absent) throw Problem.NotFound($"request '{absent.Id}'", "See 'oikonom requests list'.");
+                if (group.FirstOrDefault(g => !seen.Contains(g.Id)) is { } absent) throw People.Named.NoRequest(absent.Id);
                 await store.WriteAsync(async s =>
                 {
                     if (wholeOf is not null && batches.ContainsKey(group.First().Id) && (await wholeOf(s, group.Key)).Count(id => !group.Any(g => g.Id == id)) is > 0 and var missing)

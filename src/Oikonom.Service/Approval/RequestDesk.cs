@@ -403,7 +403,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     }
 
     private static async Task<RequestRow> RequireAsync(Session s, string id) =>
-        await s.RequestAsync(id, forUpdate: true) ?? throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
+        await s.RequestAsync(id, forUpdate: true) ?? throw People.Named.NoRequest(id);
 
     private static async Task SaveAsync(Session s, RequestRow row)
     {

@@ -66,7 +66,7 @@ public static class RequestEndpoints
         api.MapPost("/requests/{id}/change", async (string id, ChangeBody body, RequestDesk desk, HandRequests hand, Store.Store store, EditionBook editions, Sight sight, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
         {
             var real = await IdAsync(store, id, cancel);
-            var row = await store.ReadAsync(s => s.RequestAsync(real), cancel) ?? throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
+            var row = await store.ReadAsync(s => s.RequestAsync(real), cancel) ?? throw People.Named.NoRequest(id);
             await desk.ChangeAsync(real, user, body.PlanDigest ?? "", await hand.ChangeAsync(body, row.PersonId, cancel), HandRequests.Touched, cancel);
             return await DetailAsync(real, store, editions, sight, time, user, cancel);
         }).WithName("changeRequest").WithSummary("Changes what was asked for, or what the stage lets its approver change; the plan is made anew.").RequireAuthorization("read").Reaching(Reached.Request);
@@ -128,8 +128,7 @@ public static class RequestEndpoints
     public static async Task<string> IdAsync(Store.Store store, string id, CancellationToken cancel)
     {
         if (Guid.TryParse(id, out var guid)) return guid.ToString();
-        var row = long.TryParse(id, NumberStyles.None, CultureInfo.InvariantCulture, out var number) ? await store.ReadAsync(s => s.RequestByNumberAsync(number), cancel) : null;
-        return row?.Id ?? throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
+        return (await store.ReadAsync(s => s.FindRequestAsync(id), cancel))?.Id ?? throw People.Named.NoRequest(id);
     }
 
     public static async Task<RequestDetail> DetailAsync(string id, Store.Store store, EditionBook editions, Sight sight, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel)
@@ -138,8 +137,8 @@ public static class RequestEndpoints
         var now = time.GetUtcNow();
         return await store.ReadAsync(async s =>
         {
-            var row = await s.RequestAsync(real) ?? throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
-            if (!ReachRule.Sees(user, row)) throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
+            var row = await s.RequestAsync(real) ?? throw People.Named.NoRequest(id);
+            if (!ReachRule.Sees(user, row)) throw People.Named.NoRequest(id);
             var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
             var tasks = (await s.TasksOfAsync(real)).Select(t => Desk.TaskDesk.View(t, [], now)).ToList();
             return (await sight.OverAsync(s, user, of.Person, true, cancel)).Over(RequestViews.Detail(of, await s.StepsOfAsync(real), tasks, user, now));

@@ -55,7 +55,7 @@ public sealed class FirstPasswords(Store.Store store, EditionBook editions, Conn
     /// <summary>Ends the open links of a request and sends new ones.</summary>
     public Task<FirstPasswordSent> SendAgainAsync(string id, ClaimsPrincipal user, CancellationToken cancel) => store.WriteAsync(async s =>
     {
-        var row = await s.RequestAsync(id, forUpdate: true) ?? throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
+        var row = await s.RequestAsync(id, forUpdate: true) ?? throw People.Named.NoRequest(id);
         user.RequireReach(row.Site, row.Department, Roles.Operator);
         var targets = await s.PasswordStepsAsync(id);
         if (targets.Count == 0) throw Problem.Conflict("no-password", "This request set no password, or not yet; there is nothing to hand over.");

@@ -247,7 +247,11 @@ public sealed class SourceDesk(Store.Store store, EditionBook editions, Sight si
         if (pass && run!.Mode == "baseline")
         {
             if (!user.RoleNames().Contains(Roles.Engineer)) throw new Problem(403, "not-yours", "Not allowed", "A baseline is let pass by an engineer.");
-            if (held.Actor == user.UserName()) throw new Problem(403, "own-run", "Not allowed", "You ran this baseline yourself; another engineer lets it pass.");
+            await store.ReadAsync(async s =>
+            {
+                await SecondPerson.RequireAsync(s, held.Actor, user, "own-run", "You ran this baseline yourself; another engineer lets it pass.");
+                return true;
+            }, cancel);
         }
         else if (!Passes(user, held.Passes)) throw new Problem(403, "not-yours", "Not allowed", $"This decision belongs to {held.Passes}.");
         await store.WriteAsync(async s =>

@@ -76,12 +76,15 @@ public sealed class LedgerDesk(Store.Store store, Sight sight, SigningKey key)
         var before = after is null ? long.MaxValue : long.TryParse(after, NumberStyles.None, CultureInfo.InvariantCulture, out var n) ? n : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
         return store.ReadAsync(async s =>
         {
-            var real = person.Length > 0 && !Guid.TryParse(person, out _) ? (await s.PersonByNumberAsync(person))?.Id ?? person : person;
-            var asked = request.Length > 0 && long.TryParse(request, NumberStyles.None, CultureInfo.InvariantCulture, out var number) ? (await s.RequestByNumberAsync(number))?.Id ?? request : request;
+            var (real, asked) = await NamedAsync(s, person, request);
             var rows = await s.LedgerPageAsync(real, asked, kind, before, size + 1, actor, ReachOf(user));
             return new Page<LedgerEntryView>(await ViewsAsync(s, user, [.. rows.Take(size)], cancel), rows.Count > size ? rows[size - 1].Entry.ToString(CultureInfo.InvariantCulture) : null);
         }, cancel);
     }
+
+    /// <summary>The ids of whom and what is asked about; a name that is nobody's stays, and finds nothing.</summary>
+    private static async Task<(string Person, string Request)> NamedAsync(Session s, string person, string request) =>
+        ((await s.FindPersonAsync(person))?.Id ?? person, (await s.FindRequestAsync(request))?.Id ?? request);
 
     private static IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? ReachOf(ClaimsPrincipal user) => user.ReachOf(Roles.Auditor, Roles.Engineer) is { } parts ? [.. parts.Select(p => (p.Sites, p.Departments))] : null;
 
@@ -103,14 +106,16 @@ public sealed class LedgerDesk(Store.Store store, Sight sight, SigningKey key)
 
     public Task<LedgerProof> ProofAsync(string id, ClaimsPrincipal user, CancellationToken cancel) => store.ReadAsync(async s =>
     {
-        var row = await s.LedgerEntryAsync(id) ?? throw Problem.NotFound($"ledger entry '{id}'", "See 'oikonom ledger list'.");
-        if (ReachOf(user) is not null && (row.PersonId is null || await s.PersonAsync(row.PersonId) is not { } person || !ReachRule.Sees(user, person))) throw Problem.NotFound($"ledger entry '{id}'", "See 'oikonom ledger list'.");
+        var row = await s.LedgerEntryAsync(id) ?? throw NoEntry(id);
+        if (ReachOf(user) is not null && (row.PersonId is null || await s.PersonAsync(row.PersonId) is not { } person || !ReachRule.Sees(user, person))) throw NoEntry(id);
         if (row.Position is not { } position) throw Problem.Conflict("not-sealed", "The entry is not sealed yet; it is within a moment.");
         var (tree, head) = await TreeAsync(s, cancel);
         var proof = tree.InclusionProof((int)position, (int)head.Size);
         var holds = Merkle.VerifyInclusion(Merkle.Leaf(row.Body), position, head.Size, proof, Convert.FromHexString(head.Root)) && LedgerKey.Fault(key.Ring, head) is null;
         return new LedgerProof((await ViewsAsync(s, user, [row], cancel))[0], row.Body, [.. proof.Select(Convert.ToHexStringLower)], LedgerViews.View(head), holds);
     }, cancel);
+
+    private static Problem NoEntry(string id) => Problem.NotFound($"ledger entry '{id}'", "See 'oikonom ledger list'.");
 
     private async Task<(MerkleTree Tree, SignedHead Head)> TreeAsync(Session s, CancellationToken cancel)
     {
@@ -127,8 +132,7 @@ public sealed class LedgerDesk(Store.Store store, Sight sight, SigningKey key)
         await store.ReadAsync(async s =>
         {
             var (tree, head) = await TreeAsync(s, cancel);
-            var id = person.Length > 0 && !Guid.TryParse(person, out _) ? (await s.PersonByNumberAsync(person))?.Id ?? person : person;
-            var asked = request.Length > 0 && long.TryParse(request, NumberStyles.None, CultureInfo.InvariantCulture, out var number) ? (await s.RequestByNumberAsync(number))?.Id ?? request : request;
+            var (id, asked) = await NamedAsync(s, person, request);
             var whole = id.Length == 0 && asked.Length == 0;
             var heads = (await s.HeadsAsync()).ToDictionary(h => h.Size);
             var published = (await s.LedgerPageAsync("", "", HeadLoop.Kind, long.MaxValue, 5000)).Select(r => LedgerText.Open(r.Body, r.Held).GetProperty("size").GetInt64());

@@ -34,7 +34,8 @@ public sealed class Forgetting(Store.Store store, EditionBook editions, TimeProv
         {
             var holds = (await s.HoldsAsync(Text(Today))).ToLookup(h => h.PersonId);
             var entries = new List<RetentionEntry>();
-            if (edition.Rulebook.Retention is { } rule)
+            var kept = edition.Rulebook.Retention;
+            if (kept is { } rule)
             {
                 var horizon = Today.AddDays(Ahead).AddMonths(-rule.Months).AddDays(1);
                 foreach (var row in await s.LeftBeforeAsync(Text(horizon), MostShown))
@@ -48,7 +49,7 @@ public sealed class Forgetting(Store.Store store, EditionBook editions, TimeProv
             var held = new List<RetentionHold>();
             foreach (var hold in holds.SelectMany(h => h))
                 if (await s.PersonAsync(hold.PersonId) is { } person) held.Add(new(hold.PersonId, person.Number, person.Display, hold.Reason, DateOnly.ParseExact(hold.UntilDay, "yyyy-MM-dd", CultureInfo.InvariantCulture), hold.Actor, hold.At.ToInstant()));
-            return new RetentionView(edition.Rulebook.Retention is { } r ? RetentionRule.Text(r.Months) : null, edition.Rulebook.Retention is { } p ? RetentionRule.Text(p.Powerful) : null, [.. entries.OrderBy(e => e.On).ThenBy(e => e.Name, StringComparer.Ordinal)], orders, held);
+            return new RetentionView(kept is null ? null : RetentionRule.Text(kept.Months), kept is null ? null : RetentionRule.Text(kept.Powerful), [.. entries.OrderBy(e => e.On).ThenBy(e => e.Name, StringComparer.Ordinal)], orders, held);
         }, cancel);
     }
 
@@ -80,7 +81,7 @@ public sealed class Forgetting(Store.Store store, EditionBook editions, TimeProv
         if (body.Until <= Today || body.Until > Today.AddYears(30)) throw Problem.Invalid("Name the day on which the hold ends: after today, within 30 years.", "until");
         return store.WriteAsync(async s =>
         {
-            var person = await PersonAsync(s, id);
+            var person = await s.RequirePersonAsync(id);
             var now = time.GetUtcNow();
             await s.EndHoldsAsync(person.Id, now.ToUnixTimeMilliseconds());
             await s.AddHoldAsync(new() { Id = Guid.CreateVersion7(now).ToString(), PersonId = person.Id, Reason = body.Reason.Trim(), UntilDay = Text(body.Until), Actor = user.UserName(), At = now.ToUnixTimeMilliseconds() });
@@ -91,7 +92,7 @@ public sealed class Forgetting(Store.Store store, EditionBook editions, TimeProv
 
     public Task EndHoldAsync(string id, ClaimsPrincipal user, CancellationToken cancel) => store.WriteAsync(async s =>
     {
-        var person = await PersonAsync(s, id);
+        var person = await s.RequirePersonAsync(id);
         if (await s.EndHoldsAsync(person.Id, time.Milliseconds()) == 0) throw Problem.Conflict("not-held", $"{person.Display} is not held.");
         s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "person.hold-ended", person.Id, null));
     }, cancel);
@@ -103,7 +104,7 @@ public sealed class Forgetting(Store.Store store, EditionBook editions, TimeProv
         var edition = await editions.CurrentAsync(cancel);
         return await store.WriteAsync(async s =>
         {
-            var person = await PersonAsync(s, id);
+            var person = await s.RequirePersonAsync(id);
             if (await s.ForgottenAsync(person.Id) is not null) throw Problem.Conflict("forgotten", "Nothing is held of this person any more.");
             await RequireFreeAsync(s, person, edition);
             if ((await s.OpenForgetOrdersAsync()).Any(o => o.PersonId == person.Id)) throw Problem.Conflict("ordered", "It is ordered already, and waits for a second person.");
@@ -123,8 +124,7 @@ public sealed class Forgetting(Store.Store store, EditionBook editions, TimeProv
             var person = await s.PersonAsync(order.PersonId) ?? throw Problem.NotFound("person of this order", "");
             if (confirm)
             {
-                var (asker, own) = (await s.UserAsync(order.Actor), await s.UserAsync(user.UserName()));
-                if (order.Actor == user.UserName() || (asker?.Number.Length > 0 && asker.Number == own?.Number)) throw new Problem(403, "own-order", "Not allowed", "You ordered this yourself; somebody else confirms it.");
+                await SecondPerson.RequireAsync(s, order.Actor, user, "own-order", "You ordered this yourself; somebody else confirms it.");
                 await RequireFreeAsync(s, person, edition);
                 await ForgetAsync(s, person, edition, $"order of {order.Actor}, confirmed by {user.UserName()}", user.UserName(), keepPowerful: true);
             }
@@ -187,16 +187,13 @@ public sealed class Forgetting(Store.Store store, EditionBook editions, TimeProv
     /// <summary>All that is held of a person, for the person.</summary>
     public Task<JsonElement> DataAsync(string id, ClaimsPrincipal user, CancellationToken cancel) => store.WriteAsync(async s =>
     {
-        var person = await PersonAsync(s, id);
+        var person = await s.RequirePersonAsync(id);
         if (!user.IsSelf(person) && !((user.RoleNames().Contains(Roles.Engineer) || user.RoleNames().Contains(Roles.Auditor)) && user.ReachOf(Roles.Engineer, Roles.Auditor) is null))
             throw new Problem(403, "not-yours", "Not allowed", "Everybody gets what is held of themselves; for somebody else an engineer or auditor whose role is not limited does.");
         var all = await s.AllOfAsync(person.Id);
         s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "person.data-given", person.Id, null));
         return JsonSerializer.SerializeToElement(new { person = person.Id, number = person.Number, name = person.Display, at = LedgerEntry.Stamp(time.GetUtcNow()), held = all }, JsonSerializerOptions.Web);
     }, cancel);
-
-    private static async Task<PersonRow> PersonAsync(Session s, string id) =>
-        (Guid.TryParse(id, out var guid) ? await s.PersonAsync(guid.ToString()) : id.Length > 0 ? await s.PersonByNumberAsync(id) : null) ?? throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
 }
 
 /// <summary>Forgets by rule, once an hour; one node at a time.</summary>

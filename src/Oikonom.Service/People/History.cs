@@ -57,16 +57,12 @@ public static class History
             await ExportAsync(store, sight, user, "", await RequestAsync(store, user, id, cancel), cancel)).WithName("exportRequestHistory").WithSummary("The same as a CSV file.").RequireAuthorization("read").Reaching(Reached.Request);
     }
 
-    private static Task<string> PersonAsync(Store.Store store, ClaimsPrincipal user, string id, CancellationToken cancel) => store.ReadAsync(async s =>
-    {
-        var row = (Guid.TryParse(id, out var guid) ? await s.PersonAsync(guid.ToString()) : await s.PersonByNumberAsync(id)) ?? throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
-        return row.Id;
-    }, cancel);
+    private static Task<string> PersonAsync(Store.Store store, ClaimsPrincipal user, string id, CancellationToken cancel) => store.ReadAsync(async s => (await s.RequirePersonAsync(id)).Id, cancel);
 
     private static async Task<string> RequestAsync(Store.Store store, ClaimsPrincipal user, string id, CancellationToken cancel)
     {
         var real = await RequestEndpoints.IdAsync(store, id, cancel);
-        var row = await store.ReadAsync(s => s.RequestAsync(real), cancel) ?? throw Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
+        var row = await store.ReadAsync(s => s.RequestAsync(real), cancel) ?? throw Named.NoRequest(id);
         await PersonAsync(store, user, row.PersonId, cancel);
         return row.Id;
     }

@@ -37,7 +37,7 @@ public static class PeopleEndpoints
         var edition = await editions.CurrentAsync(cancel);
         var (row, recorded, veil) = await store.ReadAsync(async s =>
         {
-            var found = (Guid.TryParse(id, out var guid) ? await s.PersonAsync(guid.ToString()) : await s.PersonByNumberAsync(id)) ?? throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
+            var found = await s.RequirePersonAsync(id);
             return (found, await Recorded.LoadAsync(s, [found.Id]), await sight.OverAsync(s, user, found, false, cancel));
         }, cancel);
         var now = time.GetUtcNow();
@@ -78,7 +78,7 @@ public static class PeopleEndpoints
         var edition = await editions.CurrentOrNullAsync(cancel);
         return await store.ReadAsync(async s =>
         {
-            var row = (Guid.TryParse(id, out var guid) ? await s.PersonAsync(guid.ToString()) : await s.PersonByNumberAsync(id)) ?? throw Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
+            var row = await s.RequirePersonAsync(id);
             var accounts = await s.AccountsAsync([row.Id]);
             var grants = await s.GrantsAsync([row.Id], past: true);
             var requests = await s.RequestsPageAsync(new(PersonId: row.Id));

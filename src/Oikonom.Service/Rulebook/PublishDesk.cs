@@ -46,7 +46,7 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
         var digest = RulebookReader.Digest(files);
         var current = await editions.CurrentOrNullAsync(cancel);
         if (current?.Digest == digest) throw Problem.Conflict("unchanged", $"Edition {current.Number} already is exactly this rulebook.");
-        if (current?.Rulebook.PublishingNeedsSecond != true) return await CommitAsync(files, reading.Rulebook, digest, user.UserName(), "", null, cancel);
+        if (current is null || !await NeedsSecondAsync(current.Rulebook, reading.Rulebook, user, cancel)) return await CommitAsync(files, reading.Rulebook, digest, user.UserName(), "", null, cancel);
         var proposal = new ProposalRow { Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(), Digest = digest, Author = user.UserName(), At = time.Milliseconds(), Files = JsonSerializer.Serialize(files), Base = current.Number };
         await store.WriteAsync(async s =>
         {
@@ -60,13 +60,20 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
         return new(null, View(proposal, user), []);
     }
 
+    /// <summary>True when the rulebook wants a second person; nobody takes that away alone, neither for editions nor for users.</summary>
+    private async Task<bool> NeedsSecondAsync(Core.Rulebook.Rulebook current, Core.Rulebook.Rulebook next, ClaimsPrincipal user, CancellationToken cancel) =>
+        current.PublishingNeedsSecond || (current.UsersNeedSecond && !next.UsersNeedSecond && await store.ReadAsync(s => SecondPerson.OfEngineersAsync(s, user.UserName()), cancel));
+
     public static List<RulebookFile> Files(ProposalRow proposal) => JsonSerializer.Deserialize<List<RulebookFile>>(proposal.Files) ?? [];
 
     public async Task<Published> DecideAsync(string id, bool approve, string remark, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var proposal = await store.ReadAsync(s => s.ProposalAsync(id), cancel);
-        if (proposal is not { State: "open" }) throw Problem.NotFound($"open proposal '{id}'", "See 'oikonom rulebook proposals'.");
-        if (approve && proposal.Author == user.UserName()) throw new Problem(403, "own-proposal", "Not allowed", "You proposed this edition yourself; somebody else agrees to it.");
+        var proposal = await store.ReadAsync(async s =>
+        {
+            var open = await s.ProposalAsync(id) is { State: "open" } found ? found : throw Problem.NotFound($"open proposal '{id}'", "See 'oikonom rulebook proposals'.");
+            if (approve) await SecondPerson.RequireAsync(s, open.Author, user, "own-proposal", "You proposed this edition yourself; somebody else agrees to it.");
+            return open;
+        }, cancel);
         if (!approve)
         {
             if (string.IsNullOrWhiteSpace(remark)) throw Problem.Invalid("Say why: a decline needs a remark.", "remark");

@@ -101,6 +101,10 @@ public static class PeopleTables
 
     public static Task<PersonRow?> PersonByNumberAsync(this Session session, string number) => session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE number=@number OR person_key=@number", new { number });
 
+    /// <summary>The person whom an id, an employee number or HR's key names.</summary>
+    public static Task<PersonRow?> FindPersonAsync(this Session session, string name) =>
+        Guid.TryParse(name, out var id) ? session.PersonAsync(id.ToString()) : name.Length > 0 ? session.PersonByNumberAsync(name) : Task.FromResult<PersonRow?>(null);
+
     public static Task<IReadOnlyList<PersonRow>> PeopleByIdAsync(this Session session, IReadOnlyCollection<string> ids) =>
         session.BulkQueryAsync<PersonRow, object>($"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON x.id=p.id", [.. ids.Select(id => new { Id = id })], ("id", "text"));
 

@@ -138,6 +138,10 @@ public static class RequestTables
     public static Task<RequestRow?> RequestAsync(this Session session, string id, bool forUpdate = false) =>
         session.FirstAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.id=@id{(forUpdate && session.Engine.ForUpdate.Length > 0 ? " FOR UPDATE OF r" : "")}", new { id });
 
+    /// <summary>The request that an id or a number names.</summary>
+    public static Task<RequestRow?> FindRequestAsync(this Session session, string name) =>
+        Guid.TryParse(name, out var id) ? session.RequestAsync(id.ToString()) : long.TryParse(name, System.Globalization.NumberStyles.None, System.Globalization.CultureInfo.InvariantCulture, out var number) ? session.RequestByNumberAsync(number) : Task.FromResult<RequestRow?>(null);
+
     public static Task<RequestRow?> RequestByNumberAsync(this Session session, long number) => session.FirstAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.number=@number", new { number });
 
     public static Task<IReadOnlyList<RequestRow>> OpenRequestsOfAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<RequestRow, object>(
