@@ -458,7 +458,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
     {
         var rows = Enumerable.Range(0, 23).Select(_ => HrRow.New()).ToList();
         _world.WriteHr(rows);
-        await _world.RunIntakeAsync("baseline", actor: "edda");
+        await _world.BaselineAsync();
         _world.WriteHr(rows.Skip(1).Select((r, i) => i < 21 ? r with { End = "2026-11-20" } : r));
         await _world.RunIntakeAsync();
         await SignInAsync("edda", "/sources");
