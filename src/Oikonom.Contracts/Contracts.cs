@@ -174,7 +174,7 @@ public sealed record Rights(bool Approve, bool Decline, bool Release, bool Choos
 public sealed record Milestone(string Name, string Title, bool Reached, DateTimeOffset? At, string Text);
 
 /// <summary>What was asked for by hand, as it stands.</summary>
-public sealed record WishView(string Reason, IReadOnlyList<AttributeValue> Changes, IReadOnlyList<GrantWish> Grants, IReadOnlyList<string> Templates, IReadOnlyList<string> Struck, string? Target, bool Urgent);
+public sealed record WishView(string Reason, IReadOnlyList<AttributeValue> Changes, IReadOnlyList<GrantWish> Grants, IReadOnlyList<string> Templates, IReadOnlyList<string> Struck, string? Target, bool Urgent, DateTimeOffset? From = null);
 public sealed record RequestDetail(RequestSummary Summary, CauseView Cause, int Edition, string Workflow, string? PlanDigest, Story Story, IReadOnlyList<ChangeView> Plan,
     IReadOnlyList<StepView> Steps, IReadOnlyList<DecisionView> Decisions, IReadOnlyList<CandidateView> Candidates, Rights Rights,
     IReadOnlyList<StageView> Stages, IReadOnlyList<ItemView> Items, IReadOnlyList<ItemView> Gone, IReadOnlyList<Milestone> Milestones, WishView Wish, IReadOnlyList<OpenField> Open, IReadOnlyList<TaskView> Tasks, string? Held, string WorkflowTitle = "");

@@ -395,7 +395,7 @@ public sealed class ApprovalTests
         var plan = PlanOf(person, edition, new() { Urgent = true }, RequestKind.Leaver, recorded);
         Assert.Equal((ChangeKind.DisableAccount, null), (plan.Changes[0].Kind, plan.Changes[0].Due));
         Assert.Equal("SetPassword:tor.quill Verify:tor.quill", Words(PlanOf(person, edition, new() { Target = "directory" }, RequestKind.Password, recorded)));
-        var asleep = recorded.Accounts.ToDictionary(a => a.Key, a => a.Value with { Enabled = false });
+        var asleep = recorded.Accounts.ToDictionary(a => a.Key, a => a.Value with { Presence = Presence.Disabled });
         Assert.Contains("disabled", Assert.Throws<PlanFault>(() => PlanOf(person, edition, new() { Target = "directory" }, RequestKind.Unlock, recorded with { Accounts = asleep })).Message, StringComparison.Ordinal);
     }
 

@@ -132,7 +132,7 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         var (name, number) = (Fresh(), Fresh());
         var made = await connector.EnsureAccountAsync(Goal(name, number, more: ("title", "Diver")), default);
         await connector.EnsureMembershipAsync(made.ImmutableId, Rule.Entitlements["ticket-desk"], true, default);
-        AccountState Wanted(string title, bool enabled) => new("directory", name, DirectoryOptions.People, [], new Dictionary<string, IReadOnlyList<string>> { ["title"] = [title], ["uid"] = [name] }, enabled, new("", "", ""));
+        AccountState Wanted(string title, bool enabled) => new("directory", name, DirectoryOptions.People, [], new Dictionary<string, IReadOnlyList<string>> { ["title"] = [title], ["uid"] = [name] }, enabled ? Presence.Awake : Presence.Disabled, new("", "", ""));
         Assert.True((await connector.VerifyAsync(made.ImmutableId, Wanted("Diver", true), ["ticket-desk"], default)).Matches);
         var back = await connector.VerifyAsync(made.ImmutableId, Wanted("Keeper", false), ["all-people"], default);
         Assert.Equal(["title is 'Diver', not 'Keeper'", "the account is enabled", "not in all-people", "still in ticket-desk"], back.Differences);

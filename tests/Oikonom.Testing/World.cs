@@ -52,6 +52,9 @@ public sealed record WorldOptions
     public int? DirectoryPort { get; init; }
     public bool Mail { get; init; } = true;
     public string Console { get; init; } = "";
+
+    /// <summary>True when the test moves the service's clock.</summary>
+    public bool MovesClock { get; init; }
     public IReadOnlyDictionary<string, string> Environment { get; init; } = new Dictionary<string, string>();
 }
 
@@ -79,6 +82,22 @@ public sealed class World : IAsyncDisposable
     public string Address => $"http://127.0.0.1:{Port}";
     public string DataFolder => _folder.At("data");
     public string LogFile => _folder.At("service.log");
+    private string ClockFile => Path.Combine(DataFolder, "..", "clock");
+
+    /// <summary>How far the service's clock was moved ahead.</summary>
+    public TimeSpan Ahead { get; private set; }
+
+    /// <summary>Moves the service's clock; what is due by then is done as soon as the loops look.</summary>
+    public void MoveClock(TimeSpan by)
+    {
+        Ahead += by;
+        var next = ClockFile + ".next";
+        File.WriteAllText(next, Ahead.TotalSeconds.ToString(System.Globalization.CultureInfo.InvariantCulture));
+        File.Move(next, ClockFile, overwrite: true);
+        // Tokens end with their day.
+        _clients.Clear();
+    }
+
     public string SourceFile => _folder.At("sources", "people.csv");
     public bool IsRunning => _process is { HasExited: false };
 
@@ -134,6 +153,7 @@ public sealed class World : IAsyncDisposable
             ["LEASE_SECONDS"] = "2",
             ["CONSOLE"] = _options.Console,
         };
+        if (_options.MovesClock) settings["CLOCK_FILE"] = ClockFile;
         foreach (var (name, value) in _options.Environment) settings[name] = value;
         foreach (var (name, value) in settings) info.Environment[$"OIKONOM_{name}"] = value;
         _process = Process.Start(info)!;

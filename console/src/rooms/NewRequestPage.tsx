@@ -40,7 +40,7 @@ export function NewRequestPage() {
         template: r.wish.templates[0] ?? null,
         target: r.wish.target,
         urgent: r.wish.urgent,
-        from: null,
+        from: r.wish.from ?? null,
         until: null,
         lastDay: r.wish.changes.find((c) => c.name === 'end')?.value ?? null,
       }),

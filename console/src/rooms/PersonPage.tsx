@@ -35,7 +35,7 @@ function barsOf(person: PersonDetail): Bar[] {
         note: a.enabled ? 'enabled' : 'disabled',
       }),
     ),
-    ...person.grants.map((g): Bar => ({ name: g.title, kind: 'grant', from: g.from, until: g.until ?? person.termEnd })),
+    ...person.grants.map((g): Bar => ({ name: g.title, kind: 'grant', from: g.from, until: g.until })),
   ];
 }
 
@@ -114,7 +114,7 @@ function Person({ person }: { person: PersonDetail }) {
                           <b>{g.title}</b>
                         </td>
                         <td>{at(g.from)}</td>
-                        <td>{g.until ? at(g.until) : person.termEnd ? `${at(person.termEnd)}, planned` : 'open'}</td>
+                        <td>{g.until ? `${at(g.until)}${Date.parse(g.until) > Date.now() ? ', planned' : ''}` : 'open'}</td>
                         <td>
                           {g.reason.rule}: {g.reason.condition}
                         </td>

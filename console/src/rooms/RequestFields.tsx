@@ -100,7 +100,7 @@ export function Fields({
           )}
         </Line>
       )}
-      {(kind === 'access' || kind === 'account') && (
+      {(kind === 'access' || kind === 'account' || kind === 'mover' || kind === 'change') && (
         <Line label="From (now if empty)" problem={wrong('from')}>
           {(id) => <input id={id} type="date" value={asking.from} onChange={(e) => set({ from: e.target.value })} />}
         </Line>

@@ -64,7 +64,7 @@ export function bodyOf(asking: Asking): NewRequest {
   };
   if (kind !== 'joiner') body.person = asking.person || null;
   if (kind === 'joiner') body.record = filled(asking.record);
-  if (kind === 'mover' || kind === 'change') body.record = asking.record;
+  if (kind === 'mover' || kind === 'change') Object.assign(body, { record: asking.record, from: asking.from || null });
   if (kind === 'access' || kind === 'extension')
     body.grants = asking.entitlements.map((entitlement) => ({ entitlement, from: asking.from || null, until: asking.until || null }));
   if (kind === 'account')

@@ -25,6 +25,7 @@ public static class Explain
         var key = $"{target}/{entitlement}";
         var state = Desired.At(person, edition, at);
         var account = state.Accounts.ContainsKey(target);
+        var isDesk = rulebook.Targets.GetValueOrDefault(target)?.Desk is not null;
         var rules = new List<RuleLook>();
         foreach (var employment in Employments.InOrder(person, rulebook, at))
         {
@@ -32,8 +33,9 @@ public static class Explain
             foreach (var template in rulebook.Templates)
                 foreach (var grant in template.Grants.Where(g => g.Key == key))
                     rules.Add(Rule(template, grant.Place, employment,
-                        [.. Parts(template.When, scope), .. Parts(grant.When, scope), .. TermOf(employment, rulebook, at), .. DaysOf(grant, employment, scope, rulebook, at),
-                            new($"an account in {target}", account, [])]));
+                        [.. Asked(template, person, at), .. Parts(template.When, scope), .. Parts(grant.When, scope),
+                            .. TermLooks(employment, person, rulebook, at, isEarly: isDesk && grant.From is not null), .. DaysOf(grant, employment, scope, rulebook, at),
+                            .. isDesk ? [] : new ConditionLook[] { new($"an account in {target}", account, []) }]));
         }
         foreach (var given in person.Extra.Where(g => $"{g.Target}/{g.Entitlement}" == key))
             rules.Add(new(given.Reason.Rule, given.Reason.Place, "", given.From <= at && !(given.Until <= at), [new($"granted from {given.From:yyyy-MM-dd}{(given.Until is { } until ? $" until {until:yyyy-MM-dd}" : "")}", given.From <= at && !(given.Until <= at), [])]));
@@ -51,13 +53,13 @@ public static class Explain
         foreach (var employment in Employments.InOrder(person, rulebook, at))
         {
             var scope = ScopeOf(employment, rulebook);
-            var (start, _) = Desired.Term(employment, rulebook);
+            var start = Term.Of(employment, rulebook).Start;
             foreach (var template in rulebook.Templates)
             {
                 foreach (var account in template.Accounts.Where(a => a.Target == target && a.Names.Count > 0))
                 {
-                    var from = Desired.Before(start, account.Lead);
-                    rules.Add(Rule(template, account.Place, employment, [.. Parts(template.When, scope),
+                    var from = start - DateTimeOffset.MinValue > account.Lead ? start - account.Lead : DateTimeOffset.MinValue;
+                    rules.Add(Rule(template, account.Place, employment, [.. Asked(template, person, at), .. Parts(template.When, scope),
                         new($"made from {Day(from, rulebook, employment)} on", from <= at, [new("lead", System.Xml.XmlConvert.ToString(account.Lead)), new(BuiltIn.Start, employment.Text(BuiltIn.Start))])]));
                 }
             }
@@ -106,11 +108,22 @@ public static class Explain
         }
     }
 
-    private static IEnumerable<ConditionLook> TermOf(Facts employment, Rulebook.Rulebook rulebook, DateTimeOffset at)
+    /// <summary>Of a template on request: whether it was asked for, and holds now.</summary>
+    private static IEnumerable<ConditionLook> Asked(RoleTemplate template, Subject person, DateTimeOffset at)
     {
-        var (start, end) = Desired.Term(employment, rulebook);
-        yield return new("the employment has begun", start <= at, [new(BuiltIn.Start, employment.Text(BuiltIn.Start))]);
-        if (employment.End is not null) yield return new("the employment has not ended", at < end, [new(BuiltIn.End, employment.Text(BuiltIn.End))]);
+        if (!template.IsOnRequest) yield break;
+        var asked = person.Asked.Where(a => a.Template == template.Name).ToList();
+        var until = asked.Where(a => a.Until is not null).Select(a => Instant(a.Until!.Value)).LastOrDefault();
+        yield return new(asked.Count == 0 ? "asked for and approved" : "asked for, and its term holds", asked.Any(a => a.Covers(at)), until is null ? [] : [new("until", until)]);
+    }
+
+    private static IEnumerable<ConditionLook> TermLooks(Facts employment, Subject person, Rulebook.Rulebook rulebook, DateTimeOffset at, bool isEarly)
+    {
+        var term = Term.Of(employment, rulebook.ZoneOf(employment.Site), person.Endings);
+        // Work by hand may begin before the first day.
+        if (!isEarly) yield return new("the employment has begun", term.Start <= at, [new(BuiltIn.Start, employment.Text(BuiltIn.Start))]);
+        if (term.IsCut) yield return new("the employment was not ended by a request", at < term.End, [new("ended", Instant(term.End))]);
+        else if (employment.End is not null) yield return new("the employment has not ended", at < term.End, [new(BuiltIn.End, employment.Text(BuiltIn.End))]);
     }
 
     private static IEnumerable<ConditionLook> DaysOf(GrantRule grant, Facts employment, Scope scope, Rulebook.Rulebook rulebook, DateTimeOffset at)
@@ -132,6 +145,8 @@ public static class Explain
             return null;
         }
     }
+
+    private static string Instant(DateTimeOffset at) => at.UtcDateTime.ToString("yyyy-MM-dd HH:mm", System.Globalization.CultureInfo.InvariantCulture) + " UTC";
 
     private static string Day(DateTimeOffset at, Rulebook.Rulebook rulebook, Facts employment) =>
         at == DateTimeOffset.MinValue ? "ever" : TimeZoneInfo.ConvertTime(at, rulebook.ZoneOf(employment.Site)).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);

@@ -78,7 +78,7 @@ public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draf
             try
             {
                 // The later day counts, so that those who have yet to begin are seen too.
-                var (start, _) = Desired.Term((person.After ?? person.Before)!, _draft);
+                var start = Term.Of((person.After ?? person.Before)!, _draft).Start;
                 var at = start > _now ? start : _now;
                 var before = person.Before is null || _before is null ? AccessState.Nothing : Quietly(_before, person.Before, _current!, at);
                 var after = person.After is null ? AccessState.Nothing : _after.At(Named(_after, person.After, _draft), at);

@@ -1,5 +1,6 @@
 using System.Security.Cryptography;
 using System.Text.Json;
+using System.Text.Json.Serialization;
 using Oikonom.Core.Intake;
 using Oikonom.Core.People;
 using Oikonom.Core.Rulebook;
@@ -37,6 +38,10 @@ public sealed record Wish
     /// <summary>The target whose account gets a password or is unlocked.</summary>
     public string Target { get; init; } = "";
 
+    /// <summary>When <see cref="Changes"/> begin to hold; null means once they are approved.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public DateTimeOffset? From { get; init; }
+
     /// <summary>Access ends at once, not at the end of a day.</summary>
     public bool Urgent { get; init; }
 
@@ -52,19 +57,16 @@ public sealed record Wish
     /// <exception cref="PlanFault">An attribute cannot be read.</exception>
     public Subject Apply(Subject person, Rulebook.Rulebook rulebook, Reason reason, DateTimeOffset now)
     {
-        var facts = person.Facts;
-        foreach (var (name, text) in Changes) facts = facts.WithText(name, text, rulebook.Attributes, out var problem) ?? throw new PlanFault(problem);
-        if (Urgent)
-        {
-            // The last day is the one before today at the site: the term is over now.
-            var today = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(now, rulebook.ZoneOf(facts.Site)).DateTime);
-            if (facts.End is null || facts.End >= today) facts = facts.With(BuiltIn.End, Expressions.Value.Of(today.AddDays(-1)));
-        }
+        var fields = Changes.Select(c => new FieldInput(person.Facts.Number, c.Key, c.Value, From ?? now, null)).ToList();
+        // What cannot be read is told now, not on the day it begins.
+        Employments.With(person.Facts, fields, rulebook, DateTimeOffset.MaxValue);
+        var ended = Urgent ? person.Employments.Select(e => new Ending(e.Number, e.Start, now)).ToList() : [];
         var keys = Grants.Select(g => g.Key).ToHashSet(StringComparer.Ordinal);
         var templates = Templates.Select(t => t.Template).ToHashSet(StringComparer.Ordinal);
         return person with
         {
-            Facts = facts,
+            Fields = [.. person.Fields.Where(f => !Changes.ContainsKey(f.Name) || f.Employment != person.Facts.Number || f.From < (From ?? now)), .. fields],
+            Endings = [.. person.Endings.Where(e => !(Changes.ContainsKey(BuiltIn.End) && e.Employment == person.Facts.Number) && !ended.Exists(x => x.Employment == e.Employment && x.At >= e.At)), .. ended.Where(x => !person.Endings.Any(e => e.Employment == x.Employment && e.At < x.At))],
             Extra = [.. person.Extra.Where(e => !keys.Contains($"{e.Target}/{e.Entitlement}")), .. Grants.Where(g => !Struck.Contains(g.Key)).Select(g => new ExtraGrant(g.Target, g.Entitlement, g.From ?? now, g.Until, reason))],
             Asked = [.. person.Asked.Where(a => !templates.Contains(a.Template)), .. Templates.Select(t => new AskedTemplate(t.Template, t.From ?? now, t.Until))],
             Refused = [.. person.Refused.Where(r => !keys.Contains(r)), .. Struck.Where(s => !Grants.Any(g => g.Key == s))],
@@ -81,7 +83,7 @@ public sealed record Wish
 
     /// <summary>The identity of the inputs beside the entitlements asked for; null when there are none.</summary>
     private string? InputsDigest() => Changes.Count == 0 && Templates.Count == 0 && Target.Length == 0 && !Urgent ? null
-        : Convert.ToHexStringLower(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(new { Changes, Templates, Target, Urgent })))[..32];
+        : Convert.ToHexStringLower(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(From is null ? new { Changes, Templates, Target, Urgent } : (object)new { Changes, Templates, Target, Urgent, From })))[..32];
 
     private Plan Effect(Subject before, Subject after, AccessState recorded, IReadOnlyDictionary<string, string> immutableIds, IReadOnlyDictionary<string, ExistingAccount> existing, Edition edition, RequestKind kind, DateTimeOffset now)
     {

@@ -19,6 +19,7 @@ public static partial class NoticeEvents
     public const string Replaced = "replaced";
     public const string Changed = "changed";
     public const string Welcome = "welcome";
+    public const string Ended = "ended";
     public const string FirstDay = "first-day";
 
     /// <summary>Names a text may use.</summary>
@@ -40,6 +41,7 @@ public static partial class NoticeEvents
         [Task] = ("Work to do: {{text}} (request {{number}})", "Dear {{to}},\n\nthe {{kind}} request {{number}} for {{person}} needs work by hand: {{text}}. It is due {{due}}.\n\n{{link}}\n"),
         [Replaced] = ("Another approver decides on request {{number}}, {{kind}} {{person}}", "Dear {{to}},\n\nwho was to decide on the {{kind}} request {{number}} for {{person}} cannot do it any more. {{text}}\n\n{{link}}\n"),
         [Changed] = ("The plan changed: {{kind}} {{person}} (request {{number}})", "Dear {{to}},\n\nthe plan of the {{kind}} request {{number}} for {{person}} changed after you approved it: {{text}}. Please look at what is new.\n\n{{link}}\n"),
+        [Ended] = ("Access of {{person}} has ended (request {{number}})", "Dear {{to}},\n\n{{text}}, and nobody had decided about it in time. What was written ran by itself:\n\n{{effect}}\n\nIf the person stays, correct the record or ask for it anew:\n{{link}}\n"),
         [Welcome] = ("Welcome, {{person}}", "Dear {{person}},\n\nyour first day is {{start}}, at {{site}}. Your account is ready and wakes on that day; {{manager}} hands you its first password.\n\nWe look forward to working with you.\n"),
         [FirstDay] = ("First day of {{person}}", "Dear {{to}},\n\n{{person}} ({{title}}, {{department}}) starts on {{start}} at {{site}}. {{text}}\n\n{{link}}\n"),
     };

@@ -306,6 +306,9 @@ public sealed record Workflow(string Name, string Title, IReadOnlyList<string> F
     /// <summary>The source of what people raise themselves.</summary>
     public const string ByHand = "hand";
 
+    /// <summary>The way of what is over because its written end has come: nobody decides, and nobody releases.</summary>
+    public static readonly Workflow WrittenEnd = new("written-end", "Written end", ["leaver"], [], false, new("", 0, 0));
+
     /// <summary>The sources it is for, or <see cref="ByHand"/>; empty means all.</summary>
     public IReadOnlyList<string> Sources { get; init; } = [];
 

@@ -88,7 +88,7 @@ public sealed class Case
         var wish = Wish.FromJson(row.Wish);
         var users = await s.UsersAsync();
         // A plan just made chooses its workflow; later decisions stay with it.
-        var workflow = plan is null ? edition.Rulebook.Workflows.FirstOrDefault(w => w.Name == row.Workflow) : null;
+        var workflow = plan is not null ? null : row.Workflow == Workflow.WrittenEnd.Name ? Workflow.WrittenEnd : edition.Rulebook.Workflows.FirstOrDefault(w => w.Name == row.Workflow);
         workflow ??= WorkflowFor(edition, row, shown, person, wish, manager?.Manager ?? "", users);
         return new(row, shown, edition, workflow, person, wish, await s.DecisionsAsync(row.Id), users, await s.DelegationsAsync("", now.ToUnixTimeMilliseconds()), manager?.Manager ?? "");
     }

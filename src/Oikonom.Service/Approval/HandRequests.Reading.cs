@@ -41,10 +41,10 @@ public sealed partial class HandRequests
         }
         user.RequireReach(person.Site, person.Department, Roles.Requester, Roles.Engineer);
         var recorded = await Recorded.LoadAsync(s, [person.Id]);
-        var facts = recorded.Subject(person.Id, edition).Facts;
+        var facts = recorded.Facts(person.Id, edition);
         wish = kind switch
         {
-            RequestKind.Mover or RequestKind.Change => wish with { Changes = Changes(body.Record, facts, edition, problems, needed: true) },
+            RequestKind.Mover or RequestKind.Change => wish with { Changes = Changes(body.Record, facts, edition, problems, needed: true), From = Begin(body, facts, edition, problems) },
             RequestKind.Leaver => Leaver(body, wish, facts, edition, problems),
             RequestKind.Access => wish with { Grants = Grants(body.Grants, facts, edition, problems) },
             RequestKind.Extension => Extension(body, wish, facts, recorded, person.Id, edition, problems),
@@ -101,6 +101,10 @@ public sealed partial class HandRequests
         if (needed && changes.Count == 0 && problems.Count == 0) problems.Add(new("record", "Nothing would change; give the attributes that differ."));
         return changes;
     }
+
+    /// <summary>From when on what is asked for holds; null when it is at once.</summary>
+    private DateTimeOffset? Begin(NewRequest body, Facts facts, Edition edition, List<FieldProblem> problems) =>
+        Instant(body.From, "from", edition.Rulebook.ZoneOf(facts.Site), false, problems) is { } from && from > time.GetUtcNow() ? from : null;
 
     private Wish Leaver(NewRequest body, Wish wish, Facts facts, Edition edition, List<FieldProblem> problems)
     {

@@ -47,7 +47,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
         var at = now.ToUnixTimeMilliseconds();
         var person = ready.Person?.Id ?? PersonId.New(now).ToString();
         if (ready.Joiner is { } facts)
-            await s.UpsertPeopleAsync([StageEntry.Row(new() { Id = person, Source = Workflow.ByHand, Others = ready.Person?.Others ?? "[]" }, facts, at)]);
+            await s.UpsertPeopleAsync([Inputs.RowOf(person, Workflow.ByHand, facts, [], "", at)]);
         var kind = ready.Body.Kind;
         var request = new RequestRow
         {
@@ -94,7 +94,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
                     ready.Person is null ? new Dictionary<string, string>() : ready.Recorded!.ImmutableIds(ready.Person.Id), new Dictionary<string, ExistingAccount>(), edition, ready.Kind, now);
                 var veil = ready.Person is null ? new([], null) : await sight.OverAsync(s, user, ready.Person, false, cancel);
                 var row = new RequestRow { Kind = body.Kind, Requester = user.UserName(), Source = Workflow.ByHand, State = "planning", Wish = ready.Wish.ToJson(), PersonId = ready.Person?.Id ?? "" };
-                var of = await Case.PreviewAsync(s, row, edition, plan, ready.Person ?? StageEntry.Row(new(), after.Facts, 0), now);
+                var of = await Case.PreviewAsync(s, row, edition, plan, ready.Person ?? Inputs.RowOf("", "", after.Facts, [], "", 0), now);
                 return new RequestPreview(ready.Problems.Count == 0, ready.Problems, open, edition.Rulebook.Access.Ask().TemplatesOf(after), [.. plan.Changes.Select(c => veil.Over(RequestViews.View(c, edition)))],
                     RequestViews.ItemsOf(of), of.Workflow.Title, RequestViews.StagesOf(of, null, now),
                     plan.Changes.Count == 0 && ready.Problems.Count == 0 ? ready.Wish.ChangesInputs ? "No target would change now. What is asked for is recorded once it is approved." : "Nothing would change: what is asked for is so already." : null);
@@ -126,7 +126,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
 
     private static IReadOnlyList<OpenField> OpenFields(Ready ready, Edition edition)
     {
-        var facts = ready.Joiner ?? (ready.Recorded is not null && ready.Person is not null ? ready.Recorded.Subject(ready.Person.Id, edition).Facts : null);
+        var facts = ready.Joiner ?? (ready.Recorded is not null && ready.Person is not null ? ready.Recorded.Facts(ready.Person.Id, edition) : null);
         if (facts is null || ready.Kind is not (RequestKind.Joiner or RequestKind.Mover or RequestKind.Change)) return [];
         foreach (var (name, text) in ready.Wish.Changes) facts = facts.WithText(name, text, edition.Rulebook.Attributes, out _) ?? facts;
         try
@@ -173,13 +173,13 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
             RequestKind.Password => $"A new password for {name}",
             RequestKind.Unlock => $"{name} is locked out",
             RequestKind.Account => $"{name} asks for {edition.Rulebook.Templates.First(t => t.Name == wish.Templates[0].Template).Title}",
-            RequestKind.Mover => $"{name} moves",
+            RequestKind.Mover => wish.From is { } day ? $"{name} moves on {TimeZoneInfo.ConvertTime(day, edition.Rulebook.ZoneOf(ready.Person!.Site)):yyyy-MM-dd}" : $"{name} moves",
             _ => $"The record of {name} changes by hand",
         };
         var differences = ready.Person is null ? [] : wish.Changes.Select(c => new AttributeChange(c.Key, Known(c.Key) is { Length: > 0 } was ? [was] : [], c.Value.Length > 0 ? [c.Value] : [])).ToList();
         return new(wish.Reason.Length > 0 ? $"{text}: {wish.Reason}" : text, null, null, differences);
 
-        string Known(string attribute) => ready.Recorded!.Subject(ready.Person!.Id, edition).Facts.Text(attribute);
+        string Known(string attribute) => ready.Recorded!.Facts(ready.Person!.Id, edition).Text(attribute);
     }
 
     /// <summary>A wish with some of its fields changed.</summary>
@@ -187,7 +187,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
     {
         var edition = await editions.CurrentAsync(cancel);
         var recorded = await store.ReadAsync(s => Recorded.LoadAsync(s, [personId]), cancel);
-        var facts = recorded.Subject(personId, edition).Facts;
+        var facts = recorded.Facts(personId, edition);
         var problems = new List<FieldProblem>();
         var record = new Dictionary<string, string>(body.Record ?? new Dictionary<string, string>());
         if (body.LastDay is { } last) record[BuiltIn.End] = last;

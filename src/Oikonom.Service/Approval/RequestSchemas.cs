@@ -36,6 +36,7 @@ public static class RequestSchemas
             case "mover" or "change":
                 Need("record", Record(rulebook, rulebook.Attributes.Names.Except([BuiltIn.Person, BuiltIn.Number]), []));
                 properties["record"]!["minProperties"] = 1;
+                properties["from"] = Pattern(DayOrInstant, "From when; at once when missing.");
                 break;
             case "leaver":
                 properties["lastDay"] = Pattern(Day, "The last day at work.");

@@ -95,7 +95,7 @@ public static class RequestViews
         return new(Summary(row) with { PlanDigest = row.PlanDigest, Effect = EffectOf(of.Plan, edition.Rulebook), Cause = cause.Text }, new(cause.Text, cause.Source, cause.Line, [.. Differences(of, cause)]),
             (int)row.Edition, row.Workflow, row.PlanDigest, Story(of, cause, stepViews, tasks, asked, now), changes, stepViews,
             [.. of.Decisions.Select(d => new DecisionView(d.StageTitle, d.Actor, d.Verdict, d.Remark, d.At.ToInstant(), d.Item.Length > 0 ? d.Item : null, d.OnBehalf.Length > 0 ? d.OnBehalf : null, d.Verdict != "approved" || IsStanding(of, d)))], candidates, RightsOf(of, steps, asked, user, now),
-            StagesOf(of, of.PartyOf(user), now), ItemsOf(of), GoneFrom(of), Milestones(of, steps), new(wish.Reason, [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))], [.. wish.Grants.Select(g => new GrantWish(g.Key, g.From?.ToString("o"), g.Until?.ToString("o")))], [.. wish.Templates.Select(t => t.Template)], wish.Struck, wish.Target.Length > 0 ? wish.Target : null, wish.Urgent),
+            StagesOf(of, of.PartyOf(user), now), ItemsOf(of), GoneFrom(of), Milestones(of, steps), new(wish.Reason, [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))], [.. wish.Grants.Select(g => new GrantWish(g.Key, g.From?.ToString("o"), g.Until?.ToString("o")))], [.. wish.Templates.Select(t => t.Template)], wish.Struck, wish.Target.Length > 0 ? wish.Target : null, wish.Urgent, wish.From),
             [.. asked.Select(a => HandRequests.FieldOf(a, true, edition))], tasks, row.Held.Length > 0 ? row.Held : null, of.Workflow.Title);
     }
 

@@ -1,3 +1,4 @@
+using System.Globalization;
 using System.Text.Json;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
@@ -6,6 +7,7 @@ using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Notices;
+using Oikonom.Service.Planning;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -146,17 +148,9 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         if (!wish.ChangesInputs) return;
         var at = now.ToUnixTimeMilliseconds();
         var rulebook = of.Edition.Rulebook;
-        var subject = wish.Apply(new(PersonId.Parse(of.Person.Id), Facts.FromJson(of.Person.Facts, rulebook.Attributes), new Dictionary<string, string>()), rulebook, new("request", row.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason), now);
-        if (wish.Changes.Count > 0 || wish.Urgent)
-        {
-            var differences = Facts.FromJson(of.Person.Facts, rulebook.Attributes).DifferenceTo(subject.Facts);
-            if (differences.Count > 0)
-            {
-                await s.UpsertPeopleAsync([Row(of.Person, subject.Facts, at)]);
-                s.Record(LedgerEntry.Of(now, row.Requester, "person.changed", row.PersonId, row.Id, ("changes", differences)));
-                s.Tell("people", row.PersonId);
-            }
-        }
+        var bare = Inputs.Of(of.Person, [], rulebook);
+        var person = new Subject(PersonId.Parse(of.Person.Id), bare.Said[0], new Dictionary<string, string>()) { Others = [.. bare.Said.Skip(1)] };
+        var subject = wish.Apply(person, rulebook, new("request", row.Number.ToString(CultureInfo.InvariantCulture), wish.Reason), now);
         var extras = new List<ExtraRow>();
         var reason = JsonSerializer.Serialize(new Reason("request", row.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason));
         foreach (var grant in subject.Extra)
@@ -172,32 +166,45 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             extras.Add(Extra("template", asked.Template, asked.From.ToUnixTimeMilliseconds(), asked.Until?.ToUnixTimeMilliseconds()));
         }
         foreach (var refused in subject.Refused) extras.Add(Extra("refusal", refused, at, null));
+        foreach (var field in subject.Fields)
+        {
+            await s.EndFieldAsync(row.PersonId, field.Employment, field.Name, field.From.ToUnixTimeMilliseconds(), at);
+            // Another last day, decided by people, is the one that holds.
+            if (field.Name == BuiltIn.End) await s.TakeBackEndingAsync(row.PersonId, field.Employment, at);
+            extras.Add(Hand(Inputs.FieldKind, field.Name, field.From, field.Employment, field.Text));
+        }
+        foreach (var ending in subject.Endings)
+            extras.Add(Hand(Inputs.EndKind, BuiltIn.End, ending.At, ending.Employment, ending.Start.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)));
         await s.AddExtrasAsync(extras);
+        if (subject.Fields.Count > 0 || subject.Endings.Count > 0) await ShowAsync(s, of, now);
 
         ExtraRow Extra(string kind, string subject, long from, long? until) => new() { Id = Guid.CreateVersion7(now).ToString(), PersonId = row.PersonId, Kind = kind, Subject = subject, FromAt = from, UntilAt = until, Reason = reason, RequestId = row.Id };
+
+        ExtraRow Hand(string kind, string subject, DateTimeOffset from, string employment, string value) => new()
+        {
+            Id = Guid.CreateVersion7(now).ToString(),
+            PersonId = row.PersonId,
+            Kind = kind,
+            Subject = subject,
+            Employment = employment,
+            Value = value,
+            FromAt = from.ToUnixTimeMilliseconds(),
+            Reason = reason,
+            RequestId = row.Id,
+        };
     }
 
-    /// <summary>A person with other facts; the columns for lists follow them.</summary>
-    public static PersonRow Row(PersonRow person, Facts facts, long at) => new()
+    /// <summary>What lists show of the person follows the inputs; what the sources say stays beside it.</summary>
+    private static async Task ShowAsync(Session s, Case of, DateTimeOffset now)
     {
-        Id = person.Id,
-        PersonKey = facts.PersonKey,
-        Number = facts.Number,
-        Display = facts.DisplayName,
-        SearchKey = $"{facts.Text(BuiltIn.Family)} {facts.Text(BuiltIn.Given)}".ToLowerInvariant(),
-        Kind = facts.Text(BuiltIn.Kind),
-        Department = facts.Text(BuiltIn.Department),
-        Site = facts.Site,
-        Title = facts.Text(BuiltIn.Title),
-        Manager = facts.Manager,
-        StartDay = facts.Text(BuiltIn.Start),
-        EndDay = facts.End is null ? null : facts.Text(BuiltIn.End),
-        Facts = facts.ToJson(),
-        Others = person.Others,
-        Source = person.Source,
-        At = at,
-    };
-
+        var (row, rulebook) = (of.Row, of.Edition.Rulebook);
+        var shown = Inputs.Of(of.Person, await s.ExtrasAsync([row.PersonId]), rulebook).Row(row.PersonId, of.Person.Source, rulebook, now);
+        await s.UpsertPeopleAsync([shown]);
+        var differences = Facts.FromJson(of.Person.Facts, rulebook.Attributes).DifferenceTo(Facts.FromJson(shown.Facts, rulebook.Attributes));
+        if (differences.Count == 0) return;
+        s.Record(LedgerEntry.Of(now, row.Requester, "person.changed", row.PersonId, row.Id, ("changes", differences)));
+        s.Tell("people", row.PersonId);
+    }
     private async Task MakeStepsAsync(Session s, Case of)
     {
         var now = time.GetUtcNow();
@@ -206,7 +213,9 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         {
             Id = Guid.CreateVersion7(now).ToString(), RequestId = row.Id, PersonId = row.PersonId, Target = change.Target, Ordinal = change.Ordinal,
             Change = JsonSerializer.Serialize(change, JsonSerializerOptions.Web), DueAt = (change.Due ?? now).ToUnixTimeMilliseconds(), Later = change.Later ? 1 : 0,
+            Removes = change.Kind is ChangeKind.DisableAccount or ChangeKind.Revoke ? 1 : 0,
         })]);
+        await s.LookAgainAsync([row.PersonId], now.ToUnixTimeMilliseconds());
         if (of.Plan.Changes.Any(c => !c.Later)) return;
         // All that was approved lies later, or changes an input alone; nothing is left to wait for.
         var nothing = of.Plan.Changes.Count == 0;

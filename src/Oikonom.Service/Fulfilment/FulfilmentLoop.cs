@@ -53,11 +53,14 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
         try
         {
             var chain = new Chain(claim, recorded, store, editions, connectors, time);
+            var blocked = false;
             foreach (var step in steps)
             {
+                // What takes access away waits for nothing else.
+                if (blocked && step.Removes == 0) continue;
                 var outcome = await chain.AttemptAsync(step, cancel);
                 await writer.WriteAsync(new Written.Step(outcome), cancel);
-                if (outcome.Replan is not null || outcome.Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting) break;
+                if (outcome.Replan is not null || outcome.Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting) blocked = true;
             }
             await writer.WriteAsync(new Written.End(claim), cancel);
         }
@@ -240,7 +243,7 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
         private async Task<Outcome> VerifyAsync(IConnector connector, TargetRule target, StepRow step, Outcome outcome, CancellationToken cancel)
         {
             var account = Account(target);
-            var expected = new AccountState(claim.Target, account.Name, account.Container, [], Recorded.Attributes(account.Attributes), account.Enabled == 1, new("", "", ""));
+            var expected = new AccountState(claim.Target, account.Name, account.Container, [], Recorded.Attributes(account.Attributes), account.Enabled == 1 ? Presence.Awake : Presence.Disabled, new("", "", ""));
             var back = await connector.VerifyAsync(account.ImmutableId, expected, _grants!, cancel);
             if (back.Matches) return outcome with { Note = "as planned" };
             var message = $"{target.Title} does not show what was done: {string.Join("; ", back.Differences)}.";

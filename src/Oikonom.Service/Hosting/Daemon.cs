@@ -80,7 +80,7 @@ public static class Daemon
             .Enrich.WithProperty("node", options.Node)
             .WriteTo.Console(new RenderedCompactJsonFormatter()));
         var services = builder.Services;
-        services.AddSingleton(options).AddSingleton(TimeProvider.System);
+        services.AddSingleton(options).AddSingleton(options.ClockFile.Length > 0 ? new MovedClock(options) : TimeProvider.System);
         services.AddSingleton<Engine>(_ => options.Store == "sqlite" ? new SqliteEngine(Path.Combine(options.Data, "oikonom.db")) : new PostgresEngine(options.Store));
         services.AddSingleton<Pulse>().AddSingleton<Health>().AddSingleton<Ledger.HeadKeeper>();
         services.AddSingleton<Store.Store>().AddSingleton<SigningKey>().AddSingleton<LedgerCheck>().AddSingleton<LedgerDesk>().AddSingleton<Accounts>().AddSingleton<PasswordDesk>().AddSingleton<UserDesk>().AddSingleton<FirstPasswords>().AddSingleton<Sight>().AddSingleton<Forgetting>().AddSingleton<SecretBook>().AddSingleton<Sessions>().AddSingleton<SignInLimit>().AddSingleton<EditionBook>().AddSingleton<ConnectorBook>()
@@ -89,6 +89,7 @@ public static class Daemon
         services.AddSingleton<OutcomeWriter>().AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
         AddLoop<PlannerLoop>(services);
         AddLoop<FulfilmentLoop>(services);
+        AddLoop<InstantLoop>(services);
         AddLoop<Sealer>(services);
         AddLoop<HeadLoop>(services);
         AddLoop<RetentionLoop>(services);

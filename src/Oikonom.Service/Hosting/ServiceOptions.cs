@@ -50,6 +50,9 @@ public sealed record ServiceOptions
     /// <summary>A file to which each signed head of the ledger that is published is added, such as one on a medium that takes back nothing; "" for none.</summary>
     public string Heads { get; init; } = "";
 
+    /// <summary>For demos and tests on one machine: a file with the seconds by which the clock is ahead; "" for the right time.</summary>
+    public string ClockFile { get; init; } = "";
+
     /// <summary>After how many hours a sign-in ends, also when it is used.</summary>
     public double SessionHours { get; init; } = 24;
 
@@ -95,6 +98,7 @@ public sealed record ServiceOptions
             Proxies = configuration["proxies"] ?? "",
             FirstUsers = configuration["first-users"] ?? configuration["first_users"] ?? "",
             Heads = configuration["heads"] ?? "",
+            ClockFile = configuration["clock-file"] ?? configuration["clock_file"] ?? "",
             SessionHours = Number("session-hours", options.SessionHours, 0.0001, 720),
             HeadHours = Number("head-hours", options.HeadHours, 0.0001, 720),
             LogLevel = configuration["log-level"] ?? configuration["log_level"] ?? options.LogLevel,

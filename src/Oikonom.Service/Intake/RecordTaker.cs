@@ -9,6 +9,7 @@ using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
+using Oikonom.Service.Planning;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -24,19 +25,40 @@ public sealed record Incoming(string Key, UInt128 Fingerprint, Facts? Facts, int
     public RecordRow? Replaces { get; init; }
 }
 
-/// <summary>Somebody met in a delivery, with all employments so far.</summary>
+/// <summary>Somebody met in a delivery, with all employments so far as the sources say them, and what was approved by hand.</summary>
 public sealed class KnownPerson(string id, List<Facts> employments)
 {
     public string Id => id;
     public List<Facts> Employments => employments;
+    public List<FieldInput> Fields { get; init; } = [];
+    public IReadOnlyList<Ending> Endings { get; private set; } = [];
+
+    public static KnownPerson Of(string id, Inputs inputs) => new(id, [.. inputs.Said]) { Fields = [.. inputs.Fields], Endings = inputs.Endings };
+
+    /// <summary>An employment goes on under another number; what was approved for it stays with it.</summary>
+    public void Renumber(string before, string after)
+    {
+        for (var i = 0; i < Fields.Count; i++)
+            if (Fields[i].Employment == before) Fields[i] = Fields[i] with { Employment = after };
+        if (Endings.Count > 0) Endings = [.. Endings.Select(e => e.Employment == before ? e with { Employment = after } : e)];
+    }
+
+    /// <summary>All inputs as they lie beside each other now.</summary>
+    public Inputs Inputs => new([.. employments], [.. Fields], Endings);
 
     /// <summary>True when the store holds the person, so that a later record changes them.</summary>
     public bool IsStored { get; set; }
 }
 
 /// <summary>What follows from one record.</summary>
-public sealed record Taken(Incoming Incoming, Happening Happening, KnownPerson Person, Facts? Before, Facts Leading, IReadOnlyList<Facts> Others, RequestRow? Waiting)
+/// <param name="Leading">The employment that leads, as it is shown.</param>
+/// <param name="Others">The others, as they are shown.</param>
+/// <param name="Inputs">What lies behind it.</param>
+public sealed record Taken(Incoming Incoming, Happening Happening, KnownPerson Person, Facts? Before, Facts Leading, IReadOnlyList<Facts> Others, Inputs Inputs, RequestRow? Waiting)
 {
+    /// <summary>Attributes set by hand that end because the source changes them itself.</summary>
+    public IReadOnlyList<FieldInput> Ended { get; init; } = [];
+
     public string PersonId => Person.Id;
     public string? RequestId { get; set; }
     public string Status { get; set; } = "received";
@@ -77,6 +99,8 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
         var befores = chunk.Select(c => c.Replaces?.Facts ?? records.GetValueOrDefault(c.Key)?.Facts).Select(json => json is null ? null : Facts.FromJson(json, rulebook.Attributes)).ToList();
         var keys = chunk.Select((c, i) => (c.Facts ?? befores[i])?.PersonKey ?? "").Where(k => k.Length > 0).Distinct().ToList();
         var people = memory.IsFirstLoad ? [] : (await s.PeopleByKeyAsync([.. keys.Where(k => !memory.People.ContainsKey(k))])).ToDictionary(p => p.PersonKey);
+        var handMade = people.Values.Where(p => p.Said.Length > 0).Select(p => p.Id).ToList();
+        var extras = handMade.Count == 0 ? null : (await s.ExtrasAsync(handMade)).ToLookup(e => e.PersonId);
         var open = memory.IsFirstLoad ? [] : (await s.OpenRequestsOfAsync([.. people.Values.Select(p => p.Id).Concat(keys.Where(memory.People.ContainsKey).Select(k => memory.People[k].Id))])).GroupBy(r => r.PersonId).ToDictionary(g => g.Key, g => g.First());
         var today = new Dictionary<string, DateOnly>(StringComparer.Ordinal);
         var ids = new IdSeries(now);
@@ -87,22 +111,34 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
             if ((incoming.Facts ?? before) is not { } facts) continue;
             if (!memory.People.TryGetValue(facts.PersonKey, out var person))
             {
-                person = people.GetValueOrDefault(facts.PersonKey) is { } row
-                    ? new(row.Id, [Facts.FromJson(row.Facts, rulebook.Attributes), .. Facts.ListFromJson(row.Others, rulebook.Attributes)])
-                    : new(ids.Next().ToString(), new(1));
+                person = people.GetValueOrDefault(facts.PersonKey) is { } row ? KnownPerson.Of(row.Id, Inputs.Of(row, extras?[row.Id] ?? [], rulebook)) : new(ids.Next().ToString(), new(1));
                 memory.People[facts.PersonKey] = person;
             }
             if (!today.TryGetValue(facts.Site, out var day)) today[facts.Site] = day = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(now, rulebook.ZoneOf(facts.Site)).DateTime);
             var number = (before ?? facts).Number;
             person.Employments.RemoveAll(e => e.Number == number);
-            var happening = Happening.Between(before, incoming.Facts, person.Employments, day, rulebook.Moves);
+            var happening = Happening.Between(before, incoming.Facts, person.Employments.Count == 0 ? [] : person.Inputs.Shown(rulebook, now), day, rulebook.Moves);
             // What the source holds no more ends today at the latest.
             person.Employments.Add(incoming.Facts ?? (before!.End < day ? before : before.With(BuiltIn.End, Core.Expressions.Value.Of(before.Start > day ? before.Start : day))));
-            var leading = person.Employments.Count == 1 ? person.Employments[0] : Employments.Leading(person.Employments, day);
+            var ended = Ended(person, before, incoming.Facts);
+            if (before is not null && incoming.Facts is { } later && later.Number != before.Number) person.Renumber(before.Number, later.Number);
+            var inputs = person.Inputs;
+            var shown = inputs.Shown(rulebook, now);
+            var leading = shown.Count == 1 ? shown[0] : Employments.Leading(shown, day);
             if (taking.Mode == "baseline" && (taking.IsFirst || (before is null && taking.IsNew(person.Id)))) happening = happening with { Raises = null };
-            taken.Add(new(incoming, happening, person, before, leading, person.Employments.Count == 1 ? [] : [.. person.Employments.Where(e => !ReferenceEquals(e, leading))], open.GetValueOrDefault(person.Id)));
+            taken.Add(new(incoming, happening, person, before, leading, shown.Count == 1 ? [] : [.. shown.Where(e => !ReferenceEquals(e, leading))], inputs, open.GetValueOrDefault(person.Id)) { Ended = ended });
         }
         return taken;
+    }
+
+    /// <summary>Where the source itself says something new of an attribute, what was set by hand is over.</summary>
+    private static List<FieldInput> Ended(KnownPerson person, Facts? before, Facts? after)
+    {
+        if (person.Fields.Count == 0 || before is null || after is null) return [];
+        var changed = before.DifferenceTo(after).Select(d => d.Name).ToHashSet(StringComparer.Ordinal);
+        var ended = person.Fields.FindAll(f => f.Employment == before.Number && changed.Contains(f.Name));
+        person.Fields.RemoveAll(ended.Contains);
+        return ended;
     }
 
     /// <summary>Writes what was decided, inside a decision; the requests are named in <see cref="Taken.RequestId"/>.</summary>
@@ -133,7 +169,12 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
                 raised[one.PersonId] = one.RequestId;
             }
             one.Status = one.Incoming.Facts is null ? "gone" : one.RequestId is null ? "received" : "request";
-            people[one.PersonId] = StageEntry.Row(new() { Id = one.PersonId, Source = taking.Source.Name, Others = one.Others.Count == 0 ? "[]" : Facts.ListToJson(one.Others) }, one.Leading, at);
+            people[one.PersonId] = one.Inputs.HasHandMade
+                ? one.Inputs.Row(one.PersonId, taking.Source.Name, taking.Edition.Rulebook, now)
+                : Inputs.RowOf(one.PersonId, taking.Source.Name, one.Leading, one.Others, "", at);
+            foreach (var field in one.Ended) await EndAsync(s, one, field, taking, at);
+            if (one.Inputs.HasHandMade && one.Before is { } was && one.Incoming.Facts is { } becomes && was.Number != becomes.Number)
+                await s.RenumberExtrasAsync(one.PersonId, was.Number, becomes.Number);
             if (one.Before is { } before) versions.Add(new(taking.Source.Name, one.Incoming.Key, one.PersonId, taking.RunId, at, before.ToJson()));
             if (one.Incoming.Replaces is { } old) dropped.Add(old.RecordKey);
             records.Add(new()
@@ -172,6 +213,12 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
         await s.DropRecordsAsync(taking.Source.Name, dropped);
         await s.AddRequestsAsync(requests);
         foreach (var request in requests) s.Tell("requests", request.Id);
+    }
+
+    private static async Task EndAsync(Session s, Taken one, FieldInput field, Taking taking, long at)
+    {
+        await s.EndFieldAsync(one.PersonId, field.Employment, field.Name, 0, at);
+        s.Record(LedgerEntry.Of(at.ToInstant(), taking.Actor, "input.ended", one.PersonId, one.RequestId, ("field", field.Name), ("value", field.Text), ("because", "the source changed it"), ("source", taking.Source.Name)));
     }
 
     /// <summary>The identity of what a run would raise: a run that is let pass must raise exactly this.</summary>

@@ -115,7 +115,7 @@ public sealed partial class WriteBackLoop(Store.Store store, EditionBook edition
         var rulebook = edition.Rulebook;
         var subject = recorded.Subject(person, edition);
         var scope = new Scope(rulebook.AccountNames);
-        subject.Facts.Fill(scope, rulebook.AccountNames);
+        recorded.Facts(person, edition).Fill(scope, rulebook.AccountNames);
         foreach (var (name, slot) in rulebook.AccountNames.Slots)
         {
             if (name.StartsWith("pool.", StringComparison.Ordinal)) scope[slot.Index] = Value.Of(subject.Numbers.GetValueOrDefault(name[5..], ""));

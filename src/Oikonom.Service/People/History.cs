@@ -31,6 +31,7 @@ public static class History
         ["request.struck"] = "Items taken out",
         ["request.asked"] = "Asked back",
         ["person.changed"] = "Record changed",
+        ["input.ended"] = "No longer set by hand",
         ["password.handed-over"] = "Password handed over",
         ["step.done"] = "Done",
         ["step.failed"] = "Failed, is tried again",

@@ -73,7 +73,7 @@ public static class PeopleEndpoints
 
     private static DateOnly Day(string text) => DateOnly.ParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture);
 
-    private static async Task<PersonDetail> DetailAsync(string id, ClaimsPrincipal user, Store.Store store, Sight sight, EditionBook editions, CancellationToken cancel)
+    private static async Task<PersonDetail> DetailAsync(string id, ClaimsPrincipal user, Store.Store store, Sight sight, EditionBook editions, TimeProvider time, CancellationToken cancel)
     {
         var edition = await editions.CurrentOrNullAsync(cancel);
         return await store.ReadAsync(async s =>
@@ -85,32 +85,62 @@ public static class PeopleEndpoints
             var manager = row.Manager.Length > 0 ? await s.PersonByNumberAsync(row.Manager) : null;
             var facts = Facts.FromJson(row.Facts, edition?.Rulebook.Attributes ?? new(BuiltIn.Attributes));
             var site = edition?.Rulebook.Sites.GetValueOrDefault(row.Site);
-            var (start, end) = edition is null ? (DateTimeOffset.MinValue, DateTimeOffset.MaxValue) : Desired.Term(facts, edition.Rulebook);
+            var (start, end) = edition is null ? (DateTimeOffset.MinValue, DateTimeOffset.MaxValue) : (Term.Of(facts, edition.Rulebook) is var term ? (term.Start, term.End) : default);
             var veil = await sight.OverAsync(s, user, row, false, cancel);
             var forgotten = await s.ForgottenAsync(row.Id);
+            var scheduled = await ScheduledAsync(s, requests);
+            var ends = await EndsAsync(s, row.Id, scheduled, edition, time.GetUtcNow());
             return veil.Over(new PersonDetail(
                 row.Id, row.Number, row.Display, row.Kind, row.Department, row.Site, site?.Title ?? row.Site, site?.Zone.Id ?? "UTC", row.Title, Day(row.StartDay), row.EndDay is { } last ? Day(last) : null,
                 start, end == DateTimeOffset.MaxValue ? null : end, row.Source, manager?.Display, manager?.Id,
                 [.. facts.Values.Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
                 [.. accounts.Select(a => new AccountView(a.Target, a.Name, a.Location, a.ImmutableId, a.Enabled == 1, a.CreatedAt.ToInstant(),
                     [.. Recorded.Attributes(a.Attributes).OrderBy(x => x.Key, StringComparer.Ordinal).Select(x => new AttributeValue(x.Key, string.Join(", ", x.Value)))], Reason(a.Reason)))],
-                [.. grants.Select(g => new GrantView(g.Target, g.Entitlement, edition?.Rulebook.Targets.GetValueOrDefault(g.Target)?.Entitlements.GetValueOrDefault(g.Entitlement)?.Title ?? g.Entitlement, g.FromAt.ToInstant(), g.UntilAt.ToInstant(), Reason(g.Reason)))],
-                [.. requests.Select(RequestViews.Summary)], await ScheduledAsync(s, requests, edition), forgotten?.At.ToInstant(), forgotten?.Rule));
+                [.. grants.Select(g => new GrantView(g.Target, g.Entitlement, edition?.Rulebook.Targets.GetValueOrDefault(g.Target)?.Entitlements.GetValueOrDefault(g.Entitlement)?.Title ?? g.Entitlement, g.FromAt.ToInstant(), g.UntilAt.ToInstant() ?? ends($"{g.Target}/{g.Entitlement}"), Reason(g.Reason)))],
+                [.. requests.Select(RequestViews.Summary)], [.. scheduled.Select(x => new ScheduledChange(x.Due, RequestViews.View(x.Change, edition).Text, x.Request.Id, x.Request.Number))], forgotten?.At.ToInstant(), forgotten?.Rule));
         }, cancel);
     }
 
-    private static async Task<IReadOnlyList<ScheduledChange>> ScheduledAsync(Session s, IReadOnlyList<RequestRow> requests, Edition? edition)
+    /// <summary>Changes that were approved and lie ahead, in order.</summary>
+    private static async Task<IReadOnlyList<(DateTimeOffset Due, Change Change, RequestRow Request)>> ScheduledAsync(Session s, IReadOnlyList<RequestRow> requests)
     {
-        var scheduled = new List<ScheduledChange>();
+        var scheduled = new List<(DateTimeOffset Due, Change Change, RequestRow Request)>();
         foreach (var request in requests.Where(r => r.State is "fulfilling" or "completed"))
         {
             foreach (var step in (await s.StepsOfAsync(request.Id)).Where(x => x.State == "pending"))
             {
                 var change = JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
-                if (change.Kind != ChangeKind.Verify) scheduled.Add(new(step.DueAt.ToInstant(), RequestViews.View(change, edition).Text, request.Id, request.Number));
+                if (change.Kind != ChangeKind.Verify) scheduled.Add((step.DueAt.ToInstant(), change, request));
             }
         }
         return [.. scheduled.OrderBy(x => x.Due)];
+    }
+
+    /// <summary>When a grant that is held will end: by a step that is scheduled, else by the rules; null when no end is known.</summary>
+    private static async Task<Func<string, DateTimeOffset?>> EndsAsync(
+        Session s, string person, IReadOnlyList<(DateTimeOffset Due, Change Change, RequestRow Request)> scheduled, Edition? edition, DateTimeOffset now)
+    {
+        var steps = scheduled.Where(x => x.Change.Kind == ChangeKind.Revoke).GroupBy(x => $"{x.Change.Target}/{x.Change.Subject}").ToDictionary(g => g.Key, g => g.First().Due);
+        var windows = edition is null ? null : Quietly((await Recorded.LoadAsync(s, [person])).Subject(person, edition), edition);
+        return key =>
+        {
+            var byRule = windows?.HeldUntil(key, now);
+            if (byRule == DateTimeOffset.MaxValue) return null;
+            return byRule ?? (steps.TryGetValue(key, out var due) ? due : null);
+        };
+    }
+
+    /// <summary>A person whom the edition cannot serve has no windows; their requests say why.</summary>
+    private static AccessWindows? Quietly(Subject person, Edition edition)
+    {
+        try
+        {
+            return Desired.Windows(person, edition);
+        }
+        catch (PlanFault)
+        {
+            return null;
+        }
     }
 
     private static ReasonView Reason(string json)

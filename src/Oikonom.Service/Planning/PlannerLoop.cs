@@ -103,7 +103,7 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
     {
         // The match keys are attributes of the account as it would be made.
         var tentative = subject with { AccountNames = new Dictionary<string, string> { [target.Name] = wishes[0] } };
-        var (start, _) = Desired.Term(subject.Facts, edition.Rulebook);
+        var start = Term.Of(Employments.Now(subject, edition.Rulebook, DateTimeOffset.MaxValue)[0], edition.Rulebook).Start;
         var wanted = Desired.At(tentative, edition, start).Accounts.GetValueOrDefault(target.Name);
         if (wanted is null) return [];
         var keys = edition.Rulebook.Access.Ask().Keys(subject, target, wanted.Attributes);

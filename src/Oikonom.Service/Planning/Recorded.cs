@@ -32,8 +32,14 @@ public sealed class Recorded
         await session.PeopleByIdAsync(people), await session.AccountsAsync(people), await session.GrantsAsync(people, past: false), await session.NamesOfAsync(people), await session.NumbersOfAsync(people), await session.ExtrasAsync(people));
 
     public PersonRow Person(string id) => _people[id];
+
+    /// <summary>The leading employment as it is shown now: what the sources say, and over it what was approved by hand.</summary>
+    public Facts Facts(string id, Edition edition) => Core.People.Facts.FromJson(_people[id].Facts, edition.Rulebook.Attributes);
     public AccountRow? Account(string id, string target) => _accounts[id].FirstOrDefault(a => a.Target == target);
     public IReadOnlyDictionary<string, string> ImmutableIds(string id) => _accounts[id].ToDictionary(a => a.Target, a => a.ImmutableId);
+
+    /// <summary>What the sources say and what was approved by hand, beside each other.</summary>
+    public Inputs Inputs(string id, Edition edition) => Planning.Inputs.Of(_people[id], _extras[id], edition.Rulebook);
 
     /// <summary>The person with the names that are theirs: of accounts, else the newest reserved.</summary>
     public Subject Subject(string id, Edition edition)
@@ -41,9 +47,12 @@ public sealed class Recorded
         var names = new Dictionary<string, string>(StringComparer.Ordinal);
         foreach (var name in _names[id]) names[name.Target] = name.NameKey;
         foreach (var account in _accounts[id]) names[account.Target] = account.Name;
-        return new(PersonId.Parse(id), Facts.FromJson(_people[id].Facts, edition.Rulebook.Attributes), names)
+        var inputs = Inputs(id, edition);
+        return new(PersonId.Parse(id), inputs.Said[0], names)
         {
-            Others = Facts.ListFromJson(_people[id].Others, edition.Rulebook.Attributes),
+            Others = [.. inputs.Said.Skip(1)],
+            Fields = inputs.Fields,
+            Endings = inputs.Endings,
             Numbers = _numbers[id].ToDictionary(n => n.Pool, n => edition.Rulebook.Pools.GetValueOrDefault(n.Pool)?.Prefix + n.Number.ToString(System.Globalization.CultureInfo.InvariantCulture)),
             Extra = [.. _extras[id].Where(e => e.Kind == "grant").Select(e => new ExtraGrant(e.Subject.Split('/', 2)[0], e.Subject.Split('/', 2)[1], e.FromAt.ToInstant(), e.UntilAt.ToInstant(), ReasonOf(e.Reason)))],
             Asked = [.. _extras[id].Where(e => e.Kind == "template").Select(e => new AskedTemplate(e.Subject, e.FromAt.ToInstant(), e.UntilAt.ToInstant()))],
@@ -55,7 +64,7 @@ public sealed class Recorded
     {
         var accounts = _accounts[id].ToDictionary(a => a.Target, a => new AccountState(
             a.Target, a.Name, a.Container, edition.Rulebook.Targets.TryGetValue(a.Target, out var target) ? target.Classes : [],
-            Attributes(a.Attributes), a.Enabled == 1, ReasonOf(a.Reason)));
+            Attributes(a.Attributes), a.Enabled == 1 ? Presence.Awake : Presence.Disabled, ReasonOf(a.Reason)));
         var grants = _grants[id].Select(g => new GrantState(g.Target, g.Entitlement, ReasonOf(g.Reason))).ToDictionary(g => g.Key);
         return new(accounts, grants);
     }

@@ -105,6 +105,7 @@ public sealed class PublishDesk(Store.Store store, EditionBook editions, Rehears
             if ((last?.Number ?? 0) != (current?.Number ?? 0)) throw Problem.Conflict("published-meanwhile", $"Edition {last!.Number} was published in the meantime. Look at the difference again.");
             var edition = new EditionRow { Number = (last?.Number ?? 0) + 1, Digest = digest, Author = author, Approver = approver, PublishedAt = time.Milliseconds(), Files = JsonSerializer.Serialize(files) };
             await s.AddEditionAsync(edition);
+            await s.LookAtAllAgainAsync(time.Milliseconds());
             if (proposal is not null) await s.DecideProposalAsync(proposal.Id, "published", approver, time.Milliseconds(), "");
             s.Record(LedgerEntry.Of(time.GetUtcNow(), author, "rulebook.published", null, null, ("edition", edition.Number), ("digest", edition.Digest), ("approver", approver.Length > 0 ? approver : null), ("replanned", changed.Count)));
             s.Tell("rulebook", edition.Number.ToString(CultureInfo.InvariantCulture));

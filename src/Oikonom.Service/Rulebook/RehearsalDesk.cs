@@ -233,8 +233,8 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         {
             var (before, after) = (Wished(recorded.Subject(row.PersonId, current), row, current), Wished(recorded.Subject(row.PersonId, draft), row, draft));
             var now = time.GetUtcNow();
-            var turns = Desired.Turns(before, current).Concat(Desired.Turns(after, draft)).Where(t => t > now).Append(now).Distinct();
-            return turns.Any(at => !Same(Desired.At(before, current, at), Desired.At(after, draft, at)));
+            var (one, other) = (Desired.Windows(before, current), Desired.Windows(after, draft));
+            return one.Turns.Concat(other.Turns).Where(t => t > now).Append(now).Distinct().Any(at => !Same(one.At(at), other.At(at)));
         }
         catch (PlanFault)
         {

@@ -141,6 +141,7 @@ public sealed class DemoRun(DemoOptions options)
             ("LISTEN", options.Address), ("DATA", Path.Combine(options.Folder, "service")), ("SOURCES", Path.Combine(options.Folder, "sources")),
             ("CONSOLE", Path.Combine(options.Repository, "console", "dist")), ("MAIL", $"127.0.0.1:{options.SmtpPort}"), ("MAIL_CLEAR", "true"),
             ("MAIL_FROM", "oikonom@northmere.example"), ("FIRST_USERS", FirstUsers()), ("NODE", "northmere-1"),
+            ("CLOCK_FILE", Path.Combine(options.Folder, DemoClock.File)),
         }) info.Environment[$"OIKONOM_{name}"] = value;
         return Process.Start(info)!;
     }

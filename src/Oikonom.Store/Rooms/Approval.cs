@@ -7,8 +7,14 @@ public sealed class ExtraRow
     public string PersonId { get; init; } = "";
     public string Kind { get; init; } = "";
 
-    /// <summary>target/entitlement, a template, or what was declined.</summary>
+    /// <summary>target/entitlement, a template, what was declined, or the name of an attribute.</summary>
     public string Subject { get; init; } = "";
+
+    /// <summary>For attributes and ends: the number of the employment.</summary>
+    public string Employment { get; init; } = "";
+
+    /// <summary>Of an attribute its text; of an end the first day of the employment as it was known then.</summary>
+    public string Value { get; init; } = "";
     public long FromAt { get; init; }
     public long? UntilAt { get; init; }
     public string Reason { get; init; } = "";
@@ -82,15 +88,28 @@ public static class ApprovalTables
     private const string ExtraColumns = "id, person_id, kind, subject, from_at, until_at, reason, request_id, ended_at";
 
     public static Task<IReadOnlyList<ExtraRow>> ExtrasAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<ExtraRow, object>(
-        "SELECT e.id, e.person_id, e.kind, e.subject, e.from_at, e.until_at, e.reason, e.request_id, e.ended_at FROM {rows} AS x {join} extras e ON x.id=e.person_id WHERE e.ended_at IS NULL ORDER BY e.id",
+        "SELECT e.id, e.person_id, e.kind, e.subject, e.from_at, e.until_at, e.reason, e.request_id, e.ended_at, e.employment, e.value FROM {rows} AS x {join} extras e ON x.id=e.person_id WHERE e.ended_at IS NULL ORDER BY e.id",
         [.. people.Select(id => new { Id = id })], ("id", "text"));
 
     public static Task AddExtrasAsync(this Session session, IReadOnlyCollection<ExtraRow> rows) => session.BulkAsync(
-        $"INSERT INTO extras ({ExtraColumns}) SELECT id, person_id, kind, subject, from_at, until_at, reason, request_id, NULL FROM {{rows}} AS x",
-        rows, ("id", "text"), ("person_id", "text"), ("kind", "text"), ("subject", "text"), ("from_at", "bigint"), ("until_at", "bigint"), ("reason", "text"), ("request_id", "text"));
+        $"INSERT INTO extras ({ExtraColumns}) SELECT id, person_id, kind, subject, from_at, until_at, reason, request_id, NULL, employment, value FROM {{rows}} AS x",
+        rows, ("id", "text"), ("person_id", "text"), ("kind", "text"), ("subject", "text"), ("from_at", "bigint"), ("until_at", "bigint"), ("reason", "text"), ("request_id", "text"), ("employment", "text"), ("value", "text"));
 
     public static Task EndExtraAsync(this Session session, string person, string kind, string subject, long at) => session.ExecuteAsync(
         "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind=@kind AND subject=@subject AND ended_at IS NULL", new { person, kind, subject, at });
+
+    /// <summary>Ends an attribute that was set by hand: what was to begin from an instant on, or all of it with 0.</summary>
+    public static Task EndFieldAsync(this Session session, string person, string employment, string name, long from, long at) => session.ExecuteAsync(
+        "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind='field' AND employment=@employment AND subject=@name AND from_at>=@from AND ended_at IS NULL",
+        new { person, employment, name, from, at });
+
+    /// <summary>What was approved for an employment goes on under its new number.</summary>
+    public static Task RenumberExtrasAsync(this Session session, string person, string before, string after) => session.ExecuteAsync(
+        "UPDATE extras SET employment=@after WHERE person_id=@person AND employment=@before AND ended_at IS NULL", new { person, before, after });
+
+    /// <summary>Takes back the end of an employment that was set by hand.</summary>
+    public static Task TakeBackEndingAsync(this Session session, string person, string employment, long at) => session.ExecuteAsync(
+        "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind='end' AND employment=@employment AND ended_at IS NULL", new { person, employment, at });
 
     private const string DelegationColumns = "id, from_user, to_user, begins_at, ends_at, kinds, remark, actor, created_at, ended_at";
     public static Task AddDelegationAsync(this Session session, DelegationRow row) => session.ExecuteAsync($"INSERT INTO delegations ({DelegationColumns}) VALUES (@Id, @FromUser, @ToUser, @BeginsAt, @EndsAt, @Kinds, @Remark, @Actor, @CreatedAt, @EndedAt)", row);

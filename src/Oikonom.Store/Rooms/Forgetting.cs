@@ -104,9 +104,10 @@ public static class ForgettingTables
             "DELETE FROM chains WHERE person_id=@person",
             "DELETE FROM accounts WHERE person_id=@person",
             "UPDATE grants SET reason='{\"Rule\":\"forgotten\",\"Place\":\"\",\"Condition\":\"\"}' WHERE person_id=@person AND (request_id IS NULL OR @kept NOT LIKE '%|' || request_id || '|%')",
+            "DELETE FROM extras WHERE person_id=@person AND kind IN ('field','end')",
             "UPDATE extras SET reason='{\"Rule\":\"forgotten\",\"Place\":\"\",\"Condition\":\"\"}' WHERE person_id=@person AND @kept NOT LIKE '%|' || request_id || '|%'",
             "UPDATE requests SET cause='{\"Text\":\"What it was about is forgotten.\",\"Source\":null,\"Line\":null,\"Differences\":[]}', plan=NULL, plan_before=NULL, wish='{}', candidates='', chosen='{}', problem='', held='', version=version+1 WHERE person_id=@person AND @kept NOT LIKE '%|' || id || '|%'",
-            "UPDATE people SET person_key=@key, number='', display=@nobody, search_key='', kind='', department='', site='', title='', manager='', start_day='0001-01-01', end_day='0001-01-01', others='[]', source=@source, " +
+            "UPDATE people SET person_key=@key, number='', display=@nobody, search_key='', kind='', department='', site='', title='', manager='', start_day='0001-01-01', end_day='0001-01-01', others='[]', said='', source=@source, " +
                 "facts='{\"person\":\"forgotten\",\"number\":\"\",\"given\":\"Forgotten\",\"family\":\"person\",\"kind\":\"\",\"start\":\"0001-01-01\",\"end\":\"0001-01-01\",\"site\":\"\"}', version=version+1 WHERE id=@person",
         }) await session.ExecuteAsync(statement, given).ConfigureAwait(false);
         if (user is null) return;
@@ -131,7 +132,7 @@ public static class ForgettingTables
         {
             ("person", "SELECT * FROM people WHERE id=@person"), ("records", "SELECT source, record_key, facts, status FROM hr_records WHERE person_id=@person"), ("earlierRecords", "SELECT source, record_key, at, facts FROM hr_versions WHERE person_id=@person ORDER BY version"),
             ("accounts", "SELECT * FROM accounts WHERE person_id=@person"), ("grants", "SELECT target, entitlement, from_at, until_at, reason FROM grants WHERE person_id=@person ORDER BY from_at"), ("names", "SELECT target, name_key, at FROM names WHERE person_id=@person"),
-            ("numbers", "SELECT pool, number, at FROM pool_numbers WHERE person_id=@person"), ("asked", "SELECT kind, subject, from_at, until_at, reason, ended_at FROM extras WHERE person_id=@person"),
+            ("numbers", "SELECT pool, number, at FROM pool_numbers WHERE person_id=@person"), ("asked", "SELECT kind, subject, employment, value, from_at, until_at, reason, ended_at FROM extras WHERE person_id=@person"),
             ("requests", "SELECT number, kind, state, requester, cause, wish, plan, created_at, completed_at FROM requests WHERE person_id=@person ORDER BY number"),
             ("decisions", $"SELECT stage_title, actor, verdict, remark, at FROM decisions WHERE {own} ORDER BY id"), ("steps", "SELECT target, change, state, due_at, done_at, problem FROM steps WHERE person_id=@person ORDER BY due_at, ordinal"),
             ("tasks", "SELECT title, answers, remark, state, done_by, done_at FROM tasks WHERE person_id=@person"), ("evidence", "SELECT e.name, e.media_type, e.size, e.hash, e.at FROM evidence e JOIN tasks t ON t.id=e.task_id WHERE t.person_id=@person"),

@@ -17,7 +17,13 @@ public sealed class PersonRow
     public string Facts { get; init; } = "{}";
     public string Source { get; init; } = "";
     public string Others { get; init; } = "[]";
+
+    /// <summary>What the sources say of all employments, the leading one first; "" when <see cref="Facts"/> and <see cref="Others"/> say it.</summary>
+    public string Said { get; init; } = "";
     public long At { get; init; }
+
+    /// <summary>The next instant at which what the person should have may change; null when nothing will.</summary>
+    public long? NextAt { get; init; }
 }
 
 public sealed record AccountRow
@@ -58,10 +64,10 @@ public sealed class NameRow
 /// <summary>People, their accounts, their grants and the names that were ever used.</summary>
 public static class PeopleTables
 {
-    private const string Columns = "id, person_key, number, display, search_key, kind, department, site, title, manager, start_day, end_day, facts, source, others";
+    private const string Columns = "id, person_key, number, display, search_key, kind, department, site, title, manager, start_day, end_day, facts, source, others, said";
 
     private static readonly (string, string)[] PersonColumns = [("id", "text"), ("person_key", "text"), ("number", "text"), ("display", "text"), ("search_key", "text"), ("kind", "text"), ("department", "text"), ("site", "text"),
-        ("title", "text"), ("manager", "text"), ("start_day", "text"), ("end_day", "text"), ("facts", "text"), ("source", "text"), ("others", "text"), ("at", "bigint")];
+        ("title", "text"), ("manager", "text"), ("start_day", "text"), ("end_day", "text"), ("facts", "text"), ("source", "text"), ("others", "text"), ("said", "text"), ("at", "bigint")];
 
     /// <summary>Adds people who are certainly new; quicker than looking for each first.</summary>
     public static Task AddPeopleAsync(this Session session, IReadOnlyCollection<PersonRow> rows) => session.BulkAsync(
@@ -70,9 +76,33 @@ public static class PeopleTables
     public static Task UpsertPeopleAsync(this Session session, IReadOnlyCollection<PersonRow> rows) => session.BulkAsync(
         $"INSERT INTO people ({Columns}, created_at, updated_at, version) SELECT {Columns}, at, at, 1 FROM {{rows}} AS x WHERE true " +
         "ON CONFLICT (id) DO UPDATE SET number=excluded.number, display=excluded.display, search_key=excluded.search_key, kind=excluded.kind, department=excluded.department, " +
-        "site=excluded.site, title=excluded.title, manager=excluded.manager, start_day=excluded.start_day, end_day=excluded.end_day, facts=excluded.facts, source=excluded.source, others=excluded.others, " +
+        "site=excluded.site, title=excluded.title, manager=excluded.manager, start_day=excluded.start_day, end_day=excluded.end_day, facts=excluded.facts, source=excluded.source, others=excluded.others, said=excluded.said, next_at=CASE WHEN people.next_at<=excluded.updated_at THEN people.next_at ELSE excluded.updated_at END, " +
         "updated_at=excluded.updated_at, version=people.version+1",
         rows, PersonColumns);
+
+    /// <summary>
+    /// Something changed about people: what they should have is worked out anew, and when it changes next. An instant that has
+    /// come and was not looked at yet stays.
+    /// </summary>
+    public static Task LookAgainAsync(this Session session, IReadOnlyCollection<string> people, long now) => session.BulkAsync(
+        "UPDATE people SET next_at=x.at FROM {rows} AS x WHERE people.id=x.id AND (people.next_at IS NULL OR people.next_at>x.at)", [.. people.Select(id => new { Id = id, At = now })], ("id", "text"), ("at", "bigint"));
+
+    /// <summary>The rules changed: everybody who has something is looked at again.</summary>
+    public static Task LookAtAllAgainAsync(this Session session, long now) => session.ExecuteAsync(
+        "UPDATE people SET next_at=@now WHERE (next_at IS NULL OR next_at>@now) AND (EXISTS (SELECT 1 FROM accounts a WHERE a.person_id=people.id) OR EXISTS (SELECT 1 FROM grants g WHERE g.person_id=people.id AND g.until_at IS NULL))", new { now });
+
+    /// <summary>People whose next instant has come, those waiting longest first.</summary>
+    public static Task<IReadOnlyList<(string Id, long NextAt)>> DuePeopleAsync(this Session session, long now, int limit) => session.QueryAsync<(string, long)>(
+        "SELECT id, next_at FROM people WHERE next_at<=@now ORDER BY next_at LIMIT @limit", new { now, limit });
+
+    /// <summary>Sets the next instants, unless something changed meanwhile.</summary>
+    public static Task SetNextAsync(this Session session, IReadOnlyCollection<(string Id, long Was, long? Next)> rows) => session.BulkAsync(
+        "UPDATE people SET next_at=x.next FROM {rows} AS x WHERE people.id=x.id AND people.next_at=x.was",
+        [.. rows.Select(r => new { r.Id, r.Was, r.Next })], ("id", "text"), ("was", "bigint"), ("next", "bigint"));
+
+    /// <summary>True while the person is due since the instant that was seen; the row is locked until the end of the decision.</summary>
+    public static async Task<bool> IsStillDueAsync(this Session session, string id, long was) =>
+        await session.FirstAsync<long?>("SELECT next_at FROM people WHERE id=@id" + session.Engine.ForUpdate, new { id }).ConfigureAwait(false) == was;
 
     /// <summary>Facts of everybody, for working something out over all people; nothing else is read.</summary>
     /// <remarks>The facts are handed over as they are stored, as UTF-8.</remarks>

@@ -10,6 +10,9 @@ public sealed class StepRow
     public string Change { get; init; } = "{}";
     public long DueAt { get; init; }
     public long Later { get; init; }
+
+    /// <summary>1 when it takes access away: then no other step of the same person delays it.</summary>
+    public long Removes { get; init; }
     public string State { get; init; } = "";
     public long Attempts { get; init; }
     public string Problem { get; init; } = "";
@@ -32,8 +35,8 @@ public static class StepTables
     public static async Task AddStepsAsync(this Session session, IReadOnlyCollection<StepRow> rows)
     {
         await session.BulkAsync(
-            "INSERT INTO steps (id, request_id, person_id, target, ordinal, change, due_at, later, state, attempts, problem) SELECT id, request_id, person_id, target, ordinal, change, due_at, later, 'pending', 0, '' FROM {rows} AS x",
-            rows, ("id", "text"), ("request_id", "text"), ("person_id", "text"), ("target", "text"), ("ordinal", "bigint"), ("change", "text"), ("due_at", "bigint"), ("later", "bigint")).ConfigureAwait(false);
+            "INSERT INTO steps (id, request_id, person_id, target, ordinal, change, due_at, later, removes, state, attempts, problem) SELECT id, request_id, person_id, target, ordinal, change, due_at, later, removes, 'pending', 0, '' FROM {rows} AS x",
+            rows, ("id", "text"), ("request_id", "text"), ("person_id", "text"), ("target", "text"), ("ordinal", "bigint"), ("change", "text"), ("due_at", "bigint"), ("later", "bigint"), ("removes", "bigint")).ConfigureAwait(false);
         var chains = rows.GroupBy(r => (r.PersonId, r.Target)).Select(g => new ChainRow { PersonId = g.Key.PersonId, Target = g.Key.Target, DueAt = g.Min(r => r.DueAt) }).ToList();
         await session.BulkAsync(
             "INSERT INTO chains (person_id, target, due_at, lease_owner, lease_until, fence) SELECT person_id, target, due_at, '', 0, 0 FROM {rows} AS x WHERE true " +
@@ -49,11 +52,12 @@ public static class StepTables
         "UPDATE chains SET lease_owner=@node, lease_until=@until, fence=fence+1 WHERE (person_id, target) IN (SELECT person_id, target FROM chains WHERE due_at<=@now AND lease_until<=@now AND target=@target ORDER BY due_at LIMIT @limit" + session.Engine.SkipLocked + ") RETURNING person_id, target, fence",
         new { target, node, now, until, limit });
 
-    /// <summary>The due steps of the chains, in the order they run.</summary>
+    /// <summary>The due steps of the chains, in the order they run; of a chain that is stopped only what takes access away.</summary>
     public static Task<IReadOnlyList<StepRow>> DueStepsAsync(this Session session, IReadOnlyCollection<ChainRow> chains, long now) => session.BulkQueryAsync<StepRow, ChainRow>(
-        "SELECT s.id, s.request_id, s.person_id, s.target, s.ordinal, s.change, s.due_at, s.later, s.state, s.attempts, s.problem, r.edition, r.number FROM {rows} AS x " +
+        "SELECT s.id, s.request_id, s.person_id, s.target, s.ordinal, s.change, s.due_at, s.later, s.removes, s.state, s.attempts, s.problem, r.edition, r.number FROM {rows} AS x " +
         "{join} steps s ON s.person_id=x.person_id AND s.target=x.target AND s.state='pending' {join} requests r ON r.id=s.request_id " +
-        $"WHERE s.due_at<={now.ToString(System.Globalization.CultureInfo.InvariantCulture)} AND r.state IN ('fulfilling','completed') ORDER BY s.due_at, r.number, s.ordinal",
+        $"WHERE s.due_at<={now.ToString(System.Globalization.CultureInfo.InvariantCulture)} AND r.state IN ('fulfilling','completed') " +
+        "AND (s.removes=1 OR NOT EXISTS (SELECT 1 FROM steps b WHERE b.person_id=s.person_id AND b.target=s.target AND b.state='stopped')) ORDER BY s.due_at, r.number, s.ordinal",
         chains, ("person_id", "text"), ("target", "text"));
 
     /// <summary>Which of the claims still hold; their rows are locked until the end of the transaction.</summary>
@@ -65,17 +69,25 @@ public static class StepTables
         "UPDATE steps SET state=x.state, attempts=x.attempts, problem=x.problem, due_at=x.due_at, done_at=x.done_at FROM {rows} AS x WHERE steps.id=x.id",
         rows, ("id", "text"), ("state", "text"), ("attempts", "bigint"), ("problem", "text"), ("due_at", "bigint"), ("done_at", "bigint"));
 
-    /// <summary>What follows a step that is tried again waits as long as it does.</summary>
+    /// <summary>What follows a step that is tried again waits as long as it does, save what takes access away.</summary>
     public static Task PostponeChainsAsync(this Session session, IReadOnlyCollection<ChainRow> chains) => session.BulkAsync(
-        "UPDATE steps SET due_at=x.due_at FROM {rows} AS x WHERE steps.person_id=x.person_id AND steps.target=x.target AND steps.state='pending' AND steps.due_at<x.due_at",
+        "UPDATE steps SET due_at=x.due_at FROM {rows} AS x WHERE steps.person_id=x.person_id AND steps.target=x.target AND steps.state='pending' AND steps.removes=0 AND steps.due_at<x.due_at",
         chains, ("person_id", "text"), ("target", "text"), ("due_at", "bigint"));
 
-    /// <summary>Ends the lease of chains; each is due again with its next step, and not at all while one is stopped.</summary>
+    /// <summary>Ends the lease of chains; each is due again with its next step, and while one is stopped with the next that takes access away.</summary>
     public static Task ReleaseChainsAsync(this Session session, IReadOnlyCollection<ChainRow> chains) => session.BulkAsync(
-        "UPDATE chains SET lease_owner='', lease_until=0, due_at=CASE WHEN EXISTS (SELECT 1 FROM steps s WHERE s.person_id=chains.person_id AND s.target=chains.target AND s.state='stopped') THEN NULL " +
+        "UPDATE chains SET lease_owner='', lease_until=0, due_at=CASE WHEN EXISTS (SELECT 1 FROM steps s WHERE s.person_id=chains.person_id AND s.target=chains.target AND s.state='stopped') " +
+        "THEN (SELECT MIN(s.due_at) FROM steps s WHERE s.person_id=chains.person_id AND s.target=chains.target AND s.state='pending' AND s.removes=1) " +
         "ELSE (SELECT MIN(s.due_at) FROM steps s WHERE s.person_id=chains.person_id AND s.target=chains.target AND s.state='pending') END " +
         "FROM {rows} AS x WHERE chains.person_id=x.person_id AND chains.target=x.target AND chains.fence=x.fence",
         chains, ("person_id", "text"), ("target", "text"), ("fence", "bigint"));
+
+    /// <summary>What of some people is going to be taken away by steps that wait or are stopped, as changes in JSON.</summary>
+    public static Task<IReadOnlyList<(string PersonId, string Target, string Change)>> RemovalsAheadAsync(this Session session, IReadOnlyCollection<string> people) =>
+        session.BulkQueryAsync<(string, string, string), object>(
+            "SELECT s.person_id, s.target, s.change FROM {rows} AS x {join} steps s ON s.person_id=x.id JOIN requests r ON r.id=s.request_id " +
+            "WHERE s.removes=1 AND s.state IN ('pending','stopped') AND r.state IN ('fulfilling','completed')",
+            [.. people.Select(id => new { Id = id })], ("id", "text"));
 
     /// <summary>Of the requests, those whose steps are all over, save what lies later.</summary>
     public static Task<IReadOnlyList<string>> FinishedAsync(this Session session, IReadOnlyCollection<string> requests) => session.BulkQueryAsync<string, object>(

@@ -1,0 +1,54 @@
+namespace Oikonom.Core.Planning;
+
+/// <summary>Why something is wanted: the template, where its line stands, and the condition that held.</summary>
+public sealed record Reason(string Rule, string Place, string Condition);
+
+/// <summary>How an account is there at an instant; one that is not there has no window.</summary>
+public enum Presence
+{
+    /// <summary>Made before the first day, and not to be used yet.</summary>
+    Asleep,
+
+    /// <summary>May be used.</summary>
+    Awake,
+
+    /// <summary>Kept after the last day, and not to be used any more.</summary>
+    Disabled,
+}
+
+/// <summary>An account as it should be, or as it is recorded, in one target. Attribute names compare without case.</summary>
+public sealed record AccountState(
+    string Target,
+    string Name,
+    string Container,
+    IReadOnlyList<string> Classes,
+    IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes,
+    Presence Presence,
+    Reason Reason
+)
+{
+    /// <summary>True when it may be used.</summary>
+    public bool Enabled => Presence == Presence.Awake;
+
+    /// <summary>True when both say the same of the entry, whatever the reason.</summary>
+    internal bool IsSameEntry(AccountState other) =>
+        Name == other.Name && Container == other.Container && Presence == other.Presence && Reason == other.Reason
+        && (ReferenceEquals(Attributes, other.Attributes)
+            || (Attributes.Count == other.Attributes.Count && Attributes.All(a => other.Attributes.TryGetValue(a.Key, out var values) && values.SequenceEqual(a.Value))));
+}
+
+/// <summary>An entitlement held in a target.</summary>
+public sealed record GrantState(string Target, string Entitlement, Reason Reason)
+{
+    /// <summary>target/entitlement.</summary>
+    public string Key { get; } = $"{Target}/{Entitlement}";
+}
+
+/// <summary>The accounts and grants of one person at one instant, by target and by target/entitlement.</summary>
+public sealed record AccessState(
+    IReadOnlyDictionary<string, AccountState> Accounts,
+    IReadOnlyDictionary<string, GrantState> Grants
+)
+{
+    public static readonly AccessState Nothing = new(new Dictionary<string, AccountState>(), new Dictionary<string, GrantState>());
+}

@@ -1,0 +1,388 @@
+using Oikonom.Core.Expressions;
+using Oikonom.Core.People;
+using Oikonom.Core.Rulebook;
+using Oikonom.Core.Time;
+
+namespace Oikonom.Core.Planning;
+
+/// <summary>Asks the function for one person after another; keeps its working memory. One serves one thread.</summary>
+public sealed class Asking
+{
+    private readonly AccessFunction _function;
+    private readonly Scope _scope;
+    private readonly Scope _accountScope;
+    private readonly bool[] _matches;
+    private IReadOnlyList<AskedTemplate> _asked = [];
+
+    /// <summary>The instant asked about; null when the whole time counts.</summary>
+    private DateTimeOffset? _at;
+
+    // The stretch in which the same rules hold, and the part of it that is asked about.
+    private DateTimeOffset _begin;
+    private DateTimeOffset _end;
+    private DateTimeOffset _from;
+    private DateTimeOffset _until;
+    private readonly List<Window<AccountState>> _accounts = new(8);
+    private readonly List<GivenGrant> _grants = new(32);
+
+    internal Asking(AccessFunction function)
+    {
+        _function = function;
+        _scope = new(function.Rulebook.Attributes);
+        _accountScope = new(function.Rulebook.AccountNames);
+        _matches = new bool[function.Templates.Length];
+    }
+
+    /// <summary>What the person should have over all time.</summary>
+    /// <exception cref="PlanFault">Two templates contradict each other, or something cannot be computed.</exception>
+    public AccessWindows Windows(Subject person)
+    {
+        Collect(person, DateTimeOffset.MinValue, DateTimeOffset.MaxValue);
+        return new([.. _accounts], [.. _grants], person.Refused);
+    }
+
+    /// <summary>What should be true in every target at <paramref name="at"/>: a look into the windows, of which no others are worked out.</summary>
+    /// <inheritdoc cref="Windows"/>
+    public AccessState At(Subject person, DateTimeOffset at)
+    {
+        Collect(person, at, at < DateTimeOffset.MaxValue ? at.AddTicks(1) : at);
+        return AccessWindows.Look(_accounts, _grants, person.Refused, at);
+    }
+
+    /// <summary>Works out what is given in a part of time, from stretches in which the same rules hold for the same facts.</summary>
+    private void Collect(Subject person, DateTimeOffset from, DateTimeOffset until)
+    {
+        _accounts.Clear();
+        _grants.Clear();
+        _asked = person.Asked;
+        if (person.Others.Count == 0 && person.Asked.Count == 0 && person.Fields.Count == 0)
+        {
+            Stretch(person, [person.Facts], DateTimeOffset.MinValue, DateTimeOffset.MaxValue, from, until);
+            return;
+        }
+        foreach (var (begin, end) in Parts(InputsOf(person), DateTimeOffset.MinValue, DateTimeOffset.MaxValue))
+        {
+            if (end <= from || begin >= until) continue;
+            var employments = Employments.Now(person, _function.Rulebook, begin);
+            if (employments.Count == 1)
+            {
+                Stretch(person, employments, begin, end, from, until);
+                continue;
+            }
+            foreach (var (first, last) in Parts(employments.Select(e => TermOf(person, e)).SelectMany(t => new[] { t.Start, t.End }), begin, end))
+                if (last > from && first < until)
+                    Stretch(person, Employments.InOrder(employments, person.Endings, _function.Rulebook, first), first, last, from, until);
+        }
+    }
+
+    private static IEnumerable<DateTimeOffset> InputsOf(Subject person) => person
+        .Asked.SelectMany(a => new[] { a.From, a.Until ?? DateTimeOffset.MaxValue })
+        .Concat(person.Fields.SelectMany(f => new[] { f.From, f.Until ?? DateTimeOffset.MaxValue }));
+
+    /// <summary>The parts between <paramref name="begin"/> and <paramref name="end"/> that the instants make.</summary>
+    private static IEnumerable<(DateTimeOffset Begin, DateTimeOffset End)> Parts(IEnumerable<DateTimeOffset> instants, DateTimeOffset begin, DateTimeOffset end)
+    {
+        foreach (var instant in instants.Where(i => i > begin && i < end).Distinct().Order().ToList())
+        {
+            yield return (begin, instant);
+            begin = instant;
+        }
+        yield return (begin, end);
+    }
+
+    private Term TermOf(Subject person, Facts employment) => Term.Of(employment, _function.Rulebook.ZoneOf(employment.Site), person.Endings);
+
+    /// <summary>One stretch, in which the employments, their order and the templates on request stay the same.</summary>
+    private void Stretch(Subject person, IReadOnlyList<Facts> employments, DateTimeOffset begin, DateTimeOffset end, DateTimeOffset from, DateTimeOffset until)
+    {
+        _at = begin;
+        (_from, _until) = (begin > from ? begin : from, end < until ? end : until);
+        (_begin, _end) = (begin, end);
+        var over = DateTimeOffset.MinValue;
+        foreach (var employment in employments)
+        {
+            Match(employment);
+            var zone = _function.Rulebook.ZoneOf(employment.Site);
+            var term = Term.Of(employment, zone, person.Endings);
+            if (term.End > over) over = term.End;
+            AddAccounts(person, zone, term);
+            AddGrants(zone, term);
+        }
+        foreach (var grant in person.Extra)
+        {
+            var last = grant.Until is { } given && given < over ? given : over;
+            Give(grant.From, last, new(grant.Target, grant.Entitlement, grant.Reason), !_function.IsDesk(grant.Target));
+        }
+    }
+
+    private void AddAccounts(Subject person, TimeZoneInfo zone, Term term)
+    {
+        foreach (var target in _function.Targets)
+        {
+            if (Maker(target) is not { } maker || !person.AccountNames.TryGetValue(target.Rule.Name, out var name)) continue;
+            var made = Before(term.Start, maker.Rule.Lead);
+            if (made >= _until) continue;
+            var first = maker.Rule.EnabledFrom is { } begins ? StartOf(begins, maker.Rule.Place, zone, term.Start) : term.Start;
+            var last = maker.Rule.EnabledUntil is { } ends ? EndOf(ends, maker.Rule.Place, zone, term.End) : term.End;
+            if (term.IsCut && term.End < last) last = term.End;
+            if (first >= last) first = last = made;
+            IReadOnlyDictionary<string, IReadOnlyList<string>>? attributes = null;
+            Be(made, first, Presence.Asleep, maker.Before);
+            Be(first > made ? first : made, last, Presence.Awake, maker.Reason);
+            Be(last > made ? last : made, DateTimeOffset.MaxValue, Presence.Disabled, maker.After);
+
+            void Be(DateTimeOffset from, DateTimeOffset until, Presence presence, Reason reason)
+            {
+                if (from < _begin) from = _begin;
+                if (until > _end) until = _end;
+                if (from >= until || from >= _until || until <= _from) return;
+                attributes ??= Attributes(person, target, name);
+                _accounts.Add(new(from, until, new(target.Rule.Name, name, target.Rule.Container, target.Rule.Classes, attributes, presence, maker.Reason), reason));
+            }
+        }
+    }
+
+    private void AddGrants(TimeZoneInfo zone, Term term)
+    {
+        if (term.End <= _from) return;
+        for (var i = 0; i < _matches.Length; i++)
+        {
+            if (!_matches[i]) continue;
+            foreach (var grant in _function.Templates[i].Grants)
+            {
+                var rule = grant.Rule;
+                // Work by hand may begin before the first day; access never does.
+                var isEarly = grant.IsDesk && rule.From is not null;
+                if (!isEarly && term.Start >= _until) continue;
+                if (rule.When is not null && !Holds(rule.When, rule.Place)) continue;
+                var first = rule.From is { } from ? StartOf(from, rule.Place, zone, term.Start) : term.Start;
+                if (!isEarly && first < term.Start) first = term.Start;
+                var last = rule.Until is { } until ? EndOf(until, rule.Place, zone, term.End) : term.End;
+                Give(first, last < term.End ? last : term.End, grant.State, !grant.IsDesk);
+            }
+        }
+    }
+
+    private void Give(DateTimeOffset from, DateTimeOffset until, GrantState state, bool needsAccount)
+    {
+        if (from < _begin) from = _begin;
+        if (until > _end) until = _end;
+        if (from < until && from < _until && until > _from) _grants.Add(new(new(from, until, state, state.Reason), needsAccount));
+    }
+
+    private static DateTimeOffset Before(DateTimeOffset start, TimeSpan lead) =>
+        start - DateTimeOffset.MinValue > lead ? start - lead : DateTimeOffset.MinValue;
+
+    /// <summary>The names a new account may take, in the order the templates wish them; empty when no template makes one.</summary>
+    public IReadOnlyList<string> NameWishes(Subject person, string target)
+    {
+        (_asked, _at) = (person.Asked, null);
+        if (person.Refused.Contains(target)) return [];
+        foreach (var employment in Lasting(person))
+        {
+            Match(employment);
+            if (_function.Targets.FirstOrDefault(t => t.Rule.Name == target) is not { } ready || Maker(ready) is not { } maker) continue;
+            try
+            {
+                return AccountNames.Clean(maker.Rule.Names.Select(name => name.Evaluate(_scope).AsString), ready.Rule.Names);
+            }
+            catch (ExpressionFault fault)
+            {
+                throw new PlanFault($"The account name cannot be computed ({maker.Rule.Place}): {fault.Message}");
+            }
+        }
+        return [];
+    }
+
+    /// <summary>The pools of which the person's templates want a number, with the site whose range counts.</summary>
+    public IReadOnlyList<(NumberPool Pool, string Site)> Numbers(Subject person)
+    {
+        (_asked, _at) = (person.Asked, null);
+        var wanted = new List<(NumberPool, string)>();
+        foreach (var employment in Lasting(person))
+        {
+            Match(employment);
+            for (var i = 0; i < _matches.Length; i++)
+                if (_matches[i])
+                    wanted.AddRange(_function.Templates[i].Rule.Numbers.Where(n => !wanted.Exists(w => w.Item1.Name == n)).Select(n => (_function.Rulebook.Pools[n], employment.Site)));
+        }
+        return wanted;
+    }
+
+    /// <summary>Attributes that the person's templates leave open and that are still empty, in order of template.</summary>
+    public IReadOnlyList<string> Asks(Subject person)
+    {
+        (_asked, _at) = (person.Asked, null);
+        var facts = Lasting(person)[0];
+        Match(facts);
+        var open = new List<string>();
+        for (var i = 0; i < _matches.Length; i++)
+            if (_matches[i])
+                open.AddRange(_function.Templates[i].Rule.Asks.Where(a => facts[a].IsNull && !open.Contains(a)));
+        return open;
+    }
+
+    /// <summary>Names of the templates that apply to the leading employment.</summary>
+    public IReadOnlyList<string> TemplatesOf(Subject person)
+    {
+        (_asked, _at) = (person.Asked, null);
+        Match(Lasting(person)[0]);
+        return [.. _function.Templates.Where((_, i) => _matches[i]).Select(t => t.Rule.Name)];
+    }
+
+    /// <summary>The match keys a person's account would have, with nothing else worked out; empty when no template makes one.</summary>
+    public IReadOnlyList<(string Attribute, string Value)> MatchKeys(Subject person, TargetRule target)
+    {
+        (_asked, _at) = (person.Asked, null);
+        Match(Lasting(person)[0]);
+        if (_function.Targets.FirstOrDefault(t => t.Rule.Name == target.Name) is not { } ready || Maker(ready) is not { } maker) return [];
+        var name = person.AccountNames.GetValueOrDefault(target.Name, "");
+        if (Single(ready) is null) return Keys(person, target, Attributes(person, ready, name, target.Match));
+        FillAccountScope(person, name);
+        var keys = new List<(string, string)>(target.Match.Count);
+        foreach (var match in target.Match)
+        {
+            if (match.When is not null && !Holds(match.When, target.Place)) continue;
+            var place = Array.BinarySearch(maker.Names, match.Attribute, StringComparer.OrdinalIgnoreCase);
+            var values = place < 0 ? [] : maker.Rules[place] is { } rule ? Texts(rule) : [name];
+            if (values.Count > 0 && values[0].Length > 0) keys.Add((match.Attribute, values[0]));
+        }
+        return keys;
+    }
+
+    /// <summary>The match keys that apply to a person, with the values their account would have.</summary>
+    public IReadOnlyList<(string Attribute, string Value)> Keys(Subject person, TargetRule target, IReadOnlyDictionary<string, IReadOnlyList<string>> attributes)
+    {
+        Lasting(person)[0].Fill(_scope, _function.Rulebook.Attributes);
+        return [.. target.Match.Where(m => m.When is null || Holds(m.When, target.Place))
+            .Select(m => (m.Attribute, attributes.TryGetValue(m.Attribute, out var values) && values.Count > 0 ? values[0] : "")).Where(k => k.Item2.Length > 0)];
+    }
+
+    /// <summary>The employments as they will be when all that was approved has begun, the leading one first.</summary>
+    private IReadOnlyList<Facts> Lasting(Subject person) => Employments.Now(person, _function.Rulebook, DateTimeOffset.MaxValue);
+
+    /// <summary>Works out which templates apply to an employment; the scope then holds its facts.</summary>
+    internal ReadOnlySpan<bool> Match(Facts employment)
+    {
+        employment.Fill(_scope, _function.Rulebook.Attributes);
+        Array.Clear(_matches);
+        foreach (var i in _function.AlwaysAsked) Look(i);
+        foreach (var (slot, templates) in _function.AskedBy)
+            if (templates.TryGetValue(_scope[slot].AsString, out var some))
+                foreach (var i in some) Look(i);
+        return _matches;
+    }
+
+    private void Look(int template)
+    {
+        var rule = _function.Templates[template].Rule;
+        _matches[template] = (!rule.IsOnRequest || IsAsked(rule.Name)) && (rule.When is null || Holds(rule.When, rule.Place));
+    }
+
+    private bool IsAsked(string template)
+    {
+        foreach (var asked in _asked)
+            if (asked.Template == template && (_at is not { } at || asked.Covers(at))) return true;
+        return false;
+    }
+
+    /// <summary>The templates that applied to the employment asked about last.</summary>
+    internal ReadOnlySpan<bool> Matches => _matches;
+
+    private AccessFunction.ReadyAccount? Maker(AccessFunction.ReadyTarget target)
+    {
+        foreach (var account in target.Accounts)
+            if (_matches[account.Template.Index] && account.Rule.Names.Count > 0) return account;
+        return null;
+    }
+
+    private bool Holds(Expression condition, Place place)
+    {
+        try
+        {
+            return condition.Holds(_scope);
+        }
+        catch (ExpressionFault fault)
+        {
+            throw new PlanFault($"The condition at {place} cannot be decided: {fault.Message}");
+        }
+    }
+
+    private DateTimeOffset StartOf(Expression day, Place place, TimeZoneInfo zone, DateTimeOffset otherwise) => Day(day, place) is { } found ? SiteDays.StartOf(found, zone) : otherwise;
+    private DateTimeOffset EndOf(Expression day, Place place, TimeZoneInfo zone, DateTimeOffset otherwise) => Day(day, place) is { } found ? SiteDays.EndOf(found, zone) : otherwise;
+
+    private DateOnly? Day(Expression day, Place place)
+    {
+        try
+        {
+            return day.Evaluate(_scope).AsDateOrNull;
+        }
+        catch (ExpressionFault fault)
+        {
+            throw new PlanFault($"The day at {place} cannot be computed: {fault.Message}");
+        }
+    }
+
+    private SmallMap<IReadOnlyList<string>> Attributes(Subject person, AccessFunction.ReadyTarget target, string accountName, IReadOnlyList<MatchRule>? only = null)
+    {
+        FillAccountScope(person, accountName);
+        if (only is null && Single(target) is { } single)
+        {
+            var all = new IReadOnlyList<string>[single.Names.Length];
+            for (var i = 0; i < all.Length; i++) all[i] = single.Rules[i] is { } rule ? Texts(rule) : [accountName];
+            return new(single.Names, all);
+        }
+        var attributes = new SortedDictionary<string, IReadOnlyList<string>>(StringComparer.OrdinalIgnoreCase) { [target.Rule.NameAttribute] = [accountName] };
+        var given = new Dictionary<string, (RoleTemplate Template, Place Place)>(StringComparer.OrdinalIgnoreCase);
+        foreach (var account in target.Accounts)
+        {
+            if (!_matches[account.Template.Index]) continue;
+            var template = account.Template.Rule;
+            foreach (var attribute in account.Rule.Attributes)
+            {
+                if (only is not null && !only.Any(m => m.Attribute.Equals(attribute.Name, StringComparison.OrdinalIgnoreCase))) continue;
+                var values = Texts(attribute);
+                if (given.TryAdd(attribute.Name, (template, attribute.Place))) attributes[attribute.Name] = values;
+                else if (given[attribute.Name] is var earlier && earlier.Template.Priority == template.Priority && !attributes[attribute.Name].SequenceEqual(values))
+                    throw new PlanFault($"The templates '{earlier.Template.Name}' and '{template.Name}' give '{attribute.Name}' different values ({earlier.Place} and {attribute.Place}). Give one of them a higher priority.");
+            }
+        }
+        return SmallMap<IReadOnlyList<string>>.Of(attributes);
+    }
+
+    /// <summary>The scope holds the facts of this employment; they only change places.</summary>
+    private void FillAccountScope(Subject person, string accountName)
+    {
+        foreach (var (from, to) in _function.AttributeSlots) _accountScope[to] = _scope[from];
+        _accountScope[_function.AccountNameSlot] = Value.Of(accountName);
+        foreach (var (pool, slot) in _function.PoolSlots) _accountScope[slot] = Value.Of(person.Numbers.GetValueOrDefault(pool, ""));
+        foreach (var (other, slot) in _function.NameSlots) _accountScope[slot] = Value.Of(person.AccountNames.GetValueOrDefault(other, ""));
+    }
+
+    /// <summary>The one account of the target that a template which applies describes; null when there are several, or none.</summary>
+    private AccessFunction.ReadyAccount? Single(AccessFunction.ReadyTarget target)
+    {
+        AccessFunction.ReadyAccount? single = null;
+        foreach (var account in target.Accounts)
+        {
+            if (!_matches[account.Template.Index]) continue;
+            if (single is not null) return null;
+            single = account;
+        }
+        return single;
+    }
+
+    private IReadOnlyList<string> Texts(AttributeRule attribute)
+    {
+        try
+        {
+            var value = attribute.Expression.Evaluate(_accountScope);
+            if (value.Kind != ValueKind.List) return value.ToString() is { Length: > 0 } text ? [text] : [];
+            return [.. value.AsList.Select(v => v.ToString()).Where(t => t.Length > 0)];
+        }
+        catch (ExpressionFault fault)
+        {
+            throw new PlanFault($"'{attribute.Name}' cannot be computed ({attribute.Place}): {fault.Message}");
+        }
+    }
+}

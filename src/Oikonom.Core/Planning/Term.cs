@@ -1,0 +1,41 @@
+using Oikonom.Core.People;
+using Oikonom.Core.Rulebook;
+using Oikonom.Core.Time;
+
+namespace Oikonom.Core.Planning;
+
+/// <summary>From when until when an employment lasts, in the days of its site: the only place that says so.</summary>
+/// <param name="IsCut">True when the end was approved by hand and comes before what HR says.</param>
+public readonly record struct Term(DateTimeOffset Start, DateTimeOffset End, bool IsCut = false)
+{
+    /// <summary>The first instant of the first day, and the instant after the last one.</summary>
+    public static Term Of(Facts employment, Rulebook.Rulebook rulebook) => Of(employment, rulebook.ZoneOf(employment.Site), []);
+
+    /// <summary>The same, cut off by what was ended by hand.</summary>
+    internal static Term Of(Facts employment, TimeZoneInfo zone, IReadOnlyList<Ending> endings)
+    {
+        var start = SiteDays.StartOf(employment.Start, zone);
+        var end = employment.End is { } last ? SiteDays.EndOf(last, zone) : DateTimeOffset.MaxValue;
+        var isCut = false;
+        foreach (var ending in endings)
+            if (ending.At < end && Holds(ending, employment, start)) (end, isCut) = (ending.At, true);
+        return new(start, end, isCut);
+    }
+
+    /// <summary>From the first start to the last end over all employments of a person, with what was approved by hand.</summary>
+    public static Term Of(Subject person, Rulebook.Rulebook rulebook)
+    {
+        Term? whole = null;
+        foreach (var employment in Employments.Now(person, rulebook, DateTimeOffset.MaxValue))
+        {
+            var term = Of(employment, rulebook.ZoneOf(employment.Site), person.Endings);
+            whole = whole is { } known
+                ? new(term.Start < known.Start ? term.Start : known.Start, term.End > known.End ? term.End : known.End)
+                : term;
+        }
+        return whole!.Value;
+    }
+
+    private static bool Holds(Ending ending, Facts employment, DateTimeOffset start) =>
+        ending.Employment == employment.Number && (start <= ending.At || employment.Start <= ending.Start);
+}

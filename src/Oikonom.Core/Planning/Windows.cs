@@ -1,0 +1,169 @@
+namespace Oikonom.Core.Planning;
+
+/// <summary>A stretch of time in which something is so, and why: from an instant up to, and not including, another.</summary>
+/// <param name="From"><see cref="DateTimeOffset.MinValue"/> when it always was.</param>
+/// <param name="Until"><see cref="DateTimeOffset.MaxValue"/> when no end is known.</param>
+public readonly record struct Window<T>(DateTimeOffset From, DateTimeOffset Until, T State, Reason Reason)
+{
+    /// <summary>True when it is so at the instant.</summary>
+    public bool Covers(DateTimeOffset at) => From <= at && at < Until;
+}
+
+/// <summary>A grant as one rule gives it, before it is joined with others.</summary>
+/// <param name="NeedsAccount">True when it is only held while there is an account in its target.</param>
+internal readonly record struct GivenGrant(Window<GrantState> Window, bool NeedsAccount);
+
+/// <summary>
+/// What a person should have over all time: for each account and each grant the windows in which it is there. An
+/// instant, the next change, a chart and a plan are looks into it. Immutable; the same inputs give the same windows.
+/// </summary>
+public sealed class AccessWindows
+{
+    private readonly List<Window<AccountState>> _accounts;
+    private readonly List<GivenGrant> _grants;
+    private readonly IReadOnlyList<string> _refused;
+    private IReadOnlyDictionary<string, IReadOnlyList<Window<AccountState>>>? _joinedAccounts;
+    private IReadOnlyDictionary<string, IReadOnlyList<Window<GrantState>>>? _joinedGrants;
+    private IReadOnlyList<DateTimeOffset>? _turns;
+
+    /// <param name="accounts">In the order in which the one before wins.</param>
+    /// <param name="grants">In the order in which the one before wins.</param>
+    internal AccessWindows(List<Window<AccountState>> accounts, List<GivenGrant> grants, IReadOnlyList<string> refused) =>
+        (_accounts, _grants, _refused) = (accounts, grants, refused);
+
+    /// <summary>The windows of each account by target; they do not overlap, stand in order, and each differs from the one before.</summary>
+    public IReadOnlyDictionary<string, IReadOnlyList<Window<AccountState>>> Accounts => _joinedAccounts ??= JoinAccounts();
+
+    /// <summary>The windows of each grant by target/entitlement; they do not overlap and stand in order.</summary>
+    public IReadOnlyDictionary<string, IReadOnlyList<Window<GrantState>>> Grants => _joinedGrants ??= JoinGrants();
+
+    /// <summary>The instants at which something changes, in order.</summary>
+    public IReadOnlyList<DateTimeOffset> Turns => _turns ??= FindTurns();
+
+    /// <summary>The next instant at which something changes; null when nothing will.</summary>
+    public DateTimeOffset? NextAfter(DateTimeOffset at)
+    {
+        foreach (var turn in Turns)
+            if (turn > at) return turn;
+        return null;
+    }
+
+    /// <summary>What is so at an instant.</summary>
+    public AccessState At(DateTimeOffset at) => Look(_accounts, _grants, _refused, at);
+
+    /// <summary>
+    /// Until when a grant that is held at an instant stays held without a gap, whatever the reasons are;
+    /// null when it is not held, <see cref="DateTimeOffset.MaxValue"/> when no end is known.
+    /// </summary>
+    public DateTimeOffset? HeldUntil(string key, DateTimeOffset at)
+    {
+        DateTimeOffset? until = null;
+        foreach (var window in Grants.GetValueOrDefault(key) ?? [])
+            if (until is null ? window.Covers(at) : window.From == until) until = window.Until;
+        return until;
+    }
+
+    /// <summary>One look into what was given: the order of the rules decides, an approver's refusal last.</summary>
+    internal static AccessState Look(List<Window<AccountState>> given, List<GivenGrant> givenGrants, IReadOnlyList<string> refused, DateTimeOffset at)
+    {
+        var accounts = new Dictionary<string, AccountState>(StringComparer.Ordinal);
+        var grants = new Dictionary<string, GrantState>(16, StringComparer.Ordinal);
+        foreach (var window in given)
+        {
+            if (!window.Covers(at)) continue;
+            var target = window.State.Target;
+            if (!accounts.TryGetValue(target, out var earlier)) accounts[target] = window.State;
+            else if (Joined(earlier.Presence, window.State.Presence) is var presence && presence != earlier.Presence)
+                accounts[target] = earlier with { Presence = presence };
+        }
+        foreach (var grant in givenGrants)
+        {
+            var state = grant.Window.State;
+            if (grant.Window.Covers(at) && (!grant.NeedsAccount || accounts.ContainsKey(state.Target))) grants.TryAdd(state.Key, state);
+        }
+        foreach (var key in refused)
+        {
+            // What an approver declined is not given; without an account there is nothing in its target.
+            if (key.Contains('/', StringComparison.Ordinal)) grants.Remove(key);
+            else if (accounts.Remove(key))
+                foreach (var held in grants.Keys.Where(k => grants[k].Target == key).ToList()) grants.Remove(held);
+        }
+        return new(accounts, grants);
+    }
+
+    /// <summary>Of two employments the one that wakes an account wins; of the others the leading one.</summary>
+    private static Presence Joined(Presence leading, Presence other) => other == Presence.Awake ? other : leading;
+
+    private Dictionary<string, IReadOnlyList<Window<AccountState>>> JoinAccounts()
+    {
+        var joined = new Dictionary<string, IReadOnlyList<Window<AccountState>>>(StringComparer.Ordinal);
+        foreach (var target in _accounts.GroupBy(w => w.State.Target, StringComparer.Ordinal))
+        {
+            if (_refused.Contains(target.Key)) continue;
+            var given = target.ToList();
+            var windows = new List<Window<AccountState>>();
+            foreach (var (from, until) in Stretches(given.SelectMany(w => new[] { w.From, w.Until })))
+            {
+                Window<AccountState>? found = null;
+                foreach (var window in given.Where(w => w.Covers(from)))
+                {
+                    if (found is not { } first) found = window with { From = from, Until = until };
+                    else if (first.State.Presence != Presence.Awake && window.State.Presence == Presence.Awake)
+                        found = first with { State = first.State with { Presence = Presence.Awake }, Reason = window.Reason };
+                }
+                if (found is not { } next) continue;
+                if (windows.Count > 0 && windows[^1] is var last && last.Until == from && last.Reason == next.Reason && last.State.IsSameEntry(next.State))
+                    windows[^1] = last with { Until = until };
+                else windows.Add(next);
+            }
+            joined[target.Key] = windows;
+        }
+        return joined;
+    }
+
+    private Dictionary<string, IReadOnlyList<Window<GrantState>>> JoinGrants()
+    {
+        var joined = new Dictionary<string, IReadOnlyList<Window<GrantState>>>(StringComparer.Ordinal);
+        foreach (var grant in _grants.GroupBy(g => g.Window.State.Key, StringComparer.Ordinal))
+        {
+            var target = grant.First().Window.State.Target;
+            if (_refused.Contains(grant.Key) || _refused.Contains(target)) continue;
+            var accounts = Accounts.GetValueOrDefault(target) ?? [];
+            var windows = new List<Window<GrantState>>();
+            foreach (var (from, until) in Stretches(grant.SelectMany(g => new[] { g.Window.From, g.Window.Until }).Concat(accounts.SelectMany(a => new[] { a.From, a.Until }))))
+            {
+                var hasAccount = accounts.Any(a => a.Covers(from));
+                if (grant.Where(g => g.Window.Covers(from) && (hasAccount || !g.NeedsAccount)).Select(g => (GivenGrant?)g).FirstOrDefault() is not { } given) continue;
+                var next = given.Window with { From = from, Until = until };
+                if (windows.Count > 0 && windows[^1] is var last && last.Until == from && last.State == next.State) windows[^1] = last with { Until = until };
+                else windows.Add(next);
+            }
+            if (windows.Count > 0) joined[grant.Key] = windows;
+        }
+        return joined;
+    }
+
+    private static IEnumerable<(DateTimeOffset From, DateTimeOffset Until)> Stretches(IEnumerable<DateTimeOffset> instants)
+    {
+        DateTimeOffset? last = null;
+        foreach (var instant in instants.Distinct().Order())
+        {
+            if (last is { } from) yield return (from, instant);
+            last = instant;
+        }
+    }
+
+    private List<DateTimeOffset> FindTurns()
+    {
+        var turns = new SortedSet<DateTimeOffset>();
+        foreach (var window in _accounts) Add(window.From, window.Until);
+        foreach (var grant in _grants) Add(grant.Window.From, grant.Window.Until);
+        return [.. turns];
+
+        void Add(DateTimeOffset from, DateTimeOffset until)
+        {
+            if (from > DateTimeOffset.MinValue) turns.Add(from);
+            if (until < DateTimeOffset.MaxValue) turns.Add(until);
+        }
+    }
+}
