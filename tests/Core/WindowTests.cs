@@ -238,4 +238,29 @@ public sealed class WindowTests
         Assert.True(At(back, Now.AddDays(2)).Accounts["directory"].Enabled);
         Assert.Equal("2026-11-24", Employments.Shown(out_.Facts, [], out_.Endings, Edition.Rulebook, Now).Text("end"));
     }
+
+    [Fact]
+    public void Only_what_had_a_written_end_before_it_came_is_over()
+    {
+        var person = Small.Person(Small.Facts(end: "2026-11-20"));
+        var windows = Desired.Windows(person, Edition);
+        var before = Desired.At(person, Edition, new(2026, 11, 10, 0, 0, 0, TimeSpan.Zero));
+        var ids = new Dictionary<string, string> { ["directory"] = "id-1" };
+        // The last day ends at midnight in Lisbon; the account may be used two days longer, its groups not.
+        var (groups, account) = (new DateTimeOffset(2026, 11, 21, 0, 0, 0, TimeSpan.Zero), new DateTimeOffset(2026, 11, 23, 0, 0, 0, TimeSpan.Zero));
+        string Over(AccessState recorded, DateTimeOffset since, DateTimeOffset now, Func<Change, bool>? covered = null) =>
+            string.Join(' ', Planner.Over(windows, recorded, ids, Edition.Rulebook, since, now, covered ?? (_ => false)).Select(c => $"{c.Ordinal}{c.Kind}:{c.Subject}"));
+        Assert.Equal("1Revoke:audit 2Verify:tor.quill", Over(before, groups, groups));
+        Assert.Equal("1DisableAccount:tor.quill 2Revoke:audit 3Verify:tor.quill", Over(before, groups, account));
+        Assert.Equal("", Over(before, groups, groups.AddTicks(-1)));
+        // What was told only after it had come waits for people; so does what a step takes away already.
+        Assert.Equal("", Over(before, account.AddTicks(1), account.AddDays(1)));
+        Assert.Equal("1DisableAccount:tor.quill 2Verify:tor.quill", Over(before, groups, account, c => c.Kind == ChangeKind.Revoke));
+        // A grant for which no rule ever had a window, and a person who moves, are not over.
+        var stranger = before with { Grants = new Dictionary<string, GrantState> { ["directory/pay"] = new("directory", "pay", new("baseline", "", "")) } };
+        Assert.Equal("1DisableAccount:tor.quill 2Verify:tor.quill", Over(stranger, groups, account));
+        Assert.Equal("", Over(AccessState.Nothing, groups, account));
+        Assert.All(Planner.Over(windows, before, ids, Edition.Rulebook, groups, account, _ => false), c => Assert.Equal("id-1", c.ImmutableId));
+        Assert.Equal("the term has ended", Planner.Over(windows, before, ids, Edition.Rulebook, groups, account, _ => false)[0].Reason.Condition);
+    }
 }

@@ -65,7 +65,7 @@ public static class Planner
             .Where(c => HasEnded(windows, c, since, now) && !isCovered(c))
             .Select(c => c with { Reason = c.Reason with { Condition = "the term has ended" } })
             .ToList();
-        var touched = over.Select(c => c.Target).Where(t => rulebook.Targets[t].Desk is null).Distinct().Select(t => recorded.Accounts.GetValueOrDefault(t)).OfType<AccountState>();
+        var touched = over.Select(c => c.Target).Where(t => rulebook.Targets[t].Desk is null).Distinct().Select(t => recorded.Accounts.GetValueOrDefault(t)).OfType<AccountState>().ToList();
         over.AddRange(touched.Select(a => new Change(0, ChangeKind.Verify, a.Target, a.Name, null, false, a.Name, a.Container, a.Classes, [], false, immutableIds.GetValueOrDefault(a.Target), a.Reason)));
         return [.. over.Select((change, i) => change with { Ordinal = i + 1 })];
     }

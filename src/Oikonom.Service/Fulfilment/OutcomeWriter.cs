@@ -209,7 +209,9 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
             finished = [.. finished.Except(lapsed)];
         }
         await s.CompleteAsync(finished, now.ToUnixTimeMilliseconds());
-        foreach (var row in await s.RequestsByIdAsync(finished))
+        var rows = await s.RequestsByIdAsync(finished);
+        await s.LookAgainAsync([.. rows.Select(r => r.PersonId).Distinct()], now.ToUnixTimeMilliseconds());
+        foreach (var row in rows)
         {
             s.Record(LedgerEntry.Of(now, "oikonom", "request.completed", row.PersonId, row.Id));
             s.Tell("people", row.PersonId);

@@ -85,7 +85,7 @@ public sealed class EvidenceRow
 /// <summary>Approved inputs, rights handed over, and work by hand.</summary>
 public static class ApprovalTables
 {
-    private const string ExtraColumns = "id, person_id, kind, subject, from_at, until_at, reason, request_id, ended_at";
+    private const string ExtraColumns = "id, person_id, kind, subject, from_at, until_at, reason, request_id, ended_at, employment, value";
 
     public static Task<IReadOnlyList<ExtraRow>> ExtrasAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<ExtraRow, object>(
         "SELECT e.id, e.person_id, e.kind, e.subject, e.from_at, e.until_at, e.reason, e.request_id, e.ended_at, e.employment, e.value FROM {rows} AS x {join} extras e ON x.id=e.person_id WHERE e.ended_at IS NULL ORDER BY e.id",
