@@ -34,7 +34,7 @@ internal static class Inbox
     private static string WithoutBrake(string text) => text.Contains("brake:", StringComparison.Ordinal)
         ? System.Text.RegularExpressions.Regex.Replace(text, @"(joiners|movers|leavers): *\{?[^\n]*", "$1: 1000000") : text;
 
-    private static async Task MeasureAsync(World world, string what, string path, string actor)
+    internal static async Task MeasureAsync(World world, string what, string path, string actor)
     {
         var client = await world.SignInAsync(actor);
         for (var i = 0; i < 30; i++) (await client.GetAsync(path)).EnsureSuccessStatusCode();

@@ -1,9 +1,9 @@
 using Oikonom.Bench;
 
 var what = args.Length > 0 ? args[0] : "all";
-if (what is not ("all" or "fulfilment" or "intake" or "start" or "rehearse" or "expressions" or "scim" or "inbox"))
+if (what is not ("all" or "fulfilment" or "intake" or "start" or "rehearse" or "expressions" or "scim" or "inbox" or "people"))
 {
-    Console.Error.WriteLine("usage: bench [all|start|intake [ROWS]|fulfilment|rehearse|expressions|scim|inbox]");
+    Console.Error.WriteLine("usage: bench [all|start|intake [ROWS]|fulfilment|rehearse|expressions|scim|inbox|people]");
     return 2;
 }
 Console.WriteLine($"{Environment.ProcessorCount} processors, .NET {Environment.Version}");
@@ -19,4 +19,5 @@ if (what is "all" or "expressions") Expressions.Run();
 if (what is "all" or "rehearse") await Rehearse.RunAsync();
 if (what is "all" or "scim") await Scim.RunAsync(3000);
 if (what is "all" or "inbox") await Inbox.RunAsync(5000);
+if (what is "all" or "people") await People.RunAsync(100_000);
 return 0;

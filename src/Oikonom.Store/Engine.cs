@@ -39,17 +39,23 @@ public abstract class Engine
     /// <summary>True when trying again cannot help: what was to be written is at fault, not the store.</summary>
     public virtual bool IsLasting(Exception error) => error.GetBaseException() is not (DbException or IOException or TimeoutException or System.Net.Sockets.SocketException or ObjectDisposedException);
 
-    public abstract void Migrate();
+    /// <summary>Brings the store up to date; does nothing when it is.</summary>
+    /// <param name="last">The number of the last script to run, such as 0010: a store as an earlier release left it.</param>
+    /// <exception cref="StoreFault">A script fails; what it did is undone.</exception>
+    public abstract void Migrate(string last = "9999");
 
-    protected void Migrate(UpgradeEngineBuilder builder, string serial, string bytes, string suffix)
+    protected void Migrate(UpgradeEngineBuilder builder, string last, string serial, string bytes, string suffix)
     {
         var scripts = Assembly.GetExecutingAssembly();
         var result = builder
-            .WithScriptsEmbeddedInAssembly(scripts, name => !name.Contains(".sqlite.", StringComparison.Ordinal) && !name.Contains(".postgres.", StringComparison.Ordinal) || name.Contains($".{suffix}.", StringComparison.Ordinal))
+            .WithScriptsEmbeddedInAssembly(scripts, name => IsOf(name, suffix) && string.CompareOrdinal(name.Split('.')[^(name.EndsWith($".{suffix}.sql", StringComparison.Ordinal) ? 3 : 2)][..4], last) <= 0)
             .WithVariable("serial", serial).WithVariable("bytes", bytes)
             .WithTransactionPerScript().LogTo(new Quiet()).Build().PerformUpgrade();
         if (!result.Successful) throw new StoreFault($"The store cannot be brought up to date ({result.ErrorScript?.Name}): {result.Error.Message}", result.Error);
     }
+
+    private static bool IsOf(string script, string suffix) =>
+        script.EndsWith($".{suffix}.sql", StringComparison.Ordinal) || (!script.Contains(".sqlite.", StringComparison.Ordinal) && !script.Contains(".postgres.", StringComparison.Ordinal));
 
     private sealed class Quiet : IUpgradeLog
     {
@@ -123,7 +129,7 @@ public sealed class SqliteEngine(string path) : Engine, IAsyncDisposable
     // 18 too big, 19 constraint, 20 mismatch, 25 range.
     public override bool IsLasting(Exception error) => error is SqliteException { SqliteErrorCode: 18 or 19 or 20 or 25 } || base.IsLasting(error);
 
-    public override void Migrate()
+    public override void Migrate(string last = "9999")
     {
         using (var connection = new SqliteConnection(_connection))
         {
@@ -132,7 +138,7 @@ public sealed class SqliteEngine(string path) : Engine, IAsyncDisposable
             command.CommandText = "PRAGMA journal_mode=WAL; PRAGMA journal_size_limit=67108864;";
             command.ExecuteNonQuery();
         }
-        Migrate(DeployChanges.To.SqliteDatabase(_connection), "INTEGER PRIMARY KEY AUTOINCREMENT", "BLOB", "sqlite");
+        Migrate(DeployChanges.To.SqliteDatabase(_connection), last, "INTEGER PRIMARY KEY AUTOINCREMENT", "BLOB", "sqlite");
     }
 }
 
@@ -169,14 +175,14 @@ public sealed class PostgresEngine : Engine, IAsyncDisposable
     // Class 22 is bad data, class 23 a constraint.
     public override bool IsLasting(Exception error) => error is PostgresException { SqlState: ['2', '2' or '3', ..] } || base.IsLasting(error);
 
-    public override void Migrate()
+    public override void Migrate(string last = "9999")
     {
         using var gate = new NpgsqlConnection(_connection);
         gate.Open();
         using var command = gate.CreateCommand();
         command.CommandText = $"SELECT pg_advisory_lock({MigrationLock})";
         command.ExecuteNonQuery();
-        Migrate(DeployChanges.To.PostgresqlDatabase(_connection), "BIGINT GENERATED ALWAYS AS IDENTITY PRIMARY KEY", "BYTEA", "postgres");
+        Migrate(DeployChanges.To.PostgresqlDatabase(_connection), last, "BIGINT GENERATED ALWAYS AS IDENTITY PRIMARY KEY", "BYTEA", "postgres");
         command.CommandText = $"SELECT pg_advisory_unlock({MigrationLock})";
         command.ExecuteNonQuery();
     }

@@ -248,15 +248,64 @@ public abstract class StoreTests : IAsyncLifetime
     }
 
     [Fact]
-    public async Task People_are_paged_in_order_and_found_by_text()
+    public async Task A_store_of_an_earlier_release_goes_through_with_what_is_open_in_it()
     {
-        await _store.WriteAsync(s => s.UpsertPeopleAsync([Person("3", "b"), Person("1", "a"), Person("2", "b"), Person("4", "c%d")]));
-        var first = await _store.ReadAsync(s => s.PeoplePageAsync("", "", "", "", "", 2));
-        Assert.Equal(["1", "2"], first.Select(p => p.Id));
-        Assert.Equal(["3", "4"], (await _store.ReadAsync(s => s.PeoplePageAsync("", "", "", first[1].SearchKey, first[1].Id, 9))).Select(p => p.Id));
-        Assert.Equal(["4"], (await _store.ReadAsync(s => s.PeoplePageAsync("c%d", "", "", "", "", 9))).Select(p => p.Id));
-        Assert.Empty(await _store.ReadAsync(s => s.PeoplePageAsync("%", "nowhere", "", "", "", 9)));
-        Assert.Equal(["2"], (await _store.ReadAsync(s => s.PeoplePageAsync("e2", "", "", "", "", 9))).Select(p => p.Id));
+        var engine = await OlderEngineAsync();
+        engine.Migrate("0010");
+        await using var store = new Store(engine, TimeProvider.System);
+        await store.WriteAsync(async s =>
+        {
+            foreach (var statement in new[]
+            {
+                "INSERT INTO people (id, person_key, number, display, search_key, kind, department, site, title, manager, start_day, facts, source, others, created_at, updated_at, version) VALUES ('p1', 'P1', 'E1', 'Tor Quill', 'quill tor', 'employee', 'Dive', 'harbour', 'Diver', '', '2026-01-05', '{\"number\":\"E1\"}', 'hr', '[]', 1, 1, 1)",
+                "INSERT INTO accounts (person_id, target, name, container, location, immutable_id, attributes, enabled, reason, created_at, updated_at) VALUES ('p1', 'directory', 'tor', '', 'uid=tor', 'i1', '{}', 1, '{}', 1, 1)",
+                "INSERT INTO extras (id, person_id, kind, subject, from_at, reason, request_id) VALUES ('x1', 'p1', 'grant', 'directory/pay', 1, '{}', 'r1')",
+                "INSERT INTO steps (id, request_id, person_id, target, ordinal, change, due_at, later, state, attempts, problem) VALUES ('s1', 'r1', 'p1', 'directory', 1, '{\"kind\":\"disable-account\",\"target\":\"directory\"}', 99, 1, 'pending', 0, ''), ('s2', 'r1', 'p1', 'directory', 2, '{\"kind\":\"verify\"}', 99, 1, 'pending', 0, '')",
+                "INSERT INTO requests (id, kind, state, stage, person_id, requester, cause, edition, workflow, stage_title, deciders, decider_role, decider_why, problem, candidates, chosen, since_at, created_at, updated_at, attempts, lease_owner, lease_until, fence, version, source, wish, batch) VALUES ('r1', 'joiner', 'completed', 0, 'p1', 'ines', '{}', 1, 'staff', '', '', '', '', '', '', '{}', 1, 1, 1, 0, '', 0, 0, 1, 'hr', '{}', '')",
+            }) await s.ExecuteAsync(statement);
+        });
+        engine.Migrate();
+        Assert.Equal(("", "{\"number\":\"E1\"}"), (await store.ReadAsync(s => s.PersonAsync("p1"))) is { } person ? (person.Said, person.Facts) : default);
+        // Who has something is looked at once, and what takes access away has its own lane.
+        Assert.Equal(["p1"], (await store.ReadAsync(s => s.DuePeopleAsync(Now, 9))).Select(p => p.Id));
+        Assert.Equal(["directory"], (await store.ReadAsync(s => s.RemovalsAheadAsync(["p1"]))).Select(r => r.Target));
+        Assert.Equal("", (await store.ReadAsync(s => s.ExtrasAsync(["p1"]))).Single().Employment);
+        engine.Migrate();
+    }
+
+    /// <summary>An engine over nothing.</summary>
+    private async Task<Engine> OlderEngineAsync() => this is SqliteStoreTests ? new SqliteEngine(Folder.At("older.db")) : await NewEngineAsync();
+
+    [Fact]
+    public async Task Next_instants_come_in_order_and_are_not_lost_to_a_change_meanwhile()
+    {
+        await _store.WriteAsync(s => s.UpsertPeopleAsync([Person("1"), Person("2"), Person("3")]));
+        Assert.Empty(await _store.ReadAsync(s => s.DuePeopleAsync(Now, 9)));
+        await _store.WriteAsync(s => s.LookAgainAsync(["1", "2"], 50));
+        // What has come and was not looked at stays; a later look moves nothing.
+        await _store.WriteAsync(s => s.LookAgainAsync(["1"], 70));
+        await _store.WriteAsync(s => s.LookAgainAsync(["2"], 40));
+        Assert.Equal([("2", 40L), ("1", 50L)], await _store.ReadAsync(s => s.DuePeopleAsync(60, 9)));
+        Assert.Single(await _store.ReadAsync(s => s.DuePeopleAsync(60, 1)));
+        // Somebody changed 2 meanwhile: what was worked out before is not written over it.
+        await _store.WriteAsync(s => s.SetNextAsync([("1", 50, 900), ("2", 41, 900)]));
+        Assert.Equal([("2", 40L)], await _store.ReadAsync(s => s.DuePeopleAsync(60, 9)));
+        await _store.WriteAsync(s => s.SetNextAsync([("2", 40, null)]));
+        Assert.Equal([("1", 900L)], await _store.ReadAsync(s => s.DuePeopleAsync(long.MaxValue, 9)));
+        Assert.Equal((true, false), await _store.WriteAsync(async s => (await s.IsStillDueAsync("1", 900), await s.IsStillDueAsync("2", 40))));
+    }
+
+    [Fact]
+    public async Task People_that_changed_since_an_instant_are_told_with_what_they_are_found_by()
+    {
+        await _store.WriteAsync(s => s.UpsertPeopleAsync([Person("3", "b"), Person("1", "a")]));
+        var all = await _store.ReadAsync(s => s.PeopleSinceAsync(long.MinValue));
+        Assert.Equal(["1", "3"], all.Select(p => p.Id).Order());
+        Assert.All(all, p => Assert.Equal(1, p.Version));
+        Assert.Empty(await _store.ReadAsync(s => s.PeopleSinceAsync(all.Max(p => p.UpdatedAt))));
+        await _store.WriteAsync(s => s.UpsertPeopleAsync([Person("3", "c")]));
+        Assert.Equal(2, (await _store.ReadAsync(s => s.PeopleSinceAsync(long.MinValue))).Single(p => p.Id == "3").Version);
+        Assert.Empty(await _store.ReadAsync(s => s.NamesSinceAsync(long.MinValue)));
     }
 
     [Fact]

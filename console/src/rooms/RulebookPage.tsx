@@ -23,6 +23,7 @@ const folders: [string, string][] = [
   ['workflows', 'Workflows'],
   ['pools', 'Pools'],
   ['separations', 'Separations'],
+  ['notices', 'Notices'],
 ];
 
 export function RulebookPage() {

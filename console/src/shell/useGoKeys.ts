@@ -37,6 +37,8 @@ export function useGoKeys() {
         return;
       }
       if (armed && event.timeStamp - armed < 1200) {
+        // The second key of a pair is nobody else's: "g r" opens the requests and releases nothing.
+        event.stopPropagation();
         if (event.key === 't') void navigate({ to: '/' });
         if (event.key === 'v') void navigate({ to: '/service' });
         if (event.key === 'd') void navigate({ to: '/desk', search: { task: undefined } });
@@ -51,7 +53,7 @@ export function useGoKeys() {
       }
       armed = 0;
     };
-    window.addEventListener('keydown', press);
-    return () => window.removeEventListener('keydown', press);
+    window.addEventListener('keydown', press, { capture: true });
+    return () => window.removeEventListener('keydown', press, { capture: true });
   }, [navigate]);
 }

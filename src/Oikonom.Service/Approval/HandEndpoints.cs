@@ -77,9 +77,10 @@ public static class HandEndpoints
 
     private static Draft View(DraftRow row) => new(row.Id, row.Title, JsonSerializer.Deserialize<NewRequest>(row.Body, JsonSerializerOptions.Web)!, row.At.ToInstant());
 
-    private static async Task<Catalogue> CatalogueAsync(Store.Store store, EditionBook editions, CancellationToken cancel)
+    private static async Task<Catalogue> CatalogueAsync(Store.Store store, People.PeopleIndex people, EditionBook editions, CancellationToken cancel)
     {
         var edition = await editions.CurrentAsync(cancel);
+        var (departments, titles) = await people.PlacesAsync(cancel);
         var rulebook = edition.Rulebook;
         return await store.ReadAsync(async s =>
         {
@@ -89,7 +90,6 @@ public static class HandEndpoints
                 if (await s.PersonByNumberAsync(owner) is { } person) owners[owner] = person.Display;
             var entries = rulebook.Targets.Values.SelectMany(t => t.Entitlements.Values.Where(e => e.IsRequestable).Select(e => new CatalogueEntry($"{t.Name}/{e.Name}", e.Title, e.Description, e.Kind.ToString().ToLowerInvariant(), t.Title, e.Owner, e.Owner is { } o ? owners.GetValueOrDefault(o) : null,
                 e.IsPrivileged, e.MostHolders, holders.GetValueOrDefault($"{t.Name}/{e.Name}")))).ToList();
-            var (departments, titles) = await s.KnownPlacesAsync();
             return new Catalogue(entries, [.. rulebook.Templates.Where(t => t.IsOnRequest).Select(t => new OnRequestTemplate(t.Name, t.Title, [.. t.Accounts.Select(a => a.Target)]))],
                 [.. rulebook.Attributes.Slots.Select(a => HandRequests.FieldOf(a.Name, rulebook.Mandatory.Contains(a.Name), edition))], [.. rulebook.Sites.Values.Select(x => new AttributeValue(x.Name, x.Title))], departments, titles);
         }, cancel);

@@ -41,14 +41,15 @@ public sealed class LedgerCheck(Store.Store store, SigningKey key, HeadKeeper ke
                 else if (!Agrees(entry)) Fault($"The columns of the entry at position {position} ({entry.Id}) differ from its body.");
                 else if (LedgerText.Fault(entry.Body, entry.Held) is { } name) Fault($"The value '{name}' of the entry at position {position} ({entry.Id}) is not what was sealed.");
                 frontier.Add(hash);
-                while (heads.TryPeek(out var head) && head.Size == frontier.Size)
-                {
-                    heads.Dequeue();
-                    if (!frontier.Root().AsSpan().SequenceEqual(head.Root)) Fault($"The head of size {head.Size} has another root than its leaves.");
-                    else if (LedgerKey.Fault(ring, LedgerViews.HeadOf(head, ring)) is { } unsound) Fault(unsound);
-                }
+                while (heads.TryPeek(out var head) && head.Size == frontier.Size) Check(heads.Dequeue());
                 foreach (var (head, whose) in known.Where(k => k.Head.Size == frontier.Size)) Kept(head, whose);
             }, cancel);
+            // What was sealed while the leaves were read has a head of its own since.
+            if (newest < frontier.Size && await s.LastHeadAsync() is { } since && since.Size >= frontier.Size)
+            {
+                newest = frontier.Size;
+                if (since.Size == frontier.Size) Check(since);
+            }
             foreach (var head in heads) Fault($"A head speaks of {head.Size} leaves; the tree has {frontier.Size}.");
             return (count, await s.UnsealedCountAsync(), newest);
         }, cancel);
@@ -56,6 +57,12 @@ public sealed class LedgerCheck(Store.Store store, SigningKey key, HeadKeeper ke
         foreach (var (head, whose) in known.Where(k => k.Head.Size > frontier.Size)) Fault($"{whose} speaks of {head.Size} entries, and the tree has {frontier.Size}: entries are gone.");
         if (unsealed > 0 && await store.ReadAsync(s => s.OldestUnsealedAsync(), cancel) is { } oldest && time.GetUtcNow() - oldest.ToInstant() > SealedWithin) Fault($"{unsealed} entries wait to be sealed since {oldest.ToInstant().UtcDateTime:yyyy-MM-dd HH:mm} UTC.");
         return new(faults.Count == 0, frontier.Size + unsealed, frontier.Size, unsealed, Convert.ToHexStringLower(frontier.Root()), headCount, faults, watch.ElapsedMilliseconds, ring[^1].Id, known.Count);
+
+        void Check(HeadRow head)
+        {
+            if (!frontier.Root().AsSpan().SequenceEqual(head.Root)) Fault($"The head of size {head.Size} has another root than its leaves.");
+            else if (LedgerKey.Fault(ring, LedgerViews.HeadOf(head, ring)) is { } unsound) Fault(unsound);
+        }
 
         void Kept(SignedHead head, string whose)
         {

@@ -178,7 +178,7 @@ public sealed class Forgetting(Store.Store store, EditionBook editions, TimeProv
             if (plan is not null && Core.Approval.Items.Of(Plan.FromJson(plan), (await editions.GetAsync(number, CancellationToken.None)).Rulebook).Any(i => i.IsPrivileged)) kept.Add(id);
         }
         var until = kept.Count == 0 || edition.Rulebook.Retention is not { } retention ? "" : Text(retention.PowerfulKeptUntil(EndOf(person, edition) ?? Today));
-        await s.ForgetAsync(person.Id, kept, person.Source);
+        await s.ForgetAsync(person.Id, kept, person.Source, time.Milliseconds());
         await s.AddForgottenAsync(new() { PersonId = person.Id, At = now.ToUnixTimeMilliseconds(), Rule = rule, Actor = actor, KeptUntil = until });
         s.Record(LedgerEntry.Of(now, actor, "person.forgotten", person.Id, null, ("rule", rule), ("count", kept.Count), ("ends", until.Length > 0 ? until : null)));
         s.Tell("people", person.Id);

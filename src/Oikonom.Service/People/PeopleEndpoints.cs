@@ -19,13 +19,15 @@ public static class PeopleEndpoints
 {
     public static void MapPeople(this RouteGroupBuilder api)
     {
-        api.MapGet("/people", async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel, string? text, string? site, string? department, string? after, int? limit) =>
+        api.MapGet("/people", async (Store.Store store, PeopleIndex index, ClaimsPrincipal user, CancellationToken cancel, string? text, string? site, string? department, string? after, int? limit) =>
         {
             var size = Paging.Limit(limit);
             var (key, id) = after is null ? ("", "") : after.LastIndexOf('|') is var bar and >= 0 ? (after[..bar], after[(bar + 1)..]) : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
-            var rows = await store.ReadAsync(s => s.PeoplePageAsync(Paging.Text(text), site ?? "", department ?? "", key, id, size + 1, RequestEndpoints.ReachOf(user)), cancel);
+            var ids = await index.FindAsync(Paging.Text(text), site ?? "", department ?? "", key, id, size + 1, user.ReachOf(), cancel);
+            var found = (await store.ReadAsync(s => s.PeopleByIdAsync(ids), cancel)).ToDictionary(p => p.Id);
+            var rows = ids.Where(found.ContainsKey).Select(i => found[i]).ToList();
             return new Page<PersonSummary>([.. rows.Take(size).Select(Summary)], rows.Count > size ? $"{rows[size - 1].SearchKey}|{rows[size - 1].Id}" : null);
-        }).WithName("listPeople").WithSummary("People in order of family name. Filters: text (name, number or account name), site, department.").RequireAuthorization("read").Reaching(Reached.Filtered);
+        }).WithName("listPeople").WithSummary("People in order of family name. Filters: text (words, each any part of a name in any script, with or without accents, of the number or of an account name), site, department.").RequireAuthorization("read").Reaching(Reached.Filtered);
 
         api.MapGet("/people/{id}/explain", ExplainAsync).WithName("explainPerson").WithSummary("Why a person has, or has not, an account or entitlement ('of': target, or target/entitlement): the rule, its conditions and the values. Without 'of', all of them.").RequireAuthorization("read").Reaching(Reached.Person);
         api.MapGet("/people/{id}", DetailAsync).WithName("getPerson").WithSummary("One person: record, accounts, grants, requests, and what is scheduled. The id may be the employee number.").RequireAuthorization("read").Reaching(Reached.Person);

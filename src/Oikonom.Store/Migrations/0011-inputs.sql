@@ -15,3 +15,10 @@ UPDATE people SET next_at=0 WHERE EXISTS (SELECT 1 FROM accounts a WHERE a.perso
 -- Steps that take access away: no other step of the same person delays them.
 ALTER TABLE steps ADD COLUMN removes BIGINT NOT NULL DEFAULT 0;
 UPDATE steps SET removes=1 WHERE state IN ('pending','stopped') AND (change LIKE '%"kind":"disable-account"%' OR change LIKE '%"kind":"revoke"%');
+
+-- What changed since an instant, for the index of people that each node keeps in memory.
+CREATE INDEX people_updated ON people (updated_at);
+CREATE INDEX accounts_updated ON accounts (updated_at);
+
+-- How many hold an entitlement now.
+CREATE INDEX grants_held ON grants (target, entitlement) WHERE until_at IS NULL;

@@ -73,12 +73,12 @@ public static class ForgettingTables
     /// Forgets all that is held of a person but what belongs to the requests named. The ledger keeps its entries and
     /// loses the values beside them; every proof still verifies.
     /// </summary>
-    public static async Task ForgetAsync(this Session session, string person, IReadOnlyCollection<string> keptRequests, string source)
+    public static async Task ForgetAsync(this Session session, string person, IReadOnlyCollection<string> keptRequests, string source, long at)
     {
         // Kept requests are few; each is told by its id, so that the statements stay the same on both engines.
         var kept = $"|{string.Join('|', keptRequests)}|";
         const string others = "request_id IN (SELECT id FROM requests WHERE person_id=@person AND @kept NOT LIKE '%|' || id || '|%')";
-        var given = new { person, kept, nobody = Nobody, key = $"forgotten:{person}", source };
+        var given = new { person, kept, nobody = Nobody, key = $"forgotten:{person}", source, at };
         var user = await session.FirstAsync<string>("SELECT u.name FROM users u JOIN people p ON p.id=@person WHERE u.person_id=@person OR (u.person_id='' AND u.number<>'' AND u.number=p.number)", given).ConfigureAwait(false);
         foreach (var name in await session.NamesOfAsync([person]).ConfigureAwait(false))
         {
@@ -108,7 +108,7 @@ public static class ForgettingTables
             "UPDATE extras SET reason='{\"Rule\":\"forgotten\",\"Place\":\"\",\"Condition\":\"\"}' WHERE person_id=@person AND @kept NOT LIKE '%|' || request_id || '|%'",
             "UPDATE requests SET cause='{\"Text\":\"What it was about is forgotten.\",\"Source\":null,\"Line\":null,\"Differences\":[]}', plan=NULL, plan_before=NULL, wish='{}', candidates='', chosen='{}', problem='', held='', version=version+1 WHERE person_id=@person AND @kept NOT LIKE '%|' || id || '|%'",
             "UPDATE people SET person_key=@key, number='', display=@nobody, search_key='', kind='', department='', site='', title='', manager='', start_day='0001-01-01', end_day='0001-01-01', others='[]', said='', source=@source, " +
-                "facts='{\"person\":\"forgotten\",\"number\":\"\",\"given\":\"Forgotten\",\"family\":\"person\",\"kind\":\"\",\"start\":\"0001-01-01\",\"end\":\"0001-01-01\",\"site\":\"\"}', version=version+1 WHERE id=@person",
+                "facts='{\"person\":\"forgotten\",\"number\":\"\",\"given\":\"Forgotten\",\"family\":\"person\",\"kind\":\"\",\"start\":\"0001-01-01\",\"end\":\"0001-01-01\",\"site\":\"\"}', updated_at=@at, version=version+1 WHERE id=@person",
         }) await session.ExecuteAsync(statement, given).ConfigureAwait(false);
         if (user is null) return;
         foreach (var statement in new[]

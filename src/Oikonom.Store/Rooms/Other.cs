@@ -116,9 +116,4 @@ public static class OwnTables
     public static Task SaveViewAsync(this Session session, string user, string name, string query, long at) => session.ExecuteAsync(
         "INSERT INTO views (user_name, name, query, at) VALUES (@user, @name, @query, @at) ON CONFLICT (user_name, name) DO UPDATE SET query=excluded.query, at=excluded.at", new { user, name, query, at });
     public static Task DropViewAsync(this Session session, string user, string name) => session.ExecuteAsync("DELETE FROM views WHERE user_name=@user AND name=@name", new { user, name });
-
-    /// <summary>Departments and job titles that people have now.</summary>
-    public static async Task<(IReadOnlyList<string> Departments, IReadOnlyList<string> Titles)> KnownPlacesAsync(this Session session) => (
-        await session.QueryAsync<string>("SELECT DISTINCT department FROM people WHERE department<>'' ORDER BY department LIMIT 500").ConfigureAwait(false),
-        await session.QueryAsync<string>("SELECT DISTINCT title FROM people WHERE title<>'' ORDER BY title LIMIT 1000").ConfigureAwait(false));
 }

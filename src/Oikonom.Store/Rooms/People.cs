@@ -26,6 +26,20 @@ public sealed class PersonRow
     public long? NextAt { get; init; }
 }
 
+/// <summary>What a person is listed and found by.</summary>
+public sealed class FoundRow
+{
+    public string Id { get; init; } = "";
+    public string SearchKey { get; init; } = "";
+    public string Display { get; init; } = "";
+    public string Number { get; init; } = "";
+    public string Site { get; init; } = "";
+    public string Department { get; init; } = "";
+    public string Title { get; init; } = "";
+    public long UpdatedAt { get; init; }
+    public long Version { get; init; }
+}
+
 public sealed record AccountRow
 {
     public string PersonId { get; init; } = "";
@@ -141,16 +155,13 @@ public static class PeopleTables
     public static Task<IReadOnlyList<PersonRow>> PeopleByKeyAsync(this Session session, IReadOnlyCollection<string> keys) =>
         session.BulkQueryAsync<PersonRow, object>($"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON x.key=p.person_key", [.. keys.Select(key => new { Key = key })], ("key", "text"));
 
-    /// <summary>A page of people in order of name, after the cursor, whose name, number or account name holds the text.</summary>
-    public static Task<IReadOnlyList<PersonRow>> PeoplePageAsync(this Session session, string text, string site, string department, string afterKey, string afterId, int limit, IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? reach = null)
-    {
-        var parameters = new Dictionary<string, object?> { ["text"] = text.ToLowerInvariant(), ["like"] = Like.Containing(text), ["site"] = site, ["department"] = department, ["afterKey"] = afterKey, ["afterId"] = afterId, ["limit"] = limit };
-        if (reach is not null) RequestTables.AddReach(parameters, reach);
-        return session.QueryAsync<PersonRow>(
-        $"SELECT {Columns} FROM people WHERE (search_key > @afterKey OR (search_key = @afterKey AND id > @afterId)) " +
-        "AND (@text='' OR search_key LIKE @like ESCAPE '!' OR LOWER(number)=@text OR EXISTS (SELECT 1 FROM accounts a WHERE a.person_id=people.id AND a.name=@text)) AND (@site='' OR site=@site) AND (@department='' OR department=@department) " +
-        $"{(reach is null ? "" : $"AND {RequestTables.ReachOf(reach, "people")} ")}ORDER BY search_key, id LIMIT @limit", parameters);
-    }
+    /// <summary>Of people that changed after an instant, what they are listed and found by.</summary>
+    public static Task<IReadOnlyList<FoundRow>> PeopleSinceAsync(this Session session, long since) => session.QueryAsync<FoundRow>(
+        "SELECT id, search_key, display, number, site, department, title, updated_at, version FROM people WHERE updated_at>@since", new { since });
+
+    /// <summary>Names of accounts that changed after an instant, by person.</summary>
+    public static Task<IReadOnlyList<(string PersonId, string Name)>> NamesSinceAsync(this Session session, long since) =>
+        session.QueryAsync<(string, string)>("SELECT person_id, name FROM accounts WHERE updated_at>@since", new { since });
 
     public static Task<IReadOnlyList<AccountRow>> AccountsAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<AccountRow, object>(
         "SELECT a.person_id, a.target, a.name, a.container, a.location, a.immutable_id, a.attributes, a.enabled, a.reason, a.created_at, a.updated_at AS at FROM {rows} AS x {join} accounts a ON x.id=a.person_id",
