@@ -306,6 +306,8 @@ public abstract class StoreTests : IAsyncLifetime
         await _store.WriteAsync(s => s.UpsertPeopleAsync([Person("3", "c")]));
         Assert.Equal(2, (await _store.ReadAsync(s => s.PeopleSinceAsync(long.MinValue))).Single(p => p.Id == "3").Version);
         Assert.Empty(await _store.ReadAsync(s => s.NamesSinceAsync(long.MinValue)));
+        Assert.Equal((2, 3, 0, 0), await _store.ReadAsync(s => s.PeopleMarkAsync(long.MinValue)));
+        Assert.Equal((0, 0, 0, 0), await _store.ReadAsync(s => s.PeopleMarkAsync(long.MaxValue)));
     }
 
     [Fact]

@@ -17,7 +17,7 @@ ALTER TABLE steps ADD COLUMN removes BIGINT NOT NULL DEFAULT 0;
 UPDATE steps SET removes=1 WHERE state IN ('pending','stopped') AND (change LIKE '%"kind":"disable-account"%' OR change LIKE '%"kind":"revoke"%');
 
 -- What changed since an instant, for the index of people that each node keeps in memory.
-CREATE INDEX people_updated ON people (updated_at);
+CREATE INDEX people_updated ON people (updated_at, version);
 CREATE INDEX accounts_updated ON accounts (updated_at);
 
 -- How many hold an entitlement now.

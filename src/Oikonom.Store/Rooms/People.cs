@@ -159,6 +159,12 @@ public static class PeopleTables
     public static Task<IReadOnlyList<FoundRow>> PeopleSinceAsync(this Session session, long since) => session.QueryAsync<FoundRow>(
         "SELECT id, search_key, display, number, site, department, title, updated_at, version FROM people WHERE updated_at>@since", new { since });
 
+    /// <summary>What tells whether people or account names changed after an instant: how many did, and how often.</summary>
+    public static async Task<(long People, long Versions, long Accounts, long Newest)> PeopleMarkAsync(this Session session, long since) =>
+        await session.FirstAsync<(long, long, long, long)>(
+            "SELECT p.people, p.versions, a.accounts, a.newest FROM (SELECT COUNT(*) AS people, COALESCE(CAST(SUM(version) AS BIGINT),0) AS versions FROM people WHERE updated_at>@since) p, " +
+            "(SELECT COUNT(*) AS accounts, COALESCE(MAX(updated_at),0) AS newest FROM accounts WHERE updated_at>@since) a", new { since }).ConfigureAwait(false);
+
     /// <summary>Names of accounts that changed after an instant, by person.</summary>
     public static Task<IReadOnlyList<(string PersonId, string Name)>> NamesSinceAsync(this Session session, long since) =>
         session.QueryAsync<(string, string)>("SELECT person_id, name FROM accounts WHERE updated_at>@since", new { since });
