@@ -24,6 +24,7 @@ public sealed class Asking
     private DateTimeOffset _until;
     private readonly List<Window<AccountState>> _accounts = new(8);
     private readonly List<GivenGrant> _grants = new(32);
+    private readonly Facts[] _single = new Facts[1];
 
     internal Asking(AccessFunction function)
     {
@@ -46,7 +47,8 @@ public sealed class Asking
     public AccessState At(Subject person, DateTimeOffset at)
     {
         Collect(person, at, at < DateTimeOffset.MaxValue ? at.AddTicks(1) : at);
-        return AccessWindows.Look(_accounts, _grants, person.Refused, at);
+        // Only what covers the instant was collected.
+        return AccessWindows.Look(_accounts, _grants, person.Refused, null);
     }
 
     /// <summary>Works out what is given in a part of time, from stretches in which the same rules hold for the same facts.</summary>
@@ -57,7 +59,8 @@ public sealed class Asking
         _asked = person.Asked;
         if (person.Others.Count == 0 && person.Asked.Count == 0 && person.Fields.Count == 0)
         {
-            Stretch(person, [person.Facts], DateTimeOffset.MinValue, DateTimeOffset.MaxValue, from, until);
+            _single[0] = person.Facts;
+            Stretch(person, _single, DateTimeOffset.MinValue, DateTimeOffset.MaxValue, from, until);
             return;
         }
         foreach (var (begin, end) in Parts(InputsOf(person), DateTimeOffset.MinValue, DateTimeOffset.MaxValue))
@@ -99,8 +102,9 @@ public sealed class Asking
         (_from, _until) = (begin > from ? begin : from, end < until ? end : until);
         (_begin, _end) = (begin, end);
         var over = DateTimeOffset.MinValue;
-        foreach (var employment in employments)
+        for (var i = 0; i < employments.Count; i++)
         {
+            var employment = employments[i];
             Match(employment);
             var zone = _function.Rulebook.ZoneOf(employment.Site);
             var term = Term.Of(employment, zone, person.Endings);
@@ -108,6 +112,7 @@ public sealed class Asking
             AddAccounts(person, zone, term);
             AddGrants(zone, term);
         }
+        if (person.Extra.Count == 0) return;
         foreach (var grant in person.Extra)
         {
             var last = grant.Until is { } given && given < over ? given : over;
@@ -165,9 +170,11 @@ public sealed class Asking
 
     private void Give(DateTimeOffset from, DateTimeOffset until, GrantState state, bool needsAccount)
     {
+        // Most often nothing of it lies in what is asked about.
+        if (until <= _from || from >= _until) return;
         if (from < _begin) from = _begin;
         if (until > _end) until = _end;
-        if (from < until && from < _until && until > _from) _grants.Add(new(new(from, until, state, state.Reason), needsAccount));
+        if (from < until) _grants.Add(new(new(from, until, state, state.Reason), needsAccount));
     }
 
     private static DateTimeOffset Before(DateTimeOffset start, TimeSpan lead) =>

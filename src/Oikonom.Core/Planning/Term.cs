@@ -17,14 +17,15 @@ public readonly record struct Term(DateTimeOffset Start, DateTimeOffset End, boo
         var start = SiteDays.StartOf(employment.Start, zone);
         var end = employment.End is { } last ? SiteDays.EndOf(last, zone) : DateTimeOffset.MaxValue;
         var isCut = false;
-        foreach (var ending in endings)
-            if (ending.At < end && Holds(ending, employment, start)) (end, isCut) = (ending.At, true);
+        for (var i = 0; i < endings.Count; i++)
+            if (endings[i] is var ending && ending.At < end && Holds(ending, employment, start)) (end, isCut) = (ending.At, true);
         return new(start, end, isCut);
     }
 
     /// <summary>From the first start to the last end over all employments of a person, with what was approved by hand.</summary>
     public static Term Of(Subject person, Rulebook.Rulebook rulebook)
     {
+        if (person.Others.Count == 0 && person.Fields.Count == 0) return Of(person.Facts, rulebook.ZoneOf(person.Facts.Site), person.Endings);
         Term? whole = null;
         foreach (var employment in Employments.Now(person, rulebook, DateTimeOffset.MaxValue))
         {

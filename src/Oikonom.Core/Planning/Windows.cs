@@ -49,7 +49,7 @@ public sealed class AccessWindows
     }
 
     /// <summary>What is so at an instant.</summary>
-    public AccessState At(DateTimeOffset at) => Look(_accounts, _grants, _refused, at);
+    public AccessState At(DateTimeOffset at) => Look(_accounts, _grants, _refused, (DateTimeOffset?)at);
 
     /// <summary>
     /// Until when a grant that is held at an instant stays held without a gap, whatever the reasons are;
@@ -64,13 +64,14 @@ public sealed class AccessWindows
     }
 
     /// <summary>One look into what was given: the order of the rules decides, an approver's refusal last.</summary>
-    internal static AccessState Look(List<Window<AccountState>> given, List<GivenGrant> givenGrants, IReadOnlyList<string> refused, DateTimeOffset at)
+    /// <param name="instant">Null when all that was given covers the instant.</param>
+    internal static AccessState Look(List<Window<AccountState>> given, List<GivenGrant> givenGrants, IReadOnlyList<string> refused, DateTimeOffset? instant)
     {
         var accounts = new Dictionary<string, AccountState>(StringComparer.Ordinal);
         var grants = new Dictionary<string, GrantState>(16, StringComparer.Ordinal);
         foreach (var window in given)
         {
-            if (!window.Covers(at)) continue;
+            if (instant is { } at && !window.Covers(at)) continue;
             var target = window.State.Target;
             if (!accounts.TryGetValue(target, out var earlier)) accounts[target] = window.State;
             else if (Joined(earlier.Presence, window.State.Presence) is var presence && presence != earlier.Presence)
@@ -79,7 +80,7 @@ public sealed class AccessWindows
         foreach (var grant in givenGrants)
         {
             var state = grant.Window.State;
-            if (grant.Window.Covers(at) && (!grant.NeedsAccount || accounts.ContainsKey(state.Target))) grants.TryAdd(state.Key, state);
+            if ((instant is not { } at || grant.Window.Covers(at)) && (!grant.NeedsAccount || accounts.ContainsKey(state.Target))) grants.TryAdd(state.Key, state);
         }
         foreach (var key in refused)
         {

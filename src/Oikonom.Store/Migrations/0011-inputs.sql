@@ -22,3 +22,6 @@ CREATE INDEX accounts_updated ON accounts (updated_at);
 
 -- How many hold an entitlement now.
 CREATE INDEX grants_held ON grants (target, entitlement) WHERE until_at IS NULL;
+
+-- People are listed and found in memory.
+DROP INDEX people_search;
