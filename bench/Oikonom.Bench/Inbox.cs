@@ -10,13 +10,8 @@ internal static class Inbox
 {
     public static async Task RunAsync(int requests)
     {
-        await using var directory = await TestDirectory.StartAsync();
-        await using var postgres = await PostgresServer.StartAsync();
-        foreach (var engine in new[] { "sqlite", "postgres" })
+        await foreach (var (engine, world) in Engines.EachAsync())
         {
-            var options = new WorldOptions { Mail = false, Environment = new Dictionary<string, string> { ["LOG_LEVEL"] = "Warning" } };
-            if (engine == "postgres") options = options with { Store = await postgres.NewDatabaseAsync() };
-            await using var world = await World.StartAsync(directory, options);
             world.WriteHr(Enumerable.Range(0, requests).Select(i => HrRow.New() with { Manager = i % 2 == 0 ? "E9002" : "E9003", Department = i % 3 == 0 ? "Dive Team" : "Office" }));
             await World.OkAsync((await world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(world.Rulebook((path, text) => path == "sources/hr.yaml" ? WithoutBrake(text) : text))));
             await world.RunIntakeAsync();

@@ -10,13 +10,8 @@ internal static class People
 
     public static async Task RunAsync(int people)
     {
-        await using var directory = await TestDirectory.StartAsync();
-        await using var postgres = await PostgresServer.StartAsync();
-        foreach (var engine in new[] { "sqlite", "postgres" })
+        await foreach (var (engine, world) in Engines.EachAsync())
         {
-            var options = new WorldOptions { Mail = false, Environment = new Dictionary<string, string> { ["LOG_LEVEL"] = "Warning" } };
-            if (engine == "postgres") options = options with { Store = await postgres.NewDatabaseAsync() };
-            await using var world = await World.StartAsync(directory, options);
             world.WriteHr(Enumerable.Range(0, people).Select(i => new HrRow($"B{i:000000}", Given[i % 8], $"{Family[i / 8 % 8]}-{Letters(i)}") { Start = "2020-01-05", Department = $"Department {i % 40}" }));
             var watch = System.Diagnostics.Stopwatch.StartNew();
             await world.RunIntakeAsync("baseline", actor: "edda");

@@ -20,7 +20,7 @@ for (var i = 1; i < args.Length; i++)
         case "--folder" when i + 1 < args.Length: folder = Path.GetFullPath(args[++i]); break;
         case "--repository" when i + 1 < args.Length: repository = Path.GetFullPath(args[++i]); break;
         default:
-            Console.Error.WriteLine($"demo: '{args[i]}' is no option, or its value is missing or out of range. Known: --fresh, --port N (1024 to 65528), --folder DIR.");
+            Console.Error.WriteLine($"demo: '{args[i]}' is no option, or its value is missing or out of range. Known: --fresh, --port N (1024 to 65528), --folder DIR, clock +7d.");
             return 2;
     }
 }

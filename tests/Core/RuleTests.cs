@@ -113,7 +113,7 @@ public sealed class RuleTests
         bool Pays(DateTimeOffset at) => Desired.At(person, edition, at).Grants.ContainsKey("directory/pay");
         Assert.Equal([false, true, true, false], [Pays(start.AddDays(10).AddSeconds(-1)), Pays(start.AddDays(10)), Pays(start.AddDays(21).AddSeconds(-1)), Pays(start.AddDays(21))]);
         // Every change of the value lies on a turn.
-        var turns = Desired.Turns(person, edition);
+        var turns = Desired.Windows(person, edition).Turns;
         foreach (var at in Enumerable.Range(-20, 120).Select(d => start.AddDays(d)))
         {
             var (before, after) = (Desired.At(person, edition, at.AddSeconds(-1)), Desired.At(person, edition, at));

@@ -282,17 +282,24 @@ public abstract class StoreTests : IAsyncLifetime
         await _store.WriteAsync(s => s.UpsertPeopleAsync([Person("1"), Person("2"), Person("3")]));
         Assert.Empty(await _store.ReadAsync(s => s.DuePeopleAsync(Now, 9)));
         await _store.WriteAsync(s => s.LookAgainAsync(["1", "2"], 50));
-        // What has come and was not looked at stays; a later look moves nothing.
+        // What has come and was not looked at stays; an earlier instant goes first.
         await _store.WriteAsync(s => s.LookAgainAsync(["1"], 70));
         await _store.WriteAsync(s => s.LookAgainAsync(["2"], 40));
-        Assert.Equal([("2", 40L), ("1", 50L)], await _store.ReadAsync(s => s.DuePeopleAsync(60, 9)));
+        var due = await _store.ReadAsync(s => s.DuePeopleAsync(60, 9));
+        Assert.Equal([("2", 40L), ("1", 50L)], due.Select(d => (d.Id, d.NextAt)));
         Assert.Single(await _store.ReadAsync(s => s.DuePeopleAsync(60, 1)));
-        // Somebody changed 2 meanwhile: what was worked out before is not written over it.
-        await _store.WriteAsync(s => s.SetNextAsync([("1", 50, 900), ("2", 41, 900)]));
-        Assert.Equal([("2", 40L)], await _store.ReadAsync(s => s.DuePeopleAsync(60, 9)));
-        await _store.WriteAsync(s => s.SetNextAsync([("2", 40, null)]));
-        Assert.Equal([("1", 900L)], await _store.ReadAsync(s => s.DuePeopleAsync(long.MaxValue, 9)));
-        Assert.Equal((true, false), await _store.WriteAsync(async s => (await s.IsStillDueAsync("1", 900), await s.IsStillDueAsync("2", 40))));
+        // Something changed about 2 after it was looked at, by either way: what was worked out before is not written over it.
+        await _store.WriteAsync(s => s.LookAgainAsync(["2"], 55));
+        await _store.WriteAsync(s => s.SetNextAsync([.. due.Select(d => (d.Id, d.Looks, (long?)900))]));
+        var again = Assert.Single(await _store.ReadAsync(s => s.DuePeopleAsync(60, 9)));
+        Assert.Equal(("2", 40L), (again.Id, again.NextAt));
+        await _store.WriteAsync(s => s.UpsertPeopleAsync([Person("2", "renamed")]));
+        await _store.WriteAsync(s => s.SetNextAsync([("2", again.Looks, null)]));
+        Assert.Equal((false, 40L), (await _store.WriteAsync(s => s.IsAsLookedAtAsync("2", again.Looks)), Assert.Single(await _store.ReadAsync(s => s.DuePeopleAsync(60, 9))).NextAt));
+        var last = Assert.Single(await _store.ReadAsync(s => s.DuePeopleAsync(60, 9)));
+        Assert.True(await _store.WriteAsync(s => s.IsAsLookedAtAsync("2", last.Looks)));
+        await _store.WriteAsync(s => s.SetNextAsync([("2", last.Looks, null)]));
+        Assert.Equal([("1", 900L)], (await _store.ReadAsync(s => s.DuePeopleAsync(long.MaxValue, 9))).Select(d => (d.Id, d.NextAt)));
     }
 
     [Fact]

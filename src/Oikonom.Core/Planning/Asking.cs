@@ -125,7 +125,7 @@ public sealed class Asking
         foreach (var target in _function.Targets)
         {
             if (Maker(target) is not { } maker || !person.AccountNames.TryGetValue(target.Rule.Name, out var name)) continue;
-            var made = Before(term.Start, maker.Rule.Lead);
+            var made = term.MadeFrom(maker.Rule.Lead);
             if (made >= _until) continue;
             var first = maker.Rule.EnabledFrom is { } begins ? StartOf(begins, maker.Rule.Place, zone, term.Start) : term.Start;
             var last = maker.Rule.EnabledUntil is { } ends ? EndOf(ends, maker.Rule.Place, zone, term.End) : term.End;
@@ -176,9 +176,6 @@ public sealed class Asking
         if (until > _end) until = _end;
         if (from < until) _grants.Add(new(new(from, until, state, state.Reason), needsAccount));
     }
-
-    private static DateTimeOffset Before(DateTimeOffset start, TimeSpan lead) =>
-        start - DateTimeOffset.MinValue > lead ? start - lead : DateTimeOffset.MinValue;
 
     /// <summary>The names a new account may take, in the order the templates wish them; empty when no template makes one.</summary>
     public IReadOnlyList<string> NameWishes(Subject person, string target)

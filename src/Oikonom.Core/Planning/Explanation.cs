@@ -53,12 +53,12 @@ public static class Explain
         foreach (var employment in Employments.InOrder(person, rulebook, at))
         {
             var scope = ScopeOf(employment, rulebook);
-            var start = Term.Of(employment, rulebook).Start;
+            var term = Term.Of(employment, rulebook);
             foreach (var template in rulebook.Templates)
             {
                 foreach (var account in template.Accounts.Where(a => a.Target == target && a.Names.Count > 0))
                 {
-                    var from = start - DateTimeOffset.MinValue > account.Lead ? start - account.Lead : DateTimeOffset.MinValue;
+                    var from = term.MadeFrom(account.Lead);
                     rules.Add(Rule(template, account.Place, employment, [.. Asked(template, person, at), .. Parts(template.When, scope),
                         new($"made from {Day(from, rulebook, employment)} on", from <= at, [new("lead", System.Xml.XmlConvert.ToString(account.Lead)), new(BuiltIn.Start, employment.Text(BuiltIn.Start))])]));
                 }

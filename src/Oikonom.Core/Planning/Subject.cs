@@ -77,9 +77,6 @@ public static class Desired
     /// <inheritdoc cref="Asking.At"/>
     public static AccessState At(Subject person, Edition edition, DateTimeOffset at) => edition.Rulebook.Access.Ask().At(person, at);
 
-    /// <inheritdoc cref="AccessWindows.Turns"/>
-    public static IReadOnlyList<DateTimeOffset> Turns(Subject person, Edition edition) => Windows(person, edition).Turns;
-
     /// <inheritdoc cref="Asking.NameWishes"/>
     public static IReadOnlyList<string> NameWishes(Subject person, Edition edition, string target) =>
         edition.Rulebook.Access.Ask().NameWishes(person, target);

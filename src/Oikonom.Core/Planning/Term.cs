@@ -8,6 +8,9 @@ namespace Oikonom.Core.Planning;
 /// <param name="IsCut">True when the end was approved by hand and comes before what HR says.</param>
 public readonly record struct Term(DateTimeOffset Start, DateTimeOffset End, bool IsCut = false)
 {
+    /// <summary>From when on an account is there that is made some time before the first day.</summary>
+    public DateTimeOffset MadeFrom(TimeSpan lead) => Start - DateTimeOffset.MinValue > lead ? Start - lead : DateTimeOffset.MinValue;
+
     /// <summary>The first instant of the first day, and the instant after the last one.</summary>
     public static Term Of(Facts employment, Rulebook.Rulebook rulebook) => Of(employment, rulebook.ZoneOf(employment.Site), []);
 

@@ -39,7 +39,7 @@ public sealed class MovedClock : TimeProvider
         {
             return double.TryParse(File.ReadAllText(file), CultureInfo.InvariantCulture, out var seconds) && seconds is > 0 and < 3e9 ? TimeSpan.FromSeconds(seconds) : TimeSpan.Zero;
         }
-        catch (IOException)
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
             return TimeSpan.Zero;
         }

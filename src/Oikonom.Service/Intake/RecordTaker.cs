@@ -124,7 +124,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
             if (before is not null && incoming.Facts is { } later && later.Number != before.Number) person.Renumber(before.Number, later.Number);
             var inputs = person.Inputs;
             var shown = inputs.Shown(rulebook, now);
-            var leading = shown.Count == 1 ? shown[0] : Employments.Leading(shown, day);
+            var leading = shown[Inputs.LeadingOf(shown, rulebook, now)];
             if (taking.Mode == "baseline" && (taking.IsFirst || (before is null && taking.IsNew(person.Id)))) happening = happening with { Raises = null };
             taken.Add(new(incoming, happening, person, before, leading, shown.Count == 1 ? [] : [.. shown.Where(e => !ReferenceEquals(e, leading))], inputs, open.GetValueOrDefault(person.Id)) { Ended = ended });
         }
@@ -169,9 +169,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
                 raised[one.PersonId] = one.RequestId;
             }
             one.Status = one.Incoming.Facts is null ? "gone" : one.RequestId is null ? "received" : "request";
-            people[one.PersonId] = one.Inputs.HasHandMade
-                ? one.Inputs.Row(one.PersonId, taking.Source.Name, taking.Edition.Rulebook, now)
-                : Inputs.RowOf(one.PersonId, taking.Source.Name, one.Leading, one.Others, "", at);
+            people[one.PersonId] = one.Inputs.Row(one.PersonId, taking.Source.Name, taking.Edition.Rulebook, now);
             foreach (var field in one.Ended) await EndAsync(s, one, field, taking, at);
             if (one.Inputs.HasHandMade && one.Before is { } was && one.Incoming.Facts is { } becomes && was.Number != becomes.Number)
                 await s.RenumberExtrasAsync(one.PersonId, was.Number, becomes.Number);

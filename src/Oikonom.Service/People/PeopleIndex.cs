@@ -111,8 +111,10 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
         {
             // Whoever waited for a look that began after they came has what they need.
             if (_began >= arrived) return _state;
-            _began = Stopwatch.GetTimestamp();
+            var began = Stopwatch.GetTimestamp();
             await LookAsync(cancel);
+            // Only a look that came to its end serves those who waited: whoever began it may have gone away.
+            _began = began;
             return _state;
         }
         finally

@@ -47,14 +47,14 @@ public sealed partial class InstantLoop(
         {
             var since = Math.Min(person.NextAt, _atFault.GetValueOrDefault(person.Id, long.MaxValue)).ToInstant();
             var next = LookAt(person.Id, recorded, ahead, edition, since, now, out var acts);
-            if (acts) await ActAsync(person.Id, person.NextAt, since, edition, cancel);
-            else quiet.Add((person.Id, person.NextAt, next?.ToUnixTimeMilliseconds()));
+            if (acts) await ActAsync(person.Id, person.Looks, since, edition, cancel);
+            else quiet.Add((person.Id, person.Looks, next?.ToUnixTimeMilliseconds()));
             _atFault.Remove(person.Id);
         }, (person, _) =>
         {
             // Somebody at fault is looked at again later, and no end is lost by that; the others go on.
             _atFault.TryAdd(person.Id, person.NextAt);
-            quiet.Add((person.Id, person.NextAt, now.AddMinutes(10).ToUnixTimeMilliseconds()));
+            quiet.Add((person.Id, person.Looks, now.AddMinutes(10).ToUnixTimeMilliseconds()));
             return Task.CompletedTask;
         });
         await store.WriteAsync(s => s.SetNextAsync(quiet), cancel);
@@ -96,9 +96,9 @@ public sealed partial class InstantLoop(
     private static IReadOnlyList<Change> Over(Recorded recorded, string id, AccessWindows windows, HashSet<(string, string)> ahead, Edition edition, DateTimeOffset since, DateTimeOffset now) =>
         Planner.Over(windows, recorded.State(id, edition), recorded.ImmutableIds(id), edition.Rulebook, since, now, change => ahead.Contains((id, KeyOf(change))));
 
-    private Task ActAsync(string id, long was, DateTimeOffset since, Edition edition, CancellationToken cancel) => store.WriteAsync(async s =>
+    private Task ActAsync(string id, long looks, DateTimeOffset since, Edition edition, CancellationToken cancel) => store.WriteAsync(async s =>
     {
-        if (!await s.IsStillDueAsync(id, was)) return;
+        if (!await s.IsAsLookedAtAsync(id, looks)) return;
         var now = time.GetUtcNow();
         var recorded = await Recorded.LoadAsync(s, [id]);
         var row = recorded.Person(id);
@@ -107,7 +107,7 @@ public sealed partial class InstantLoop(
         var windows = Desired.Windows(recorded.Subject(id, edition), edition);
         var over = Over(recorded, id, windows, Ahead(await s.RemovalsAheadAsync([id])), edition, since, now);
         if (over.Count > 0) await EndAsync(s, row, over, edition, now);
-        await s.SetNextAsync([(id, was, windows.NextAfter(now)?.ToUnixTimeMilliseconds())]);
+        // What was done raised the count: the person is looked at once more, and then has a next instant.
     }, cancel);
 
     /// <summary>An attribute that was approved for a term begins or ends: lists show it from now on.</summary>

@@ -9,6 +9,9 @@ ALTER TABLE extras ADD COLUMN value TEXT NOT NULL DEFAULT '';
 
 -- The next instant at which what a person should have may change, in milliseconds; NULL when nothing will.
 ALTER TABLE people ADD COLUMN next_at BIGINT;
+
+-- Raised whenever something about the person changed: what was worked out before that is not written over it.
+ALTER TABLE people ADD COLUMN looks BIGINT NOT NULL DEFAULT 0;
 CREATE INDEX people_next ON people (next_at);
 UPDATE people SET next_at=0 WHERE EXISTS (SELECT 1 FROM accounts a WHERE a.person_id=people.id) OR EXISTS (SELECT 1 FROM grants g WHERE g.person_id=people.id AND g.until_at IS NULL);
 

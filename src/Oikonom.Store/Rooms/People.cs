@@ -90,7 +90,7 @@ public static class PeopleTables
     public static Task UpsertPeopleAsync(this Session session, IReadOnlyCollection<PersonRow> rows) => session.BulkAsync(
         $"INSERT INTO people ({Columns}, created_at, updated_at, version) SELECT {Columns}, at, at, 1 FROM {{rows}} AS x WHERE true " +
         "ON CONFLICT (id) DO UPDATE SET number=excluded.number, display=excluded.display, search_key=excluded.search_key, kind=excluded.kind, department=excluded.department, " +
-        "site=excluded.site, title=excluded.title, manager=excluded.manager, start_day=excluded.start_day, end_day=excluded.end_day, facts=excluded.facts, source=excluded.source, others=excluded.others, said=excluded.said, next_at=CASE WHEN people.next_at<=excluded.updated_at THEN people.next_at ELSE excluded.updated_at END, " +
+        "site=excluded.site, title=excluded.title, manager=excluded.manager, start_day=excluded.start_day, end_day=excluded.end_day, facts=excluded.facts, source=excluded.source, others=excluded.others, said=excluded.said, looks=people.looks+1, next_at=CASE WHEN people.next_at<=excluded.updated_at THEN people.next_at ELSE excluded.updated_at END, " +
         "updated_at=excluded.updated_at, version=people.version+1",
         rows, PersonColumns);
 
@@ -99,24 +99,24 @@ public static class PeopleTables
     /// come and was not looked at yet stays.
     /// </summary>
     public static Task LookAgainAsync(this Session session, IReadOnlyCollection<string> people, long now) => session.BulkAsync(
-        "UPDATE people SET next_at=x.at FROM {rows} AS x WHERE people.id=x.id AND (people.next_at IS NULL OR people.next_at>x.at)", [.. people.Select(id => new { Id = id, At = now })], ("id", "text"), ("at", "bigint"));
+        "UPDATE people SET looks=people.looks+1, next_at=CASE WHEN people.next_at<=x.at THEN people.next_at ELSE x.at END FROM {rows} AS x WHERE people.id=x.id", [.. people.Select(id => new { Id = id, At = now })], ("id", "text"), ("at", "bigint"));
 
     /// <summary>The rules changed: everybody who has something is looked at again.</summary>
     public static Task LookAtAllAgainAsync(this Session session, long now) => session.ExecuteAsync(
-        "UPDATE people SET next_at=@now WHERE (next_at IS NULL OR next_at>@now) AND (EXISTS (SELECT 1 FROM accounts a WHERE a.person_id=people.id) OR EXISTS (SELECT 1 FROM grants g WHERE g.person_id=people.id AND g.until_at IS NULL))", new { now });
+        "UPDATE people SET looks=looks+1, next_at=CASE WHEN next_at<=@now THEN next_at ELSE @now END WHERE (EXISTS (SELECT 1 FROM accounts a WHERE a.person_id=people.id) OR EXISTS (SELECT 1 FROM grants g WHERE g.person_id=people.id AND g.until_at IS NULL))", new { now });
 
     /// <summary>People whose next instant has come, those waiting longest first.</summary>
-    public static Task<IReadOnlyList<(string Id, long NextAt)>> DuePeopleAsync(this Session session, long now, int limit) => session.QueryAsync<(string, long)>(
-        "SELECT id, next_at FROM people WHERE next_at<=@now ORDER BY next_at LIMIT @limit", new { now, limit });
+    public static Task<IReadOnlyList<(string Id, long NextAt, long Looks)>> DuePeopleAsync(this Session session, long now, int limit) => session.QueryAsync<(string, long, long)>(
+        "SELECT id, next_at, looks FROM people WHERE next_at<=@now ORDER BY next_at LIMIT @limit", new { now, limit });
 
     /// <summary>Sets the next instants, unless something changed meanwhile.</summary>
-    public static Task SetNextAsync(this Session session, IReadOnlyCollection<(string Id, long Was, long? Next)> rows) => session.BulkAsync(
-        "UPDATE people SET next_at=x.next FROM {rows} AS x WHERE people.id=x.id AND people.next_at=x.was",
-        [.. rows.Select(r => new { r.Id, r.Was, r.Next })], ("id", "text"), ("was", "bigint"), ("next", "bigint"));
+    public static Task SetNextAsync(this Session session, IReadOnlyCollection<(string Id, long Looks, long? Next)> rows) => session.BulkAsync(
+        "UPDATE people SET next_at=x.next FROM {rows} AS x WHERE people.id=x.id AND people.looks=x.looks",
+        [.. rows.Select(r => new { r.Id, r.Looks, r.Next })], ("id", "text"), ("looks", "bigint"), ("next", "bigint"));
 
-    /// <summary>True while the person is due since the instant that was seen; the row is locked until the end of the decision.</summary>
-    public static async Task<bool> IsStillDueAsync(this Session session, string id, long was) =>
-        await session.FirstAsync<long?>("SELECT next_at FROM people WHERE id=@id" + session.Engine.ForUpdate, new { id }).ConfigureAwait(false) == was;
+    /// <summary>True while nothing changed since a look; the row is locked until the end of the decision.</summary>
+    public static async Task<bool> IsAsLookedAtAsync(this Session session, string id, long looks) =>
+        await session.FirstAsync<long?>("SELECT looks FROM people WHERE id=@id" + session.Engine.ForUpdate, new { id }).ConfigureAwait(false) == looks;
 
     /// <summary>Facts of everybody, for working something out over all people; nothing else is read.</summary>
     /// <remarks>The facts are handed over as they are stored, as UTF-8.</remarks>
