@@ -2,6 +2,7 @@ using System.Diagnostics;
 using System.Globalization;
 using Oikonom.Contracts;
 using Oikonom.Standins.Directory;
+using Oikonom.Standins.Hr;
 using Oikonom.Testing;
 
 namespace Oikonom.Bench;
@@ -14,9 +15,10 @@ internal static class Start
         var tree = NorthmereTree.Ldif(Repository.At("demo", "northmere", "hr", "people.csv"), []);
         await using var directory = await TestDirectory.StartAsync(tree);
         await using var world = await World.StartAsync(directory, new() { Mail = false, Console = Repository.At("console", "dist") });
-        File.Copy(Repository.At("demo", "northmere", "hr", "people.csv"), world.SourceFile);
+        var hr = new HrService(Repository.At("demo", "northmere", "hr"), Path.GetDirectoryName(world.SourceFile)!, DateOnly.FromDateTime(DateTime.UtcNow));
+        hr.Export("people");
         await world.RunIntakeAsync("baseline", actor: "edda");
-        File.Copy(Repository.At("demo", "northmere", "hr", "people-with-joiners.csv"), world.SourceFile, overwrite: true);
+        hr.Export("people-with-joiners");
         await world.RunIntakeAsync();
         await world.EventuallyAsync(() => world.GetAsync<Page<RequestSummary>>("/api/v1/requests?state=deciding"), page => page.Items.Count >= 8);
         var times = new List<double>();

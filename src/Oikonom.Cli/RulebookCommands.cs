@@ -57,7 +57,7 @@ internal static class RulebookCommands
         var hr = new Option<string?>("--hr") { Description = "a file of HR records to rehearse with" };
         var source = new Option<string?>("--source") { Description = "the source whose mapping reads the file" };
         var export = new Option<string?>("--export") { Description = "write the whole list to a file" };
-        return Commands.Make("rehearse", "Tells what a draft would do to everybody. Nothing is touched, no name and no number is reserved.", "oikonom rulebook rehearse demo/northmere/rulebook --hr demo/northmere/hr/people-with-joiners.csv", async (parsed, cancel) =>
+        return Commands.Make("rehearse", "Tells what a draft would do to everybody. Nothing is touched, no name and no number is reserved.", "oikonom rulebook rehearse demo/northmere/rulebook --hr .demo/sources/people.csv", async (parsed, cancel) =>
         {
             using var service = new Service();
             var text = parsed.GetValue(hr) is not { } path ? null : File.Exists(path) ? await File.ReadAllTextAsync(path, cancel) : throw new CliFault(Exit.Usage, $"'{path}' is no file.");

@@ -72,7 +72,7 @@ public sealed class DemoRun(DemoOptions options)
             Tree = NorthmereTree.Ldif(Path.Combine(demo, "hr", "people.csv"), LeftBehind),
         }, cancel);
         await using var sink = new MailSink(options.SmtpPort);
-        var hr = new HrService(Path.Combine(demo, "hr"), Path.Combine(options.Folder, "sources"));
+        var hr = new HrService(Path.Combine(demo, "hr"), Path.Combine(options.Folder, "sources"), FirstDay());
         if (isNew) hr.Export("people");
         var payroll = new HrPeople(PayrollKey, TimeProvider.System);
         payroll.Set(HrPeople.Invent(60));
@@ -105,6 +105,16 @@ public sealed class DemoRun(DemoOptions options)
         {
             await StopAsync(service);
         }
+    }
+
+    /// <summary>The day the demo was first started; the days of HR's files are counted from it.</summary>
+    private DateOnly FirstDay()
+    {
+        var file = Path.Combine(options.Folder, "first-day");
+        if (File.Exists(file) && DateOnly.TryParseExact(File.ReadAllText(file), "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var day)) return day;
+        day = DateOnly.FromDateTime(DateTime.UtcNow);
+        File.WriteAllText(file, day.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture));
+        return day;
     }
 
     private void RequireFree(int port)

@@ -1,13 +1,15 @@
 using System.Globalization;
+using System.Text.RegularExpressions;
 using nietras.SeparatedValues;
 
 namespace Oikonom.Standins.Hr;
 
 /// <summary>
 /// The HR system of Northmere: holds its files, shows their records, and exports one of them to the folder that
-/// Oikonom reads.
+/// Oikonom reads. A date in its files may be written as <c>day+4</c> or <c>day-3</c>: so many days from the first day of
+/// the demo, so that who joins next week does so whenever the demo is started.
 /// </summary>
-public sealed class HrService(string files, string exportFolder)
+public sealed partial class HrService(string files, string exportFolder, DateOnly firstDay)
 {
     public const string ExportName = "people.csv";
 
@@ -18,10 +20,17 @@ public sealed class HrService(string files, string exportFolder)
         if (!File.Exists(path)) return false;
         System.IO.Directory.CreateDirectory(exportFolder);
         var target = Path.Combine(exportFolder, ExportName);
-        File.Copy(path, target + ".new", overwrite: true);
+        File.WriteAllText(target + ".new", Dated(File.ReadAllText(path), firstDay));
         File.Move(target + ".new", target, overwrite: true);
         return true;
     }
+
+    /// <summary>The text of an HR file with its relative days as dates (ISO 8601).</summary>
+    public static string Dated(string text, DateOnly firstDay) =>
+        RelativeDay().Replace(text, m => firstDay.AddDays(int.Parse(m.ValueSpan[3..], NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture)).ToString("yyyy-MM-dd", CultureInfo.InvariantCulture));
+
+    [GeneratedRegex(@"(?<=,)day[+-]\d{1,5}(?=,)", RegexOptions.CultureInvariant)]
+    private static partial Regex RelativeDay();
 
     public static List<Dictionary<string, string>> Read(string path)
     {
