@@ -235,7 +235,7 @@ public sealed record GrantWish(string Entitlement, string? From = null, string? 
 public sealed record NewRequest(string Kind, string? Person = null, string? Reason = null, IReadOnlyDictionary<string, string>? Record = null, IReadOnlyList<GrantWish>? Grants = null,
     string? Target = null, string? Template = null, string? From = null, string? Until = null, DateOnly? LastDay = null, bool? Urgent = null);
 public sealed record FieldProblem(string Field, string Message);
-public sealed record OpenField(string Name, string Type, bool Mandatory, string? Value);
+public sealed record OpenField(string Name, string Type, bool Mandatory, string? Value, string Title = "");
 public sealed record StageView(string Name, string Title, string Who, IReadOnlyList<string> Users, string? Role, int Needed, bool PerItem, string State, string? Skipped, DateTimeOffset? Due, IReadOnlyList<BallotView> Ballots);
 
 /// <summary>What a stage wants decided: the whole (no item) or one item.</summary>
@@ -243,14 +243,22 @@ public sealed record BallotView(string? Item, string Who, IReadOnlyList<string> 
 public sealed record ItemView(string Key, string Title, string Target, string? Entitlement, bool Privileged, bool CanBeStruck, string Mark, IReadOnlyList<int> Ordinals);
 
 /// <summary>What a request would bring, before it is raised. Nothing is reserved; account names are those free now.</summary>
-public sealed record RequestPreview(bool Sound, IReadOnlyList<FieldProblem> Problems, IReadOnlyList<OpenField> Open, IReadOnlyList<string> Templates, IReadOnlyList<ChangeView> Plan, IReadOnlyList<ItemView> Items, string Workflow, IReadOnlyList<StageView> Stages, string? Note);
+public sealed record RequestPreview(bool Sound, IReadOnlyList<FieldProblem> Problems, IReadOnlyList<OpenField> Open, IReadOnlyList<string> Templates, IReadOnlyList<ChangeView> Plan, IReadOnlyList<ItemView> Items, string Workflow, IReadOnlyList<StageView> Stages, string? Note,
+    string Site = "");
 /// <param name="Whole">The file is decided as a whole: each approver decides on all of their rows at once; and it is raised only when every row is sound.</param>
 public sealed record BulkBody(string Csv, bool? DryRun = null, string? Reason = null, bool? Whole = null);
 public sealed record BulkRow(int Line, string Kind, string Person, bool Sound, string Message, string? Id, long? Number);
 public sealed record BulkAnswer(int Rows, int Sound, int Raised, IReadOnlyList<BulkRow> Items);
 public sealed record CatalogueEntry(string Key, string Title, string Description, string Kind, string Target, string? Owner, string? OwnerName, bool Privileged, int? MostHolders, long Holders);
 public sealed record OnRequestTemplate(string Name, string Title, IReadOnlyList<string> Targets);
-public sealed record Catalogue(IReadOnlyList<CatalogueEntry> Entitlements, IReadOnlyList<OnRequestTemplate> Templates, IReadOnlyList<OpenField> Attributes, IReadOnlyList<AttributeValue> Sites, IReadOnlyList<string> Departments, IReadOnlyList<string> Titles);
+public sealed record Catalogue(IReadOnlyList<CatalogueEntry> Entitlements, IReadOnlyList<OnRequestTemplate> Templates, IReadOnlyList<OpenField> Attributes, IReadOnlyList<SiteWords> Sites,
+    IReadOnlyList<string> Departments, IReadOnlyList<string> Titles, IReadOnlyList<string> Kinds, IReadOnlyList<TargetWords> Targets);
+
+/// <summary>A site as people read it, and the time zone in which its days begin and end.</summary>
+public sealed record SiteWords(string Name, string Value, string Zone);
+
+/// <summary>A target as people read it, with what they read in the place of its attributes' names.</summary>
+public sealed record TargetWords(string Name, string Title, bool HasAccounts, IReadOnlyList<AttributeValue> Attributes);
 public sealed record Draft(string Id, string Title, NewRequest Body, DateTimeOffset At);
 public sealed record DraftBody(string Title, NewRequest Body);
 
@@ -273,6 +281,9 @@ public sealed record EntitlementTally(string Key, string Title, bool Privileged,
 public sealed record JointEffect(int Requests, int People, IReadOnlyList<EntitlementTally> ByEntitlement, int AccountsMade, int AccountsDisabled, int Privileged, IReadOnlyList<JointRequest> Items, IReadOnlyList<string> Notes);
 public sealed record JointRequest(string Id, long Number, string Kind, string Person, string PlanDigest, string Effect, bool MayApprove, string? WhyNot);
 public sealed record DelegationBody(string To, string Begins, string Ends, IReadOnlyList<string>? Kinds = null, string? Remark = null, string? From = null);
+
+/// <summary>Somebody who could decide in the caller's place.</summary>
+public sealed record DelegateView(string Name, string Display);
 public sealed record DelegationView(string Id, string From, string To, DateTimeOffset Begins, DateTimeOffset Ends, IReadOnlyList<string> Kinds, string Remark, string Actor, bool Mine);
 
 // Workflows

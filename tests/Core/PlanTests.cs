@@ -33,7 +33,7 @@ public sealed class PlanTests
         var plan = PlanOf(SubjectOf(FactsOf()), AccessState.Nothing);
         Assert.Equal("CreateAccount:tor.quill SetPassword:tor.quill Grant:all-people Grant:dive-team Grant:site-harbour Verify:tor.quill", Words(plan));
         var create = plan.Changes[0];
-        Assert.True(create.Enabled);
+        Assert.True(create.Entry.Enabled);
         Assert.Equal(["tor.quill@northmere.example"], create.Attributes.Single(a => a.Name == "mail").After);
         Assert.Equal(("dive-team", "templates/dive-team.yaml:5"), (plan.Changes[3].Reason.Rule, plan.Changes[3].Reason.Place));
         Assert.Contains("department == \"Dive Team\"", plan.Changes[3].Reason.Condition, StringComparison.Ordinal);
@@ -43,7 +43,7 @@ public sealed class PlanTests
     public void Before_the_first_day_the_account_sleeps_and_wakes_at_midnight_of_the_site()
     {
         var plan = PlanOf(SubjectOf(FactsOf(start: new(2026, 12, 1), site: "reefpoint")), AccessState.Nothing);
-        Assert.False(plan.Changes[0].Enabled);
+        Assert.False(plan.Changes[0].Entry.Enabled);
         var wake = plan.Changes.Single(c => c.Kind == ChangeKind.EnableAccount);
         // 1 December 00:00 in Hobart (UTC+11 in summer) is 13:00 UTC on the day before.
         Assert.Equal(new DateTimeOffset(2026, 11, 30, 13, 0, 0, TimeSpan.Zero), wake.Due);
@@ -96,12 +96,12 @@ public sealed class PlanTests
     [Fact]
     public void Adoption_shows_what_it_changes_and_sets_no_password()
     {
-        var found = new ExistingAccount("directory", "id-1", "tquill", "uid=tquill,ou=people,dc=northmere,dc=example", "employeeNumber",
+        var found = new ExistingAccount("directory", "id-1", "tquill", "ou=people,dc=northmere,dc=example", "uid=tquill,ou=people,dc=northmere,dc=example", "employeeNumber",
             new Dictionary<string, IReadOnlyList<string>> { ["sn"] = ["Kwill"], ["employeeNumber"] = ["E1"] }, true, ["all-people", "ticket-desk"]);
         var subject = SubjectOf(FactsOf()) with { AccountNames = new Dictionary<string, string> { ["directory"] = "tquill" } };
         var plan = Planner.Make(subject, AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount> { ["directory"] = found }, Edition, RequestKind.Joiner, Now);
         Assert.Equal(ChangeKind.AdoptAccount, plan.Changes[0].Kind);
-        Assert.Equal("id-1", plan.Changes[0].ImmutableId);
+        Assert.Equal("id-1", plan.Changes[0].Entry.ImmutableId);
         Assert.Equal(["Kwill"], plan.Changes[0].Attributes.Single(a => a.Name == "sn").Before);
         Assert.DoesNotContain(plan.Changes, c => c.Kind == ChangeKind.SetPassword);
         Assert.DoesNotContain(plan.Changes, c => c is { Kind: ChangeKind.Grant, Subject: "all-people" });
@@ -112,13 +112,13 @@ public sealed class PlanTests
     public void An_extra_grant_holds_from_until_and_ends_with_the_employment()
     {
         var subject = SubjectOf(FactsOf(end: new(2027, 1, 31)));
-        var grant = new ExtraGrant("directory", "research-lab", Now.AddDays(1), Now.AddDays(2), new("request", "", "asked for"));
-        bool Has(DateTimeOffset at) => Desired.At(subject with { Extra = [grant] }, Edition, at).Grants.ContainsKey("directory/research-lab");
+        var grant = new ExtraGrant(new("directory", "research-lab"), Now.AddDays(1), Now.AddDays(2), new("request", "", "asked for"));
+        bool Has(DateTimeOffset at) => Desired.At(subject with { Extra = [grant] }, Edition, at).Grants.ContainsKey(new("directory", "research-lab"));
         Assert.False(Has(Now));
         Assert.True(Has(Now.AddDays(1)));
         Assert.False(Has(Now.AddDays(2)));
         var open = grant with { Until = null };
-        Assert.False(Desired.At(subject with { Extra = [open] }, Edition, Now.AddDays(200)).Grants.ContainsKey("directory/research-lab"));
+        Assert.False(Desired.At(subject with { Extra = [open] }, Edition, Now.AddDays(200)).Grants.ContainsKey(new("directory", "research-lab")));
     }
 
     [Fact]
@@ -176,11 +176,11 @@ public sealed class PlanTests
             {
                 switch (change.Kind)
                 {
-                    case ChangeKind.CreateAccount: enabled = change.Enabled; break;
+                    case ChangeKind.CreateAccount: enabled = change.Entry.Enabled; break;
                     case ChangeKind.EnableAccount: enabled = true; break;
                     case ChangeKind.DisableAccount: enabled = false; break;
-                    case ChangeKind.Grant: Assert.True(grants.Add($"{change.Target}/{change.Subject}")); break;
-                    case ChangeKind.Revoke: Assert.True(grants.Remove($"{change.Target}/{change.Subject}")); break;
+                    case ChangeKind.Grant: Assert.True(grants.Add(change.Entitlement!)); break;
+                    case ChangeKind.Revoke: Assert.True(grants.Remove(change.Entitlement!)); break;
                 }
             }
             var wanted = Desired.At(fresh, Edition, group.Key ?? Now);

@@ -12,6 +12,9 @@ namespace Oikonom.Core.Tests;
 /// <summary>A rulebook of a few lines, made for one test.</summary>
 internal static class Small
 {
+    /// <summary>An entitlement of the one directory.</summary>
+    public static EntitlementKey Key(string name) => new("directory", name);
+
     public const string Target = """
         name: directory
         title: Directory
@@ -86,10 +89,10 @@ public sealed class RuleTests
         var edition = Small.Edition(Template("pay", "when: department == \"Office\"\ngrants: [{ to: directory/pay }]"), Template("audit", "when: department == \"Dive\"\ngrants: [{ to: directory/audit }]"));
         var person = Small.Person(Small.Facts(), Small.Facts("E2", "Office", "2026-12-01", "2026-12-31"));
         AccessState At(int month, int day) => Desired.At(person, edition, new(2026, month, day, 12, 0, 0, TimeSpan.Zero));
-        Assert.Equal(["directory/audit"], At(11, 25).Grants.Keys);
-        Assert.Equal(["directory/audit", "directory/pay"], At(12, 10).Grants.Keys.Order());
+        Assert.Equal([Small.Key("audit")], At(11, 25).Grants.Keys);
+        Assert.Equal([Small.Key("audit"), Small.Key("pay")], At(12, 10).Grants.Keys.Order());
         Assert.Equal(["E1"], At(12, 10).Accounts["directory"].Attributes["employeeNumber"]);
-        Assert.Equal(["directory/audit"], Desired.At(person, edition, new(2027, 1, 2, 12, 0, 0, TimeSpan.Zero)).Grants.Keys);
+        Assert.Equal([Small.Key("audit")], Desired.At(person, edition, new(2027, 1, 2, 12, 0, 0, TimeSpan.Zero)).Grants.Keys);
         // The account lives as long as any employment does.
         var leaving = Small.Person(Small.Facts(end: "2026-11-30"), Small.Facts("E2", "Office", "2026-12-01"));
         Assert.True(Desired.At(leaving, edition, new(2027, 1, 2, 12, 0, 0, TimeSpan.Zero)).Accounts["directory"].Enabled);
@@ -110,7 +113,7 @@ public sealed class RuleTests
         Assert.True(Account(start.AddDays(-2))!.Enabled);
         Assert.True(Account(new(2027, 2, 2, 23, 59, 59, TimeSpan.Zero))!.Enabled);
         Assert.False(Account(new(2027, 2, 3, 0, 0, 0, TimeSpan.Zero))!.Enabled);
-        bool Pays(DateTimeOffset at) => Desired.At(person, edition, at).Grants.ContainsKey("directory/pay");
+        bool Pays(DateTimeOffset at) => Desired.At(person, edition, at).Grants.ContainsKey(Small.Key("pay"));
         Assert.Equal([false, true, true, false], [Pays(start.AddDays(10).AddSeconds(-1)), Pays(start.AddDays(10)), Pays(start.AddDays(21).AddSeconds(-1)), Pays(start.AddDays(21))]);
         // Every change of the value lies on a turn.
         var turns = Desired.Windows(person, edition).Turns;
@@ -150,7 +153,7 @@ public sealed class RuleTests
     public void Privileged_access_has_an_end()
     {
         var edition = Small.Edition();
-        var open = new ExtraGrant("directory", "root", Now, null, new("request", "", ""));
+        var open = new ExtraGrant(new("directory", "root"), Now, null, new("request", "", ""));
         var fault = Assert.Throws<PlanFault>(() => Planner.Make(Small.Person(Small.Facts()) with { Extra = [open] }, AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, RequestKind.Mover, Now));
         Assert.Contains("never given without an end", fault.Message, StringComparison.Ordinal);
         Assert.Contains(PlanOf2(open with { Until = Now.AddHours(8) }).Changes, c => c.Kind == ChangeKind.Grant && c.Subject == "root");
@@ -229,17 +232,17 @@ public sealed class RuleTests
     public void An_explanation_names_the_rule_that_gives_and_the_condition_that_failed()
     {
         var edition = Small.Edition(Template("pay", "when: department == \"Office\" && kind == \"employee\"\ngrants: [{ to: directory/pay, when: 'title == \"Clerk\"' }]"));
-        var held = Explain.Grant(Small.Person(Small.Facts(department: "Office", title: "Clerk")), edition, "directory", "pay", Now);
+        var held = Explain.Grant(Small.Person(Small.Facts(department: "Office", title: "Clerk")), edition, Small.Key("pay"), Now);
         Assert.True(held.Wanted);
         Assert.Contains("templates/pay.yaml:3", held.Summary, StringComparison.Ordinal);
-        var absent = Explain.Grant(Small.Person(Small.Facts(department: "Office")), edition, "directory", "pay", Now);
+        var absent = Explain.Grant(Small.Person(Small.Facts(department: "Office")), edition, Small.Key("pay"), Now);
         Assert.False(absent.Wanted);
         Assert.Contains("title == \"Clerk\" (where title is 'Diver')", absent.Summary, StringComparison.Ordinal);
         var rule = Assert.Single(absent.Rules);
         Assert.Equal([true, true, false], rule.Conditions.Take(3).Select(c => c.Holds));
         Assert.Equal("department == \"Office\"", rule.Conditions[0].Text);
         Assert.Equal([new("department", "Office")], rule.Conditions[0].Values);
-        Assert.Contains("only be requested", Explain.Grant(Small.Person(Small.Facts()), edition, "directory", "audit", Now).Summary, StringComparison.Ordinal);
+        Assert.Contains("only be requested", Explain.Grant(Small.Person(Small.Facts()), edition, Small.Key("audit"), Now).Summary, StringComparison.Ordinal);
         Assert.True(Explain.Account(Small.Person(Small.Facts()), edition, "directory", Now).Wanted);
         Assert.Contains("asleep", Explain.Account(Small.Person(Small.Facts(end: "2026-02-01")), edition, "directory", Now).Summary, StringComparison.Ordinal);
     }
@@ -383,11 +386,12 @@ public sealed class ScheduleTests
     [InlineData("0 0 29 2 *", "2028-02-29 00:00")]
     [InlineData("0 12 * * 0", "2026-11-29 12:00")]
     [InlineData("0 12 * * 7", "2026-11-29 12:00")]
-    [InlineData("0 0 13 * 5", "2026-11-27 00:00")]
+    [InlineData("0 0 13 * 5", "2027-08-13 00:00")]
     [InlineData("5/20 3 * * *", "2026-11-26 03:05")]
+    [InlineData("0 22-2 * * *", "2026-11-25 22:00")]
     public void The_next_time_is_found(string text, string next)
     {
-        Assert.True(Schedule.TryParse(text, out var schedule, out _));
+        Assert.True(Schedule.TryParse(text, TimeZoneInfo.Utc, out var schedule, out _));
         Assert.Equal(next, schedule.Next(Now)!.Value.ToString("yyyy-MM-dd HH:mm"));
     }
 
@@ -398,19 +402,31 @@ public sealed class ScheduleTests
     [InlineData("* 24 * * *")]
     [InlineData("* * 0 * *")]
     [InlineData("*/0 * * * *")]
-    [InlineData("5-1 * * * *")]
+    [InlineData("*-5 * * * *")]
     [InlineData("a * * * *")]
     [InlineData("1-2-3 * * * *")]
     public void What_is_no_schedule_is_refused_with_the_reason(string text)
     {
-        Assert.False(Schedule.TryParse(text, out _, out var wrong));
+        Assert.False(Schedule.TryParse(text, TimeZoneInfo.Utc, out _, out var wrong));
         Assert.NotEmpty(wrong);
+    }
+
+    [Theory]
+    [InlineData("2027-03-28 00:00", "2027-03-28 01:00")] // The clock leaps from one to two: 01:30 is over before it comes, and runs at once.
+    [InlineData("2027-10-30 23:00", "2027-10-31 00:30")] // It shows 01:30 twice; the first counts.
+    [InlineData("2027-10-31 00:30", "2027-11-01 01:30")]
+    [InlineData("2027-07-01 00:00", "2027-07-01 00:30")] // Summer: 01:30 there.
+    public void A_schedule_goes_by_the_clock_of_its_place(string after, string next)
+    {
+        Assert.True(Schedule.TryParse("30 1 * * *", TimeZoneInfo.FindSystemTimeZoneById("Europe/Lisbon"), out var schedule, out _));
+        var from = DateTimeOffset.Parse(after + "Z", System.Globalization.CultureInfo.InvariantCulture);
+        Assert.Equal(next, schedule.Next(from)!.Value.ToString("yyyy-MM-dd HH:mm"));
     }
 
     [Fact]
     public void A_day_that_never_comes_has_no_next_time()
     {
-        Assert.True(Schedule.TryParse("0 0 31 2 *", out var schedule, out _));
+        Assert.True(Schedule.TryParse("0 0 31 2 *", TimeZoneInfo.Utc, out var schedule, out _));
         Assert.Null(schedule.Next(Now));
     }
 }

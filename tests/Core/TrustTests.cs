@@ -85,10 +85,10 @@ public sealed class TrustTests
     public void An_approval_covers_the_inputs_and_each_thing_that_is_asked_for()
     {
         var edition = Small.Edition();
-        var plan = new Plan(1, []) { Asks = [new("directory/staff", null, null)], Inputs = "a" };
+        var plan = new Plan(1, []) { Asks = [new(Small.Key("staff"), null, null)], Inputs = "a" };
         var item = Items.Of(plan, edition.Rulebook).Single();
         Assert.Equal(("directory/staff", 0), (item.Key, item.Ordinals.Count));
-        var later = Items.Of(plan with { Asks = [new("directory/staff", null, DateTimeOffset.UnixEpoch)] }, edition.Rulebook).Single();
+        var later = Items.Of(plan with { Asks = [new(Small.Key("staff"), null, DateTimeOffset.UnixEpoch)] }, edition.Rulebook).Single();
         Assert.NotEqual(item.Digest, later.Digest);
         Assert.NotEqual(plan.Digest, (plan with { Inputs = "b" }).Digest);
         foreach (var ballot in new[] { "", item.Key })

@@ -55,7 +55,7 @@ public sealed class WindowTests
         from fields in AnyField.List[0, 3]
         from endings in (from e in OneOf("E1", "E2") from at in AnyInstant select new Ending(e, new(2026, 11, 1), at)).List[0, 1]
         from asked in (from begins in AnyInstant from ends in AnyEnd select new AskedTemplate("remote", begins, ends)).List[0, 2]
-        from extra in (from key in OneOf("pay", "audit") from begins in AnyInstant from ends in AnyEnd select new ExtraGrant("directory", key, begins, ends, new("request", key, ""))).List[0, 2]
+        from extra in (from key in OneOf("pay", "audit") from begins in AnyInstant from ends in AnyEnd select new ExtraGrant(new("directory", key), begins, ends, new("request", key, ""))).List[0, 2]
         from refused in OneOf("", "directory/pay", "keys/key", "", "", "directory")
         select Small.Person(one, count switch { 0 => [], 1 => [two], _ => [two, three] }) with
         {
@@ -100,11 +100,11 @@ public sealed class WindowTests
                     var until = grant.Until?.Evaluate(scope).AsDateOrNull is { } over ? SiteDays.EndOf(over, zone) : end;
                     var isEarly = grant.Target == "keys" && grant.From is not null;
                     if (at < from || (at < start && !isEarly) || at >= until || at >= end || (grant.When is not null && !grant.When.Holds(scope))) continue;
-                    (grant.Target == "keys" ? grants : needing).Add(grant.Key);
+                    (grant.Target == "keys" ? grants : needing).Add(grant.Key.ToString());
                 }
             }
         }
-        foreach (var extra in person.Extra.Where(e => e.From <= at && !(e.Until <= at) && at < last)) needing.Add($"{extra.Target}/{extra.Entitlement}");
+        foreach (var extra in person.Extra.Where(e => e.From <= at && !(e.Until <= at) && at < last)) needing.Add(extra.Key.ToString());
         foreach (var refused in person.Refused) accounts.Remove(refused);
         grants.UnionWith(needing.Where(key => accounts.ContainsKey(key.Split('/')[0])));
         grants.ExceptWith(person.Refused);
@@ -114,7 +114,7 @@ public sealed class WindowTests
     private static string Told(Dictionary<string, Presence> accounts, IEnumerable<string> grants) =>
         string.Join(' ', accounts.OrderBy(a => a.Key).Select(a => $"{a.Key}={a.Value}").Concat(grants.Order(StringComparer.Ordinal)));
 
-    private static string Told(AccessState state) => Told(state.Accounts.ToDictionary(a => a.Key, a => a.Value.Presence), state.Grants.Keys);
+    private static string Told(AccessState state) => Told(state.Accounts.ToDictionary(a => a.Key, a => a.Value.Presence), state.Grants.Keys.Select(k => k.ToString()));
 
     [Fact]
     public void A_look_at_any_instant_is_a_plain_reading_of_the_rules() => Gen.Select(AnyPerson, AnyInstant).Sample((person, at) =>
@@ -182,7 +182,7 @@ public sealed class WindowTests
             foreach (var window in list)
             {
                 var at = window.From == DateTimeOffset.MinValue ? window.Until.AddTicks(-1) : window.From;
-                var told = Explain.Grant(person, Edition, window.State.Target, window.State.Entitlement, at);
+                var told = Explain.Grant(person, Edition, window.State.Key, at);
                 Assert.True(told.Wanted);
                 Assert.Contains(told.Rules, r => r.Applies && r.Template == window.Reason.Rule);
             }
@@ -192,12 +192,12 @@ public sealed class WindowTests
     [Fact]
     public void An_asked_grant_goes_on_where_the_template_s_ends_and_the_bar_has_that_end()
     {
-        var person = Small.Person(Small.Facts(department: "Office", start: "2026-11-01")) with { Extra = [new("directory", "pay", Now, Now.AddDays(90), new("request", "9", "month end"))] };
+        var person = Small.Person(Small.Facts(department: "Office", start: "2026-11-01")) with { Extra = [new(new("directory", "pay"), Now, Now.AddDays(90), new("request", "9", "month end"))] };
         var windows = Desired.Windows(person, Edition);
-        Assert.Equal(["office", "request"], windows.Grants["directory/pay"].Select(w => w.Reason.Rule));
-        Assert.Equal(Now.AddDays(90), windows.HeldUntil("directory/pay", Now));
-        Assert.Null(windows.HeldUntil("directory/pay", Now.AddDays(91)));
-        Assert.Equal(DateTimeOffset.MaxValue, Desired.Windows(Small.Person(Small.Facts()), Edition).HeldUntil("directory/audit", Now));
+        Assert.Equal(["office", "request"], windows.Grants[Small.Key("pay")].Select(w => w.Reason.Rule));
+        Assert.Equal(Now.AddDays(90), windows.HeldUntil(Small.Key("pay"), Now));
+        Assert.Null(windows.HeldUntil(Small.Key("pay"), Now.AddDays(91)));
+        Assert.Equal(DateTimeOffset.MaxValue, Desired.Windows(Small.Person(Small.Facts()), Edition).HeldUntil(Small.Key("audit"), Now));
     }
 
     [Fact]
@@ -206,14 +206,14 @@ public sealed class WindowTests
         var person = Small.Person(Small.Facts());
         var moved = new Wish { Changes = new(StringComparer.Ordinal) { ["department"] = "Office" }, From = Now.AddDays(10) }.Apply(person, Edition.Rulebook, new("request", "1", ""), Now);
         Assert.Equal("Dive", moved.Facts.Text("department"));
-        Assert.Contains("directory/audit", Desired.At(moved, Edition, Now.AddDays(9)).Grants.Keys);
-        Assert.DoesNotContain("directory/audit", Desired.At(moved, Edition, Now.AddDays(10)).Grants.Keys);
+        Assert.Contains(Small.Key("audit"), Desired.At(moved, Edition, Now.AddDays(9)).Grants.Keys);
+        Assert.DoesNotContain(Small.Key("audit"), Desired.At(moved, Edition, Now.AddDays(10)).Grants.Keys);
         // A later correction by HR of something else changes nothing of it.
         var corrected = moved with { Facts = moved.Facts.With("phone", Value.Of("+00 555 7")) };
         Assert.Equal(Told(Desired.At(moved, Edition, Now.AddDays(30))), Told(Desired.At(corrected, Edition, Now.AddDays(30))));
         // The later of two decisions on one attribute wins, from when it begins.
         var again = new Wish { Changes = new(StringComparer.Ordinal) { ["department"] = "Dive" }, From = Now.AddDays(20) }.Apply(moved, Edition.Rulebook, new("request", "2", ""), Now);
-        Assert.Equal([false, true], [Desired.At(again, Edition, Now.AddDays(15)).Grants.ContainsKey("directory/audit"), Desired.At(again, Edition, Now.AddDays(21)).Grants.ContainsKey("directory/audit")]);
+        Assert.Equal([false, true], [Desired.At(again, Edition, Now.AddDays(15)).Grants.ContainsKey(Small.Key("audit")), Desired.At(again, Edition, Now.AddDays(21)).Grants.ContainsKey(Small.Key("audit"))]);
         Assert.Throws<PlanFault>(() => new Wish { Changes = new(StringComparer.Ordinal) { ["start"] = "soon" } }.Apply(person, Edition.Rulebook, new("", "", ""), Now));
     }
 
@@ -257,10 +257,10 @@ public sealed class WindowTests
         Assert.Equal("", Over(before, account.AddTicks(1), account.AddDays(1)));
         Assert.Equal("1DisableAccount:tor.quill 2Verify:tor.quill", Over(before, groups, account, c => c.Kind == ChangeKind.Revoke));
         // A grant for which no rule ever had a window, and a person who moves, are not over.
-        var stranger = before with { Grants = new Dictionary<string, GrantState> { ["directory/pay"] = new("directory", "pay", new("baseline", "", "")) } };
+        var stranger = before with { Grants = new Dictionary<EntitlementKey, GrantState> { [Small.Key("pay")] = new(Small.Key("pay"), new("baseline", "", "")) } };
         Assert.Equal("1DisableAccount:tor.quill 2Verify:tor.quill", Over(stranger, groups, account));
         Assert.Equal("", Over(AccessState.Nothing, groups, account));
-        Assert.All(Planner.Over(windows, before, ids, Edition.Rulebook, groups, account, _ => false), c => Assert.Equal("id-1", c.ImmutableId));
+        Assert.All(Planner.Over(windows, before, ids, Edition.Rulebook, groups, account, _ => false), c => Assert.Equal("id-1", c.Entry.ImmutableId));
         Assert.Equal("the term has ended", Planner.Over(windows, before, ids, Edition.Rulebook, groups, account, _ => false)[0].Reason.Condition);
     }
 }

@@ -20,8 +20,13 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
     private LdapConnector Connector(string? password = null) => new(Rule, _ => Task.FromResult(new LdapSignIn(_directory.Options, DirectoryOptions.ServiceName, password ?? _directory.Server.Options.ServicePassword)));
 
     private static AccountGoal Goal(string name, string number, bool enabled = true, bool mayCreate = true, string? id = null, params (string Name, string Value)[] more) => new(
-        id, [("employeeNumber", number)], name, DirectoryOptions.People, ["inetOrgPerson"],
+        id, [("employeeNumber", number)], name, DirectoryOptions.People,
         new Dictionary<string, IReadOnlyList<string>>(more.ToDictionary(m => m.Name, m => (IReadOnlyList<string>)[m.Value])) { ["uid"] = [name], ["cn"] = [name], ["sn"] = ["S"], ["employeeNumber"] = [number] }, enabled, mayCreate);
+
+    private static readonly WorkOrder Order = new("", "", "", "", "");
+
+    private static async Task HoldAsync(LdapConnector connector, string account, Entitlement entitlement, bool held) =>
+        Assert.IsType<PortResult.Reached>(await connector.EnsureGrantAsync(new(account, entitlement, held, Order), default));
 
     private static string Fresh() => "c" + Guid.NewGuid().ToString("N")[..10];
 
@@ -104,12 +109,12 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         await using var connector = Connector();
         var group = Rule.Entitlements["dive-team"];
         var made = await Task.WhenAll(Enumerable.Range(0, 120).Select(_ => connector.EnsureAccountAsync(Goal(Fresh(), Fresh()), default)));
-        await connector.EnsureMembershipAsync(made[0].ImmutableId, group, true, default);
-        await Task.WhenAll(made.Concat(made).Select(m => connector.EnsureMembershipAsync(m.ImmutableId, group, true, default)));
+        await HoldAsync(connector, made[0].ImmutableId, group, true);
+        await Task.WhenAll(made.Concat(made).Select(m => HoldAsync(connector, m.ImmutableId, group, true)));
         await using var ldap = await _directory.ConnectAsync();
-        async Task<int> CountAsync() => (await ldap.ReadAsync(group.Group, ["member"]))!.Texts("member").Count(m => m != DirectoryOptions.Nobody);
+        async Task<int> CountAsync() => (await ldap.ReadAsync(((EntitlementMeans.Group)group.Means).Dn, ["member"]))!.Texts("member").Count(m => m != DirectoryOptions.Nobody);
         Assert.Equal(120, await CountAsync());
-        await Task.WhenAll(made.Concat(made).Select(m => connector.EnsureMembershipAsync(m.ImmutableId, group, false, default)));
+        await Task.WhenAll(made.Concat(made).Select(m => HoldAsync(connector, m.ImmutableId, group, false)));
         Assert.Equal(0, await CountAsync());
     }
 
@@ -118,11 +123,10 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
     {
         await using var connector = Connector();
         var good = await connector.EnsureAccountAsync(Goal(Fresh(), Fresh()), default);
-        var missing = new Entitlement("gone", "Gone", "cn=gone,ou=groups,dc=northmere,dc=example", null, default);
-        var fault = await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureMembershipAsync(good.ImmutableId, missing, true, default));
-        Assert.False(fault.Transient);
+        var missing = new Entitlement("gone", "Gone", new EntitlementMeans.Group("cn=gone,ou=groups,dc=northmere,dc=example"), null, default);
+        var fault = Assert.IsType<PortResult.Lasting>(await connector.EnsureGrantAsync(new(good.ImmutableId, missing, true, Order), default));
         Assert.Contains("has no group", fault.Message, StringComparison.Ordinal);
-        await connector.EnsureMembershipAsync(good.ImmutableId, Rule.Entitlements["research-lab"], true, default);
+        await HoldAsync(connector, good.ImmutableId, Rule.Entitlements["research-lab"], true);
     }
 
     [Fact]
@@ -131,11 +135,11 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         await using var connector = Connector();
         var (name, number) = (Fresh(), Fresh());
         var made = await connector.EnsureAccountAsync(Goal(name, number, more: ("title", "Diver")), default);
-        await connector.EnsureMembershipAsync(made.ImmutableId, Rule.Entitlements["ticket-desk"], true, default);
-        AccountState Wanted(string title, bool enabled) => new("directory", name, DirectoryOptions.People, [], new Dictionary<string, IReadOnlyList<string>> { ["title"] = [title], ["uid"] = [name] }, enabled ? Presence.Awake : Presence.Disabled, new("", "", ""));
+        await HoldAsync(connector, made.ImmutableId, Rule.Entitlements["ticket-desk"], true);
+        AccountState Wanted(string title, bool enabled) => new("directory", name, DirectoryOptions.People, new Dictionary<string, IReadOnlyList<string>> { ["title"] = [title], ["uid"] = [name] }, enabled ? Presence.Awake : Presence.Disabled, new("", "", ""));
         Assert.True((await connector.VerifyAsync(made.ImmutableId, Wanted("Diver", true), ["ticket-desk"], default)).Matches);
         var back = await connector.VerifyAsync(made.ImmutableId, Wanted("Keeper", false), ["all-people"], default);
-        Assert.Equal(["title is 'Diver', not 'Keeper'", "the account is enabled", "not in all-people", "still in ticket-desk"], back.Differences);
+        Assert.Equal(["title is 'Diver', not 'Keeper'", "the account is enabled", "not in all-people", "still in ticket-desk"], back.Differences.Select(d => d.Text));
     }
 
     [Fact]

@@ -86,6 +86,7 @@ public sealed class AccessTests(Servers servers)
         ("PUT", "/api/v1/views/{name}", Everybody),
         ("DELETE", "/api/v1/views/{name}", Everybody),
         ("GET", "/api/v1/delegations", Everybody),
+        ("GET", "/api/v1/delegations/candidates", Everybody),
         ("POST", "/api/v1/delegations", Everybody),
         ("DELETE", "/api/v1/delegations/{id}", Everybody),
         ("GET", "/api/v1/tasks", Everybody),

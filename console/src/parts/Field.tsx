@@ -6,7 +6,7 @@ export function Field(props: {
   label: string;
   value: string;
   onChange: (value: string) => void;
-  type?: 'text' | 'password';
+  type?: 'text' | 'password' | 'date';
   autoFocus?: boolean;
   required?: boolean;
   long?: boolean;

@@ -8,6 +8,7 @@ import { Field } from '../parts/Field';
 import { Failure } from '../parts/Notice';
 import { isTyping } from '../shell/useGoKeys';
 import style from './Rooms.module.css';
+import { useCatalogue } from './words';
 
 type Deed =
   | 'approve'
@@ -272,7 +273,7 @@ function shownOf(request: RequestDetail, field: string): string {
 
 /** The templates on request that the request should bring. */
 function TemplateChoice({ value, onChange }: { value: string; onChange: (value: string) => void }) {
-  const catalogue = useQuery({ queryKey: ['catalogue'], queryFn: () => ask(api.GET('/api/v1/catalogue')) });
+  const catalogue = useCatalogue();
   const chosen = value.split(' ').filter(Boolean);
   return (
     <fieldset className={style.stack}>

@@ -45,6 +45,12 @@ function Delegations() {
   const [ends, setEnds] = useState('');
   const [remark, setRemark] = useState('');
   const list = useQuery({ queryKey: ['delegations'], queryFn: () => ask(api.GET('/api/v1/delegations')) });
+  const who = useQuery({
+    queryKey: ['delegations', 'candidates'],
+    queryFn: () => ask(api.GET('/api/v1/delegations/candidates')),
+    staleTime: 60_000,
+  });
+  const named = (user: string) => who.data?.items.find((u) => u.name === user)?.display ?? user;
   const after = () => queries.invalidateQueries({ queryKey: ['delegations'] });
   const add = useMutation({
     mutationFn: () => ask(api.POST('/api/v1/delegations', { body: { to, begins, ends, kinds: null, remark: remark || null, from: null } })),
@@ -64,7 +70,7 @@ function Delegations() {
       {list.data?.items.map((d) => (
         <p key={d.id} className={rooms.line}>
           <span>
-            {d.mine ? `${d.to} decides for you` : `You decide for ${d.from}`}, {at(d.begins)} – {at(d.ends)}
+            {d.mine ? `${named(d.to)} decides for you` : `You decide for ${named(d.from)}`}, {at(d.begins)} – {at(d.ends)}
             {d.kinds.length > 0 ? `, ${d.kinds.join(', ')}` : ''}
             {d.remark ? ` (${d.remark})` : ''}
           </span>
@@ -78,13 +84,19 @@ function Delegations() {
           add.mutate();
         }}
       >
-        <Field label="Who (user name)" value={to} onChange={setTo} required />
-        <Field label="From (yyyy-mm-dd)" value={begins} onChange={setBegins} required />
-        <Field label="Until, that day included (yyyy-mm-dd)" value={ends} onChange={setEnds} required />
+        <Choice
+          label="Who"
+          value={to}
+          options={[['', 'Choose…'], ...(who.data?.items ?? []).map((u): [string, string] => [u.name, u.display])]}
+          onChange={setTo}
+        />
+        {who.isError && <Failure error={who.error} />}
+        <Field label="From" type="date" value={begins} onChange={setBegins} required />
+        <Field label="Until, that day included" type="date" value={ends} onChange={setEnds} required />
         <Field label="Why (may stay empty)" value={remark} onChange={setRemark} />
         {add.isError && <Failure error={add.error} />}
         <div className={rooms.actions}>
-          <Button kind="main" type="submit" isDisabled={add.isPending}>
+          <Button kind="main" type="submit" isDisabled={add.isPending || to === ''}>
             Hand over
           </Button>
         </div>

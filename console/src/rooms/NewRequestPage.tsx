@@ -12,6 +12,7 @@ import { Plan, summaryOf } from './Plan';
 import { Fields, Line } from './RequestFields';
 import rooms from './Rooms.module.css';
 import { Stages } from './Stages';
+import { useCatalogue, useWords } from './words';
 
 /** Raises a request by hand: the few open fields on one side, the whole effect on the other while typing. */
 export function NewRequestPage() {
@@ -21,7 +22,7 @@ export function NewRequestPage() {
   const [asking, setAsking] = useState<Asking>({ ...nothingAsked, kind: (search.kind as Kind) ?? 'joiner', person: search.person ?? '' });
   const [draft, setDraft] = useState<string>();
   const [many, setMany] = useState(false);
-  const catalogue = useQuery({ queryKey: ['catalogue'], queryFn: () => ask(api.GET('/api/v1/catalogue')), staleTime: 60_000 });
+  const catalogue = useCatalogue();
   const copied = useQuery({
     queryKey: ['requests', 'one', search.copy],
     queryFn: () => ask(api.GET('/api/v1/requests/{id}', { params: { path: { id: search.copy ?? '' } } })),
@@ -159,6 +160,7 @@ export function NewRequestPage() {
 }
 
 function Preview({ preview, touched, stale }: { preview: RequestPreview; touched: boolean; stale: boolean }) {
+  const place = useWords().place(preview.site);
   if (preview.plan.length === 0)
     return (
       <div className={rooms.stack}>
@@ -175,9 +177,9 @@ function Preview({ preview, touched, stale }: { preview: RequestPreview; touched
     );
   return (
     <div className={`${rooms.stack} ${stale ? style.dim : ''}`}>
-      <p className={rooms.effectLine}>{summaryOf(preview.plan)}</p>
+      <p className={rooms.effectLine}>{summaryOf(preview.plan, place)}</p>
       {preview.templates.length > 0 && <p className={rooms.quiet}>Templates: {preview.templates.join(', ')}.</p>}
-      <Plan changes={preview.plan.filter((c) => c.kind !== 'verify')} steps={[]} />
+      <Plan changes={preview.plan.filter((c) => c.kind !== 'verify')} steps={[]} place={place} />
       <div>
         <h3>Who decides</h3>
         <p className={rooms.quiet}>{preview.workflow}</p>

@@ -5,12 +5,14 @@ import { type Bar, Lifeline } from '../parts/Lifeline';
 import { Failure, Loading, Notice } from '../parts/Notice';
 import { Pair } from '../parts/Pair';
 import { StateMark } from '../parts/StateMark';
-import { ago, at, onDay } from '../parts/when';
+import { ago, at, moment, onDay } from '../parts/when';
 import { useMe } from '../shell/Shell';
 import { ExplainButton } from './Explain';
 import { HistoryList } from './HistoryList';
+import { Titled } from './Plan';
 import { PersonRecord } from './Retention';
 import style from './Rooms.module.css';
+import { useWords } from './words';
 
 export function PersonPage() {
   const { id } = useParams({ from: '/shell/people/$id' });
@@ -39,8 +41,13 @@ function barsOf(person: PersonDetail): Bar[] {
   ];
 }
 
+/** A day is shown as a day; whatever else, as it is. */
+const dayOf = (value: string) => (/^\d{4}-\d\d-\d\d$/.test(value) ? onDay(value) : value);
+
 function Person({ person }: { person: PersonDetail }) {
   const me = useMe();
+  const words = useWords();
+  const place = { zone: person.zone, title: person.siteTitle };
   const may = me.data?.roles.some((role) => role === 'auditor' || role === 'engineer') ?? false;
   return (
     <>
@@ -73,16 +80,16 @@ function Person({ person }: { person: PersonDetail }) {
               {person.accounts.map((a) => (
                 <details key={a.immutableId}>
                   <summary>
-                    <b>{a.name}</b> in {a.target}, {a.enabled ? 'enabled' : 'disabled'}, recorded since {at(a.since)}
+                    <b>{a.name}</b> in {words.target(a.target)}, {a.enabled ? 'enabled' : 'disabled'}, recorded since {at(a.since)}
                   </summary>
                   <dl className={style.facts}>
-                    <dt>Location</dt>
-                    <dd>{a.location}</dd>
-                    <dt>Immutable id</dt>
-                    <dd>{a.immutableId}</dd>
                     {a.attributes.map((x) => (
-                      <Pair key={x.name} name={x.name} value={x.value} />
+                      <Pair key={x.name} name={<Titled title={words.held(a.target, x.name)} name={x.name} />} value={x.value} />
                     ))}
+                    <dt>Where</dt>
+                    <dd>{a.location}</dd>
+                    <dt>Id in the target</dt>
+                    <dd>{a.immutableId}</dd>
                   </dl>
                 </details>
               ))}
@@ -113,8 +120,10 @@ function Person({ person }: { person: PersonDetail }) {
                         <td>
                           <b>{g.title}</b>
                         </td>
-                        <td>{at(g.from)}</td>
-                        <td>{g.until ? `${at(g.until)}${Date.parse(g.until) > Date.now() ? ', planned' : ''}` : 'open'}</td>
+                        <td>{moment(g.from, place, 'begin')}</td>
+                        <td>
+                          {g.until ? `${moment(g.until, place, 'end')}${Date.parse(g.until) > Date.now() ? ', planned' : ''}` : 'open'}
+                        </td>
                         <td>
                           {g.reason.rule}: {g.reason.condition}
                         </td>
@@ -155,7 +164,7 @@ function Person({ person }: { person: PersonDetail }) {
               <dl className={style.facts}>
                 {person.managerName && (
                   <>
-                    <dt>manager</dt>
+                    <dt>{words.attribute('manager')}</dt>
                     <dd>
                       {person.managerId ? (
                         <Link to="/people/$id" params={{ id: person.managerId }}>
@@ -170,11 +179,15 @@ function Person({ person }: { person: PersonDetail }) {
                 {person.record
                   .filter((x) => x.name !== 'manager' || !person.managerName)
                   .map((x) => (
-                    <Pair key={x.name} name={x.name} value={x.value} />
+                    <Pair
+                      key={x.name}
+                      name={words.attribute(x.name)}
+                      value={x.name === 'site' ? (words.place(x.value)?.title ?? x.value) : dayOf(x.value)}
+                    />
                   ))}
-                <dt>time zone</dt>
+                <dt>Time zone</dt>
                 <dd>{person.zone}</dd>
-                <dt>source</dt>
+                <dt>Source</dt>
                 <dd>{person.source}</dd>
               </dl>
             </section>
@@ -184,7 +197,7 @@ function Person({ person }: { person: PersonDetail }) {
                 <ul className={style.list}>
                   {person.scheduled.map((s) => (
                     <li key={s.due + s.text}>
-                      <b>{at(s.due)}</b>
+                      <b>{moment(s.due, place, 'begin')}</b>
                       <span>{s.text}</span>
                     </li>
                   ))}

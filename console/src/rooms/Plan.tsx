@@ -1,10 +1,11 @@
 import type { ChangeView, StepView } from '../api/client';
 import { StateMark } from '../parts/StateMark';
-import { at } from '../parts/when';
+import { at, dayThere, moment, onDay, type Place } from '../parts/when';
 import style from './Rooms.module.css';
+import { useWords } from './words';
 
 /** The whole effect in one line: what is made, changed, given and taken, and when it ends. */
-export function summaryOf(changes: ChangeView[]): string {
+export function summaryOf(changes: ChangeView[], place?: Place): string {
   const count = (kind: string) => changes.filter((c) => c.kind === kind && !c.later).length;
   const parts = [
     [count('create-account'), 'new account'],
@@ -19,11 +20,11 @@ export function summaryOf(changes: ChangeView[]): string {
     .map(([n, what]) => `${n} ${n === 1 ? what : what.replace(/^(new account|existing account|account|entitlement)/, '$1s')}`)
     .join(', ');
   const later = changes.find((c) => c.later && c.due);
-  return `${said || 'Nothing is given or taken'}${later?.due ? `; ends ${at(later.due)}` : ', with no end'}.`;
+  return `${said || 'Nothing is given or taken'}${later?.due ? `; ends ${moment(later.due, place, 'end')}` : ', with no end'}.`;
 }
 
 /** The plan, before → after with the reason of each change; and how far each has come. */
-export function Plan({ changes, steps }: { changes: ChangeView[]; steps: StepView[] }) {
+export function Plan({ changes, steps, place }: { changes: ChangeView[]; steps: StepView[]; place?: Place }) {
   const states = new Map(steps.map((step) => [step.ordinal, step]));
   return (
     <ol className={style.changes}>
@@ -35,7 +36,7 @@ export function Plan({ changes, steps }: { changes: ChangeView[]; steps: StepVie
               <b>{change.ordinal}</b>
               <span>
                 {change.text}
-                {change.due && <span className={style.later}> at {at(change.due)}</span>}
+                {change.due && <span className={style.later}> {whenOf(change, place)}</span>}
               </span>
               {step && <StateMark state={step.state} />}
             </header>
@@ -62,14 +63,34 @@ export function Plan({ changes, steps }: { changes: ChangeView[]; steps: StepVie
   );
 }
 
+/** What people read, and small beside it what engineers do. */
+export function Titled({ title, name }: { title: string; name: string }) {
+  return (
+    <>
+      {title} {title !== name && <code className={style.technical}>{name}</code>}
+    </>
+  );
+}
+
+/** When a change runs: what is taken away goes at the end of a day, what is given comes with one. */
+function whenOf(change: ChangeView, place: Place | undefined): string {
+  const due = change.due ?? '';
+  const takes = change.kind === 'disable-account' || change.kind === 'revoke';
+  const day = place && dayThere(due, place.zone, takes ? 'end' : 'begin');
+  return day ? `${takes ? 'at the end of' : 'on'} ${onDay(day)}, ${place.title}` : `at ${at(due)}`;
+}
+
 function Attributes({ change }: { change: ChangeView }) {
+  const words = useWords();
   return (
     <table className={style.attributes}>
       <caption className="unseen">Attributes of {change.subject}</caption>
       <tbody>
         {change.attributes.map((attribute) => (
           <tr key={attribute.name}>
-            <th scope="row">{attribute.name}</th>
+            <th scope="row">
+              <Titled title={words.held(change.target, attribute.name)} name={attribute.name} />
+            </th>
             <td>
               {attribute.before.length > 0 && (
                 <>

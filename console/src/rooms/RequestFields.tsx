@@ -1,9 +1,8 @@
-import { useQuery } from '@tanstack/react-query';
-import { type ReactNode, useDeferredValue, useId, useState } from 'react';
-import { api, ask, type Schemas } from '../api/client';
-import { Button } from '../parts/Button';
+import { type ReactNode, useId, useState } from 'react';
+import type { Schemas } from '../api/client';
 import type { Asking } from './asking';
 import style from './NewRequest.module.css';
+import { Chosen, Options, PersonPicker, Seek } from './PersonPicker';
 import rooms from './Rooms.module.css';
 
 const joinerFields = [
@@ -21,23 +20,6 @@ const joinerFields = [
   'number',
 ];
 const moverFields = ['department', 'site', 'title', 'manager', 'kind', 'costCentre'];
-const titles: Record<string, string> = {
-  given: 'Given name',
-  family: 'Family name',
-  start: 'First day',
-  end: 'Last day (if known)',
-  kind: 'Kind',
-  site: 'Site',
-  department: 'Department',
-  title: 'Job title',
-  manager: 'Manager (employee number)',
-  phone: 'Telephone',
-  privateMail: 'Private mail',
-  number: 'Employee number (made up if empty)',
-  costCentre: 'Cost centre',
-};
-const employmentKinds = ['employee', 'contractor', 'researcher', 'seasonal', 'volunteer'];
-
 export type Problems = Schemas['FieldProblem'][];
 
 /** The fields of each kind of request; those of a record come from the catalogue. */
@@ -72,7 +54,9 @@ export function Fields({
   if (kind === 'joiner') return <>{[...joinerFields, ...new Set([...asked, ...own])].map(attribute)}</>;
   return (
     <>
-      <PersonField value={asking.person} onChange={(person) => set({ person })} problem={wrong('person')} />
+      <Line label="For whom *" wide problem={asking.person ? wrong('person') : undefined}>
+        {(id) => <PersonPicker id={id} value={asking.person} onChange={(person) => set({ person })} />}
+      </Line>
       {(kind === 'mover' || kind === 'change') &&
         [
           ...(kind === 'mover' ? moverFields : ['given', 'family', 'phone', 'privateMail', 'end', 'title', 'costCentre', ...own]),
@@ -183,14 +167,17 @@ function Attribute({
   onChange: (value: string) => void;
 }) {
   const list = useId();
-  const type = catalogue?.attributes.find((a) => a.name === name)?.type ?? 'text';
-  const mandatory = catalogue?.attributes.find((a) => a.name === name)?.mandatory;
+  const about = catalogue?.attributes.find((a) => a.name === name);
+  const type = about?.type ?? 'text';
+  const mark = name === 'number' ? ' (made up if empty)' : about?.mandatory ? ' *' : '';
   const known =
-    name === 'department' ? catalogue?.departments : name === 'title' ? catalogue?.titles : name === 'kind' ? employmentKinds : undefined;
+    name === 'department' ? catalogue?.departments : name === 'title' ? catalogue?.titles : name === 'kind' ? catalogue?.kinds : undefined;
   return (
-    <Line label={`${titles[name] ?? name}${mandatory && name !== 'number' ? ' *' : ''}`} problem={value.length > 0 ? problem : undefined}>
+    <Line label={`${about?.title || name}${mark}`} problem={value.length > 0 ? problem : undefined}>
       {(id) =>
-        name === 'site' ? (
+        name === 'manager' ? (
+          <PersonPicker id={id} value={value} onChange={onChange} />
+        ) : name === 'site' ? (
           <select id={id} value={value} onChange={(e) => onChange(e.target.value)}>
             <option value="">Choose…</option>
             {catalogue?.sites.map((s) => (
@@ -215,77 +202,6 @@ function Attribute({
                   <option key={k} value={k} />
                 ))}
               </datalist>
-            )}
-          </>
-        )
-      }
-    </Line>
-  );
-}
-
-function Seek({ id, hint, text, onChange }: { id: string; hint: string; text: string; onChange: (text: string) => void }) {
-  return <input id={id} type="search" placeholder={hint} autoComplete="off" value={text} onChange={(e) => onChange(e.target.value)} />;
-}
-
-/** What was chosen, and the cross that lets go of it. */
-function Chosen({ drop, onDrop, children }: { drop: string; onDrop: () => void; children: ReactNode }) {
-  return (
-    <li>
-      {children}
-      <Button kind="quiet" aria-label={drop} onPress={onDrop}>
-        ×
-      </Button>
-    </li>
-  );
-}
-
-/** Finds a person by name or number while typing. */
-export function PersonField({ value, onChange, problem }: { value: string; onChange: (number: string) => void; problem?: string }) {
-  const [text, setText] = useState('');
-  const sought = useDeferredValue(text);
-  const found = useQuery({
-    queryKey: ['people', 'seek', sought],
-    queryFn: () => ask(api.GET('/api/v1/people', { params: { query: { text: sought, limit: 8 } } })),
-    enabled: sought.length > 1,
-  });
-  const person = useQuery({
-    queryKey: ['people', 'one', value],
-    queryFn: () => ask(api.GET('/api/v1/people/{id}', { params: { path: { id: value } } })),
-    enabled: value.length > 0,
-    retry: false,
-  });
-  return (
-    <Line label="For whom *" wide problem={value ? problem : undefined}>
-      {(id) =>
-        value ? (
-          <ul className={style.chosen}>
-            <Chosen drop="Somebody else" onDrop={() => onChange('')}>
-              {person.data ? `${person.data.name} (${person.data.number}), ${person.data.title}, ${person.data.department}` : value}
-            </Chosen>
-          </ul>
-        ) : (
-          <>
-            <Seek id={id} hint="Name or employee number" text={text} onChange={setText} />
-            {sought.length > 1 && found.data && (
-              <ul className={style.options} aria-label="People found">
-                {found.data.items.length === 0 && <li className={rooms.quiet}>Nobody is called that.</li>}
-                {found.data.items.map((p) => (
-                  <li key={p.id}>
-                    <button
-                      type="button"
-                      onClick={() => {
-                        onChange(p.number);
-                        setText('');
-                      }}
-                    >
-                      {p.name}
-                      <small>
-                        {p.number} · {p.title}, {p.department}, {p.site}
-                      </small>
-                    </button>
-                  </li>
-                ))}
-              </ul>
             )}
           </>
         )
@@ -321,21 +237,25 @@ function Entitlements({
             ))}
           </ul>
           <Seek id={id} hint="Search the catalogue" text={text} onChange={setText} />
-          <ul className={style.options} aria-label="Catalogue">
-            {found.slice(0, 30).map((e) => (
-              <li key={e.key}>
-                <button type="button" onClick={() => onChange([...chosen, e.key])}>
-                  <span>
-                    {e.title} {e.privileged && <b className={rooms.tag}>privileged</b>}
-                  </span>
-                  <small>
-                    {e.description || e.key} · {e.target} · owner {e.ownerName ?? e.owner ?? 'nobody'} · held by {e.holders}
-                    {e.mostHolders ? ` of ${e.mostHolders}` : ''}
-                  </small>
-                </button>
-              </li>
-            ))}
-          </ul>
+          <Options
+            label="Catalogue"
+            none="Nothing is called that."
+            found={found.slice(0, 30)}
+            keyOf={(e) => e.key}
+            choose={(e) => onChange([...chosen, e.key])}
+          >
+            {(e) => (
+              <>
+                <span>
+                  {e.title} {e.privileged && <b className={rooms.tag}>privileged</b>}
+                </span>
+                <small>
+                  {e.description || e.key} · {e.target} · owner {e.ownerName ?? e.owner ?? 'nobody'} · held by {e.holders}
+                  {e.mostHolders ? ` of ${e.mostHolders}` : ''}
+                </small>
+              </>
+            )}
+          </Options>
         </>
       )}
     </Line>

@@ -5,7 +5,7 @@ import { api, ask, type RequestDetail } from '../api/client';
 import { Button } from '../parts/Button';
 import { Failure, Loading, Notice } from '../parts/Notice';
 import { StateMark } from '../parts/StateMark';
-import { ago, at } from '../parts/when';
+import { ago, at, moment } from '../parts/when';
 import { useMe } from '../shell/Shell';
 import { Deeds } from './Deeds';
 import { HistoryList } from './HistoryList';
@@ -13,6 +13,7 @@ import { ItemList } from './ItemList';
 import { Plan, summaryOf } from './Plan';
 import style from './Rooms.module.css';
 import { Stages } from './Stages';
+import { useWords } from './words';
 
 export function RequestPage() {
   const { id } = useParams({ from: '/shell/requests/$id' });
@@ -57,6 +58,7 @@ function emptyPlan({ items, summary }: RequestDetail): string {
 function Request({ request }: { request: RequestDetail }) {
   const { summary, story } = request;
   const [without, setWithout] = useState<ReadonlySet<string>>(new Set());
+  const place = useWords().place(summary.site);
   const remarks = request.decisions.filter((d) => d.verdict !== 'skipped');
   return (
     <>
@@ -71,7 +73,7 @@ function Request({ request }: { request: RequestDetail }) {
           <Link to="/people/$id" params={{ id: summary.personId }}>
             {summary.personNumber}
           </Link>{' '}
-          · {summary.department}, {summary.site} · edition {request.edition}
+          · {summary.department}, {place?.title ?? summary.site} · edition {request.edition}
         </p>
       </header>
       <div className={style.columns}>
@@ -88,7 +90,7 @@ function Request({ request }: { request: RequestDetail }) {
                     <StateMark state={m.reached ? 'done' : 'pending'} />
                     <b>{m.title}</b>
                     <small className={style.fine}>
-                      {m.at ? `${m.reached ? '' : 'expected '}${at(m.at)}` : ''} {m.text}
+                      {m.at ? `${m.reached ? '' : 'expected '}${moment(m.at, m.reached ? undefined : place, 'begin')}` : ''} {m.text}
                     </small>
                   </span>
                 ))}
@@ -98,14 +100,14 @@ function Request({ request }: { request: RequestDetail }) {
           {request.candidates.length > 0 && <Candidates request={request} />}
           <section className={style.sheet} aria-labelledby="plan">
             <h2 id="plan">The whole effect</h2>
-            {request.plan.length > 0 && <p className={style.effect}>{summaryOf(request.plan)}</p>}
+            {request.plan.length > 0 && <p className={style.effect}>{summaryOf(request.plan, place)}</p>}
             {request.items.length > 0 &&
               request.rights.approve &&
               (request.plan.length === 0 || request.rights.inPart || request.items.some((i) => i.mark) || request.gone.length > 0) && (
                 <ItemList request={request} without={without} setWithout={setWithout} />
               )}
             {request.plan.length > 0 ? (
-              <Plan changes={request.plan} steps={request.steps} />
+              <Plan changes={request.plan} steps={request.steps} place={place} />
             ) : (
               <p className={style.quiet}>{emptyPlan(request)}</p>
             )}

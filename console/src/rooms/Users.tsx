@@ -9,6 +9,7 @@ import { agoText } from '../parts/when';
 import rooms from './Rooms.module.css';
 import { everywhere, type Limits, limitsOf, partsOf, reachOf } from './reach';
 import style from './Users.module.css';
+import { useCatalogue } from './words';
 
 type User = Schemas['User'];
 
@@ -255,7 +256,7 @@ function UserForm({ user, close, waits }: { user: User | undefined; close: () =>
 
 /** The part of the organisation to which a role is limited; nothing chosen means everywhere. */
 function Where({ role, limits, change }: { role: string; limits: Limits; change: (limits: Limits) => void }) {
-  const catalogue = useQuery({ queryKey: ['catalogue'], queryFn: () => ask(api.GET('/api/v1/catalogue')), staleTime: 60_000 });
+  const catalogue = useCatalogue();
   const targets = useQuery({ queryKey: ['targets'], queryFn: () => ask(api.GET('/api/v1/targets')), staleTime: 60_000 });
   const parts = partsOf(limits);
   const kinds: [keyof Limits, string, [string, string][]][] = [

@@ -21,34 +21,29 @@ public static class Items
     /// </summary>
     public static IReadOnlyList<Item> Of(Plan plan, Rulebook.Rulebook rulebook)
     {
-        var asks = (plan.Asks ?? []).ToDictionary(a => a.Key, StringComparer.Ordinal);
-        var items = plan.Changes.Where(c => c.Kind != ChangeKind.Verify).GroupBy(KeyOf).Select(group =>
+        var asks = (plan.Asks ?? []).ToDictionary(a => a.Key);
+        var items = plan.Changes.Where(c => c is not Change.Verify).GroupBy(c => c.Key).Select(group =>
         {
             var first = group.First();
-            var entitlement = IsAboutEntitlement(first) ? first.Subject : null;
-            return new Item(group.Key, first.Target, entitlement, DigestOf(group, asks.GetValueOrDefault(group.Key)),
-                group.Any(c => c.Kind is ChangeKind.Grant or ChangeKind.CreateAccount or ChangeKind.AdoptAccount) && !group.Any(c => c is { Kind: ChangeKind.Revoke, Later: false, Due: null }),
-                entitlement is not null && IsPrivileged(rulebook, first.Target, entitlement), [.. group.Select(c => c.Ordinal)]);
+            var isGiven = group.Any(c => c is Change.Grant or Change.CreateAccount or Change.AdoptAccount);
+            var isTaken = group.Any(c => c is Change.Revoke { Later: false, Due: null });
+            var ask = first.Entitlement is { } key ? asks.GetValueOrDefault(key) : null;
+            return new Item(group.Key, first.Target, first.Entitlement?.Name, DigestOf(group, ask), isGiven && !isTaken, IsPrivileged(rulebook, first.Entitlement), [.. group.Select(c => c.Ordinal)]);
         }).ToList();
-        foreach (var ask in asks.Values.Where(a => !items.Exists(i => i.Key == a.Key)))
-        {
-            var parts = ask.Key.Split('/', 2);
-            items.Add(new(ask.Key, parts[0], parts[1], DigestOf([], ask), true, IsPrivileged(rulebook, parts[0], parts[1]), []));
-        }
+        foreach (var ask in asks.Values.Where(a => !items.Exists(i => i.Key == a.Key.ToString())))
+            items.Add(new(ask.Key.ToString(), ask.Key.Target, ask.Key.Name, DigestOf([], ask), true, IsPrivileged(rulebook, ask.Key), []));
         return items;
     }
 
-    private static bool IsPrivileged(Rulebook.Rulebook rulebook, string target, string entitlement) =>
-        rulebook.Targets.GetValueOrDefault(target)?.Entitlements.GetValueOrDefault(entitlement) is { IsPrivileged: true };
+    private static bool IsPrivileged(Rulebook.Rulebook rulebook, EntitlementKey? key) => key is not null && rulebook.Find(key) is { IsPrivileged: true };
 
-    public static string KeyOf(Change change) => IsAboutEntitlement(change) ? $"{change.Target}/{change.Subject}" : change.Target;
-
-    private static bool IsAboutEntitlement(Change change) => change.Kind is ChangeKind.Grant or ChangeKind.Revoke;
-
-    /// <summary>What the changes of an item do, without their place in the plan: other items coming or going do not touch it.</summary>
+    /// <summary>
+    /// What the changes of an item do, without their place in the plan: other items coming or going do not touch it. The
+    /// names and their order are part of decisions that were made, and stay as they are.
+    /// </summary>
     private static string DigestOf(IEnumerable<Change> changes, Ask? ask)
     {
-        var done = changes.Select(c => new { c.Kind, c.Target, c.Subject, c.Due, c.Account, c.Container, c.Attributes, c.Enabled, c.ImmutableId });
+        var done = changes.Select(c => new { c.Kind, c.Target, c.Subject, c.Due, Account = c.Entry.Name, c.Entry.Container, c.Attributes, c.Entry.Enabled, c.Entry.ImmutableId });
         var text = ask is null ? JsonSerializer.SerializeToUtf8Bytes(done) : JsonSerializer.SerializeToUtf8Bytes(new { done, ask });
         return Convert.ToHexStringLower(SHA256.HashData(text))[..32];
     }

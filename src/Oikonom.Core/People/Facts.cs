@@ -28,6 +28,14 @@ public static class BuiltIn
         new("privateMail", ExpressionType.String), new("phone", ExpressionType.String),
     ];
 
+    /// <summary>What people read in the place of a name, where a rulebook says nothing else.</summary>
+    public static readonly IReadOnlyDictionary<string, string> Titles = new Dictionary<string, string>
+    {
+        [Person] = "Person number", [Number] = "Employee number", [Given] = "Given name", [Family] = "Family name", [Kind] = "Kind of employment",
+        [Start] = "First day", [End] = "Last day", [Manager] = "Line manager", [Department] = "Department", [Site] = "Site", [Title] = "Job title",
+        ["costCentre"] = "Cost centre", ["privateMail"] = "Private mail", ["phone"] = "Telephone",
+    };
+
     /// <summary>Without these no person can be planned for.</summary>
     public static readonly IReadOnlyList<string> Mandatory = [Person, Number, Given, Family, Kind, Start, Site];
 }

@@ -36,8 +36,8 @@ public sealed class AccessFunction
     internal AccessFunction(Rulebook.Rulebook rulebook)
     {
         Rulebook = rulebook;
-        _desks = [.. rulebook.Targets.Values.Where(t => t.Desk is not null).Select(t => t.Name)];
-        Templates = [.. rulebook.Templates.Select((t, i) => new ReadyTemplate(i, t, [.. t.Grants.Select(g => new ReadyGrant(g, new(g.Target, g.Entitlement, ReasonOf(t, g.Place, g.When)), _desks.Contains(g.Target)))]))];
+        _desks = [.. rulebook.Targets.Values.Where(t => !t.HasAccounts).Select(t => t.Name)];
+        Templates = [.. rulebook.Templates.Select((t, i) => new ReadyTemplate(i, t, [.. t.Grants.Select(g => new ReadyGrant(g, new(g.Key, ReasonOf(t, g.Place, g.When)), _desks.Contains(g.Target)))]))];
         Targets = [.. rulebook.Targets.Values.Select(target => new ReadyTarget(target,
             [.. Templates.SelectMany(t => t.Rule.Accounts.Where(a => a.Target == target.Name).Select(a => Ready(target, t, a)))]))];
         (AlwaysAsked, AskedBy) = Sort(Templates);
@@ -55,7 +55,7 @@ public sealed class AccessFunction
 
     private static ReadyAccount Ready(TargetRule target, ReadyTemplate template, AccountRule account)
     {
-        var rules = new SortedDictionary<string, AttributeRule?>(StringComparer.OrdinalIgnoreCase) { [target.NameAttribute] = null };
+        var rules = new SortedDictionary<string, AttributeRule?>(StringComparer.OrdinalIgnoreCase) { [target.Settings.NameAttribute] = null };
         foreach (var attribute in account.Attributes) rules[attribute.Name] = attribute;
         return new(template, account, ReasonOf(template.Rule, account.Place, null), [.. rules.Keys], [.. rules.Values]);
     }

@@ -1,3 +1,5 @@
+using Oikonom.Core.Rulebook;
+
 namespace Oikonom.Core.Planning;
 
 /// <summary>Why something is wanted: the template, where its line stands, and the condition that held.</summary>
@@ -21,7 +23,6 @@ public sealed record AccountState(
     string Target,
     string Name,
     string Container,
-    IReadOnlyList<string> Classes,
     IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes,
     Presence Presence,
     Reason Reason
@@ -37,18 +38,18 @@ public sealed record AccountState(
             || (Attributes.Count == other.Attributes.Count && Attributes.All(a => other.Attributes.TryGetValue(a.Key, out var values) && values.SequenceEqual(a.Value))));
 }
 
-/// <summary>An entitlement held in a target.</summary>
-public sealed record GrantState(string Target, string Entitlement, Reason Reason)
+/// <summary>An entitlement that is held.</summary>
+public sealed record GrantState(EntitlementKey Key, Reason Reason)
 {
-    /// <summary>target/entitlement.</summary>
-    public string Key { get; } = $"{Target}/{Entitlement}";
+    public string Target => Key.Target;
+    public string Entitlement => Key.Name;
 }
 
-/// <summary>The accounts and grants of one person at one instant, by target and by target/entitlement.</summary>
+/// <summary>The accounts of one person at one instant by target, and the grants.</summary>
 public sealed record AccessState(
     IReadOnlyDictionary<string, AccountState> Accounts,
-    IReadOnlyDictionary<string, GrantState> Grants
+    IReadOnlyDictionary<EntitlementKey, GrantState> Grants
 )
 {
-    public static readonly AccessState Nothing = new(new Dictionary<string, AccountState>(), new Dictionary<string, GrantState>());
+    public static readonly AccessState Nothing = new(new Dictionary<string, AccountState>(), new Dictionary<EntitlementKey, GrantState>());
 }

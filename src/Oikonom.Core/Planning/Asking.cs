@@ -116,7 +116,7 @@ public sealed class Asking
         foreach (var grant in person.Extra)
         {
             var last = grant.Until is { } given && given < over ? given : over;
-            Give(grant.From, last, new(grant.Target, grant.Entitlement, grant.Reason), !_function.IsDesk(grant.Target));
+            Give(grant.From, last, new(grant.Key, grant.Reason), !_function.IsDesk(grant.Key.Target));
         }
     }
 
@@ -142,7 +142,7 @@ public sealed class Asking
                 if (until > _end) until = _end;
                 if (from >= until || from >= _until || until <= _from) return;
                 attributes ??= Attributes(person, target, name);
-                _accounts.Add(new(from, until, new(target.Rule.Name, name, target.Rule.Container, target.Rule.Classes, attributes, presence, maker.Reason), reason));
+                _accounts.Add(new(from, until, new(target.Rule.Name, name, target.Rule.Settings.Container, attributes, presence, maker.Reason), reason));
             }
         }
     }
@@ -336,7 +336,7 @@ public sealed class Asking
             for (var i = 0; i < all.Length; i++) all[i] = single.Rules[i] is { } rule ? Texts(rule) : [accountName];
             return new(single.Names, all);
         }
-        var attributes = new SortedDictionary<string, IReadOnlyList<string>>(StringComparer.OrdinalIgnoreCase) { [target.Rule.NameAttribute] = [accountName] };
+        var attributes = new SortedDictionary<string, IReadOnlyList<string>>(StringComparer.OrdinalIgnoreCase) { [target.Rule.Settings.NameAttribute] = [accountName] };
         var given = new Dictionary<string, (RoleTemplate Template, Place Place)>(StringComparer.OrdinalIgnoreCase);
         foreach (var account in target.Accounts)
         {

@@ -19,13 +19,13 @@ public sealed record Explanation(string Key, bool Wanted, string Summary, IReadO
 /// <summary>Answers "why does she have this, and why does he not?" from the rules alone.</summary>
 public static class Explain
 {
-    public static Explanation Grant(Subject person, Edition edition, string target, string entitlement, DateTimeOffset at)
+    public static Explanation Grant(Subject person, Edition edition, EntitlementKey key, DateTimeOffset at)
     {
         var rulebook = edition.Rulebook;
-        var key = $"{target}/{entitlement}";
+        var target = key.Target;
         var state = Desired.At(person, edition, at);
         var account = state.Accounts.ContainsKey(target);
-        var isDesk = rulebook.Targets.GetValueOrDefault(target)?.Desk is not null;
+        var isDesk = rulebook.Targets.GetValueOrDefault(target) is { HasAccounts: false };
         var rules = new List<RuleLook>();
         foreach (var employment in Employments.InOrder(person, rulebook, at))
         {
@@ -37,10 +37,10 @@ public static class Explain
                             .. TermLooks(employment, person, rulebook, at, isEarly: isDesk && grant.From is not null), .. DaysOf(grant, employment, scope, rulebook, at),
                             .. isDesk ? [] : new ConditionLook[] { new($"an account in {target}", account, []) }]));
         }
-        foreach (var given in person.Extra.Where(g => $"{g.Target}/{g.Entitlement}" == key))
+        foreach (var given in person.Extra.Where(g => g.Key == key))
             rules.Add(new(given.Reason.Rule, given.Reason.Place, "", given.From <= at && !(given.Until <= at), [new($"granted from {given.From:yyyy-MM-dd}{(given.Until is { } until ? $" until {until:yyyy-MM-dd}" : "")}", given.From <= at && !(given.Until <= at), [])]));
         var wanted = state.Grants.GetValueOrDefault(key);
-        return new(key, wanted is not null, wanted is not null ? $"{wanted.Reason.Rule} gives it ({wanted.Reason.Place}): {wanted.Reason.Condition}." : WhyNot(rules, $"No template gives {key}; it can only be requested."), rules);
+        return new(key.ToString(), wanted is not null, wanted is not null ? $"{wanted.Reason.Rule} gives it ({wanted.Reason.Place}): {wanted.Reason.Condition}." : WhyNot(rules, $"No template gives {key}; it can only be requested."), rules);
     }
 
     public static Explanation Account(Subject person, Edition edition, string target, DateTimeOffset at)

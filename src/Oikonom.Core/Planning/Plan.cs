@@ -1,38 +1,12 @@
 using System.Security.Cryptography;
 using System.Text.Json;
 using System.Text.Json.Serialization;
+using Oikonom.Core.Rulebook;
 
 namespace Oikonom.Core.Planning;
 
-/// <summary>What a change does.</summary>
-[JsonConverter(typeof(JsonStringEnumConverter<ChangeKind>))]
-public enum ChangeKind
-{
-    [JsonStringEnumMemberName("create-account")] CreateAccount,
-    [JsonStringEnumMemberName("adopt-account")] AdoptAccount,
-    [JsonStringEnumMemberName("change-account")] ChangeAccount,
-    [JsonStringEnumMemberName("set-password")] SetPassword,
-    [JsonStringEnumMemberName("enable-account")] EnableAccount,
-    [JsonStringEnumMemberName("disable-account")] DisableAccount,
-    [JsonStringEnumMemberName("grant")] Grant,
-    [JsonStringEnumMemberName("revoke")] Revoke,
-    [JsonStringEnumMemberName("verify")] Verify,
-}
-
-/// <summary>One attribute, before and after; empty lists mean absent.</summary>
-public sealed record AttributeChange(string Name, IReadOnlyList<string> Before, IReadOnlyList<string> After);
-
-/// <summary>
-/// One change of a plan. <paramref name="Due"/> null means at once. <paramref name="Later"/> marks what lies
-/// beyond the completion of the request, such as the end of a fixed term.
-/// </summary>
-public sealed record Change(
-    int Ordinal, ChangeKind Kind, string Target, string Subject, DateTimeOffset? Due, bool Later,
-    string Account, string Container, IReadOnlyList<string> Classes, IReadOnlyList<AttributeChange> Attributes, bool Enabled, string? ImmutableId, Reason Reason);
-
 /// <summary>An entitlement that a request asks for by name, with its term: an input, whether or not a change follows from it today.</summary>
-/// <param name="Key">target/entitlement.</param>
-public sealed record Ask(string Key, DateTimeOffset? From, DateTimeOffset? Until);
+public sealed record Ask(EntitlementKey Key, DateTimeOffset? From, DateTimeOffset? Until);
 
 /// <summary>The exact changes a request will make, in order. The same inputs give the same plan and the same digest.</summary>
 public sealed record Plan(int Edition, IReadOnlyList<Change> Changes)

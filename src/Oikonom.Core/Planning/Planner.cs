@@ -1,11 +1,13 @@
+using System.Diagnostics;
 using Oikonom.Core.Intake;
 using Oikonom.Core.Rulebook;
 
 namespace Oikonom.Core.Planning;
 
 /// <summary>An entry a target already holds that answers to one of the match keys.</summary>
+/// <param name="Container">Where it stands, and <paramref name="Location"/> what it is found by, in the target's own words.</param>
 public sealed record ExistingAccount(
-    string Target, string ImmutableId, string Name, string Location, string MatchedBy,
+    string Target, string ImmutableId, string Name, string Container, string Location, string MatchedBy,
     IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes, bool Enabled, IReadOnlyList<string> Entitlements);
 
 /// <summary>Turns the difference between what should be and what is into an ordered plan of dated changes.</summary>
@@ -18,7 +20,7 @@ public static class Planner
         Edition edition, RequestKind kind, DateTimeOffset now)
     {
         var changes = new List<Change>();
-        var (current, adopted) = Adopt(recorded, existing, edition.Rulebook);
+        var (current, adopted) = Adopt(recorded, existing);
         var end = Term.Of(person, edition.Rulebook).End;
         Privileges.RequireEnds(person.Extra, edition.Rulebook);
         var windows = Desired.Windows(person, edition);
@@ -63,18 +65,18 @@ public static class Planner
         var none = new Dictionary<string, ExistingAccount>();
         var over = Difference(recorded, windows.At(now), none, immutableIds, rulebook, null, false, false, true, now)
             .Where(c => HasEnded(windows, c, since, now) && !isCovered(c))
-            .Select(c => c with { Reason = c.Reason with { Condition = "the term has ended" } })
+            .Select(c => c with { Reason = c.Reason with { Condition = TermHasEnded } })
             .ToList();
-        var touched = over.Select(c => c.Target).Where(t => rulebook.Targets[t].Desk is null).Distinct().Select(t => recorded.Accounts.GetValueOrDefault(t)).OfType<AccountState>().ToList();
-        over.AddRange(touched.Select(a => new Change(0, ChangeKind.Verify, a.Target, a.Name, null, false, a.Name, a.Container, a.Classes, [], false, immutableIds.GetValueOrDefault(a.Target), a.Reason)));
+        var touched = over.Select(c => c.Target).Where(t => rulebook.Targets[t].HasAccounts).Distinct().Select(t => recorded.Accounts.GetValueOrDefault(t)).OfType<AccountState>().ToList();
+        over.AddRange(touched.Select(a => new Change.Verify(a.Target, Entry.Of(a, immutableIds.GetValueOrDefault(a.Target)) with { Enabled = false }, a.Reason)));
         return [.. over.Select((change, i) => change with { Ordinal = i + 1 })];
     }
 
     private static bool HasEnded(AccessWindows windows, Change change, DateTimeOffset since, DateTimeOffset now) =>
-        change.Kind switch
+        change switch
         {
-            ChangeKind.DisableAccount => windows.Accounts.GetValueOrDefault(change.Target)?.Any(w => w.State.Enabled && w.Until >= since && w.Until <= now) == true,
-            ChangeKind.Revoke => windows.Grants.GetValueOrDefault($"{change.Target}/{change.Subject}")?.Any(w => w.Until >= since && w.Until <= now) == true,
+            Change.DisableAccount => windows.Accounts.GetValueOrDefault(change.Target)?.Any(w => w.State.Enabled && w.Until >= since && w.Until <= now) == true,
+            Change.Revoke revoke => windows.Grants.GetValueOrDefault(revoke.Taken)?.Any(w => w.Until >= since && w.Until <= now) == true,
             _ => false,
         };
 
@@ -100,39 +102,36 @@ public static class Planner
     public static StillWanted Look(Change change, AccessState wanted)
     {
         var account = wanted.Accounts.GetValueOrDefault(change.Target);
-        switch (change.Kind)
+        return change switch
         {
-            case ChangeKind.CreateAccount or ChangeKind.AdoptAccount or ChangeKind.ChangeAccount:
-                if (account is null) return StillWanted.No;
-                var same = account.Name == change.Account && account.Container == change.Container &&
-                    change.Attributes.All(a => (account.Attributes.GetValueOrDefault(a.Name) ?? []).SequenceEqual(a.After));
-                return same ? StillWanted.Yes : StillWanted.Changed;
-            case ChangeKind.SetPassword or ChangeKind.Verify:
-                return account is null ? StillWanted.No : StillWanted.Yes;
-            case ChangeKind.EnableAccount:
-                return account is { Enabled: true } ? StillWanted.Yes : StillWanted.No;
-            case ChangeKind.DisableAccount:
-                return account is { Enabled: true } ? StillWanted.No : StillWanted.Yes;
-            case ChangeKind.Grant:
-                return wanted.Grants.ContainsKey($"{change.Target}/{change.Subject}") ? StillWanted.Yes : StillWanted.No;
-            default:
-                return wanted.Grants.ContainsKey($"{change.Target}/{change.Subject}") ? StillWanted.No : StillWanted.Yes;
-        }
+            Change.CreateAccount or Change.AdoptAccount or Change.ChangeAccount => account is null ? StillWanted.No : LooksAlike(change, account) ? StillWanted.Yes : StillWanted.Changed,
+            Change.SetPassword or Change.Verify => Yes(account is not null),
+            Change.EnableAccount => Yes(account is { Enabled: true }),
+            Change.DisableAccount => Yes(account is not { Enabled: true }),
+            Change.Grant grant => Yes(wanted.Grants.ContainsKey(grant.Given)),
+            Change.Revoke revoke => Yes(!wanted.Grants.ContainsKey(revoke.Taken)),
+            _ => throw new UnreachableException($"'{change.Kind}' has no second look."),
+        };
+
+        static StillWanted Yes(bool wanted) => wanted ? StillWanted.Yes : StillWanted.No;
     }
 
+    private static bool LooksAlike(Change change, AccountState account) =>
+        account.Name == change.Entry.Name && account.Container == change.Entry.Container
+        && change.Attributes.All(a => (account.Attributes.GetValueOrDefault(a.Name) ?? []).SequenceEqual(a.After));
+
     private static (AccessState Current, IReadOnlyDictionary<string, ExistingAccount> Adopted) Adopt(
-        AccessState recorded, IReadOnlyDictionary<string, ExistingAccount> existing, Rulebook.Rulebook rulebook)
+        AccessState recorded, IReadOnlyDictionary<string, ExistingAccount> existing)
     {
         var adopted = existing.Where(pair => !recorded.Accounts.ContainsKey(pair.Key)).ToDictionary(pair => pair.Key, pair => pair.Value);
         if (adopted.Count == 0) return (recorded, adopted);
         var accounts = new Dictionary<string, AccountState>(recorded.Accounts);
-        var grants = new Dictionary<string, GrantState>(recorded.Grants);
+        var grants = new Dictionary<EntitlementKey, GrantState>(recorded.Grants);
         foreach (var (target, found) in adopted)
         {
             var reason = new Reason("adoption", found.Location, $"matched by {found.MatchedBy}");
-            var container = found.Location.Contains(',', StringComparison.Ordinal) ? found.Location[(found.Location.IndexOf(',', StringComparison.Ordinal) + 1)..] : "";
-            accounts[target] = new(target, found.Name, container, rulebook.Targets[target].Classes, found.Attributes, found.Enabled ? Presence.Awake : Presence.Disabled, reason);
-            foreach (var entitlement in found.Entitlements) grants[$"{target}/{entitlement}"] = new(target, entitlement, reason);
+            accounts[target] = new(target, found.Name, found.Container, found.Attributes, found.Enabled ? Presence.Awake : Presence.Disabled, reason);
+            foreach (var key in found.Entitlements.Select(e => new EntitlementKey(target, e))) grants[key] = new(key, reason);
         }
         return (new(accounts, grants), adopted);
     }
@@ -145,74 +144,84 @@ public static class Planner
         {
             var before = current.Accounts.GetValueOrDefault(target.Name);
             var after = wanted.Accounts.GetValueOrDefault(target.Name);
-            if (target.Desk is not null)
+            if (!target.HasAccounts)
             {
-                foreach (var change in ByHand(current, wanted, target, rulebook, due, moves, later, over, now)) yield return change;
+                foreach (var change in WithoutAccount(current, wanted, target, rulebook, due, moves, later, over, now)) yield return change;
                 continue;
             }
             var account = after ?? before;
             // Nobody gets a first account when the employment is over.
             if (account is null || (before is null && over)) continue;
-            var id = immutableIds.GetValueOrDefault(target.Name) ?? adopted.GetValueOrDefault(target.Name)?.ImmutableId;
-            var found = new List<Change>();
-            if (after is not null && before is null)
-            {
-                found.Add(Of(ChangeKind.CreateAccount, after.Name, [.. after.Attributes.Where(a => a.Value.Count > 0).Select(a => new AttributeChange(a.Key, [], a.Value))], after.Reason));
-                found.Add(Of(ChangeKind.SetPassword, after.Name, [], after.Reason));
-            }
-            else if (after is not null && before is not null)
-            {
-                var attributes = AttributeChanges(before, after);
-                if (adopted.ContainsKey(target.Name)) found.Add(Of(ChangeKind.AdoptAccount, after.Name, attributes, after.Reason));
-                else if (attributes.Count > 0 || !Same(before.Container, after.Container)) found.Add(Of(ChangeKind.ChangeAccount, after.Name, attributes, after.Reason));
-                if (before.Enabled != after.Enabled)
-                    found.Add(Of(after.Enabled ? ChangeKind.EnableAccount : ChangeKind.DisableAccount, after.Name, [], TermOf(after)));
-            }
-            else if (before is { Enabled: true })
-            {
-                found.Add(Of(ChangeKind.DisableAccount, before.Name, [], new(before.Reason.Rule, before.Reason.Place, "no template makes this account any more")));
-            }
-            foreach (var (key, grant) in wanted.Grants.Where(g => g.Value.Target == target.Name).OrderBy(g => g.Key, StringComparer.Ordinal))
-                if (!current.Grants.ContainsKey(key)) found.Add(Of(ChangeKind.Grant, grant.Entitlement, [], grant.Reason));
+            var entry = Entry.Of(account, immutableIds.GetValueOrDefault(target.Name) ?? adopted.GetValueOrDefault(target.Name)?.ImmutableId);
+            var found = AccountChanges(before, after, target, entry, adopted.ContainsKey(target.Name)).ToList();
+            found.AddRange(Given(current, wanted, target, entry));
             var kept = new List<Change>();
-            foreach (var (key, grant) in current.Grants.Where(g => g.Value.Target == target.Name).OrderBy(g => g.Key, StringComparer.Ordinal))
+            foreach (var grant in NoLongerWanted(current, wanted, target))
             {
-                if (wanted.Grants.ContainsKey(key) || !target.Entitlements.ContainsKey(grant.Entitlement)) continue;
                 var stays = after is { Enabled: true };
-                var revoke = Of(ChangeKind.Revoke, grant.Entitlement, [], grant.Reason with { Condition = !stays || grant.Reason.Rule == "request" ? "the term has ended" : "no template gives it any more" });
+                var reason = grant.Reason with { Condition = !stays || grant.Reason.Rule == "request" ? TermHasEnded : NoTemplateGives };
                 var handOver = stays && moves ? HandOver(rulebook, grant) : TimeSpan.Zero;
-                if (handOver == TimeSpan.Zero) found.Add(revoke);
-                else kept.Add(revoke with { Due = (due ?? now) + handOver, Later = true, Reason = revoke.Reason with { Condition = $"no template gives it any more; kept for the hand-over of {System.Xml.XmlConvert.ToString(handOver)}" } });
+                if (handOver == TimeSpan.Zero) found.Add(new Change.Revoke(grant.Key, entry, reason));
+                else
+                {
+                    reason = reason with { Condition = $"{NoTemplateGives}; kept for the hand-over of {System.Xml.XmlConvert.ToString(handOver)}" };
+                    kept.Add(new Change.Revoke(grant.Key, entry, reason) { Due = (due ?? now) + handOver, Later = true });
+                }
             }
+            var readsBack = target.Settings.Can.HasFlag(TargetAbilities.ReadBack);
             foreach (var change in kept)
             {
                 yield return change;
-                yield return Of(ChangeKind.Verify, account.Name, [], account.Reason) with { Due = change.Due, Later = true };
+                if (readsBack) yield return new Change.Verify(target.Name, entry, account.Reason) { Due = change.Due, Later = true };
             }
             if (found.Count == 0) continue;
             // Access goes first when somebody leaves: disabling stands before everything else.
-            foreach (var change in found.OrderBy(c => c.Kind == ChangeKind.DisableAccount ? 0 : 1)) yield return change;
-            yield return Of(ChangeKind.Verify, account.Name, [], account.Reason);
-
-            Change Of(ChangeKind kind, string subject, IReadOnlyList<AttributeChange> attributes, Reason reason) => new(
-                0, kind, target.Name, subject, due, later, account.Name, account.Container, account.Classes, attributes, account.Enabled, id, reason);
+            foreach (var change in found.OrderBy(c => c is Change.DisableAccount ? 0 : 1)) yield return change with { Due = due, Later = later };
+            if (readsBack) yield return new Change.Verify(target.Name, entry, account.Reason) { Due = due, Later = later };
         }
     }
 
-    /// <summary>What people at a desk give and take back.</summary>
-    private static IEnumerable<Change> ByHand(AccessState current, AccessState wanted, TargetRule target, Rulebook.Rulebook rulebook, DateTimeOffset? due, bool moves, bool later, bool over, DateTimeOffset now)
-    {
-        foreach (var (key, grant) in wanted.Grants.Where(g => g.Value.Target == target.Name).OrderBy(g => g.Key, StringComparer.Ordinal))
-            if (!current.Grants.ContainsKey(key)) yield return Of(ChangeKind.Grant, grant.Entitlement, grant.Reason) with { Due = due, Later = later };
-        foreach (var (key, grant) in current.Grants.Where(g => g.Value.Target == target.Name).OrderBy(g => g.Key, StringComparer.Ordinal))
-        {
-            if (wanted.Grants.ContainsKey(key) || !target.Entitlements.ContainsKey(grant.Entitlement)) continue;
-            var handOver = !over && moves ? HandOver(rulebook, grant) : TimeSpan.Zero;
-            var reason = grant.Reason with { Condition = over || grant.Reason.Rule == "request" ? "the term has ended" : "no template gives it any more" };
-            yield return Of(ChangeKind.Revoke, grant.Entitlement, reason) with { Due = handOver > TimeSpan.Zero ? (due ?? now) + handOver : due, Later = later || handOver > TimeSpan.Zero };
-        }
+    private const string TermHasEnded = "the term has ended";
+    private const string NoTemplateGives = "no template gives it any more";
 
-        Change Of(ChangeKind kind, string subject, Reason reason) => new(0, kind, target.Name, subject, null, false, "", "", [], [], true, null, reason);
+    /// <summary>What is to be done about the account itself.</summary>
+    private static IEnumerable<Change> AccountChanges(AccountState? before, AccountState? after, TargetRule target, Entry entry, bool isAdopted)
+    {
+        if (after is null)
+        {
+            if (before is { Enabled: true })
+                yield return new Change.DisableAccount(target.Name, entry, before.Reason with { Condition = "no template makes this account any more" });
+            yield break;
+        }
+        if (before is null)
+        {
+            yield return new Change.CreateAccount(target.Name, entry, [.. after.Attributes.Where(a => a.Value.Count > 0).Select(a => new AttributeChange(a.Key, [], a.Value))], after.Reason);
+            if (target.Settings.Can.HasFlag(TargetAbilities.Passwords)) yield return new Change.SetPassword(target.Name, entry, after.Reason);
+            yield break;
+        }
+        var attributes = AttributeChanges(before, after);
+        if (isAdopted) yield return new Change.AdoptAccount(target.Name, entry, attributes, after.Reason);
+        else if (attributes.Count > 0 || !Same(before.Container, after.Container)) yield return new Change.ChangeAccount(target.Name, entry, attributes, after.Reason);
+        if (before.Enabled != after.Enabled)
+            yield return after.Enabled ? new Change.EnableAccount(target.Name, entry, TermOf(after)) : new Change.DisableAccount(target.Name, entry, TermOf(after));
+    }
+
+    private static IEnumerable<Change> Given(AccessState current, AccessState wanted, TargetRule target, Entry entry) =>
+        wanted.Grants.Values.Where(g => g.Target == target.Name && !current.Grants.ContainsKey(g.Key)).OrderBy(g => g.Key).Select(g => new Change.Grant(g.Key, entry, g.Reason));
+
+    private static IEnumerable<GrantState> NoLongerWanted(AccessState current, AccessState wanted, TargetRule target) =>
+        current.Grants.Values.Where(g => g.Target == target.Name && !wanted.Grants.ContainsKey(g.Key) && target.Entitlements.ContainsKey(g.Entitlement)).OrderBy(g => g.Key);
+
+    /// <summary>What is given and taken back where nobody has an account.</summary>
+    private static IEnumerable<Change> WithoutAccount(AccessState current, AccessState wanted, TargetRule target, Rulebook.Rulebook rulebook, DateTimeOffset? due, bool moves, bool later, bool over, DateTimeOffset now)
+    {
+        foreach (var change in Given(current, wanted, target, Entry.None)) yield return change with { Due = due, Later = later };
+        foreach (var grant in NoLongerWanted(current, wanted, target))
+        {
+            var handOver = !over && moves ? HandOver(rulebook, grant) : TimeSpan.Zero;
+            var reason = grant.Reason with { Condition = over || grant.Reason.Rule == "request" ? TermHasEnded : NoTemplateGives };
+            yield return new Change.Revoke(grant.Key, Entry.None, reason) { Due = handOver > TimeSpan.Zero ? (due ?? now) + handOver : due, Later = later || handOver > TimeSpan.Zero };
+        }
     }
 
     private static TimeSpan HandOver(Rulebook.Rulebook rulebook, GrantState grant) => rulebook.Templates

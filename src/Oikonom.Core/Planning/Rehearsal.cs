@@ -20,6 +20,10 @@ public enum EffectKind
 public sealed record Effect(EffectKind Kind, string Target, string Subject, string Rule, IReadOnlyList<AttributeChange> Attributes)
 {
     public static readonly IReadOnlyList<AttributeChange> NoAttributes = [];
+
+    /// <summary>The entitlement as target/entitlement, of effects on grants.</summary>
+    [JsonIgnore]
+    public string Key => $"{Target}/{Subject}";
 }
 
 /// <summary>One person whom a draft would change, or for whom it cannot be worked out.</summary>
@@ -186,7 +190,7 @@ public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draf
         IReadOnlyList<Tally>[] tallies = [[], [], [], []];
         Parallel.Invoke(
             () => tallies[0] = Count(affected, (_, e) => e.Target),
-            () => tallies[1] = Count(affected, (_, e) => e.Kind is EffectKind.GrantGained or EffectKind.GrantLost ? $"{e.Target}/{e.Subject}" : null),
+            () => tallies[1] = Count(affected, (_, e) => e.Kind is EffectKind.GrantGained or EffectKind.GrantLost ? e.Key : null),
             () => tallies[2] = Count(affected, (_, e) => e.Rule),
             () => tallies[3] = Count(affected, (a, _) => a.Department));
         var byTemplate = draft.Templates.Select((t, i) => (t.Name, Count: parts.Sum(p => p.Matches[i]))).ToDictionary(t => t.Name, t => t.Count);

@@ -17,11 +17,11 @@ public static class Separations
             if (Held(separation.One) is not { } one || Held(separation.Other) is not { } other) continue;
             if (separation.Effect == SeparationEffect.Block)
                 throw new PlanFault($"'{separation.Title}' ({separation.Place}) keeps {one.Key} and {other.Key} apart: {one.Reason.Rule} gives the one ({one.Reason.Place}), {other.Reason.Rule} the other ({other.Reason.Place}). Change the record or a template.");
-            found.Add(new(separation.Name, separation.Title, one.Key, one.Reason.Rule, other.Key, other.Reason.Rule, separation.Decides));
+            found.Add(new(separation.Name, separation.Title, one.Key.ToString(), one.Reason.Rule, other.Key.ToString(), other.Reason.Rule, separation.Decides));
         }
         return found;
 
-        GrantState? Held(IReadOnlyList<string> keys)
+        GrantState? Held(IReadOnlyList<EntitlementKey> keys)
         {
             foreach (var key in keys)
                 if (state.Grants.TryGetValue(key, out var grant)) return grant;
@@ -37,7 +37,7 @@ public static class Privileges
     public static void RequireEnds(IReadOnlyList<ExtraGrant> extra, Rulebook.Rulebook rulebook)
     {
         foreach (var grant in extra)
-            if (grant.Until is null && rulebook.Targets.GetValueOrDefault(grant.Target)?.Entitlements.GetValueOrDefault(grant.Entitlement) is { IsPrivileged: true } entitlement)
+            if (grant.Until is null && rulebook.Find(grant.Key) is { IsPrivileged: true } entitlement)
                 throw new PlanFault($"'{entitlement.Title}' is privileged and is never given without an end; name the day on which it ends.");
     }
 }

@@ -5,7 +5,7 @@ using Oikonom.Core.Time;
 namespace Oikonom.Core.Planning;
 
 /// <summary>A grant that was approved beside the templates; it holds from an instant until an instant, or open.</summary>
-public sealed record ExtraGrant(string Target, string Entitlement, DateTimeOffset From, DateTimeOffset? Until, Reason Reason);
+public sealed record ExtraGrant(EntitlementKey Key, DateTimeOffset From, DateTimeOffset? Until, Reason Reason);
 
 /// <summary>A template on request that was approved for a person, from an instant until an instant, or open.</summary>
 public sealed record AskedTemplate(string Template, DateTimeOffset From, DateTimeOffset? Until)

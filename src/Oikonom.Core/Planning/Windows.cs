@@ -1,3 +1,5 @@
+using Oikonom.Core.Rulebook;
+
 namespace Oikonom.Core.Planning;
 
 /// <summary>A stretch of time in which something is so, and why: from an instant up to, and not including, another.</summary>
@@ -23,7 +25,7 @@ public sealed class AccessWindows
     private readonly List<GivenGrant> _grants;
     private readonly IReadOnlyList<string> _refused;
     private IReadOnlyDictionary<string, IReadOnlyList<Window<AccountState>>>? _joinedAccounts;
-    private IReadOnlyDictionary<string, IReadOnlyList<Window<GrantState>>>? _joinedGrants;
+    private IReadOnlyDictionary<EntitlementKey, IReadOnlyList<Window<GrantState>>>? _joinedGrants;
     private IReadOnlyList<DateTimeOffset>? _turns;
 
     /// <param name="accounts">In the order in which the one before wins.</param>
@@ -35,7 +37,7 @@ public sealed class AccessWindows
     public IReadOnlyDictionary<string, IReadOnlyList<Window<AccountState>>> Accounts => _joinedAccounts ??= JoinAccounts();
 
     /// <summary>The windows of each grant by target/entitlement; they do not overlap and stand in order.</summary>
-    public IReadOnlyDictionary<string, IReadOnlyList<Window<GrantState>>> Grants => _joinedGrants ??= JoinGrants();
+    public IReadOnlyDictionary<EntitlementKey, IReadOnlyList<Window<GrantState>>> Grants => _joinedGrants ??= JoinGrants();
 
     /// <summary>The instants at which something changes, in order.</summary>
     public IReadOnlyList<DateTimeOffset> Turns => _turns ??= FindTurns();
@@ -55,7 +57,7 @@ public sealed class AccessWindows
     /// Until when a grant that is held at an instant stays held without a gap, whatever the reasons are;
     /// null when it is not held, <see cref="DateTimeOffset.MaxValue"/> when no end is known.
     /// </summary>
-    public DateTimeOffset? HeldUntil(string key, DateTimeOffset at)
+    public DateTimeOffset? HeldUntil(EntitlementKey key, DateTimeOffset at)
     {
         DateTimeOffset? until = null;
         foreach (var window in Grants.GetValueOrDefault(key) ?? [])
@@ -68,7 +70,7 @@ public sealed class AccessWindows
     internal static AccessState Look(List<Window<AccountState>> given, List<GivenGrant> givenGrants, IReadOnlyList<string> refused, DateTimeOffset? instant)
     {
         var accounts = new Dictionary<string, AccountState>(StringComparer.Ordinal);
-        var grants = new Dictionary<string, GrantState>(16, StringComparer.Ordinal);
+        var grants = new Dictionary<EntitlementKey, GrantState>(16);
         foreach (var window in given)
         {
             if (instant is { } at && !window.Covers(at)) continue;
@@ -85,7 +87,7 @@ public sealed class AccessWindows
         foreach (var key in refused)
         {
             // What an approver declined is not given; without an account there is nothing in its target.
-            if (key.Contains('/', StringComparison.Ordinal)) grants.Remove(key);
+            if (EntitlementKey.TryParse(key, out var entitlement)) grants.Remove(entitlement);
             else if (accounts.Remove(key))
                 foreach (var held in grants.Keys.Where(k => grants[k].Target == key).ToList()) grants.Remove(held);
         }
@@ -122,13 +124,13 @@ public sealed class AccessWindows
         return joined;
     }
 
-    private Dictionary<string, IReadOnlyList<Window<GrantState>>> JoinGrants()
+    private Dictionary<EntitlementKey, IReadOnlyList<Window<GrantState>>> JoinGrants()
     {
-        var joined = new Dictionary<string, IReadOnlyList<Window<GrantState>>>(StringComparer.Ordinal);
-        foreach (var grant in _grants.GroupBy(g => g.Window.State.Key, StringComparer.Ordinal))
+        var joined = new Dictionary<EntitlementKey, IReadOnlyList<Window<GrantState>>>();
+        foreach (var grant in _grants.GroupBy(g => g.Window.State.Key))
         {
-            var target = grant.First().Window.State.Target;
-            if (_refused.Contains(grant.Key) || _refused.Contains(target)) continue;
+            var target = grant.Key.Target;
+            if (_refused.Contains(grant.Key.ToString()) || _refused.Contains(target)) continue;
             var accounts = Accounts.GetValueOrDefault(target) ?? [];
             var windows = new List<Window<GrantState>>();
             foreach (var (from, until) in Stretches(grant.SelectMany(g => new[] { g.Window.From, g.Window.Until }).Concat(accounts.SelectMany(a => new[] { a.From, a.Until }))))

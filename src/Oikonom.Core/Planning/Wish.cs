@@ -11,7 +11,8 @@ namespace Oikonom.Core.Planning;
 /// <summary>An entitlement somebody asked for. Null instants mean at once, and without an end.</summary>
 public sealed record WishedGrant(string Target, string Entitlement, DateTimeOffset? From, DateTimeOffset? Until)
 {
-    public string Key => $"{Target}/{Entitlement}";
+    [JsonIgnore]
+    public EntitlementKey Key => new(Target, Entitlement);
 }
 
 /// <summary>A template on request somebody asked for.</summary>
@@ -50,6 +51,8 @@ public sealed record Wish
 
     public bool IsEmpty => Changes.Count == 0 && Grants.Count == 0 && Templates.Count == 0 && Struck.Count == 0 && Target.Length == 0;
 
+    private bool IsStruck(WishedGrant grant) => Struck.Contains(grant.Key.ToString());
+
     public string ToJson() => JsonSerializer.Serialize(this, JsonSerializerOptions.Web);
     public static Wish FromJson(string json) => json.Length <= 2 ? Nothing : JsonSerializer.Deserialize<Wish>(json, JsonSerializerOptions.Web) ?? Nothing;
 
@@ -61,15 +64,15 @@ public sealed record Wish
         // What cannot be read is told now, not on the day it begins.
         Employments.With(person.Facts, fields, rulebook, DateTimeOffset.MaxValue);
         var ended = Urgent ? person.Employments.Select(e => new Ending(e.Number, e.Start, now)).ToList() : [];
-        var keys = Grants.Select(g => g.Key).ToHashSet(StringComparer.Ordinal);
+        var keys = Grants.Select(g => g.Key).ToHashSet();
         var templates = Templates.Select(t => t.Template).ToHashSet(StringComparer.Ordinal);
         return person with
         {
             Fields = [.. person.Fields.Where(f => !Changes.ContainsKey(f.Name) || f.Employment != person.Facts.Number || f.From < (From ?? now)), .. fields],
             Endings = [.. person.Endings.Where(e => !(Changes.ContainsKey(BuiltIn.End) && e.Employment == person.Facts.Number) && !ended.Exists(x => x.Employment == e.Employment && x.At >= e.At)), .. ended.Where(x => !person.Endings.Any(e => e.Employment == x.Employment && e.At < x.At))],
-            Extra = [.. person.Extra.Where(e => !keys.Contains($"{e.Target}/{e.Entitlement}")), .. Grants.Where(g => !Struck.Contains(g.Key)).Select(g => new ExtraGrant(g.Target, g.Entitlement, g.From ?? now, g.Until, reason))],
+            Extra = [.. person.Extra.Where(e => !keys.Contains(e.Key)), .. Grants.Where(g => !IsStruck(g)).Select(g => new ExtraGrant(g.Key, g.From ?? now, g.Until, reason))],
             Asked = [.. person.Asked.Where(a => !templates.Contains(a.Template)), .. Templates.Select(t => new AskedTemplate(t.Template, t.From ?? now, t.Until))],
-            Refused = [.. person.Refused.Where(r => !keys.Contains(r)), .. Struck.Where(s => !Grants.Any(g => g.Key == s))],
+            Refused = [.. person.Refused.Where(r => !Grants.Any(g => g.Key.ToString() == r)), .. Struck.Where(s => !Grants.Any(g => g.Key.ToString() == s))],
         };
     }
 
@@ -77,7 +80,7 @@ public sealed record Wish
     /// <inheritdoc cref="Planner.Make"/>
     public Plan Plan(Subject before, Subject after, AccessState recorded, IReadOnlyDictionary<string, string> immutableIds, IReadOnlyDictionary<string, ExistingAccount> existing, Edition edition, RequestKind kind, DateTimeOffset now)
     {
-        var asks = Grants.Where(g => !Struck.Contains(g.Key)).Select(g => new Ask(g.Key, g.From, g.Until)).ToList();
+        var asks = Grants.Where(g => !IsStruck(g)).Select(g => new Ask(g.Key, g.From, g.Until)).ToList();
         return Effect(before, after, recorded, immutableIds, existing, edition, kind, now) with { Asks = asks.Count > 0 ? asks : null, Inputs = InputsDigest() };
     }
 
@@ -93,19 +96,20 @@ public sealed record Wish
                 var account = recorded.Accounts.GetValueOrDefault(Target) ?? throw new PlanFault($"{edition.Rulebook.Targets.GetValueOrDefault(Target)?.Title ?? Target} holds no account of this person.");
                 if (!account.Enabled) throw new PlanFault($"The account {account.Name} is disabled because the person does not work here now; there is nothing to unlock.");
                 var reason = new Reason("request", "", Reason);
-                var doing = kind == RequestKind.Password ? ChangeKind.SetPassword : ChangeKind.EnableAccount;
-                return new(edition.Number, [.. new[] { doing, ChangeKind.Verify }.Select((c, i) => new Change(i + 1, c, Target, account.Name, null, false, account.Name, account.Container, account.Classes, [], true, immutableIds.GetValueOrDefault(Target), reason))]);
+                var entry = Entry.Of(account, immutableIds.GetValueOrDefault(Target));
+                Change doing = kind == RequestKind.Password ? new Change.SetPassword(Target, entry, reason) : new Change.EnableAccount(Target, entry, reason);
+                return new(edition.Number, [doing with { Ordinal = 1 }, new Change.Verify(Target, entry, reason) { Ordinal = 2 }]);
             case RequestKind.Access or RequestKind.Extension or RequestKind.Account:
                 var whole = Planner.Make(after, recorded, immutableIds, existing, edition, kind, now);
-                var bare = Planner.Make(before, recorded, immutableIds, existing, edition, kind, now).Changes.Where(c => c.Kind != ChangeKind.Verify).Select(Key).ToHashSet();
-                var own = whole.Changes.Where(c => c.Kind != ChangeKind.Verify && !bare.Contains(Key(c))).ToList();
+                var bare = Planner.Make(before, recorded, immutableIds, existing, edition, kind, now).Changes.Where(c => c is not Change.Verify).Select(Key).ToHashSet();
+                var own = whole.Changes.Where(c => c is not Change.Verify && !bare.Contains(Key(c))).ToList();
                 var places = own.Select(c => (c.Target, c.Due)).ToHashSet();
-                return whole with { Changes = [.. whole.Changes.Where(c => own.Contains(c) || (c.Kind == ChangeKind.Verify && places.Contains((c.Target, c.Due)))).Select((c, i) => c with { Ordinal = i + 1 })] };
+                return whole with { Changes = [.. whole.Changes.Where(c => own.Contains(c) || (c is Change.Verify && places.Contains((c.Target, c.Due)))).Select((c, i) => c with { Ordinal = i + 1 })] };
             default:
                 return Planner.Make(after, recorded, immutableIds, existing, edition, kind, now);
         }
 
-        static (ChangeKind, string, string, DateTimeOffset?, string) Key(Change c) => (c.Kind, c.Target, c.Subject, c.Due, c.Account);
+        static (ChangeKind, string, string, DateTimeOffset?, string) Key(Change c) => (c.Kind, c.Target, c.Subject, c.Due, c.Entry.Name);
     }
 
 }

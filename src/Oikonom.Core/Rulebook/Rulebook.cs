@@ -1,4 +1,5 @@
 using Oikonom.Core.Expressions;
+using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Time;
 
@@ -66,6 +67,15 @@ public sealed record Rulebook(
 
     /// <summary>The templates made ready for asking what anybody should have.</summary>
     public AccessFunction Access => _access ??= new(this);
+
+    /// <summary>What people read in the place of the name of an attribute of people.</summary>
+    public IReadOnlyDictionary<string, string> Titles { get; init; } = BuiltIn.Titles;
+
+    /// <summary>What people read of an attribute of people; its name when nothing else is said.</summary>
+    public string TitleOf(string attribute) => Titles.GetValueOrDefault(attribute) ?? attribute;
+
+    /// <summary>An entitlement by its key; null when the rulebook has it not.</summary>
+    public Entitlement? Find(EntitlementKey key) => Targets.GetValueOrDefault(key.Target)?.Entitlements.GetValueOrDefault(key.Name);
 
     public TimeZoneInfo ZoneOf(string site) => Sites.TryGetValue(site, out var found) ? found.Zone : TimeZoneInfo.Utc;
 
@@ -140,8 +150,8 @@ public sealed record SourceRule(
     public BrakeRule? Brake { get; init; }
     public VanishedPolicy Vanished { get; init; }
 
-    /// <summary>A cron expression of five fields in the time zone of UTC, or null: only when somebody asks.</summary>
-    public string? Schedule { get; init; }
+    /// <summary>When it is fetched by itself; null means only when somebody asks.</summary>
+    public Schedule? Schedule { get; init; }
 
     /// <summary>Fields written back to the source, by name, from the names and attributes of accounts.</summary>
     public IReadOnlyList<MappedAttribute> WriteBack { get; init; } = [];
@@ -168,73 +178,6 @@ public sealed record Limit(int? Count, int? Percent)
 }
 
 public sealed record MappedAttribute(string Name, Expression Expression, Place Place);
-
-/// <summary>A system that holds accounts.</summary>
-public sealed record TargetRule(
-    string Name, string Title, Uri Address, bool StartTls, string Authority, string SignInName, string Secret, int Connections,
-    string Container, string NameAttribute, IReadOnlyList<string> Classes, IReadOnlyList<MatchRule> Match, PasswordRule Password,
-    string GroupContainer, string? Placeholder, IReadOnlyDictionary<string, Entitlement> Entitlements, Place Place)
-{
-    public NameRule Names { get; init; } = NameRule.Default;
-
-    /// <summary>Targets whose account is made and verified first.</summary>
-    public IReadOnlyList<string> After { get; init; } = [];
-
-    /// <summary>Employee number of who answers for the target, or "".</summary>
-    public string Owner { get; init; } = "";
-
-    /// <summary>Set when people do the work by hand: a target without an interface.</summary>
-    public DeskRule? Desk { get; init; }
-}
-
-/// <summary>How manual work is done: who does it, within which working time at the person's site.</summary>
-public sealed record DeskRule(string Role, TimeSpan Due);
-
-/// <summary>What a manual task asks to be filled in. <paramref name="Pattern"/> is a regular expression the whole value matches, or "".</summary>
-public sealed record TaskField(string Name, string Title, bool IsMandatory, string Pattern);
-
-/// <summary>An attribute by which an existing entry is recognised, in order, each under a condition if it has one.</summary>
-public sealed record MatchRule(string Attribute, Expression? When);
-
-/// <summary>What a generated password is made of; <paramref name="Words"/> above 0 gives a phrase of that many words.</summary>
-public sealed record PasswordRule(int Length, int Classes, int Words, bool ChangeAtFirstUse)
-{
-    public static readonly PasswordRule Default = new(16, 3, 0, true);
-}
-
-/// <summary>Which names a target takes: longest, and the marks allowed beside lower-case letters and digits.</summary>
-public sealed record NameRule(int Longest, string Marks)
-{
-    public static readonly NameRule Default = new(32, ".-_");
-}
-
-/// <summary>What an entitlement is.</summary>
-public enum EntitlementKind { Group, Role, Licence }
-
-/// <summary>Something a target can give an account; here a group, by its distinguished name.</summary>
-public sealed record Entitlement(string Name, string Title, string Group, string? Owner, Place Place)
-{
-    public EntitlementKind Kind { get; init; }
-    public string Description { get; init; } = "";
-
-    /// <summary>Powerful access: never open-ended.</summary>
-    public bool IsPrivileged { get; init; }
-
-    /// <summary>The most people that may hold it (seats of a licence), or null.</summary>
-    public int? MostHolders { get; init; }
-
-    /// <summary>For manual work: what is to be done when it is given and when it is taken back.</summary>
-    public string Give { get; init; } = "";
-    public string TakeBack { get; init; } = "";
-
-    /// <summary>For manual work: what is filled in when it is done, and what is checked off.</summary>
-    public IReadOnlyList<TaskField> Fields { get; init; } = [];
-    public IReadOnlyList<string> Checks { get; init; } = [];
-    public bool NeedsEvidence { get; init; }
-
-    /// <summary>False when nobody may ask for it by hand.</summary>
-    public bool IsRequestable { get; init; } = true;
-}
 
 /// <summary>For whom it applies, the accounts it creates and the grants it gives.</summary>
 public sealed record RoleTemplate(
@@ -265,9 +208,10 @@ public sealed record AccountRule(
 public sealed record AttributeRule(string Name, Expression Expression, Place Place);
 
 /// <summary>An entitlement a template gives, under a condition of its own if it has one.</summary>
-public sealed record GrantRule(string Target, string Entitlement, Expression? When, Place Place)
+public sealed record GrantRule(EntitlementKey Key, Expression? When, Place Place)
 {
-    public string Key { get; } = $"{Target}/{Entitlement}";
+    public string Target => Key.Target;
+    public string Entitlement => Key.Name;
 
     /// <summary>First day on which it is held; null means as long as the employment has begun.</summary>
     public Expression? From { get; init; }
@@ -294,8 +238,8 @@ public readonly record struct NumberRange(long First, long Last);
 /// <summary>What happens when somebody would hold both sides of a separation.</summary>
 public enum SeparationEffect { Block, Decide }
 
-/// <summary>Entitlements (as <c>target/entitlement</c>) that nobody holds from both sides of.</summary>
-public sealed record Separation(string Name, string Title, IReadOnlyList<string> One, IReadOnlyList<string> Other, SeparationEffect Effect, string Decides, Place Place)
+/// <summary>Entitlements that nobody holds from both sides of.</summary>
+public sealed record Separation(string Name, string Title, IReadOnlyList<EntitlementKey> One, IReadOnlyList<EntitlementKey> Other, SeparationEffect Effect, string Decides, Place Place)
 {
     public Approver? Approver { get; init; }
 }

@@ -46,27 +46,20 @@ public static partial class RulebookReader
             return name is null ? null : new(name, title, one, other, effect == "block" ? SeparationEffect.Block : SeparationEffect.Decide, approver?.ToString() ?? "", map.Place) { Approver = approver };
         }
 
-        private List<string> Entitlements(YamlMap map, string key)
-        {
-            var found = new List<string>();
-            foreach (var reference in map.Texts(key))
-                if (Reference(map, reference)) found.Add(reference.Text);
-            return found;
-        }
+        private List<EntitlementKey> Entitlements(YamlMap map, string key) => [.. map.Texts(key).Select(reference => Reference(map, reference)).OfType<EntitlementKey>()];
 
-        /// <summary>True when the text names an entitlement of a target; reports what is wrong else.</summary>
-        private bool Reference(YamlMap map, Located reference)
+        /// <summary>The entitlement a text names; null when there is none, and then what is wrong is told.</summary>
+        private EntitlementKey? Reference(YamlMap map, Located reference)
         {
-            var parts = reference.Text.Split('/', 2);
-            if (parts.Length != 2)
+            if (!EntitlementKey.TryParse(reference.Text, out var key))
             {
                 map.Report(reference.Place, $"'{reference.Text}' must have the form TARGET/ENTITLEMENT.");
-                return false;
+                return null;
             }
-            if (Target(new(parts[0], reference.Place), map) is not { } target) return false;
-            if (target.Entitlements.ContainsKey(parts[1])) return true;
-            map.Report(reference.Place, $"The target '{parts[0]}' has no entitlement '{parts[1]}'.{Nearest.Hint(parts[1], target.Entitlements.Keys)}");
-            return false;
+            if (Target(new(key.Target, reference.Place), map) is not { } target) return null;
+            if (target.Entitlements.ContainsKey(key.Name)) return key;
+            map.Report(reference.Place, $"The target '{key.Target}' has no entitlement '{key.Name}'.{Nearest.Hint(key.Name, target.Entitlements.Keys)}");
+            return null;
         }
     }
 }

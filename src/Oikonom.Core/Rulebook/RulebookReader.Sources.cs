@@ -1,4 +1,5 @@
 using Oikonom.Core.Expressions;
+using Oikonom.Core.Time;
 using Oikonom.Core.People;
 
 namespace Oikonom.Core.Rulebook;
@@ -7,7 +8,7 @@ public static partial class RulebookReader
 {
     private sealed partial class Documents
     {
-        private SourceRule? Source(YamlMap map)
+        private SourceRule? Source(YamlMap map, IReadOnlyDictionary<string, Site> sites)
         {
             var name = Name(map);
             var kind = map.Choice("kind", null, "file", "http", "scim", "post") switch
@@ -37,9 +38,7 @@ public static partial class RulebookReader
             var scope = map.Text("scope", required: false) is { } limit ? map.Expression(limit, _attributes, ExpressionType.Bool, "'scope'") : null;
             var brake = map.Map("brake", required: false) is { } brakeMap ? Brake(brakeMap) : null;
             var vanished = map.Choice("vanished", "ask", "ask", "leave");
-            var schedule = map.Text("schedule", required: false);
-            if (schedule is { } times && !Time.Schedule.TryParse(times.Text, out _, out var wrong)) map.Report(times.Place, wrong);
-            if (schedule is { } pushed && kind is SourceKind.Scim or SourceKind.Post) map.Report(pushed.Place, "A source that pushes has no schedule.");
+            var schedule = ReadSchedule(map, kind, sites);
             var writeBack = WriteBack(map);
             if (writeBack.Count > 0 && kind != SourceKind.Http) map.Report(map.Place, "Only a source of the kind http takes 'write-back'.");
             var reportsTo = map.Text("reports-to", required: false);
@@ -57,10 +56,27 @@ public static partial class RulebookReader
                 Http = http,
                 Brake = brake,
                 Vanished = vanished == "leave" ? VanishedPolicy.Leave : VanishedPolicy.Ask,
-                Schedule = schedule?.Text,
+                Schedule = schedule,
                 WriteBack = writeBack,
                 ReportsTo = reportsTo?.Text ?? "",
             };
+        }
+
+        /// <summary>When it is fetched, by the clock of a site if one is named, else by UTC.</summary>
+        private static Schedule? ReadSchedule(YamlMap map, SourceKind kind, IReadOnlyDictionary<string, Site> sites)
+        {
+            var clock = map.Text("clock-of", required: false);
+            if (clock is { } named && !sites.ContainsKey(named.Text)) map.Report(named.Place, $"There is no site '{named.Text}'.{Nearest.Hint(named.Text, sites.Keys)}");
+            if (map.Text("schedule", required: false) is not { } times)
+            {
+                if (clock is { } alone) map.Report(alone.Place, "Without 'schedule' there is no time that a clock would be needed for.");
+                return null;
+            }
+            if (kind is SourceKind.Scim or SourceKind.Post) map.Report(times.Place, "A source that pushes has no schedule.");
+            var zone = clock is { } of && sites.TryGetValue(of.Text, out var site) ? site.Zone : TimeZoneInfo.Utc;
+            if (Schedule.TryParse(times.Text, zone, out var schedule, out var wrong)) return schedule;
+            map.Report(times.Place, wrong);
+            return null;
         }
 
         private static Located? FilePath(YamlMap map)

@@ -30,7 +30,10 @@ public static partial class RulebookReader
             var classes = map.Texts("classes").Select(c => c.Text).ToList();
             var entitlements = new Dictionary<string, Entitlement>(StringComparer.Ordinal);
             foreach (var (key, entry) in map.NamedMaps("entitlements", required: false))
-                if (ReadEntitlement(map, key, entry) is { } entitlement) entitlements[key.Text] = entitlement;
+            {
+                var group = entry.Text("group");
+                if (ReadEntitlement(map, key, entry, group is { } dn ? new EntitlementMeans.Group(dn.Text) : null) is { } entitlement) entitlements[key.Text] = entitlement;
+            }
             var connections = map.Number("connections", 4, 1, 64);
             var password = Password(map);
             var names = Names(map);
@@ -40,11 +43,13 @@ public static partial class RulebookReader
             var owner = map.TextOr("owner", "");
             var placeholder = map.Text("empty-group-member", required: false)?.Text;
             var targetTitle = map.TextOr("title", name ?? "");
+            var titles = map.NamedTexts("titles", required: false).ToDictionary(t => t.Name.Text, t => t.Value.Text, StringComparer.OrdinalIgnoreCase);
             map.Done();
             if (name is null || address is null || who is null || secret is null || authority is null || container is null || groups is null) return null;
-            return new(name, targetTitle, address, startTls, authority.Value.Text, who.Value.Text, secret.Value.Text, connections, container.Value.Text,
-                nameAttribute, classes, match, password, groups.Value.Text, placeholder, entitlements, map.Place)
-            { Names = names, After = [.. after.Select(a => a.Text)], Owner = owner };
+            var settings = new TargetSettings.Ldap(address, startTls, authority.Value.Text, who.Value.Text, secret.Value.Text, connections,
+                container.Value.Text, nameAttribute, classes, groups.Value.Text, placeholder);
+            return new(name, targetTitle, settings, entitlements, map.Place)
+            { Match = match, Password = password, Names = names, After = [.. after.Select(a => a.Text)], Owner = owner, Titles = titles };
         }
 
         /// <summary>A target without an interface: its entitlements are given by people, as tasks.</summary>
@@ -70,11 +75,11 @@ public static partial class RulebookReader
                 var takeBack = entry.TextOr("take-back", "");
                 var checks = entry.Texts("checks", required: false).Select(c => c.Text).ToList();
                 var evidence = entry.YesNo("evidence", false);
-                if (ReadEntitlement(map, key, entry, grouped: false) is { } entitlement)
-                    entitlements[key.Text] = entitlement with { Give = give?.Text ?? "", TakeBack = takeBack, Fields = fields, Checks = checks, NeedsEvidence = evidence };
+                if (ReadEntitlement(map, key, entry, new EntitlementMeans.Work(give?.Text ?? "", takeBack, fields, checks, evidence)) is { } entitlement)
+                    entitlements[key.Text] = entitlement;
             }
             map.Done();
-            return name is null ? null : new(name, title, new Uri("desk:" + name), false, "", "", "", 1, "", "", [], [], PasswordRule.Default, "", null, entitlements, map.Place) { Owner = owner, Desk = new(role, due) };
+            return name is null ? null : new(name, title, new TargetSettings.Desk(role, due), entitlements, map.Place) { Owner = owner };
         }
 
         private static bool IsPattern(string text)
@@ -128,9 +133,9 @@ public static partial class RulebookReader
             return rules;
         }
 
-        private static Entitlement? ReadEntitlement(YamlMap map, Located key, YamlMap entry, bool grouped = true)
+        /// <param name="means">Null when it is missing, which was told.</param>
+        private static Entitlement? ReadEntitlement(YamlMap map, Located key, YamlMap entry, EntitlementMeans? means)
         {
-            var group = grouped ? entry.Text("group") : new Located("", entry.Place);
             var title = entry.TextOr("title", key.Text);
             var owner = entry.Text("owner", required: false)?.Text;
             var kind = entry.Choice("kind", "group", "group", "role", "licence");
@@ -140,9 +145,9 @@ public static partial class RulebookReader
             var requestable = entry.YesNo("on-request", true);
             entry.Done();
             if (!NameForm().IsMatch(key.Text)) map.Report(key.Place, $"'{key.Text}' is no name: use lower-case letters, digits and hyphens.");
-            else if (group is not null)
+            else if (means is not null)
             {
-                return new(key.Text, title, group.Value.Text, owner, key.Place)
+                return new(key.Text, title, means, owner, key.Place)
                 {
                     Kind = kind switch { "role" => EntitlementKind.Role, "licence" => EntitlementKind.Licence, _ => EntitlementKind.Group },
                     Description = description,

@@ -48,13 +48,7 @@ public static partial class RulebookReader
                 if (entry.Text("hand-over", required: false) is { } term && !Time.Iso8601.TryParseDuration(term.Text, out handOver)) entry.Report(term.Place, $"'{term.Text}' is no ISO 8601 duration such as P14D.");
                 entry.Done();
                 if (to is not { } reference) continue;
-                var parts = reference.Text.Split('/', 2);
-                if (parts.Length != 2) entry.Report(reference.Place, $"'{reference.Text}' must have the form TARGET/ENTITLEMENT.");
-                else if (Target(new(parts[0], reference.Place), entry) is { } target)
-                {
-                    if (target.Entitlements.ContainsKey(parts[1])) grants.Add(new(parts[0], parts[1], only, reference.Place) { From = from, Until = until, HandOver = handOver });
-                    else entry.Report(reference.Place, $"The target '{parts[0]}' has no entitlement '{parts[1]}'.{Nearest.Hint(parts[1], target.Entitlements.Keys)}");
-                }
+                if (Reference(entry, reference) is { } key) grants.Add(new(key, only, reference.Place) { From = from, Until = until, HandOver = handOver });
             }
             map.Done();
             return name is null ? null : new(name, title, priority, when, accounts, grants, map.Place) { Numbers = [.. numbers.Select(n => n.Text)], Asks = asks, WhenPlace = whenText?.Place ?? map.Place, IsOnRequest = onRequest };

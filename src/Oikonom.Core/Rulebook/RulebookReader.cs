@@ -134,6 +134,9 @@ public static partial class RulebookReader
             var publishing = root.Choice("publishing", "one-person", "one-person", "second-person");
             var users = root.Choice("users", "one-person", "one-person", "second-person");
             var visible = ReadVisibility();
+            var titles = new Dictionary<string, string>(BuiltIn.Titles, StringComparer.Ordinal);
+            foreach (var (attribute, said) in root.NamedTexts("titles", required: false))
+                if (Declared(attribute)) titles[attribute.Text] = said.Text;
             var retention = ReadRetention();
             var domains = root.Texts("mail-domains", required: false).Select(d => d.Text).ToList();
             foreach (var (group, members) in root.Has("groups") ? root.NamedTextLists("groups") : [])
@@ -162,7 +165,7 @@ public static partial class RulebookReader
                 if (Target(map) is { } target) Add(_targets, target.Name, target, target.Place);
             var sources = new Dictionary<string, SourceRule>(StringComparer.Ordinal);
             foreach (var map in Of("sources"))
-                if (Source(map) is { } source) Add(sources, source.Name, source, source.Place);
+                if (Source(map, sites) is { } source) Add(sources, source.Name, source, source.Place);
             if (findings.Count > 0 && _targets.Count == 0 && Of("targets").Any()) return null;
             CheckOrder();
 
@@ -171,7 +174,7 @@ public static partial class RulebookReader
                 if (Template(map) is { } template) Add(templates, template.Name, template, template.Place);
             foreach (var template in templates.Values)
                 foreach (var grant in template.Grants)
-                    if (!_accountTargets.Contains(grant.Target) && _targets[grant.Target].Desk is null) findings.Add(new(grant.Place, $"No template makes an account in '{grant.Target}', so this can never be given."));
+                    if (!_accountTargets.Contains(grant.Target) && _targets[grant.Target].HasAccounts) findings.Add(new(grant.Place, $"No template makes an account in '{grant.Target}', so this can never be given."));
             var separations = new Dictionary<string, Separation>(StringComparer.Ordinal);
             foreach (var map in Of("separations"))
                 if (ReadSeparation(map) is { } separation) Add(separations, separation.Name, separation, separation.Place);
@@ -193,6 +196,7 @@ public static partial class RulebookReader
                 PublishingNeedsSecond = publishing == "second-person",
                 UsersNeedSecond = users == "second-person",
                 VisibleTo = visible,
+                Titles = titles,
                 Retention = retention,
                 MailDomains = domains,
                 AccountNames = _accountNames,

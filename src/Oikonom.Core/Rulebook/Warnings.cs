@@ -62,14 +62,14 @@ public static class Warnings
 
     private static IEnumerable<Finding> OfTargets(Rulebook rulebook)
     {
-        var given = rulebook.Templates.SelectMany(t => t.Grants).Select(g => g.Key).ToHashSet(StringComparer.Ordinal);
+        var given = rulebook.Templates.SelectMany(t => t.Grants).Select(g => g.Key).ToHashSet();
         foreach (var target in rulebook.Targets.Values)
         {
             if (!target.Password.ChangeAtFirstUse) yield return new(target.Place, $"First passwords of '{target.Name}' need not be changed.", "password-kept");
             foreach (var entitlement in target.Entitlements.Values)
             {
                 if (string.IsNullOrEmpty(entitlement.Owner)) yield return new(entitlement.Place, $"Nobody owns {target.Name}/{entitlement.Name}.", "no-owner");
-                if (!given.Contains($"{target.Name}/{entitlement.Name}")) yield return new(entitlement.Place, $"No template gives {target.Name}/{entitlement.Name}.", "never-given");
+                if (!given.Contains(new(target.Name, entitlement.Name))) yield return new(entitlement.Place, $"No template gives {target.Name}/{entitlement.Name}.", "never-given");
             }
         }
     }

@@ -12,9 +12,9 @@ namespace Oikonom.Service.Access;
 /// <summary>Where a secret goes: the document of the rulebook that names it, and the address it is shown to.</summary>
 public sealed record SecretUse(string Document, string Address)
 {
-    public static SecretUse Of(TargetRule target) => new($"targets/{target.Name}", $"{target.Address.Host}:{PortOf(target)}");
+    /// <summary>Null when the target signs in nowhere.</summary>
+    public static SecretUse? Of(TargetRule target) => target.Settings.SignsIn is { } at ? new($"targets/{target.Name}", $"{at.Host}:{at.Port}") : null;
     public static SecretUse Of(SourceRule source) => new($"sources/{source.Name}", $"{source.Http!.Address.Scheme}://{source.Http.Address.Authority}");
-    public static int PortOf(TargetRule target) => target.Address.Port > 0 ? target.Address.Port : target.StartTls ? 389 : 636;
     public override string ToString() => $"{Address} ({Document})";
 }
 
@@ -96,7 +96,7 @@ public sealed class SecretBook(Store.Store store, EditionBook editions, IDataPro
 
     /// <summary>Where a rulebook would send a secret.</summary>
     private static IReadOnlyList<SecretUse> Uses(Core.Rulebook.Rulebook? rulebook, string name) => rulebook is null ? [] :
-        [.. rulebook.Targets.Values.Where(t => t.Desk is null && t.Secret == name).Select(SecretUse.Of), .. rulebook.Sources.Values.Where(s => s.Http?.Secret == name).Select(SecretUse.Of)];
+        [.. rulebook.Targets.Values.Where(t => t.Settings.SignsIn?.Secret == name).Select(SecretUse.Of).OfType<SecretUse>(), .. rulebook.Sources.Values.Where(s => s.Http?.Secret == name).Select(SecretUse.Of)];
 
     private static IReadOnlyList<SecretUse> Read(string bound) => bound.Length == 0 ? [] : JsonSerializer.Deserialize<List<SecretUse>>(bound) ?? [];
     private static string Write(IReadOnlyList<SecretUse> bound) => bound.Count == 0 ? "" : JsonSerializer.Serialize(bound);

@@ -80,7 +80,7 @@ public static class HandEndpoints
     private static async Task<Catalogue> CatalogueAsync(Store.Store store, People.PeopleIndex people, EditionBook editions, CancellationToken cancel)
     {
         var edition = await editions.CurrentAsync(cancel);
-        var (departments, titles) = await people.PlacesAsync(cancel);
+        var (departments, titles, kinds) = await people.PlacesAsync(cancel);
         var rulebook = edition.Rulebook;
         return await store.ReadAsync(async s =>
         {
@@ -91,8 +91,15 @@ public static class HandEndpoints
             var entries = rulebook.Targets.Values.SelectMany(t => t.Entitlements.Values.Where(e => e.IsRequestable).Select(e => new CatalogueEntry($"{t.Name}/{e.Name}", e.Title, e.Description, e.Kind.ToString().ToLowerInvariant(), t.Title, e.Owner, e.Owner is { } o ? owners.GetValueOrDefault(o) : null,
                 e.IsPrivileged, e.MostHolders, holders.GetValueOrDefault($"{t.Name}/{e.Name}")))).ToList();
             return new Catalogue(entries, [.. rulebook.Templates.Where(t => t.IsOnRequest).Select(t => new OnRequestTemplate(t.Name, t.Title, [.. t.Accounts.Select(a => a.Target)]))],
-                [.. rulebook.Attributes.Slots.Select(a => HandRequests.FieldOf(a.Name, rulebook.Mandatory.Contains(a.Name), edition))], [.. rulebook.Sites.Values.Select(x => new AttributeValue(x.Name, x.Title))], departments, titles);
+                [.. rulebook.Attributes.Slots.Select(a => HandRequests.FieldOf(a.Name, rulebook.Mandatory.Contains(a.Name), edition))], [.. rulebook.Sites.Values.Select(x => new SiteWords(x.Name, x.Title, x.Zone.Id))], departments, titles, kinds, [.. rulebook.Targets.Values.Select(t => WordsOf(t, rulebook))]);
         }, cancel);
+    }
+
+    private static TargetWords WordsOf(TargetRule target, Core.Rulebook.Rulebook rulebook)
+    {
+        var attributes = rulebook.Templates.SelectMany(t => t.Accounts).Where(a => a.Target == target.Name).SelectMany(a => a.Attributes).Select(a => a.Name);
+        var named = target.HasAccounts ? attributes.Append(target.Settings.NameAttribute).Concat(target.Titles.Keys).Distinct(StringComparer.OrdinalIgnoreCase) : [];
+        return new(target.Name, target.Title, target.HasAccounts, [.. named.Order(StringComparer.OrdinalIgnoreCase).Select(a => new AttributeValue(a, target.TitleOf(a)))]);
     }
 
     private static WorkflowView View(Workflow workflow) => new(workflow.Name, workflow.Title, workflow.For, workflow.Sources, workflow.When?.Text, workflow.Priority, [.. workflow.Stages.Select(s => new WorkflowStageView(
@@ -121,6 +128,13 @@ public static class DelegationEndpoints
             var everybodys = all == true && (user.RoleNames().Contains(Roles.Engineer) || user.RoleNames().Contains(Roles.Auditor));
             return new Page<DelegationView>([.. (await store.ReadAsync(s => s.DelegationsAsync(everybodys ? "" : user.UserName(), time.Milliseconds()), cancel)).Select(d => View(d, user))], null);
         }).WithName("listDelegations").WithSummary("Delegations from and to the caller that are not over; for engineers and auditors with 'all' those of everybody.").RequireAuthorization("read").Reaching(Reached.Own);
+
+        api.MapGet("/delegations/candidates", async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
+        {
+            var users = await store.ReadAsync(s => s.UsersAsync(), cancel);
+            var others = users.Where(u => u.Active == 1 && u.Name != user.UserName()).OrderBy(u => u.Display, StringComparer.CurrentCulture);
+            return new Page<DelegateView>([.. others.Select(u => new DelegateView(u.Name, u.Display))], null);
+        }).WithName("listDelegates").WithSummary("Who could decide in the caller's place: users who may sign in, by name.").RequireAuthorization("read").Reaching(Reached.Shared);
 
         api.MapPost("/delegations", AddAsync).WithName("delegate").WithSummary("Hands the caller's right to decide to somebody for a time; an engineer may do it for others.").RequireAuthorization("read").Reaching(Reached.Own);
 

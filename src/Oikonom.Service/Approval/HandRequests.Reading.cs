@@ -131,7 +131,7 @@ public sealed partial class HandRequests
             var (from, until) = (Instant(wish.From, "from", zone, false, problems), Instant(wish.Until, "until", zone, true, problems));
             CheckTerm(from, until, problems);
             if (until is null && found.Entitlement.IsPrivileged) problems.Add(new("until", $"'{found.Entitlement.Title}' is privileged and is never given without an end; name the day on which it ends."));
-            if (grants.Exists(g => g.Key == wish.Entitlement)) problems.Add(new("grants", $"'{wish.Entitlement}' stands here twice."));
+            if (grants.Exists(g => g.Target == found.Target && g.Entitlement == found.Entitlement.Name)) problems.Add(new("grants", $"'{wish.Entitlement}' stands here twice."));
             grants.Add(new(found.Target, found.Entitlement.Name, from, until));
         }
         return grants;
@@ -145,8 +145,7 @@ public sealed partial class HandRequests
 
     private static (string Target, Entitlement Entitlement)? Entitled(string? key, Edition edition, List<FieldProblem> problems)
     {
-        var parts = (key ?? "").Split('/', 2);
-        if (parts.Length == 2 && edition.Rulebook.Targets.GetValueOrDefault(parts[0])?.Entitlements.GetValueOrDefault(parts[1]) is { } entitlement) return (parts[0], entitlement);
+        if (EntitlementKey.TryParse(key, out var named) && edition.Rulebook.Find(named) is { } entitlement) return (named.Target, entitlement);
         problems.Add(new("grants", $"There is no entitlement '{key}'.{Nearest.Hint(key ?? "", edition.Rulebook.Targets.Values.SelectMany(t => t.Entitlements.Keys.Select(e => $"{t.Name}/{e}")))}"));
         return null;
     }
@@ -160,9 +159,9 @@ public sealed partial class HandRequests
         }
         var held = recorded.Subject(person, edition).Extra;
         var grants = Grants(body.Grants, facts, edition, problems);
-        foreach (var grant in grants.Where(g => !held.Any(h => $"{h.Target}/{h.Entitlement}" == g.Key)))
+        foreach (var grant in grants.Where(g => !held.Any(h => h.Key == g.Key)))
             problems.Add(new("grants", $"{grant.Key} is not held for a term that could be extended; ask for access instead."));
-        return wish with { Grants = [.. grants.Select(g => g with { From = held.FirstOrDefault(h => $"{h.Target}/{h.Entitlement}" == g.Key)?.From ?? g.From })] };
+        return wish with { Grants = [.. grants.Select(g => g with { From = held.FirstOrDefault(h => h.Key == g.Key)?.From ?? g.From })] };
     }
 
     private List<WishedTemplate> Template(NewRequest body, Facts facts, Edition edition, List<FieldProblem> problems)
@@ -186,7 +185,7 @@ public sealed partial class HandRequests
 
     private static string Target(NewRequest body, Recorded recorded, string person, Edition edition, List<FieldProblem> problems)
     {
-        var targets = recorded.State(person, edition).Accounts.Keys.Where(t => edition.Rulebook.Targets.ContainsKey(t)).ToList();
+        var targets = recorded.State(person).Accounts.Keys.Where(t => edition.Rulebook.Targets.ContainsKey(t)).ToList();
         if (string.IsNullOrEmpty(body.Target) && targets.Count == 1) return targets[0];
         if (body.Target is { } named && targets.Contains(named)) return named;
         problems.Add(new("target", targets.Count == 0 ? "The person has no account." : $"Name the target of the account: {string.Join(", ", targets)}."));

@@ -90,14 +90,15 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
                 var after = ready.Wish.Apply(before, edition.Rulebook, reason, now);
                 var names = await NamesAsync(s, after, edition);
                 (before, after) = (before with { AccountNames = names }, after with { AccountNames = names });
-                var plan = ready.Wish.Plan(before, after, ready.Person is null ? AccessState.Nothing : ready.Recorded!.State(ready.Person.Id, edition),
+                var plan = ready.Wish.Plan(before, after, ready.Person is null ? AccessState.Nothing : ready.Recorded!.State(ready.Person.Id),
                     ready.Person is null ? new Dictionary<string, string>() : ready.Recorded!.ImmutableIds(ready.Person.Id), new Dictionary<string, ExistingAccount>(), edition, ready.Kind, now);
                 var veil = ready.Person is null ? new([], null) : await sight.OverAsync(s, user, ready.Person, false, cancel);
                 var row = new RequestRow { Kind = body.Kind, Requester = user.UserName(), Source = Workflow.ByHand, State = "planning", Wish = ready.Wish.ToJson(), PersonId = ready.Person?.Id ?? "" };
                 var of = await Case.PreviewAsync(s, row, edition, plan, ready.Person ?? Inputs.RowOf("", "", after.Facts, [], "", 0), now);
                 return new RequestPreview(ready.Problems.Count == 0, ready.Problems, open, edition.Rulebook.Access.Ask().TemplatesOf(after), [.. plan.Changes.Select(c => veil.Over(RequestViews.View(c, edition)))],
                     RequestViews.ItemsOf(of), of.Workflow.Title, RequestViews.StagesOf(of, null, now),
-                    plan.Changes.Count == 0 && ready.Problems.Count == 0 ? ready.Wish.ChangesInputs ? "No target would change now. What is asked for is recorded once it is approved." : "Nothing would change: what is asked for is so already." : null);
+                    plan.Changes.Count == 0 && ready.Problems.Count == 0 ? ready.Wish.ChangesInputs ? "No target would change now. What is asked for is recorded once it is approved." : "Nothing would change: what is asked for is so already." : null,
+                    after.Facts.Site);
             }
             catch (PlanFault fault)
             {
@@ -110,7 +111,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
     private static async Task<IReadOnlyDictionary<string, string>> NamesAsync(Session s, Subject person, Edition edition)
     {
         var names = new Dictionary<string, string>(person.AccountNames);
-        foreach (var target in edition.Rulebook.Targets.Values.Where(t => t.Desk is null && !names.ContainsKey(t.Name)))
+        foreach (var target in edition.Rulebook.Targets.Values.Where(t => t.HasAccounts && !names.ContainsKey(t.Name)))
         {
             var wishes = Desired.NameWishes(person, edition, target.Name);
             foreach (var batch in AccountNames.Candidates(wishes, target.Names).Take(60).Chunk(20))
@@ -141,7 +142,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
     }
 
     public static OpenField FieldOf(string name, bool mandatory, Edition edition) => new(name, edition.Rulebook.Attributes.TryGet(name, out var slot)
-        ? slot.Type.Kind switch { Core.Expressions.ValueKind.Date => "date", Core.Expressions.ValueKind.Int => "number", Core.Expressions.ValueKind.Bool => "yes-no", _ => "text" } : "text", mandatory, null);
+        ? slot.Type.Kind switch { Core.Expressions.ValueKind.Date => "date", Core.Expressions.ValueKind.Int => "number", Core.Expressions.ValueKind.Bool => "yes-no", _ => "text" } : "text", mandatory, null, edition.Rulebook.TitleOf(name));
 
     /// <summary>Two requests that change the same inputs do not run beside each other.</summary>
     private static async Task RequireAloneAsync(Session s, Ready ready)

@@ -32,14 +32,14 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
                 persons.Add(row.PersonId);
                 foreach (var change in of.Plan.Changes.Where(c => !c.Later))
                 {
-                    if (change.Kind is ChangeKind.CreateAccount or ChangeKind.AdoptAccount) made++;
-                    if (change.Kind == ChangeKind.DisableAccount) disabled++;
-                    if (change.Kind is not (ChangeKind.Grant or ChangeKind.Revoke)) continue;
-                    var key = $"{change.Target}/{change.Subject}";
-                    var rule = of.Edition.Rulebook.Targets.GetValueOrDefault(change.Target)?.Entitlements.GetValueOrDefault(change.Subject);
+                    if (change is Change.CreateAccount or Change.AdoptAccount) made++;
+                    if (change is Change.DisableAccount) disabled++;
+                    if (change.Entitlement is not { } entitlement) continue;
+                    var key = entitlement.ToString();
+                    var rule = of.Edition.Rulebook.Find(entitlement);
                     var (tally, people) = tallies.TryGetValue(key, out var known) ? known : (new EntitlementTally(key, rule?.Title ?? key, rule?.IsPrivileged == true, 0, 0, 0), []);
                     people.Add(row.PersonId);
-                    tallies[key] = (change.Kind == ChangeKind.Grant ? tally with { Gained = tally.Gained + 1 } : tally with { Lost = tally.Lost + 1 }, people);
+                    tallies[key] = (change is Change.Grant ? tally with { Gained = tally.Gained + 1 } : tally with { Lost = tally.Lost + 1 }, people);
                 }
                 privileged += of.Items.Count(i => i.IsPrivileged);
                 string? whyNot = null;

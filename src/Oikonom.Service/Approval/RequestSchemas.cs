@@ -60,7 +60,7 @@ public static class RequestSchemas
                 required.Add("reason");
                 break;
             default:
-                properties["target"] = Choice(rulebook.Targets.Values.Where(t => t.Desk is null).Select(t => t.Name), "The target of the account; may be missing when the person has one account.");
+                properties["target"] = Choice(rulebook.Targets.Values.Where(t => t.HasAccounts).Select(t => t.Name), "The target of the account; may be missing when the person has one account.");
                 break;
         }
         schema["properties"] = properties;
@@ -103,6 +103,7 @@ public static class RequestSchemas
                 ValueKind.Bool => new() { ["enum"] = new JsonArray("true", "false", "") },
                 _ => new() { ["type"] = "string", ["maxLength"] = 1024 },
             };
+            properties[name]!["title"] = rulebook.TitleOf(name);
         }
         return new() { ["type"] = "object", ["properties"] = properties, ["additionalProperties"] = false, ["required"] = new JsonArray([.. needed.Order(StringComparer.Ordinal).Select(n => JsonValue.Create(n))]) };
     }

@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
@@ -45,25 +46,25 @@ public static class RequestViews
     public static string EffectOf(Plan plan, Core.Rulebook.Rulebook rulebook)
     {
         var parts = new List<string>();
-        Add(ChangeKind.CreateAccount, "makes");
-        Add(ChangeKind.AdoptAccount, "takes over");
-        Add(ChangeKind.ChangeAccount, "changes");
-        Add(ChangeKind.DisableAccount, "disables");
-        Of(ChangeKind.Grant, "gives");
-        Of(ChangeKind.Revoke, "takes back");
-        if (parts.Count == 0 && plan.Changes.Any(c => c.Kind == ChangeKind.SetPassword)) parts.Add("sets a new first password");
-        if (parts.Count == 0 && plan.Changes.Any(c => c.Kind == ChangeKind.EnableAccount)) parts.Add("unlocks the account");
+        Add<Change.CreateAccount>("makes");
+        Add<Change.AdoptAccount>("takes over");
+        Add<Change.ChangeAccount>("changes");
+        Add<Change.DisableAccount>("disables");
+        Of<Change.Grant>("gives");
+        Of<Change.Revoke>("takes back");
+        if (parts.Count == 0 && plan.Changes.Any(c => c is Change.SetPassword)) parts.Add("sets a new first password");
+        if (parts.Count == 0 && plan.Changes.Any(c => c is Change.EnableAccount)) parts.Add("unlocks the account");
         return string.Join("; ", parts);
 
-        void Add(ChangeKind kind, string verb)
+        void Add<T>(string verb) where T : Change
         {
-            var accounts = plan.Changes.Where(c => c.Kind == kind && !c.Later).Select(c => $"{c.Account} in {rulebook.Targets.GetValueOrDefault(c.Target)?.Title ?? c.Target}").Distinct().ToList();
+            var accounts = plan.Changes.OfType<T>().Where(c => !c.Later).Select(c => $"{c.Entry.Name} in {rulebook.Targets.GetValueOrDefault(c.Target)?.Title ?? c.Target}").Distinct().ToList();
             if (accounts.Count > 0) parts.Add($"{verb} {string.Join(", ", accounts)}");
         }
 
-        void Of(ChangeKind kind, string verb)
+        void Of<T>(string verb) where T : Change
         {
-            var titles = plan.Changes.Where(c => c.Kind == kind && !c.Later).Select(c => rulebook.Targets.GetValueOrDefault(c.Target)?.Entitlements.GetValueOrDefault(c.Subject)?.Title ?? c.Subject).Distinct().ToList();
+            var titles = plan.Changes.OfType<T>().Where(c => !c.Later).Select(c => rulebook.Find(c.Entitlement!)?.Title ?? c.Subject).Distinct().ToList();
             if (titles.Count > 0) parts.Add($"{verb} {string.Join(", ", titles.Take(4))}{(titles.Count > 4 ? $" and {titles.Count - 4} more" : "")}");
         }
     }
@@ -95,7 +96,7 @@ public static class RequestViews
         return new(Summary(row) with { PlanDigest = row.PlanDigest, Effect = EffectOf(of.Plan, edition.Rulebook), Cause = cause.Text }, new(cause.Text, cause.Source, cause.Line, [.. Differences(of, cause)]),
             (int)row.Edition, row.Workflow, row.PlanDigest, Story(of, cause, stepViews, tasks, asked, now), changes, stepViews,
             [.. of.Decisions.Select(d => new DecisionView(d.StageTitle, d.Actor, d.Verdict, d.Remark, d.At.ToInstant(), d.Item.Length > 0 ? d.Item : null, d.OnBehalf.Length > 0 ? d.OnBehalf : null, d.Verdict != "approved" || IsStanding(of, d)))], candidates, RightsOf(of, steps, asked, user, now),
-            StagesOf(of, of.PartyOf(user), now), ItemsOf(of), GoneFrom(of), Milestones(of, steps), new(wish.Reason, [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))], [.. wish.Grants.Select(g => new GrantWish(g.Key, g.From?.ToString("o"), g.Until?.ToString("o")))], [.. wish.Templates.Select(t => t.Template)], wish.Struck, wish.Target.Length > 0 ? wish.Target : null, wish.Urgent, wish.From),
+            StagesOf(of, of.PartyOf(user), now), ItemsOf(of), GoneFrom(of), Milestones(of, steps), new(wish.Reason, [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))], [.. wish.Grants.Select(g => new GrantWish(g.Key.ToString(), g.From?.ToString("o"), g.Until?.ToString("o")))], [.. wish.Templates.Select(t => t.Template)], wish.Struck, wish.Target.Length > 0 ? wish.Target : null, wish.Urgent, wish.From),
             [.. asked.Select(a => HandRequests.FieldOf(a, true, edition))], tasks, row.Held.Length > 0 ? row.Held : null, of.Workflow.Title);
     }
 
@@ -151,10 +152,10 @@ public static class RequestViews
         var now = changes.Where(c => c.Step.Later == 0).ToList();
         if (of.Row.Kind == "joiner")
         {
-            var made = now.Where(c => c.Change.Due is null || c.Change.Kind is ChangeKind.CreateAccount or ChangeKind.AdoptAccount or ChangeKind.SetPassword).ToList();
+            var made = now.Where(c => c.Change.Due is null || c.Change is Change.CreateAccount or Change.AdoptAccount or Change.SetPassword).ToList();
             return [Point("prepared", "Prepared", made, "accounts exist and wait for the first day"), Point("ready", "Ready", now, "everything works")];
         }
-        var shut = now.Where(c => c.Change.Kind == ChangeKind.DisableAccount).ToList();
+        var shut = now.Where(c => c.Change is Change.DisableAccount).ToList();
         return [Point("closed-off", "Closed off", shut.Count > 0 ? shut : now, "no account can be used any more"), Point("wound-down", "Wound down", changes, "all that was held is taken back")];
 
         Milestone Point(string name, string title, List<(StepRow Step, Change Change)> needed, string meaning)
@@ -176,21 +177,23 @@ public static class RequestViews
     public static string Text(Change change, TargetRule? target)
     {
         var where = target?.Title ?? change.Target;
-        var entitlement = target?.Entitlements.GetValueOrDefault(change.Subject)?.Title ?? change.Subject;
-        return change.Kind switch
+        var account = change.Entry.Name;
+        var byHand = target is { HasAccounts: false };
+        return change switch
         {
-            ChangeKind.CreateAccount => $"Create the account {change.Account} in {where}{(change.Enabled ? "" : ", asleep until the first day")}",
-            ChangeKind.AdoptAccount => $"Take over the existing account {change.Account} in {where}",
-            ChangeKind.ChangeAccount => $"Change the account {change.Account} in {where}",
-            ChangeKind.SetPassword => $"Set a password nobody knows on {change.Account}, and send a one-time link",
-            ChangeKind.EnableAccount => $"Wake the account {change.Account} in {where}",
-            ChangeKind.DisableAccount => $"Disable the account {change.Account} in {where}",
-            ChangeKind.Grant when target?.Desk is not null => $"Give {entitlement} by hand ({where})",
-            ChangeKind.Revoke when target?.Desk is not null => $"Take {entitlement} back by hand ({where})",
-            ChangeKind.Grant => $"Add {change.Account} to {entitlement} in {where}",
-            ChangeKind.Revoke => $"Remove {change.Account} from {entitlement} in {where}",
-            _ => $"Read {change.Account} back from {where} and compare",
+            Change.CreateAccount => $"Create the account {account} in {where}{(change.Entry.Enabled ? "" : ", asleep until the first day")}",
+            Change.AdoptAccount => $"Take over the existing account {account} in {where}",
+            Change.ChangeAccount => $"Change the account {account} in {where}",
+            Change.SetPassword => $"Set a password nobody knows on {account}, and send a one-time link",
+            Change.EnableAccount => $"Wake the account {account} in {where}",
+            Change.DisableAccount => $"Disable the account {account} in {where}",
+            Change.Grant grant => byHand ? $"Give {Title(grant.Given)} by hand ({where})" : $"Add {account} to {Title(grant.Given)} in {where}",
+            Change.Revoke revoke => byHand ? $"Take {Title(revoke.Taken)} back by hand ({where})" : $"Remove {account} from {Title(revoke.Taken)} in {where}",
+            Change.Verify => $"Read {account} back from {where} and compare",
+            _ => throw new UnreachableException($"'{change.Kind}' has no words."),
         };
+
+        string Title(EntitlementKey key) => target?.Entitlements.GetValueOrDefault(key.Name)?.Title ?? key.Name;
     }
 
     private static Story Story(Case of, Cause cause, List<StepView> steps, IReadOnlyList<TaskView> tasks, IReadOnlyList<string> asked, DateTimeOffset moment)

@@ -79,12 +79,12 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         var values = new Dictionary<string, string> { ["stage"] = stage.Title, ["as"] = row.DeciderWhy, ["due"] = DueText(of), ["effect"] = Effect(of) };
         var again = of.Decisions.Where(d => d.Verdict == "approved" && d.Stage == stage.Name).Select(d => d.Actor).ToHashSet();
         foreach (var user in of.Deciding(open))
-            notices.To(s, of, user, again.Contains(user.Name) ? NoticeEvents.Changed : NoticeEvents.Decide, again.Contains(user.Name) ? new(values) { ["text"] = Change(of) } : values);
+            notices.To(s, of, user, again.Contains(user.Name) ? NoticeEvents.Changed : NoticeEvents.Decide, again.Contains(user.Name) ? new(values) { ["text"] = WhatIsNew(of) } : values);
         foreach (var (owner, delegate_) in of.Delegations.Where(d => d.Covers(row.Kind, time.GetUtcNow()) && of.Deciding(open).Any(u => u.Name == d.From)).Select(d => (d.From, of.User(d.To))))
             if (delegate_ is not null) notices.To(s, of, delegate_, NoticeEvents.Decide, new(values) { ["as"] = $"{row.DeciderWhy}, for {owner}" });
     }
 
-    private static string Change(Case of) => of.Row.PlanBefore is null ? "something in it is new" : "what is new is marked";
+    private static string WhatIsNew(Case of) => of.Row.PlanBefore is null ? "something in it is new" : "what is new is marked";
 
     /// <summary>Writes down which of the stages before one were not asked, and why; each once in a round.</summary>
     private async Task SkippedAsync(Session s, Case of, int before)
@@ -137,7 +137,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
     /// <summary>The whole effect in a few lines, as a mail tells it.</summary>
     public static string Effect(Case of)
     {
-        var lines = of.Plan.Changes.Where(c => c.Kind != ChangeKind.Verify).Select(c => "- " + RequestViews.Text(c, of.Edition.Rulebook.Targets.GetValueOrDefault(c.Target)) + (c.Due is { } due ? $" ({due.UtcDateTime:yyyy-MM-dd})" : "")).ToList();
+        var lines = of.Plan.Changes.Where(c => c is not Change.Verify).Select(c => "- " + RequestViews.Text(c, of.Edition.Rulebook.Targets.GetValueOrDefault(c.Target)) + (c.Due is { } due ? $" ({due.UtcDateTime:yyyy-MM-dd})" : "")).ToList();
         return string.Join('\n', lines.Take(12)) + (lines.Count > 12 ? $"\n- and {lines.Count - 12} more" : "");
     }
 
@@ -155,7 +155,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         var reason = JsonSerializer.Serialize(new Reason("request", row.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason));
         foreach (var grant in subject.Extra)
         {
-            var key = $"{grant.Target}/{grant.Entitlement}";
+            var key = grant.Key.ToString();
             await s.EndExtraAsync(row.PersonId, "grant", key, at);
             await s.EndExtraAsync(row.PersonId, "refusal", key, at);
             extras.Add(Extra("grant", key, grant.From.ToUnixTimeMilliseconds(), grant.Until?.ToUnixTimeMilliseconds()));
@@ -213,7 +213,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         {
             Id = Guid.CreateVersion7(now).ToString(), RequestId = row.Id, PersonId = row.PersonId, Target = change.Target, Ordinal = change.Ordinal,
             Change = JsonSerializer.Serialize(change, JsonSerializerOptions.Web), DueAt = (change.Due ?? now).ToUnixTimeMilliseconds(), Later = change.Later ? 1 : 0,
-            Removes = change.Kind is ChangeKind.DisableAccount or ChangeKind.Revoke ? 1 : 0,
+            Removes = change.TakesAway ? 1 : 0,
         })]);
         await s.LookAgainAsync([row.PersonId], now.ToUnixTimeMilliseconds());
         if (of.Plan.Changes.Any(c => !c.Later)) return;

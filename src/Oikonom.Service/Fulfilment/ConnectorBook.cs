@@ -1,42 +1,61 @@
 using System.Collections.Concurrent;
+using System.Diagnostics;
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Rulebook;
 using Oikonom.Ldap;
 using Oikonom.Service.Access;
+using Oikonom.Service.Desk;
 using Oikonom.Targets.Ldap;
 
 namespace Oikonom.Service.Fulfilment;
 
-/// <summary>One connector per target as an edition describes it. Reset when a secret or the rulebook changes.</summary>
-public sealed class ConnectorBook(SecretBook secrets) : IAsyncDisposable
+/// <summary>One connector per target as an edition describes it, made by its kind. Reset when a secret or the rulebook changes.</summary>
+public sealed class ConnectorBook(Store.Store store, SecretBook secrets, TimeProvider time) : IAsyncDisposable
 {
     private readonly ConcurrentDictionary<(int Edition, string Target), IConnector> _connectors = new();
 
-    public IConnector For(Edition edition, string target) => _connectors.GetOrAdd((edition.Number, target), key =>
-        new LdapConnector(edition.Rulebook.Targets[key.Target], cancel => SignInAsync(edition.Rulebook.Targets[key.Target], cancel)));
+    public IConnector For(Edition edition, string target) => _connectors.GetOrAdd((edition.Number, target), key => Make(edition, edition.Rulebook.Targets[key.Target]));
 
-    private async Task<LdapSignIn> SignInAsync(TargetRule target, CancellationToken cancel)
+    /// <summary>The connector of a target in which people have accounts.</summary>
+    /// <exception cref="TargetFault">They have none in it.</exception>
+    public IAccountConnector Accounts(Edition edition, string target) => For(edition, target) as IAccountConnector
+        ?? throw new TargetFault($"{edition.Rulebook.Targets[target].Title} holds no accounts.", transient: false);
+
+    private IConnector Make(Edition edition, TargetRule target) => target.Settings switch
+    {
+        TargetSettings.Ldap ldap => new LdapConnector(target, cancel => SignInAsync(target, ldap, cancel)),
+        TargetSettings.Desk => new DeskConnector(target, edition.Rulebook, store, time),
+        _ => throw new UnreachableException($"No connector is made for targets of the kind '{target.Settings.Kind}'."),
+    };
+
+    private async Task<LdapSignIn> SignInAsync(TargetRule target, TargetSettings.Ldap ldap, CancellationToken cancel)
+    {
+        var options = new LdapOptions
+        {
+            Host = ldap.Address.Host,
+            Port = ldap.Port,
+            Security = ldap.StartTls ? LdapSecurity.StartTls : LdapSecurity.Tls,
+            Authorities = await AuthorityAsync(ldap.Authority, cancel),
+        };
+        return new(options, ldap.SignInName, await secrets.GetForAsync(ldap.Secret, SecretUse.Of(target)!, false, cancel));
+    }
+
+    private async Task<X509Certificate2Collection> AuthorityAsync(string name, CancellationToken cancel)
     {
         var authorities = new X509Certificate2Collection();
         try
         {
-            authorities.ImportFromPem(await secrets.GetAsync(target.Authority, cancel));
+            authorities.ImportFromPem(await secrets.GetAsync(name, cancel));
         }
         catch (CryptographicException error)
         {
-            throw new TargetFault($"The authority '{target.Authority}' is no certificate in PEM form. Set it again with 'oikonom secrets set {target.Authority}'.", transient: true, inner: error);
+            throw Unusable("is no certificate", error);
         }
-        if (authorities.Count == 0) throw new TargetFault($"The authority '{target.Authority}' holds no certificate in PEM form. Set it again with 'oikonom secrets set {target.Authority}'.", transient: true);
-        var options = new LdapOptions
-        {
-            Host = target.Address.Host,
-            Port = SecretUse.PortOf(target),
-            Security = target.StartTls ? LdapSecurity.StartTls : LdapSecurity.Tls,
-            Authorities = authorities,
-        };
-        return new(options, target.SignInName, await secrets.GetForAsync(target.Secret, SecretUse.Of(target), false, cancel));
+        return authorities.Count > 0 ? authorities : throw Unusable("holds no certificate", null);
+
+        TargetFault Unusable(string what, Exception? error) => new($"The authority '{name}' {what} in PEM form. Set it again with 'oikonom secrets set {name}'.", transient: true, inner: error);
     }
 
     public async Task ResetAsync()

@@ -97,7 +97,7 @@ public sealed class FirstPasswords(Store.Store store, EditionBook editions, Conn
         {
             var target = edition.Rulebook.Targets.GetValueOrDefault(row.Target) ?? throw Problem.NotFound($"target '{row.Target}'", "The rulebook no longer has it.");
             var password = Passwords.Make(target.Password, RandomNumberGenerator.GetInt32);
-            await connectors.For(edition, row.Target).SetPasswordAsync(account.ImmutableId, password, cancel);
+            await connectors.Accounts(edition, row.Target).SetPasswordAsync(account.ImmutableId, password, cancel);
             await store.WriteAsync(async s =>
             {
                 if (!await s.UseHandoverAsync(row.Id, time.Milliseconds())) throw Used();

@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Diagnostics;
 using System.Text.Json;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Planning;
@@ -17,7 +18,6 @@ namespace Oikonom.Service.Fulfilment;
 public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editions, ConnectorBook connectors, OutcomeWriter writer, ServiceOptions options, TimeProvider time, Pulse pulse, ILogger<FulfilmentLoop> log)
     : Loop(TimeSpan.FromMilliseconds(500), pulse, log)
 {
-    private const int PerConnection = 12;
     private readonly ConcurrentDictionary<string, int> _running = new();
 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
@@ -26,8 +26,8 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
         var more = false;
         foreach (var target in edition.Rulebook.Targets.Values)
         {
-            var free = (target.Connections * PerConnection) - _running.GetValueOrDefault(target.Name);
-            if (free < PerConnection / 2) continue;
+            var free = target.Settings.Parallel - _running.GetValueOrDefault(target.Name);
+            if (free < Math.Min(6, target.Settings.Parallel)) continue;
             var now = time.Milliseconds();
             var claims = await store.WriteAsync(s => s.ClaimChainsAsync(target.Name, options.Node, now, now + (long)(options.LeaseSeconds * 1000), free), cancel);
             if (claims.Count == 0) continue;
@@ -97,27 +97,23 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
             {
                 var edition = await editions.GetAsync(step.Edition, cancel);
                 if (_wanted?.Number != step.Edition) _wanted = (step.Edition, edition, Desired.At(recorded.Subject(claim.PersonId, edition), edition, time.GetUtcNow()));
-                _grants ??= [.. recorded.State(claim.PersonId, edition).Grants.Values.Where(g => g.Target == claim.Target).Select(g => g.Entitlement)];
+                _grants ??= [.. recorded.State(claim.PersonId).Grants.Values.Where(g => g.Target == claim.Target).Select(g => g.Entitlement)];
                 var wanted = _wanted.Value.Wanted;
-                if (change.Kind is ChangeKind.CreateAccount or ChangeKind.AdoptAccount && edition.Rulebook.Targets.GetValueOrDefault(claim.Target) is { After.Count: > 0 } rule && await WaitsAsync(rule, edition, cancel) is { } waits)
+                if (change is Change.CreateAccount or Change.AdoptAccount && edition.Rulebook.Targets.GetValueOrDefault(claim.Target) is { After.Count: > 0 } rule && await WaitsAsync(rule, edition, cancel) is { } waits)
                     return new(claim, step, change, AttemptOutcome.Transient, waits);
                 switch (Planner.Look(change, wanted))
                 {
                     case StillWanted.No:
                         return new(claim, step, change, AttemptOutcome.NoLongerWanted, "No longer wanted when it was looked at again.");
                     case StillWanted.Changed:
-                        return new(claim, step, change, AttemptOutcome.NoLongerWanted, "Something else is wanted now.") { Replan = $"the account {change.Account} should now look different from what was approved" };
+                        return new(claim, step, change, AttemptOutcome.NoLongerWanted, "Something else is wanted now.") { Replan = $"the account {change.Entry.Name} should now look different from what was approved" };
                     default:
-                        return edition.Rulebook.Targets[claim.Target] is { Desk: not null } desk ? await ByHandAsync(step, change, edition, desk, cancel) : await RunAsync(step, change, edition, wanted, cancel);
+                        return await RunAsync(step, change, edition, wanted, cancel);
                 }
-            }
-            catch (TargetFault fault) when (fault.NeedsReplan)
-            {
-                return new(claim, step, change, AttemptOutcome.NoLongerWanted, fault.Message) { Replan = fault.Message };
             }
             catch (TargetFault fault)
             {
-                return new(claim, step, change, fault.Transient ? AttemptOutcome.Transient : AttemptOutcome.Lasting, fault.Message);
+                return Ended(new(claim, step, change, AttemptOutcome.Reached, ""), fault.Result);
             }
             catch (PlanFault fault)
             {
@@ -128,139 +124,142 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
         /// <summary>What the step waits for in a target that comes first, or null. The account must be there and be seen by that target itself.</summary>
         private async Task<string?> WaitsAsync(TargetRule rule, Edition edition, CancellationToken cancel)
         {
-            foreach (var first in rule.After.Where(a => _wanted!.Value.Wanted.Accounts.ContainsKey(a) && edition.Rulebook.Targets[a].Desk is null))
+            foreach (var first in rule.After.Where(a => _wanted!.Value.Wanted.Accounts.ContainsKey(a) && edition.Rulebook.Targets[a].HasAccounts))
             {
                 var title = edition.Rulebook.Targets[first].Title;
                 var account = (await store.ReadAsync(s => s.AccountsAsync([claim.PersonId]), cancel)).FirstOrDefault(a => a.Target == first);
                 if (account is null) return $"It waits until the account in {title} is made.";
-                if (await connectors.For(edition, first).ReadAsync(account.ImmutableId, cancel) is null) return $"It waits until {title} shows the account.";
+                if (await connectors.Accounts(edition, first).ReadAsync(account.ImmutableId, cancel) is null) return $"It waits until {title} shows the account.";
             }
             return null;
         }
 
         private async Task<Outcome> RunAsync(StepRow step, Change change, Edition edition, AccessState wanted, CancellationToken cancel)
         {
-            var connector = connectors.For(edition, claim.Target);
             var target = edition.Rulebook.Targets[claim.Target];
             var outcome = new Outcome(claim, step, change, AttemptOutcome.Reached, "");
-            var now = time.Milliseconds();
-            switch (change.Kind)
+            return change switch
             {
-                case ChangeKind.CreateAccount or ChangeKind.AdoptAccount or ChangeKind.ChangeAccount:
-                    var goal = wanted.Accounts[claim.Target];
-                    var ensured = await connector.EnsureAccountAsync(new(
-                        _account?.ImmutableId ?? change.ImmutableId, edition.Rulebook.Access.Ask().Keys(recorded.Subject(claim.PersonId, edition), target, goal.Attributes), change.Account, change.Container, change.Classes,
-                        change.Attributes.ToDictionary(a => a.Name, a => a.After, StringComparer.OrdinalIgnoreCase),
-                        change.Kind == ChangeKind.CreateAccount ? change.Enabled : null, change.Kind == ChangeKind.CreateAccount), cancel);
-                    var enabled = change.Kind == ChangeKind.ChangeAccount && _account is not null ? _account.Enabled == 1 : change.Enabled;
-                    _account = Row(change, goal, ensured.ImmutableId, ensured.Location, enabled, now);
-                    // What an adopted entry already holds is recorded with it.
-                    var held = change.Kind == ChangeKind.AdoptAccount ? (await connector.ReadAsync(ensured.ImmutableId, cancel))?.Entitlements.Where(_grants!.Add).ToList() ?? [] : [];
-                    if (held.Count > 0) outcome = outcome with { Opens = [.. held.Select(e => Grant(step, e, change.Reason, now))] };
-                    return outcome with { Account = _account, Note = ensured.Created ? "created" : ensured.Changed ? "changed" : "was already so" };
-
-                case ChangeKind.EnableAccount or ChangeKind.DisableAccount:
-                    var account = Account(target);
-                    var enable = change.Kind == ChangeKind.EnableAccount;
-                    var done = await connector.EnsureAccountAsync(new(account.ImmutableId, [], account.Name, "", [], new Dictionary<string, IReadOnlyList<string>>(), enable, false), cancel);
-                    _account = account with { Location = done.Location, Enabled = enable ? 1 : 0, At = now };
-                    return outcome with { Account = _account, Note = done.Changed ? "changed" : "was already so" };
-
-                case ChangeKind.SetPassword:
-                    await connector.SetPasswordAsync(Account(target).ImmutableId, null, cancel);
-                    return outcome;
-
-                case ChangeKind.Grant:
-                    await connector.EnsureMembershipAsync(Account(target).ImmutableId, Entitlement(target, change), true, cancel);
-                    _grants!.Add(change.Subject);
-                    return outcome with { Opens = [Grant(step, change.Subject, change.Reason, now)] };
-
-                case ChangeKind.Revoke:
-                    await connector.EnsureMembershipAsync(Account(target).ImmutableId, Entitlement(target, change), false, cancel);
-                    _grants!.Remove(change.Subject);
-                    return outcome with { Closes = new() { PersonId = claim.PersonId, Target = claim.Target, Entitlement = change.Subject, UntilAt = now } };
-
-                default:
-                    return await VerifyAsync(connector, target, step, outcome, cancel);
-            }
-        }
-
-        /// <summary>Work that people do: a task is made once, and the step is done when the task is.</summary>
-        private async Task<Outcome> ByHandAsync(StepRow step, Change change, Edition edition, TargetRule target, CancellationToken cancel)
-        {
-            var outcome = new Outcome(claim, step, change, AttemptOutcome.Reached, "");
-            var entitlement = Entitlement(target, change);
-            var give = change.Kind == ChangeKind.Grant;
-            var now = time.GetUtcNow();
-            var task = await store.ReadAsync(s => s.TaskOfStepAsync(step.Id), cancel);
-            switch (task?.State)
-            {
-                case "done":
-                    return give ? outcome with { Opens = [Grant(step, change.Subject, change.Reason, now.ToUnixTimeMilliseconds())], Note = task.Value.Remark }
-                        : outcome with { Closes = new() { PersonId = claim.PersonId, Target = claim.Target, Entitlement = change.Subject, UntilAt = now.ToUnixTimeMilliseconds() }, Note = task.Value.Remark };
-                case "impossible":
-                    return outcome with { Ending = AttemptOutcome.Lasting, Message = $"{target.Title} cannot do it: {task.Value.Remark}" };
-                case not null:
-                    return outcome with { Ending = AttemptOutcome.Waits };
-            }
-            var person = recorded.Person(claim.PersonId);
-            var due = edition.Rulebook.HoursOf(person.Site).After(now, target.Desk!.Due);
-            return outcome with
-            {
-                Ending = AttemptOutcome.Waits,
-                Task = new()
-                {
-                    Id = Guid.CreateVersion7(now).ToString(),
-                    StepId = step.Id,
-                    RequestId = step.RequestId,
-                    PersonId = claim.PersonId,
-                    Target = claim.Target,
-                    Entitlement = change.Subject,
-                    Kind = give ? "give" : "take-back",
-                    Title = give ? $"Give {person.Display}: {entitlement.Title}" : $"Take back from {person.Display}: {entitlement.Title}",
-                    Instructions = give ? entitlement.Give : entitlement.TakeBack,
-                    Fields = JsonSerializer.Serialize(give ? entitlement.Fields : []),
-                    Checks = JsonSerializer.Serialize(give ? entitlement.Checks : []),
-                    NeedsEvidence = give && entitlement.NeedsEvidence ? 1 : 0,
-                    Role = target.Desk.Role,
-                    DueAt = due.ToUnixTimeMilliseconds(),
-                    CreatedAt = now.ToUnixTimeMilliseconds(),
-                },
+                Change.CreateAccount or Change.AdoptAccount or Change.ChangeAccount => await ShapeAsync(outcome, target, edition, wanted.Accounts[claim.Target], cancel),
+                Change.EnableAccount => await PresentAsync(outcome, target, edition, true, cancel),
+                Change.DisableAccount => await PresentAsync(outcome, target, edition, false, cancel),
+                Change.SetPassword => await SetPasswordAsync(outcome, target, edition, cancel),
+                Change.Grant grant => await HoldAsync(outcome, target, edition, grant.Given, true, cancel),
+                Change.Revoke revoke => await HoldAsync(outcome, target, edition, revoke.Taken, false, cancel),
+                Change.Verify => await VerifyAsync(outcome, target, edition, cancel),
+                _ => throw new UnreachableException($"'{change.Kind}' cannot be carried out."),
             };
         }
 
-        private GrantRow Grant(StepRow step, string entitlement, Reason reason, long now) => new()
+        /// <summary>Makes, takes over or changes an account.</summary>
+        private async Task<Outcome> ShapeAsync(Outcome outcome, TargetRule target, Edition edition, AccountState goal, CancellationToken cancel)
+        {
+            var (change, connector) = (outcome.Change, connectors.Accounts(edition, claim.Target));
+            var isNew = change is Change.CreateAccount;
+            var keys = edition.Rulebook.Access.Ask().Keys(recorded.Subject(claim.PersonId, edition), target, goal.Attributes);
+            var attributes = change.Attributes.ToDictionary(a => a.Name, a => a.After, StringComparer.OrdinalIgnoreCase);
+            var ensured = await connector.EnsureAccountAsync(
+                new(_account?.ImmutableId ?? change.Entry.ImmutableId, keys, change.Entry.Name, change.Entry.Container, attributes, isNew ? change.Entry.Enabled : null, isNew), cancel);
+            var enabled = change is Change.ChangeAccount && _account is not null ? _account.Enabled == 1 : change.Entry.Enabled;
+            _account = Row(change, goal, ensured.ImmutableId, ensured.Location, enabled, time.Milliseconds());
+            // What an adopted entry already holds is recorded with it.
+            var held = change is Change.AdoptAccount ? (await connector.ReadAsync(ensured.ImmutableId, cancel))?.Entitlements.Where(_grants!.Add).ToList() ?? [] : [];
+            return outcome with { Account = _account, Opens = [.. held.Select(e => Grant(outcome.Step, e, change.Reason))], Note = ensured.Created ? "created" : Said(ensured.Changed) };
+        }
+
+        private static string Said(bool changed) => changed ? "changed" : "was already so";
+
+        private async Task<Outcome> PresentAsync(Outcome outcome, TargetRule target, Edition edition, bool enable, CancellationToken cancel)
+        {
+            var account = Account(target);
+            var done = await connectors.Accounts(edition, claim.Target).EnsureAccountAsync(new(account.ImmutableId, [], account.Name, "", new Dictionary<string, IReadOnlyList<string>>(), enable, false), cancel);
+            _account = account with { Location = done.Location, Enabled = enable ? 1 : 0, At = time.Milliseconds() };
+            return outcome with { Account = _account, Note = Said(done.Changed) };
+        }
+
+        private async Task<Outcome> SetPasswordAsync(Outcome outcome, TargetRule target, Edition edition, CancellationToken cancel)
+        {
+            await connectors.Accounts(edition, claim.Target).SetPasswordAsync(Account(target).ImmutableId, null, cancel);
+            return outcome;
+        }
+
+        /// <summary>Gives or takes an entitlement, in whatever way its target has.</summary>
+        private async Task<Outcome> HoldAsync(Outcome outcome, TargetRule target, Edition edition, EntitlementKey key, bool held, CancellationToken cancel)
+        {
+            var entitlement = target.Entitlements.GetValueOrDefault(key.Name) ?? throw new TargetFault($"The rulebook has no entitlement '{key.Name}' in {target.Title}.", transient: false);
+            var person = recorded.Person(claim.PersonId);
+            var order = new WorkOrder(outcome.Step.Id, outcome.Step.RequestId, claim.PersonId, person.Display, person.Site);
+            var result = await connectors.For(edition, claim.Target).EnsureGrantAsync(new(target.HasAccounts ? Account(target).ImmutableId : null, entitlement, held, order), cancel);
+            if (result is PortResult.Reached)
+            {
+                if (held) _grants!.Add(key.Name);
+                else _grants!.Remove(key.Name);
+                outcome = held ? outcome with { Opens = [Grant(outcome.Step, key.Name, outcome.Change.Reason)] }
+                    : outcome with { Closes = new() { PersonId = claim.PersonId, Target = claim.Target, Entitlement = key.Name, UntilAt = time.Milliseconds() } };
+            }
+            return Ended(outcome, result);
+        }
+
+        /// <summary>How an attempt ended, by what the target answered.</summary>
+        private Outcome Ended(Outcome outcome, PortResult result) => result switch
+        {
+            PortResult.Reached reached => outcome with { Note = reached.Note },
+            PortResult.WaitsFor waits => outcome with { Ending = AttemptOutcome.Waits, Task = waits.Task is { } task ? Row(outcome, task) : null },
+            PortResult.Transient fault => outcome with { Ending = AttemptOutcome.Transient, Message = fault.Message },
+            PortResult.Lasting fault => outcome with { Ending = AttemptOutcome.Lasting, Message = fault.Message },
+            PortResult.Unknown found => outcome with { Ending = AttemptOutcome.NoLongerWanted, Message = found.Message, Replan = found.Message },
+            _ => throw new UnreachableException($"An attempt cannot end with {result.GetType().Name}."),
+        };
+
+        private TaskRow Row(Outcome outcome, ManualTask task) => new()
+        {
+            Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
+            StepId = outcome.Step.Id,
+            RequestId = outcome.Step.RequestId,
+            PersonId = claim.PersonId,
+            Target = claim.Target,
+            Entitlement = outcome.Change.Subject,
+            Kind = task.IsGiving ? "give" : "take-back",
+            Title = task.Title,
+            Instructions = task.Instructions,
+            Fields = JsonSerializer.Serialize(task.Fields),
+            Checks = JsonSerializer.Serialize(task.Checks),
+            NeedsEvidence = task.NeedsEvidence ? 1 : 0,
+            Role = task.Role,
+            DueAt = task.Due.ToUnixTimeMilliseconds(),
+            CreatedAt = time.Milliseconds(),
+        };
+
+        private GrantRow Grant(StepRow step, string entitlement, Reason reason) => new()
         {
             Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
             PersonId = claim.PersonId,
             Target = claim.Target,
             Entitlement = entitlement,
-            FromAt = now,
+            FromAt = time.Milliseconds(),
             Reason = JsonSerializer.Serialize(reason),
             RequestId = step.RequestId,
         };
 
-        private async Task<Outcome> VerifyAsync(IConnector connector, TargetRule target, StepRow step, Outcome outcome, CancellationToken cancel)
+        private async Task<Outcome> VerifyAsync(Outcome outcome, TargetRule target, Edition edition, CancellationToken cancel)
         {
             var account = Account(target);
-            var expected = new AccountState(claim.Target, account.Name, account.Container, [], Recorded.Attributes(account.Attributes), account.Enabled == 1 ? Presence.Awake : Presence.Disabled, new("", "", ""));
-            var back = await connector.VerifyAsync(account.ImmutableId, expected, _grants!, cancel);
+            var presence = account.Enabled == 1 ? Presence.Awake : Presence.Disabled;
+            var expected = new AccountState(claim.Target, account.Name, account.Container, Recorded.Attributes(account.Attributes), presence, new("", "", ""));
+            var back = await connectors.Accounts(edition, claim.Target).VerifyAsync(account.ImmutableId, expected, _grants!, cancel);
             if (back.Matches) return outcome with { Note = "as planned" };
-            var message = $"{target.Title} does not show what was done: {string.Join("; ", back.Differences)}.";
-            return outcome with { Ending = step.Attempts < 6 ? AttemptOutcome.Transient : AttemptOutcome.Lasting, Message = message };
+            var message = $"{target.Title} does not show what was done: {string.Join("; ", back.Differences.Select(d => d.Text))}.";
+            return outcome with { Ending = outcome.Step.Attempts < 6 ? AttemptOutcome.Transient : AttemptOutcome.Lasting, Message = message };
         }
 
         private AccountRow Account(TargetRule target) => _account ?? throw new TargetFault($"No account in {target.Title} is recorded for this person.", transient: false, needsReplan: true);
-
-        private static Entitlement Entitlement(TargetRule target, Change change) => target.Entitlements.GetValueOrDefault(change.Subject)
-            ?? throw new TargetFault($"The rulebook has no entitlement '{change.Subject}' in {target.Title}.", transient: false);
 
         private AccountRow Row(Change change, AccountState goal, string id, string location, bool enabled, long now) => new()
         {
             PersonId = claim.PersonId,
             Target = claim.Target,
-            Name = change.Account,
-            Container = change.Container,
+            Name = change.Entry.Name,
+            Container = change.Entry.Container,
             Location = location,
             ImmutableId = id,
             Attributes = JsonSerializer.Serialize(goal.Attributes.Where(a => a.Value.Count > 0).ToDictionary(a => a.Key, a => a.Value)),

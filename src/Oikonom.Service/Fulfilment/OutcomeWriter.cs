@@ -125,7 +125,7 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
         foreach (var outcome in outcomes.Where(o => o is { Ending: AttemptOutcome.Waits, Task: null }))
             if (await s.TaskOfStepAsync(outcome.Step.Id) is { State: not "open" }) await s.WakeStepAsync(outcome.Step.Id, now.ToUnixTimeMilliseconds());
         await StuckAsync(s, [.. outcomes.Where(o => o.Ending == AttemptOutcome.Lasting && o.Step.Problem != o.Message)]);
-        await SendLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change.Kind: ChangeKind.SetPassword })]);
+        await SendLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change: Change.SetPassword })]);
         foreach (var outcome in outcomes.Where(o => o.Replan is not null))
             if (await s.RequestAsync(outcome.Step.RequestId, forUpdate: true) is { State: "fulfilling" } row) await desk.ReplanAsync(s, row, outcome.Replan!);
         await s.SetProblemsAsync([.. outcomes.Where(o => o.Replan is null && (o.Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting || o.Step.Attempts > 0))
@@ -163,8 +163,8 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
     private static LedgerEntry Entry(Outcome outcome, StepState state, DateTimeOffset now) => LedgerEntry.Of(now, "oikonom",
         state switch { StepState.Done => "step.done", StepState.Dropped => "step.dropped", StepState.Stopped => "step.stopped", _ => "step.failed" },
         outcome.Step.PersonId, outcome.Step.RequestId,
-        ("change", JsonSerializer.Serialize(outcome.Change.Kind).Trim('"')), ("target", outcome.Change.Target), ("account", outcome.Change.Account),
-        ("entitlement", outcome.Change.Kind is ChangeKind.Grant or ChangeKind.Revoke ? outcome.Change.Subject : null),
+        ("change", JsonSerializer.Serialize(outcome.Change.Kind).Trim('"')), ("target", outcome.Change.Target), ("account", outcome.Change.Entry.Name),
+        ("entitlement", outcome.Change.Entitlement?.Name),
         ("attributes", outcome.Change.Attributes.Count > 0 ? outcome.Change.Attributes : null),
         ("location", outcome.Account?.Location), ("immutableId", outcome.Account?.ImmutableId), ("note", outcome.Note.Length > 0 ? outcome.Note : null),
         ("problem", outcome.Message.Length > 0 ? outcome.Message : null), ("edition", outcome.Step.Edition), ("reason", outcome.Change.Reason));
@@ -182,7 +182,7 @@ public sealed partial class OutcomeWriter(Store.Store store, EditionBook edition
         var users = await s.UsersAsync();
         var requests = (await s.RequestsByIdAsync([.. outcomes.Select(o => o.Step.RequestId).Distinct()])).ToDictionary(r => r.Id);
         var people = (await s.PeopleByIdAsync([.. outcomes.Select(o => o.Step.PersonId).Distinct()])).ToDictionary(p => p.Id);
-        foreach (var outcome in outcomes) await links.SendAsync(s, people[outcome.Step.PersonId], requests[outcome.Step.RequestId], outcome.Step.Target, outcome.Change.Account, users);
+        foreach (var outcome in outcomes) await links.SendAsync(s, people[outcome.Step.PersonId], requests[outcome.Step.RequestId], outcome.Step.Target, outcome.Change.Entry.Name, users);
         foreach (var request in requests.Values.Where(r => r.Kind == "joiner")) await WelcomeAsync(s, request, users);
     }
 

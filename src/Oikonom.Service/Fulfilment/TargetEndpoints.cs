@@ -1,5 +1,7 @@
+using System.Diagnostics;
 using System.Security.Claims;
 using Oikonom.Contracts;
+using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Rulebook;
@@ -38,7 +40,13 @@ public static class TargetEndpoints
         foreach (var target in edition.Rulebook.Targets.Values)
         {
             var counts = await store.ReadAsync(s => s.TargetCountsAsync(target.Name), cancel);
-            items.Add(new(target.Name, target.Title, target.Desk is null ? "ldap" : "desk", target.Desk is null ? target.Address.ToString().TrimEnd('/') : $"people with the role {target.Desk.Role}", target.Desk is null ? target.StartTls ? "StartTLS" : "TLS" : "none", (int)counts.Accounts, (int)counts.Waiting, (int)counts.Failing, counts.Problem));
+            var (address, security) = target.Settings switch
+            {
+                TargetSettings.Ldap ldap => (ldap.Address.ToString().TrimEnd('/'), ldap.StartTls ? "StartTLS" : "TLS"),
+                TargetSettings.Desk desk => ($"people with the role {desk.Role}", "none"),
+                _ => throw new UnreachableException($"Targets of the kind '{target.Settings.Kind}' cannot be shown."),
+            };
+            items.Add(new(target.Name, target.Title, target.Settings.Kind, address, security, (int)counts.Accounts, (int)counts.Waiting, (int)counts.Failing, counts.Problem));
         }
         return new(items, null);
     }

@@ -29,7 +29,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
         internal Adoption(Baseline baseline, Edition edition, CancellationToken cancel)
         {
             (_baseline, _edition) = (baseline, edition);
-            _targets = [.. edition.Rulebook.Targets.Values.Where(t => t.Desk is null).Select(t => (t, baseline.ListAsync(edition, t, cancel), new List<Task<List<(string, string)>>>()))];
+            _targets = [.. edition.Rulebook.Targets.Values.Where(t => t.Settings.Can.HasFlag(TargetAbilities.Listing)).Select(t => (t, baseline.ListAsync(edition, t, cancel), new List<Task<List<(string, string)>>>()))];
         }
 
         public void Add(IReadOnlyList<Taken> taken)
@@ -77,7 +77,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
     private async Task<List<ExistingAccount>> ListAsync(Edition edition, TargetRule target, CancellationToken cancel)
     {
         var accounts = new List<ExistingAccount>();
-        await foreach (var account in connectors.For(edition, target.Name).ListAsync(cancel)) accounts.Add(account);
+        await foreach (var account in connectors.Accounts(edition, target.Name).ListAsync(cancel)) accounts.Add(account);
         return accounts;
     }
 
@@ -119,13 +119,12 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
         foreach (var (person, account) in matches)
         {
             var reason = JsonSerializer.Serialize(new Reason("baseline", account.Location, "was there when Oikonom began"));
-            var container = account.Location[(account.Location.IndexOf(',', StringComparison.Ordinal) + 1)..];
             accounts.Add(new()
             {
                 PersonId = person,
                 Target = target.Name,
                 Name = account.Name,
-                Container = container,
+                Container = account.Container,
                 Location = account.Location,
                 ImmutableId = account.ImmutableId,
                 Attributes = JsonSerializer.Serialize(account.Attributes),

@@ -38,7 +38,7 @@ public sealed class SourceDesk(Store.Store store, EditionBook editions, Sight si
         var held = (await s.HeldOfAsync(source.Name)).FirstOrDefault();
         var problem = state?.Problem is { Length: > 0 } text ? text : run?.Outcome == "unreadable" ? run.Message : null;
         return new SourceSummary(source.Name, source.Title, source.Kind.ToString().ToLowerInvariant(), WhereOf(source), held is not null ? "held" : problem is not null ? "failing" : state?.Active == 1 ? "on" : "off",
-            run is null ? null : RunView(run), (int)await s.SetAsideCountAsync(source.Name), (await s.VanishedAsync(source.Name, 10_000)).Count, held?.RunId, source.Schedule, state?.Active == 1 ? state.NextAt.ToInstant() : null, problem, state?.Active == 1);
+            run is null ? null : RunView(run), (int)await s.SetAsideCountAsync(source.Name), (await s.VanishedAsync(source.Name, 10_000)).Count, held?.RunId, source.Schedule?.ToString(), state?.Active == 1 ? state.NextAt.ToInstant() : null, problem, state?.Active == 1);
     }, cancel);
 
     public async Task<SourceDetail> DetailAsync(string name, CancellationToken cancel)
@@ -211,7 +211,7 @@ public sealed class SourceDesk(Store.Store store, EditionBook editions, Sight si
                     ? $"'{name}' was never tested. Test it with 'oikonom intake test {name}'; when that is good it can be switched on."
                     : state.TestedRule.Length == 0 ? $"The last test of '{name}' was not good: {state.TestOutcome}" : $"'{name}' changed since it was tested. Test it again.");
             }
-            var next = on && source.Schedule is { } text && Schedule.TryParse(text, out var schedule, out _) ? schedule.Next(time.GetUtcNow())?.ToUnixTimeMilliseconds() : null;
+            var next = on ? source.Schedule?.Next(time.GetUtcNow())?.ToUnixTimeMilliseconds() : null;
             await s.SaveSourceStateAsync(state with { Active = on ? 1 : 0, Actor = user.UserName(), ChangedAt = time.Milliseconds(), NextAt = next, Problem = "" });
             s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), on ? "source.switched-on" : "source.switched-off", null, null, ("source", name)));
             s.Tell("sources", name);

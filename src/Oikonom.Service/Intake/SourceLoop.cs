@@ -28,7 +28,7 @@ public sealed partial class SourceLoop(Store.Store store, EditionBook editions, 
         await EachAsync(due, async state =>
         {
             var source = edition.Rulebook.Sources.GetValueOrDefault(state.Source);
-            var next = source?.Schedule is { } text && Schedule.TryParse(text, out var schedule, out _) ? schedule.Next(time.GetUtcNow())?.ToUnixTimeMilliseconds() : null;
+            var next = source?.Schedule?.Next(time.GetUtcNow())?.ToUnixTimeMilliseconds();
             if (!await store.WriteAsync(s => s.ClaimSourceAsync(state.Source, state.NextAt!.Value, next), cancel) || source is null) return;
             var problem = "";
             try

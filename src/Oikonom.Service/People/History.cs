@@ -33,10 +33,9 @@ public static class History
         ["person.changed"] = "Record changed",
         ["input.ended"] = "No longer set by hand",
         ["password.handed-over"] = "Password handed over",
-        ["step.done"] = "Done",
         ["step.failed"] = "Failed, is tried again",
         ["step.stopped"] = "Stopped",
-        ["step.dropped"] = "Dropped",
+        ["step.dropped"] = "No longer wanted",
         ["step.late"] = "An outcome came too late and was not counted",
         ["number.reserved"] = "Number reserved",
         ["task.made"] = "Work by hand is to be done",
@@ -99,11 +98,39 @@ public static class History
         var body = veil.Over(Core.Ledger.LedgerText.Open(row.Body, row.Held));
         var gone = body.TryGetProperty("forgotten", out _) ? forgotten : null;
         var what = Words.GetValueOrDefault(row.Kind) ?? Plain(row.Kind);
+        if (row.Kind.StartsWith("step.", StringComparison.Ordinal) && StepOf(body) is { } step) return Told(row.Kind == "step.done" ? step : $"{what}: {char.ToLowerInvariant(step[0])}{step[1..]}{TroubleOf(body)}");
         // The most telling of what the entry says, in this order.
-        var said = new[] { "change", "entitlement", "account", "target", "text", "title", "stage", "requestKind", "why", "problem", "remark", "note" }
-            .Select(name => name == "change" ? Text(body, name).Replace('-', ' ') : Text(body, name)).Where(t => t.Length > 0).Distinct(StringComparer.Ordinal).Take(4).ToList();
-        return new(row.Id, row.At.ToInstant(), row.Actor, Text(body, "for") is { Length: > 0 } other ? other : null, row.Kind, said.Count == 0 ? what : $"{what}: {string.Join(", ", said)}", Changes(body),
-            row.RequestId, row.RequestId is not null && numbers.TryGetValue(row.RequestId, out var number) ? number : null, body.TryGetProperty("edition", out var edition) && edition.TryGetInt32(out var e) ? e : null, gone?.At.ToInstant(), gone?.Rule);
+        var said = new[] { "entitlement", "account", "target", "text", "title", "stage", "requestKind", "why", "problem", "remark", "note" }
+            .Select(name => Text(body, name)).Where(t => t.Length > 0).Distinct(StringComparer.Ordinal).Take(4).ToList();
+        return Told(said.Count == 0 ? what : $"{what}: {string.Join(", ", said)}");
+
+        HistoryLine Told(string text) => new(
+            row.Id, row.At.ToInstant(), row.Actor, Text(body, "for") is { Length: > 0 } other ? other : null, row.Kind, text, Changes(body),
+            row.RequestId, row.RequestId is not null && numbers.TryGetValue(row.RequestId, out var number) ? number : null,
+            body.TryGetProperty("edition", out var edition) && edition.TryGetInt32(out var e) ? e : null, gone?.At.ToInstant(), gone?.Rule);
+    }
+
+    private static string TroubleOf(JsonElement body) => Text(body, "problem") is { Length: > 0 } problem ? $". {problem}" : "";
+
+    /// <summary>What a step did, in a sentence; null when the entry says not what.</summary>
+    private static string? StepOf(JsonElement body)
+    {
+        var (account, target, entitlement) = (Text(body, "account"), Text(body, "target"), Text(body, "entitlement"));
+        if (target.Length == 0) return null;
+        var who = account.Length > 0 ? account : "the person";
+        return Text(body, "change") switch
+        {
+            "create-account" => $"Made the account {who} in {target}",
+            "adopt-account" => $"Took over the account {who} in {target}",
+            "change-account" => $"Changed the account {who} in {target}",
+            "set-password" => $"Set a password nobody knows on {who} in {target}",
+            "enable-account" => $"Woke the account {who} in {target}",
+            "disable-account" => $"Disabled the account {who} in {target}",
+            "grant" => $"Gave {entitlement} in {target} to {who}",
+            "revoke" => $"Took {entitlement} in {target} back from {who}",
+            "verify" => $"Read {who} back from {target} and compared",
+            _ => null,
+        };
     }
 
     /// <summary><c>request.waits-long</c> becomes "Request waits long".</summary>

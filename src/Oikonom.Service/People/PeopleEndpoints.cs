@@ -44,7 +44,7 @@ public static class PeopleEndpoints
         }, cancel);
         var now = time.GetUtcNow();
         var subject = recorded.Subject(row.Id, edition);
-        var held = recorded.State(row.Id, edition);
+        var held = recorded.State(row.Id);
         var rulebook = edition.Rulebook;
         var keys = rulebook.Targets.Values.SelectMany(t => t.Entitlements.Keys.Select(e => $"{t.Name}/{e}").Prepend(t.Name)).ToList();
         if (of is { Length: > 0 })
@@ -63,10 +63,10 @@ public static class PeopleEndpoints
 
         ExplanationView Look(string key)
         {
-            var parts = key.Split('/');
-            var target = rulebook.Targets[parts[0]];
-            var found = parts.Length == 1 ? Explain.Account(subject, edition, key, now) : Explain.Grant(subject, edition, parts[0], parts[1], now);
-            return new(key, parts.Length == 1 ? target.Title : target.Entitlements[parts[1]].Title, found.Wanted, parts.Length == 1 ? held.Accounts.ContainsKey(key) : held.Grants.ContainsKey(key), found.Summary,
+            var entitlement = EntitlementKey.TryParse(key, out var named) ? named : null;
+            var found = entitlement is null ? Explain.Account(subject, edition, key, now) : Explain.Grant(subject, edition, entitlement, now);
+            var title = entitlement is null ? rulebook.Targets[key].Title : rulebook.Find(entitlement)!.Title;
+            return new(key, title, found.Wanted, entitlement is null ? held.Accounts.ContainsKey(key) : held.Grants.ContainsKey(entitlement), found.Summary,
                 [.. found.Rules.Select(r => new RuleView(r.Template, r.Place, r.Employment, r.Applies, [.. r.Conditions.Select(c => new ConditionView(c.Text, c.Holds, [.. c.Values.Select(v => veil.Over(new AttributeValue(v.Key, v.Value)))]))]))]);
         }
     }
@@ -98,7 +98,7 @@ public static class PeopleEndpoints
                 [.. facts.Values.Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
                 [.. accounts.Select(a => new AccountView(a.Target, a.Name, a.Location, a.ImmutableId, a.Enabled == 1, a.CreatedAt.ToInstant(),
                     [.. Recorded.Attributes(a.Attributes).OrderBy(x => x.Key, StringComparer.Ordinal).Select(x => new AttributeValue(x.Key, string.Join(", ", x.Value)))], Reason(a.Reason)))],
-                [.. grants.Select(g => new GrantView(g.Target, g.Entitlement, edition?.Rulebook.Targets.GetValueOrDefault(g.Target)?.Entitlements.GetValueOrDefault(g.Entitlement)?.Title ?? g.Entitlement, g.FromAt.ToInstant(), g.UntilAt.ToInstant() ?? ends($"{g.Target}/{g.Entitlement}"), Reason(g.Reason)))],
+                [.. grants.Select(g => new GrantView(g.Target, g.Entitlement, edition?.Rulebook.Targets.GetValueOrDefault(g.Target)?.Entitlements.GetValueOrDefault(g.Entitlement)?.Title ?? g.Entitlement, g.FromAt.ToInstant(), g.UntilAt.ToInstant() ?? ends(new(g.Target, g.Entitlement)), Reason(g.Reason)))],
                 [.. requests.Select(RequestViews.Summary)], [.. scheduled.Select(x => new ScheduledChange(x.Due, RequestViews.View(x.Change, edition).Text, x.Request.Id, x.Request.Number))], forgotten?.At.ToInstant(), forgotten?.Rule));
         }, cancel);
     }
@@ -112,17 +112,17 @@ public static class PeopleEndpoints
             foreach (var step in (await s.StepsOfAsync(request.Id)).Where(x => x.State == "pending"))
             {
                 var change = JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
-                if (change.Kind != ChangeKind.Verify) scheduled.Add((step.DueAt.ToInstant(), change, request));
+                if (change is not Change.Verify) scheduled.Add((step.DueAt.ToInstant(), change, request));
             }
         }
         return [.. scheduled.OrderBy(x => x.Due)];
     }
 
     /// <summary>When a grant that is held will end: by a step that is scheduled, else by the rules; null when no end is known.</summary>
-    private static async Task<Func<string, DateTimeOffset?>> EndsAsync(
+    private static async Task<Func<EntitlementKey, DateTimeOffset?>> EndsAsync(
         Session s, string person, IReadOnlyList<(DateTimeOffset Due, Change Change, RequestRow Request)> scheduled, Edition? edition, DateTimeOffset now)
     {
-        var steps = scheduled.Where(x => x.Change.Kind == ChangeKind.Revoke).GroupBy(x => $"{x.Change.Target}/{x.Change.Subject}").ToDictionary(g => g.Key, g => g.First().Due);
+        var steps = scheduled.Where(x => x.Change is Change.Revoke).GroupBy(x => x.Change.Entitlement!).ToDictionary(g => g.Key, g => g.First().Due);
         var windows = edition is null ? null : Quietly((await Recorded.LoadAsync(s, [person])).Subject(person, edition), edition);
         return key =>
         {

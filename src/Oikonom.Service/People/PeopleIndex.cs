@@ -21,7 +21,7 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
     private const int Gaps = 2;
 
     private readonly SemaphoreSlim _gate = new(1, 1);
-    private volatile State _state = new([], [], [], new(StringComparer.Ordinal), [], []);
+    private volatile State _state = new([], [], [], new(StringComparer.Ordinal), [], [], []);
     private long _began = long.MinValue;
 
     /// <summary>From when on changes are looked for, and how many there were at the last look.</summary>
@@ -29,11 +29,11 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
     private (long People, long Versions, long Accounts, long Newest) _mark;
     private long _wholeAt = long.MinValue / 2;
 
-    private sealed record Entry(string Id, string Key, string Text, string Names, string Site, string Department, string Title, long Version);
+    private sealed record Entry(string Id, string Key, string Text, string Names, string Site, string Department, string Title, string Kind, long Version);
 
     /// <param name="Texts">What everybody is found by, one after the other, in the order of <paramref name="People"/>.</param>
     /// <param name="Ends">Where each person's text ends in it.</param>
-    private sealed record State(Entry[] People, char[] Texts, int[] Ends, Dictionary<string, Entry> ById, IReadOnlyList<string> Departments, IReadOnlyList<string> Titles);
+    private sealed record State(Entry[] People, char[] Texts, int[] Ends, Dictionary<string, Entry> ById, IReadOnlyList<string> Departments, IReadOnlyList<string> Titles, IReadOnlyList<string> Kinds);
 
     /// <summary>The ids of a page of people in order of name, after a cursor of name and id.</summary>
     /// <param name="text">Words that must all be found; "" finds everybody.</param>
@@ -80,11 +80,11 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
         return true;
     }
 
-    /// <summary>The departments and job titles that people have now, in order.</summary>
-    public async Task<(IReadOnlyList<string> Departments, IReadOnlyList<string> Titles)> PlacesAsync(CancellationToken cancel)
+    /// <summary>The departments, job titles and kinds of employment that people have now, in order.</summary>
+    public async Task<(IReadOnlyList<string> Departments, IReadOnlyList<string> Titles, IReadOnlyList<string> Kinds)> PlacesAsync(CancellationToken cancel)
     {
         var state = await FreshAsync(cancel);
-        return (state.Departments, state.Titles);
+        return (state.Departments, state.Titles, state.Kinds);
     }
 
     private static int After(Entry[] people, string key, string id)
@@ -145,7 +145,7 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
             if (known?.Version == row.Version) continue;
             // Who is forgotten is not found by what they were called.
             var accounts = row.Number.Length == 0 ? "" : known?.Names ?? "";
-            changed[row.Id] = new(row.Id, row.SearchKey, SearchText.Of(row.SearchKey, row.Number), accounts, row.Site, row.Department, row.Title, row.Version);
+            changed[row.Id] = new(row.Id, row.SearchKey, SearchText.Of(row.SearchKey, row.Number), accounts, row.Site, row.Department, row.Title, row.Kind, row.Version);
         }
         foreach (var (person, name) in names)
         {
@@ -195,7 +195,7 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
             merged[i].Names.CopyTo(texts.AsSpan(at + merged[i].Text.Length + 1));
             texts[ends[i] - 1] = '\n';
         }
-        return new(merged, texts, ends, byId, Places(merged, p => p.Department), Places(merged, p => p.Title));
+        return new(merged, texts, ends, byId, Places(merged, p => p.Department), Places(merged, p => p.Title), Places(merged, p => p.Kind));
     }
 
     private static IReadOnlyList<string> Places(Entry[] people, Func<Entry, string> of) =>

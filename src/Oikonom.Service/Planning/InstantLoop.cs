@@ -62,16 +62,13 @@ public sealed partial class InstantLoop(
     }
 
     private static HashSet<(string, string)> Ahead(IReadOnlyList<(string PersonId, string Target, string Change)> rows) =>
-        [.. rows.Select(r => (r.PersonId, KeyOf(JsonSerializer.Deserialize<Change>(r.Change, JsonSerializerOptions.Web)!)))];
-
-    /// <summary>The account or the grant a change takes away.</summary>
-    private static string KeyOf(Change change) => change.Kind == ChangeKind.Revoke ? $"{change.Target}/{change.Subject}" : change.Target;
+        [.. rows.Select(r => (r.PersonId, JsonSerializer.Deserialize<Change>(r.Change, JsonSerializerOptions.Web)!.Key))];
 
     /// <summary>The next instant of a person, and whether something is to be done now.</summary>
     private static DateTimeOffset? LookAt(string id, Recorded recorded, HashSet<(string, string)> ahead, Edition edition, DateTimeOffset since, DateTimeOffset now, out bool acts)
     {
         var inputs = recorded.Inputs(id, edition);
-        var state = recorded.State(id, edition);
+        var state = recorded.State(id);
         acts = false;
         if (!inputs.HasHandMade && state.Accounts.Count == 0 && state.Grants.Count == 0) return null;
         var subject = recorded.Subject(id, edition);
@@ -94,7 +91,7 @@ public sealed partial class InstantLoop(
 
     /// <summary>What has come to its written end, is still recorded as there, and is taken away by no step.</summary>
     private static IReadOnlyList<Change> Over(Recorded recorded, string id, AccessWindows windows, HashSet<(string, string)> ahead, Edition edition, DateTimeOffset since, DateTimeOffset now) =>
-        Planner.Over(windows, recorded.State(id, edition), recorded.ImmutableIds(id), edition.Rulebook, since, now, change => ahead.Contains((id, KeyOf(change))));
+        Planner.Over(windows, recorded.State(id), recorded.ImmutableIds(id), edition.Rulebook, since, now, change => ahead.Contains((id, change.Key)));
 
     private Task ActAsync(string id, long looks, DateTimeOffset since, Edition edition, CancellationToken cancel) => store.WriteAsync(async s =>
     {
@@ -127,7 +124,7 @@ public sealed partial class InstantLoop(
     {
         var at = now.ToUnixTimeMilliseconds();
         var plan = new Plan(edition.Number, over);
-        var what = over.Any(c => c.Kind == ChangeKind.DisableAccount) ? $"The last day of {person.Display} is over" : $"What {person.Display} had for a term is over";
+        var what = over.Any(c => c is Change.DisableAccount) ? $"The last day of {person.Display} is over" : $"What {person.Display} had for a term is over";
         var made = new RequestRow
         {
             Id = RequestId.New(now).ToString(),

@@ -57,7 +57,7 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
             var names = new Dictionary<string, string>(subject.AccountNames);
             var fresh = new List<(string Target, string Name)>();
             var candidates = new List<ExistingAccount>();
-            foreach (var target in edition.Rulebook.Targets.Values.Where(t => t.Desk is null))
+            foreach (var target in edition.Rulebook.Targets.Values.Where(t => t.HasAccounts))
             {
                 var wishes = Desired.NameWishes(subject, edition, target.Name);
                 if (wishes.Count == 0 || recorded.Account(request.PersonId, target.Name) is not null) continue;
@@ -107,7 +107,7 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
         var wanted = Desired.At(tentative, edition, start).Accounts.GetValueOrDefault(target.Name);
         if (wanted is null) return [];
         var keys = edition.Rulebook.Access.Ask().Keys(subject, target, wanted.Attributes);
-        return (await connectors.For(edition, target.Name).FindAsync(keys, cancel)).Found;
+        return (await connectors.Accounts(edition, target.Name).FindAsync(keys, cancel)).Found;
     }
 
     /// <summary>An entry belongs to one person: what is recorded for somebody else is never taken over.</summary>
@@ -153,17 +153,17 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
     /// <exception cref="PlanFault">Somebody would hold what as many as may hold it already do.</exception>
     private static async Task RequireRoomAsync(Store.Session s, Plan plan, Edition edition, string person)
     {
-        foreach (var change in plan.Changes.Where(c => c.Kind == ChangeKind.Grant))
+        foreach (var grant in plan.Changes.OfType<Change.Grant>())
         {
-            if (edition.Rulebook.Targets[change.Target].Entitlements.GetValueOrDefault(change.Subject) is not { MostHolders: { } most } entitlement) continue;
-            var holders = await s.HoldersAsync(change.Target, change.Subject, person);
+            if (edition.Rulebook.Find(grant.Given) is not { MostHolders: { } most } entitlement) continue;
+            var holders = await s.HoldersAsync(grant.Given.Target, grant.Given.Name, person);
             if (holders >= most) throw new PlanFault($"'{entitlement.Title}' is held by {holders}, and {most} are the most{(entitlement.Kind == EntitlementKind.Licence ? ": no licence is left" : "")}. Free one, or raise 'most-holders'.");
         }
     }
 
     private async Task<string> FreeNameAsync(Edition edition, TargetRule target, string person, string? reserved, IReadOnlyList<string> wishes, CancellationToken cancel)
     {
-        var connector = connectors.For(edition, target.Name);
+        var connector = connectors.Accounts(edition, target.Name);
         if (reserved is not null && !await connector.NameIsTakenAsync(reserved, cancel)) return reserved;
         foreach (var batch in AccountNames.Candidates(wishes, target.Names).Chunk(20))
         {
@@ -203,7 +203,7 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
     private Task PlannedAsync(RequestRow request, Edition edition, Wish wish, Subject before, Subject subject, Recorded recorded, Dictionary<string, ExistingAccount> existing, List<(string Target, string Name)> names, CancellationToken cancel)
     {
         var kind = JsonSerializer.Deserialize<RequestKind>($"\"{request.Kind}\"");
-        var plan = wish.Plan(before, subject, recorded.State(request.PersonId, edition), recorded.ImmutableIds(request.PersonId), existing, edition, kind, time.GetUtcNow());
+        var plan = wish.Plan(before, subject, recorded.State(request.PersonId), recorded.ImmutableIds(request.PersonId), existing, edition, kind, time.GetUtcNow());
         return commits.RunAsync(async s =>
         {
             var row = await s.RequestAsync(request.Id, forUpdate: true);

@@ -54,18 +54,17 @@ public sealed class Recorded
             Fields = inputs.Fields,
             Endings = inputs.Endings,
             Numbers = _numbers[id].ToDictionary(n => n.Pool, n => edition.Rulebook.Pools.GetValueOrDefault(n.Pool)?.Prefix + n.Number.ToString(System.Globalization.CultureInfo.InvariantCulture)),
-            Extra = [.. _extras[id].Where(e => e.Kind == "grant").Select(e => new ExtraGrant(e.Subject.Split('/', 2)[0], e.Subject.Split('/', 2)[1], e.FromAt.ToInstant(), e.UntilAt.ToInstant(), ReasonOf(e.Reason)))],
+            Extra = [.. _extras[id].Where(e => e.Kind == "grant").Select(e => new ExtraGrant(EntitlementKey.Parse(e.Subject), e.FromAt.ToInstant(), e.UntilAt.ToInstant(), ReasonOf(e.Reason)))],
             Asked = [.. _extras[id].Where(e => e.Kind == "template").Select(e => new AskedTemplate(e.Subject, e.FromAt.ToInstant(), e.UntilAt.ToInstant()))],
             Refused = [.. _extras[id].Where(e => e.Kind == "refusal").Select(e => e.Subject)],
         };
     }
 
-    public AccessState State(string id, Edition edition)
+    public AccessState State(string id)
     {
         var accounts = _accounts[id].ToDictionary(a => a.Target, a => new AccountState(
-            a.Target, a.Name, a.Container, edition.Rulebook.Targets.TryGetValue(a.Target, out var target) ? target.Classes : [],
-            Attributes(a.Attributes), a.Enabled == 1 ? Presence.Awake : Presence.Disabled, ReasonOf(a.Reason)));
-        var grants = _grants[id].Select(g => new GrantState(g.Target, g.Entitlement, ReasonOf(g.Reason))).ToDictionary(g => g.Key);
+            a.Target, a.Name, a.Container, Attributes(a.Attributes), a.Enabled == 1 ? Presence.Awake : Presence.Disabled, ReasonOf(a.Reason)));
+        var grants = _grants[id].Select(g => new GrantState(new(g.Target, g.Entitlement), ReasonOf(g.Reason))).ToDictionary(g => g.Key);
         return new(accounts, grants);
     }
 

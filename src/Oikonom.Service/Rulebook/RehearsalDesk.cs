@@ -267,7 +267,7 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         EffectKind.AccountChanged => $"{effect.Target}: {string.Join(", ", effect.Attributes.Select(a => $"{a.Name} “{string.Join(", ", a.Before)}” → “{string.Join(", ", a.After)}”"))}",
         EffectKind.AccountWoken => $"the account {effect.Subject} in {effect.Target} wakes",
         EffectKind.AccountPutToSleep => $"the account {effect.Subject} in {effect.Target} is put to sleep",
-        EffectKind.GrantGained => $"gains {effect.Target}/{effect.Subject}",
-        _ => $"loses {effect.Target}/{effect.Subject}",
+        EffectKind.GrantGained => $"gains {effect.Key}",
+        _ => $"loses {effect.Key}",
     };
 }

@@ -66,7 +66,7 @@ public static class RulebookEndpoints
         api.MapGet("/rulebook/rehearsals/{id}/people", async (string id, RehearsalDesk desk, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel, string? text, string? target, string? template, string? department, string? after, int? limit) =>
         {
             var found = desk.Get(id).Report.Affected.Where(a => (text is null || a.Name.Contains(text, StringComparison.OrdinalIgnoreCase) || a.Number == text) && (department is null || a.Department == department)
-                && (target is null || a.Effects.Any(e => e.Target == target || $"{e.Target}/{e.Subject}" == target)) && (template is null || a.Effects.Any(e => e.Rule == template)));
+                && (target is null || a.Effects.Any(e => e.Target == target || e.Key == target)) && (template is null || a.Effects.Any(e => e.Rule == template)));
             var (from, size) = (int.TryParse(after, out var n) && n > 0 ? n : 0, Paging.Limit(limit));
             var page = found.Skip(from).Take(size + 1).ToList();
             var veil = await store.ReadAsync(s => sight.OverAsync(s, user, null, false, cancel), cancel);

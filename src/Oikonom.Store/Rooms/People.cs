@@ -36,6 +36,7 @@ public sealed class FoundRow
     public string Site { get; init; } = "";
     public string Department { get; init; } = "";
     public string Title { get; init; } = "";
+    public string Kind { get; init; } = "";
     public long UpdatedAt { get; init; }
     public long Version { get; init; }
 }
@@ -157,7 +158,7 @@ public static class PeopleTables
 
     /// <summary>Of people that changed after an instant, what they are listed and found by.</summary>
     public static Task<IReadOnlyList<FoundRow>> PeopleSinceAsync(this Session session, long since) => session.QueryAsync<FoundRow>(
-        "SELECT id, search_key, display, number, site, department, title, updated_at, version FROM people WHERE updated_at>@since", new { since });
+        "SELECT id, search_key, display, number, site, department, title, kind, updated_at, version FROM people WHERE updated_at>@since", new { since });
 
     /// <summary>What tells whether people or account names changed after an instant: how many did, and how often.</summary>
     public static async Task<(long People, long Versions, long Accounts, long Newest)> PeopleMarkAsync(this Session session, long since) =>

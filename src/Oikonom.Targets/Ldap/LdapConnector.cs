@@ -10,14 +10,11 @@ using Oikonom.Ldap;
 namespace Oikonom.Targets.Ldap;
 
 /// <summary>Accounts and memberships in an LDAP directory with POSIX-style entries and groups of names.</summary>
-public sealed class LdapConnector : IConnector
+public sealed class LdapConnector : IAccountConnector
 {
-    private const string Id = "entryUUID";
-    private const string LockAttribute = "pwdAccountLockedTime";
-    private const string LockedForGood = "000001010000Z";
-    private static readonly string[] Wanted = ["*", Id, LockAttribute];
-
     private readonly TargetRule _rule;
+    private readonly TargetSettings.Ldap _settings;
+    private readonly LdapDialect _dialect = LdapDialect.PasswordPolicy;
     private readonly LdapPool _pool;
     private readonly GroupBatcher _groups;
     private readonly Dictionary<string, string> _entitlementByGroup;
@@ -26,11 +23,15 @@ public sealed class LdapConnector : IConnector
 
     public LdapConnector(TargetRule rule, Func<CancellationToken, Task<LdapSignIn>> signIn)
     {
-        _rule = rule;
-        _pool = new(rule.Connections, rule.Title, signIn);
+        (_rule, _settings) = (rule, (TargetSettings.Ldap)rule.Settings);
+        _pool = new(_settings.Connections, rule.Title, signIn);
         _groups = new(ModifyGroupAsync);
-        _entitlementByGroup = rule.Entitlements.Values.ToDictionary(e => LdapDn.Normalise(e.Group), e => e.Name, StringComparer.Ordinal);
+        _entitlementByGroup = rule.Entitlements.Values.ToDictionary(e => LdapDn.Normalise(GroupOf(e)), e => e.Name, StringComparer.Ordinal);
     }
+
+    public TargetAbilities Can => _settings.Can;
+    private string Id => _dialect.Id;
+    private static string GroupOf(Entitlement entitlement) => ((EntitlementMeans.Group)entitlement.Means).Dn;
 
     public Task<Matches> FindAsync(IReadOnlyList<(string Attribute, string Value)> keys, CancellationToken cancel) => GuardAsync(async () =>
     {
@@ -56,22 +57,22 @@ public sealed class LdapConnector : IConnector
         var held = new Dictionary<string, List<string>>(StringComparer.Ordinal);
         foreach (var entitlement in _rule.Entitlements.Values)
         {
-            var group = await GuardAsync(() => connection.ReadAsync(entitlement.Group, ["member"], cancel)).ConfigureAwait(false);
-            foreach (var member in group?.Texts("member") ?? [])
+            var group = await GuardAsync(() => connection.ReadAsync(GroupOf(entitlement), [_dialect.Member], cancel)).ConfigureAwait(false);
+            foreach (var member in group?.Texts(_dialect.Member) ?? [])
             {
                 var key = LdapDn.Normalise(member);
                 if (!held.TryGetValue(key, out var list)) held[key] = list = [];
                 list.Add(entitlement.Name);
             }
         }
-        var search = new LdapSearch(_rule.Container, LdapScope.Subtree, LdapFilter.Present(_rule.NameAttribute), Wanted);
+        var search = new LdapSearch(_settings.Container, LdapScope.Subtree, LdapFilter.Present(_settings.NameAttribute), _dialect.Wanted);
         await using var pages = connection.PageAsync(search, 500, cancel).GetAsyncEnumerator(cancel);
         while (await GuardAsync(() => pages.MoveNextAsync().AsTask()).ConfigureAwait(false))
             yield return Describe(pages.Current, "", held.GetValueOrDefault(LdapDn.Normalise(pages.Current.Dn)) ?? []);
     }
 
     public Task<bool> NameIsTakenAsync(string name, CancellationToken cancel) => GuardAsync(async () =>
-        (await SearchAsync(LdapFilter.Equal(_rule.NameAttribute, name), cancel, "1.1").ConfigureAwait(false)).Count > 0);
+        (await SearchAsync(LdapFilter.Equal(_settings.NameAttribute, name), cancel, "1.1").ConfigureAwait(false)).Count > 0);
 
     public Task<EnsuredAccount> EnsureAccountAsync(AccountGoal goal, CancellationToken cancel) => GuardAsync(async () =>
     {
@@ -101,7 +102,7 @@ public sealed class LdapConnector : IConnector
     {
         var dn = DnOf(goal);
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-        var attributes = goal.Attributes.Where(a => a.Value.Count > 0).Select(a => new LdapAttribute(a.Key, a.Value)).Prepend(new("objectClass", goal.Classes));
+        var attributes = goal.Attributes.Where(a => a.Value.Count > 0).Select(a => new LdapAttribute(a.Key, a.Value)).Prepend(new("objectClass", _settings.Classes));
         LdapResult result;
         try
         {
@@ -138,13 +139,13 @@ public sealed class LdapConnector : IConnector
         foreach (var (name, values) in goal.Attributes)
         {
             // The name of the entry is its own; an adopted account keeps it.
-            if (string.Equals(name, _rule.NameAttribute, StringComparison.OrdinalIgnoreCase)) continue;
+            if (string.Equals(name, _settings.NameAttribute, StringComparison.OrdinalIgnoreCase)) continue;
             if (!SameValues(entry.Texts(name), values)) changes.Add(new(LdapChangeKind.Replace, name, values));
         }
         if (goal.Enabled is { } enabled)
         {
-            if (enabled && entry[LockAttribute] is not null) changes.Add(new(LdapChangeKind.Replace, LockAttribute));
-            else if (!enabled && !IsLocked(entry)) changes.Add(new(LdapChangeKind.Replace, LockAttribute, LockedForGood));
+            if (enabled && entry[_dialect.Lock] is not null) changes.Add(_dialect.UnlockIt());
+            else if (!enabled && !_dialect.IsLocked(entry)) changes.Add(_dialect.LockIt());
         }
         if (changes.Count > 0)
         {
@@ -156,7 +157,7 @@ public sealed class LdapConnector : IConnector
     }
 
     private async Task LockAsync(LdapConnection connection, string dn, string id, CancellationToken cancel) =>
-        await connection.ModifyAsync(dn, [new(LdapChangeKind.Replace, LockAttribute, LockedForGood)], await OnlyAsync(connection, id, cancel).ConfigureAwait(false), cancel).ConfigureAwait(false);
+        await connection.ModifyAsync(dn, [_dialect.LockIt()], await OnlyAsync(connection, id, cancel).ConfigureAwait(false), cancel).ConfigureAwait(false);
 
     /// <summary>The control that lets a change happen only to the entry with this id, whatever its name is by then (RFC 4528); none where the server has it not.</summary>
     private async Task<IReadOnlyList<LdapControl>> OnlyAsync(LdapConnection connection, string id, CancellationToken cancel)
@@ -169,33 +170,44 @@ public sealed class LdapConnector : IConnector
     {
         var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-        var asleep = await connection.ReadAsync(dn, [LockAttribute], cancel).ConfigureAwait(false) is { } entry && IsLocked(entry);
+        var asleep = await connection.ReadAsync(dn, [_dialect.Lock], cancel).ConfigureAwait(false) is { } entry && _dialect.IsLocked(entry);
         await connection.PasswordModifyAsync(dn, null, password ?? RandomNumberGenerator.GetHexString(48), cancel).ConfigureAwait(false);
         // The operation takes no assertion: the entry is read back, so that a name that changed hands meanwhile is told.
         if ((await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false))?.Text(Id) is var now && !string.Equals(now, immutableId, StringComparison.OrdinalIgnoreCase))
             throw new TargetFault($"While the password was set in {_rule.Title}, {dn} became another entry ({now ?? "gone"}). Give that entry a new password, then retry.", transient: false);
         var after = new List<LdapModification>();
         // The server takes a new password as the end of any lock; who sleeps goes on sleeping.
-        if (asleep) after.Add(new(LdapChangeKind.Replace, LockAttribute, LockedForGood));
+        if (asleep) after.Add(_dialect.LockIt());
         // Whoever is handed a password changes it at the first use.
-        if (password is not null) after.Add(new(LdapChangeKind.Replace, "pwdReset", "TRUE"));
+        if (password is not null) after.Add(new(LdapChangeKind.Replace, _dialect.MustChange, "TRUE"));
         if (after.Count > 0) await connection.ModifyAsync(dn, after, await OnlyAsync(connection, immutableId, cancel).ConfigureAwait(false), cancel).ConfigureAwait(false);
         return true;
     });
 
-    public Task EnsureMembershipAsync(string immutableId, Entitlement entitlement, bool member, CancellationToken cancel) => GuardAsync(async () =>
+    public async Task<PortResult> EnsureGrantAsync(GrantGoal goal, CancellationToken cancel)
     {
-        await _groups.EnsureAsync(entitlement.Group, await LocateAsync(immutableId, cancel).ConfigureAwait(false), member, cancel).ConfigureAwait(false);
-        return true;
-    });
+        try
+        {
+            return await GuardAsync(async () =>
+            {
+                var member = await LocateAsync(goal.Account!, cancel).ConfigureAwait(false);
+                await _groups.EnsureAsync(GroupOf(goal.Entitlement), member, goal.Held, cancel).ConfigureAwait(false);
+                return new PortResult.Reached();
+            }).ConfigureAwait(false);
+        }
+        catch (TargetFault fault)
+        {
+            return fault.Result;
+        }
+    }
 
     private async Task ModifyGroupAsync(string group, IReadOnlyList<GroupBatcher.Wish> wishes, CancellationToken cancel)
     {
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
         var changes = new List<LdapModification>();
         var (adds, removes) = (wishes.Where(w => w.Present).Select(w => w.Member).ToList(), wishes.Where(w => !w.Present).Select(w => w.Member).ToList());
-        if (adds.Count > 0) changes.Add(new(LdapChangeKind.Add, "member", adds));
-        if (removes.Count > 0) changes.Add(new(LdapChangeKind.Delete, "member", removes));
+        if (adds.Count > 0) changes.Add(new(LdapChangeKind.Add, _dialect.Member, adds));
+        if (removes.Count > 0) changes.Add(new(LdapChangeKind.Delete, _dialect.Member, removes));
         try
         {
             await connection.ModifyAsync(group, changes, null, cancel).ConfigureAwait(false);
@@ -204,10 +216,10 @@ public sealed class LdapConnector : IConnector
         {
             // Already as it should be.
         }
-        catch (LdapResultException error) when (error.Code == LdapCode.ObjectClassViolation && removes.Count > 0 && adds.Count == 0 && _rule.Placeholder is { } placeholder)
+        catch (LdapResultException error) when (error.Code == LdapCode.ObjectClassViolation && removes.Count > 0 && adds.Count == 0 && _settings.Placeholder is { } placeholder)
         {
             // A group of names may not be empty: the placeholder stays when the last member goes.
-            await connection.ModifyAsync(group, [new(LdapChangeKind.Add, "member", placeholder), .. changes], null, cancel).ConfigureAwait(false);
+            await connection.ModifyAsync(group, [new(LdapChangeKind.Add, _dialect.Member, placeholder), .. changes], null, cancel).ConfigureAwait(false);
         }
         catch (LdapResultException error) when (error.Code == LdapCode.NoSuchObject)
         {
@@ -217,25 +229,25 @@ public sealed class LdapConnector : IConnector
 
     public Task<ReadBack> VerifyAsync(string immutableId, AccountState wanted, IReadOnlyCollection<string> entitlements, CancellationToken cancel) => GuardAsync(async () =>
     {
-        var differences = new List<string>();
+        var differences = new List<Difference>();
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
         var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
-        var reading = connection.ReadAsync(dn, Wanted, cancel);
+        var reading = connection.ReadAsync(dn, _dialect.Wanted, cancel);
         var held = await EntitlementsAsync(dn, cancel).ConfigureAwait(false);
         var entry = await reading.ConfigureAwait(false);
         if (entry is null || !string.Equals(entry.Text(Id), immutableId, StringComparison.OrdinalIgnoreCase))
         {
             _names.TryRemove(immutableId, out _);
             entry = await ByIdAsync(immutableId, cancel).ConfigureAwait(false);
-            if (entry is null) return new(false, [$"the entry {immutableId} is gone"]);
+            if (entry is null) return new ReadBack([new Difference.Gone(immutableId)]);
             held = await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false);
         }
         foreach (var (name, values) in wanted.Attributes)
-            if (!SameValues(entry.Texts(name), values)) differences.Add($"{name} is '{string.Join(", ", entry.Texts(name))}', not '{string.Join(", ", values)}'");
-        if (IsLocked(entry) == wanted.Enabled) differences.Add(wanted.Enabled ? "the account is disabled" : "the account is enabled");
-        foreach (var missing in entitlements.Except(held)) differences.Add($"not in {missing}");
-        foreach (var surplus in held.Except(entitlements)) differences.Add($"still in {surplus}");
-        return new ReadBack(differences.Count == 0, differences);
+            if (!SameValues(entry.Texts(name), values)) differences.Add(new Difference.OtherValues(name, entry.Texts(name), values));
+        if (_dialect.IsLocked(entry) == wanted.Enabled) differences.Add(new Difference.OtherPresence(!wanted.Enabled));
+        foreach (var missing in entitlements.Except(held)) differences.Add(new Difference.Missing(missing));
+        foreach (var surplus in held.Except(entitlements)) differences.Add(new Difference.Surplus(surplus));
+        return new ReadBack(differences);
     });
 
     public async Task<TargetHealth> CheckAsync(CancellationToken cancel)
@@ -247,12 +259,12 @@ public sealed class LdapConnector : IConnector
             {
                 var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
                 var who = await connection.WhoAmIAsync(cancel).ConfigureAwait(false);
-                foreach (var container in new[] { _rule.Container, _rule.GroupContainer })
+                foreach (var container in new[] { _settings.Container, _settings.Groups })
                     if (await connection.ReadAsync(container, ["1.1"], cancel).ConfigureAwait(false) is null)
                         return new TargetHealth(false, $"Signed in, but {container} does not exist or may not be read.", who, watch.ElapsedMilliseconds);
                 foreach (var entitlement in _rule.Entitlements.Values)
-                    if (await connection.ReadAsync(entitlement.Group, ["1.1"], cancel).ConfigureAwait(false) is null)
-                        return new TargetHealth(false, $"Signed in, but the group of '{entitlement.Name}', {entitlement.Group}, does not exist or may not be read.", who, watch.ElapsedMilliseconds);
+                    if (await connection.ReadAsync(GroupOf(entitlement), ["1.1"], cancel).ConfigureAwait(false) is null)
+                        return new TargetHealth(false, $"Signed in, but the group of '{entitlement.Name}', {GroupOf(entitlement)}, does not exist or may not be read.", who, watch.ElapsedMilliseconds);
                 return new TargetHealth(true, $"Signed in; containers and {_rule.Entitlements.Count} groups are there.", who, watch.ElapsedMilliseconds);
             }).ConfigureAwait(false);
         }
@@ -264,8 +276,7 @@ public sealed class LdapConnector : IConnector
 
     public ValueTask DisposeAsync() => _pool.DisposeAsync();
 
-    private string DnOf(AccountGoal goal) => LdapDn.Child(_rule.NameAttribute, goal.Name, goal.Container);
-    private static bool IsLocked(LdapEntry entry) => entry.Text(LockAttribute) == LockedForGood;
+    private string DnOf(AccountGoal goal) => LdapDn.Child(_settings.NameAttribute, goal.Name, goal.Container);
 
     private static bool SameValues(IReadOnlyList<string> left, IReadOnlyList<string> right) =>
         left.Count == right.Count && left.Order(StringComparer.Ordinal).SequenceEqual(right.Order(StringComparer.Ordinal));
@@ -299,20 +310,20 @@ public sealed class LdapConnector : IConnector
     private async Task<IReadOnlyList<LdapEntry>> SearchAsync(LdapFilter filter, CancellationToken cancel, params IReadOnlyList<string> attributes)
     {
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-        return await connection.SearchAsync(new(_rule.Container, LdapScope.Subtree, filter, attributes.Count > 0 ? attributes : Wanted), cancel).ConfigureAwait(false);
+        return await connection.SearchAsync(new(_settings.Container, LdapScope.Subtree, filter, attributes.Count > 0 ? attributes : _dialect.Wanted), cancel).ConfigureAwait(false);
     }
 
     private async Task<IReadOnlyList<string>> EntitlementsAsync(string dn, CancellationToken cancel)
     {
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-        var groups = await connection.SearchAsync(new(_rule.GroupContainer, LdapScope.Subtree, LdapFilter.Equal("member", dn), "1.1"), cancel).ConfigureAwait(false);
+        var groups = await connection.SearchAsync(new(_settings.Groups, LdapScope.Subtree, LdapFilter.Equal(_dialect.Member, dn), "1.1"), cancel).ConfigureAwait(false);
         return [.. groups.Select(g => _entitlementByGroup.GetValueOrDefault(LdapDn.Normalise(g.Dn))).OfType<string>().Order(StringComparer.Ordinal)];
     }
 
     private ExistingAccount Describe(LdapEntry entry, string matchedBy, IReadOnlyList<string> entitlements) => new(
-        _rule.Name, entry.Text(Id) ?? "", entry.Text(_rule.NameAttribute) ?? "", entry.Dn, matchedBy,
-        entry.Attributes.Where(a => a.Name is not (Id or LockAttribute or "objectClass" or "userPassword")).ToDictionary(a => a.Name, a => a.Texts, StringComparer.OrdinalIgnoreCase),
-        !IsLocked(entry), entitlements);
+        _rule.Name, entry.Text(Id) ?? "", entry.Text(_settings.NameAttribute) ?? "", LdapDn.Parent(entry.Dn), entry.Dn, matchedBy,
+        entry.Attributes.Where(a => !_dialect.IsOwn(a.Name)).ToDictionary(a => a.Name, a => a.Texts, StringComparer.OrdinalIgnoreCase),
+        !_dialect.IsLocked(entry), entitlements);
 
     private static TargetFault Replan(string why) => new(why, transient: false, needsReplan: true);
 

@@ -1,0 +1,164 @@
+using System.Text.Json;
+using System.Text.Json.Serialization;
+using Oikonom.Core.Rulebook;
+
+namespace Oikonom.Core.Planning;
+
+/// <summary>What a change does; each has a record of its own in <see cref="Change"/>.</summary>
+[JsonConverter(typeof(JsonStringEnumConverter<ChangeKind>))]
+public enum ChangeKind
+{
+    [JsonStringEnumMemberName("create-account")] CreateAccount,
+    [JsonStringEnumMemberName("adopt-account")] AdoptAccount,
+    [JsonStringEnumMemberName("change-account")] ChangeAccount,
+    [JsonStringEnumMemberName("set-password")] SetPassword,
+    [JsonStringEnumMemberName("enable-account")] EnableAccount,
+    [JsonStringEnumMemberName("disable-account")] DisableAccount,
+    [JsonStringEnumMemberName("grant")] Grant,
+    [JsonStringEnumMemberName("revoke")] Revoke,
+    [JsonStringEnumMemberName("verify")] Verify,
+}
+
+/// <summary>One attribute, before and after; empty lists mean absent.</summary>
+public sealed record AttributeChange(string Name, IReadOnlyList<string> Before, IReadOnlyList<string> After)
+{
+    public static readonly IReadOnlyList<AttributeChange> None = [];
+}
+
+/// <summary>The account a change is about, as it is to be when the change has run.</summary>
+/// <param name="Container">Where it stands, in the target's own words; "" where there is no such thing.</param>
+/// <param name="Enabled">True when it may be used.</param>
+/// <param name="ImmutableId">Null before it was made.</param>
+public sealed record Entry(string Name, string Container, bool Enabled, string? ImmutableId)
+{
+    /// <summary>Work at a desk is about no account.</summary>
+    public static readonly Entry None = new("", "", true, null);
+
+    internal static Entry Of(AccountState account, string? immutableId) => new(account.Name, account.Container, account.Enabled, immutableId);
+}
+
+/// <summary>
+/// One change of a plan: closed, one record per kind. <see cref="Due"/> null means at once. <see cref="Later"/> marks
+/// what lies beyond the completion of the request, such as the end of a fixed term.
+/// </summary>
+[JsonConverter(typeof(ChangeJson))]
+public abstract record Change
+{
+    private Change(string target, Entry entry, Reason reason) => (Target, Entry, Reason) = (target, entry, reason);
+
+    /// <summary>Its place in the plan, from 1 on.</summary>
+    public int Ordinal { get; init; }
+    public string Target { get; }
+    public DateTimeOffset? Due { get; init; }
+    public bool Later { get; init; }
+    public Entry Entry { get; }
+    public Reason Reason { get; init; }
+    public abstract ChangeKind Kind { get; }
+
+    /// <summary>The name of the account, or of the entitlement that is given or taken back.</summary>
+    public virtual string Subject => Entry.Name;
+
+    /// <summary>What it changes in the entry.</summary>
+    public virtual IReadOnlyList<AttributeChange> Attributes => AttributeChange.None;
+
+    /// <summary>The entitlement it gives or takes back, or null.</summary>
+    public virtual EntitlementKey? Entitlement => null;
+
+    /// <summary>True when it takes access away; such changes wait for nothing else of the same person.</summary>
+    public bool TakesAway => this is DisableAccount or Revoke;
+
+    /// <summary>The target or target/entitlement it is about.</summary>
+    public string Key => Entitlement is { } key ? key.ToString() : Target;
+
+    public sealed record CreateAccount(string Target, Entry Entry, IReadOnlyList<AttributeChange> Given, Reason Reason) : Change(Target, Entry, Reason)
+    {
+        public override ChangeKind Kind => ChangeKind.CreateAccount;
+        public override IReadOnlyList<AttributeChange> Attributes => Given;
+    }
+
+    /// <summary>Takes over an entry that was there before.</summary>
+    public sealed record AdoptAccount(string Target, Entry Entry, IReadOnlyList<AttributeChange> Mended, Reason Reason) : Change(Target, Entry, Reason)
+    {
+        public override ChangeKind Kind => ChangeKind.AdoptAccount;
+        public override IReadOnlyList<AttributeChange> Attributes => Mended;
+    }
+
+    /// <summary>Attributes or the container of an account that is recorded.</summary>
+    public sealed record ChangeAccount(string Target, Entry Entry, IReadOnlyList<AttributeChange> Changed, Reason Reason) : Change(Target, Entry, Reason)
+    {
+        public override ChangeKind Kind => ChangeKind.ChangeAccount;
+        public override IReadOnlyList<AttributeChange> Attributes => Changed;
+    }
+
+    /// <summary>A password nobody knows.</summary>
+    public sealed record SetPassword(string Target, Entry Entry, Reason Reason) : Change(Target, Entry, Reason)
+    {
+        public override ChangeKind Kind => ChangeKind.SetPassword;
+    }
+
+    public sealed record EnableAccount(string Target, Entry Entry, Reason Reason) : Change(Target, Entry, Reason)
+    {
+        public override ChangeKind Kind => ChangeKind.EnableAccount;
+    }
+
+    public sealed record DisableAccount(string Target, Entry Entry, Reason Reason) : Change(Target, Entry, Reason)
+    {
+        public override ChangeKind Kind => ChangeKind.DisableAccount;
+    }
+
+    public sealed record Grant(EntitlementKey Given, Entry Entry, Reason Reason) : Change(Given.Target, Entry, Reason)
+    {
+        public override ChangeKind Kind => ChangeKind.Grant;
+        public override string Subject => Given.Name;
+        public override EntitlementKey? Entitlement => Given;
+    }
+
+    public sealed record Revoke(EntitlementKey Taken, Entry Entry, Reason Reason) : Change(Taken.Target, Entry, Reason)
+    {
+        public override ChangeKind Kind => ChangeKind.Revoke;
+        public override string Subject => Taken.Name;
+        public override EntitlementKey? Entitlement => Taken;
+    }
+
+    /// <summary>Reads the account back and compares.</summary>
+    public sealed record Verify(string Target, Entry Entry, Reason Reason) : Change(Target, Entry, Reason)
+    {
+        public override ChangeKind Kind => ChangeKind.Verify;
+    }
+}
+
+/// <summary>Changes as they are kept: one flat object for all kinds, told apart by <c>kind</c>. What it does not know is refused.</summary>
+internal sealed class ChangeJson : JsonConverter<Change>
+{
+    private sealed record Flat(
+        int Ordinal, ChangeKind Kind, string Target, string Subject, DateTimeOffset? Due, bool Later,
+        string Account, string Container, IReadOnlyList<AttributeChange>? Attributes, bool Enabled, string? ImmutableId, Reason Reason);
+
+    public override Change Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options)
+    {
+        var flat = JsonSerializer.Deserialize<Flat>(ref reader, options) ?? throw new JsonException("A change is missing.");
+        var entry = new Entry(flat.Account, flat.Container, flat.Enabled, flat.ImmutableId);
+        var (target, attributes, reason) = (flat.Target, flat.Attributes ?? AttributeChange.None, flat.Reason);
+#pragma warning disable CS8524 // What is no kind was refused when it was read; a kind that is missing here does not compile (CS8509).
+        Change change = flat.Kind switch
+        {
+            ChangeKind.CreateAccount => new Change.CreateAccount(target, entry, attributes, reason),
+            ChangeKind.AdoptAccount => new Change.AdoptAccount(target, entry, attributes, reason),
+            ChangeKind.ChangeAccount => new Change.ChangeAccount(target, entry, attributes, reason),
+            ChangeKind.SetPassword => new Change.SetPassword(target, entry, reason),
+            ChangeKind.EnableAccount => new Change.EnableAccount(target, entry, reason),
+            ChangeKind.DisableAccount => new Change.DisableAccount(target, entry, reason),
+            ChangeKind.Grant => new Change.Grant(new(target, flat.Subject), entry, reason),
+            ChangeKind.Revoke => new Change.Revoke(new(target, flat.Subject), entry, reason),
+            ChangeKind.Verify => new Change.Verify(target, entry, reason),
+        };
+#pragma warning restore CS8524
+        return change with { Ordinal = flat.Ordinal, Due = flat.Due, Later = flat.Later };
+    }
+
+    public override void Write(Utf8JsonWriter writer, Change value, JsonSerializerOptions options) =>
+        JsonSerializer.Serialize(
+            writer,
+            new Flat(value.Ordinal, value.Kind, value.Target, value.Subject, value.Due, value.Later, value.Entry.Name, value.Entry.Container, value.Attributes, value.Entry.Enabled, value.Entry.ImmutableId, value.Reason),
+            options);
+}

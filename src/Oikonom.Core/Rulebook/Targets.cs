@@ -1,0 +1,177 @@
+using Oikonom.Core.Expressions;
+
+namespace Oikonom.Core.Rulebook;
+
+/// <summary>What can be done in a kind of target; what it cannot is never planned, or done another way.</summary>
+[Flags]
+public enum TargetAbilities
+{
+    None = 0,
+
+    /// <summary>It holds accounts that are made, changed, enabled and disabled.</summary>
+    Accounts = 1,
+
+    /// <summary>Passwords can be set.</summary>
+    Passwords = 2,
+
+    /// <summary>All it holds can be listed.</summary>
+    Listing = 4,
+
+    /// <summary>What was done can be read back.</summary>
+    ReadBack = 8,
+
+    /// <summary>Several changes go out as one.</summary>
+    Batches = 16,
+
+    /// <summary>It tells what changed since an instant.</summary>
+    Changes = 32,
+
+    /// <summary>Accounts can be deleted.</summary>
+    Deletes = 64,
+
+    /// <summary>What was deleted can be brought back.</summary>
+    Restores = 128,
+}
+
+/// <summary>A system that gives access: what all kinds have in common, with the settings of its kind.</summary>
+public sealed record TargetRule(string Name, string Title, TargetSettings Settings, IReadOnlyDictionary<string, Entitlement> Entitlements, Place Place)
+{
+    /// <summary>How existing accounts are recognised, the surest first.</summary>
+    public IReadOnlyList<MatchRule> Match { get; init; } = [];
+    public PasswordRule Password { get; init; } = PasswordRule.Default;
+    public NameRule Names { get; init; } = NameRule.Default;
+
+    /// <summary>Targets whose account is made and verified first.</summary>
+    public IReadOnlyList<string> After { get; init; } = [];
+
+    /// <summary>Employee number of who answers for the target, or "".</summary>
+    public string Owner { get; init; } = "";
+
+    /// <summary>What people read in the place of an attribute's name.</summary>
+    public IReadOnlyDictionary<string, string> Titles { get; init; } = new Dictionary<string, string>();
+
+    /// <summary>What people read of an attribute of an account: what the rulebook says, else what the kind of target knows, else its name.</summary>
+    public string TitleOf(string attribute) => Titles.GetValueOrDefault(attribute) ?? Settings.TitleOf(attribute) ?? attribute;
+
+    /// <summary>True when people have accounts in it; false when it gives what needs none.</summary>
+    public bool HasAccounts => Settings.Can.HasFlag(TargetAbilities.Accounts);
+}
+
+/// <summary>The settings of a target by its kind: closed, one record per kind.</summary>
+public abstract record TargetSettings
+{
+    private TargetSettings()
+    {
+    }
+
+    /// <summary>The word for the kind in the rulebook.</summary>
+    public abstract string Kind { get; }
+    public abstract TargetAbilities Can { get; }
+
+    /// <summary>How many people's steps may be under way at once.</summary>
+    public abstract int Parallel { get; }
+
+    /// <summary>Where new accounts stand, in the target's own words; "" where there is no such thing.</summary>
+    public virtual string Container => "";
+
+    /// <summary>The attribute that carries the name of an account.</summary>
+    public virtual string NameAttribute => "name";
+
+    /// <summary>What people read of an attribute that all targets of the kind have, or null.</summary>
+    public virtual string? TitleOf(string attribute) => null;
+
+    /// <summary>The secret it signs in with, and where that is sent; null when there is none.</summary>
+    public virtual (string Secret, string Host, int Port)? SignsIn => null;
+
+    /// <summary>A directory (RFC 4511).</summary>
+    /// <param name="StartTls">True when the connection becomes secure after it was opened; else it is from the start.</param>
+    /// <param name="Authority">The secret that holds the certificate of who vouches for it.</param>
+    /// <param name="Classes">Object classes of a new entry.</param>
+    /// <param name="Placeholder">What a group holds that may not be empty, or null.</param>
+    public sealed record Ldap(
+        Uri Address, bool StartTls, string Authority, string SignInName, string Secret, int Connections,
+        string Accounts, string NamedBy, IReadOnlyList<string> Classes, string Groups, string? Placeholder) : TargetSettings
+    {
+        private const int PerConnection = 12;
+
+        /// <summary>Attributes of people in directories (RFC 4519, RFC 2798).</summary>
+        private static readonly Dictionary<string, string> Known = new(StringComparer.OrdinalIgnoreCase)
+        {
+            ["uid"] = "User name", ["cn"] = "Full name", ["sn"] = "Family name", ["givenName"] = "Given name", ["displayName"] = "Name shown", ["mail"] = "Mail",
+            ["title"] = "Job title", ["ou"] = "Department", ["departmentNumber"] = "Department", ["l"] = "Place", ["o"] = "Organisation",
+            ["employeeNumber"] = "Employee number", ["employeeType"] = "Kind of employment", ["manager"] = "Line manager", ["telephoneNumber"] = "Telephone",
+            ["mobile"] = "Mobile telephone", ["description"] = "Description", ["initials"] = "Initials", ["street"] = "Street", ["postalCode"] = "Postal code",
+            ["physicalDeliveryOfficeName"] = "Office", ["roomNumber"] = "Room", ["preferredLanguage"] = "Language", ["carLicense"] = "Number plate",
+        };
+
+        public override string Kind => "ldap";
+        public override TargetAbilities Can => TargetAbilities.Accounts | TargetAbilities.Passwords | TargetAbilities.Listing | TargetAbilities.ReadBack | TargetAbilities.Batches;
+        public override int Parallel => Connections * PerConnection;
+        public override string Container => Accounts;
+        public override string NameAttribute => NamedBy;
+        public override string? TitleOf(string attribute) => Known.GetValueOrDefault(attribute);
+        public int Port => Address.Port > 0 ? Address.Port : StartTls ? 389 : 636;
+        public override (string Secret, string Host, int Port)? SignsIn => (Secret, Address.Host, Port);
+    }
+
+    /// <summary>People who do the work by hand, for what has no interface.</summary>
+    /// <param name="Role">Who does it.</param>
+    /// <param name="Due">Within which working time at the person's site.</param>
+    public sealed record Desk(string Role, TimeSpan Due) : TargetSettings
+    {
+        public override string Kind => "desk";
+        public override TargetAbilities Can => TargetAbilities.None;
+        public override int Parallel => 24;
+    }
+}
+
+/// <summary>What a manual task asks to be filled in. <paramref name="Pattern"/> is a regular expression the whole value matches, or "".</summary>
+public sealed record TaskField(string Name, string Title, bool IsMandatory, string Pattern);
+
+/// <summary>An attribute by which an existing entry is recognised, in order, each under a condition if it has one.</summary>
+public sealed record MatchRule(string Attribute, Expression? When);
+
+/// <summary>What a generated password is made of; <paramref name="Words"/> above 0 gives a phrase of that many words.</summary>
+public sealed record PasswordRule(int Length, int Classes, int Words, bool ChangeAtFirstUse)
+{
+    public static readonly PasswordRule Default = new(16, 3, 0, true);
+}
+
+/// <summary>Which names a target takes: longest, and the marks allowed beside lower-case letters and digits.</summary>
+public sealed record NameRule(int Longest, string Marks)
+{
+    public static readonly NameRule Default = new(32, ".-_");
+}
+
+/// <summary>What an entitlement is.</summary>
+public enum EntitlementKind { Group, Role, Licence }
+
+/// <summary>Something a target can give somebody, with how its kind gives it.</summary>
+public sealed record Entitlement(string Name, string Title, EntitlementMeans Means, string? Owner, Place Place)
+{
+    public EntitlementKind Kind { get; init; }
+    public string Description { get; init; } = "";
+
+    /// <summary>Powerful access: never open-ended.</summary>
+    public bool IsPrivileged { get; init; }
+
+    /// <summary>The most people that may hold it (seats of a licence), or null.</summary>
+    public int? MostHolders { get; init; }
+
+    /// <summary>False when nobody may ask for it by hand.</summary>
+    public bool IsRequestable { get; init; } = true;
+}
+
+/// <summary>How an entitlement is given in a kind of target: closed, one record per kind.</summary>
+public abstract record EntitlementMeans
+{
+    private EntitlementMeans()
+    {
+    }
+
+    /// <summary>Membership in a group of a directory, by its distinguished name (RFC 4514).</summary>
+    public sealed record Group(string Dn) : EntitlementMeans;
+
+    /// <summary>Work by hand: what is to be done when it is given and when it is taken back, filled in, checked off and shown.</summary>
+    public sealed record Work(string Give, string TakeBack, IReadOnlyList<TaskField> Fields, IReadOnlyList<string> Checks, bool NeedsEvidence) : EntitlementMeans;
+}

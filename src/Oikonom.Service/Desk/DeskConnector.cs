@@ -1,0 +1,40 @@
+using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Rulebook;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Desk;
+
+/// <summary>A target without an interface: people do the work, and what they reach is reached when their task is done.</summary>
+public sealed class DeskConnector(TargetRule rule, Core.Rulebook.Rulebook rulebook, Store.Store store, TimeProvider time) : IConnector
+{
+    private readonly TargetSettings.Desk _desk = (TargetSettings.Desk)rule.Settings;
+
+    public TargetAbilities Can => _desk.Can;
+
+    public async Task<PortResult> EnsureGrantAsync(GrantGoal goal, CancellationToken cancel)
+    {
+        var order = goal.Order;
+        return await store.ReadAsync(s => s.TaskOfStepAsync(order.Step), cancel) switch
+        {
+            null => new PortResult.WaitsFor(TaskOf(goal)),
+            { State: "done" } done => new PortResult.Reached(done.Remark),
+            { State: "impossible" } not => new PortResult.Lasting($"{rule.Title} cannot do it: {not.Remark}"),
+            _ => new PortResult.WaitsFor(null),
+        };
+    }
+
+    private ManualTask TaskOf(GrantGoal goal)
+    {
+        var (entitlement, order) = (goal.Entitlement, goal.Order);
+        var work = (EntitlementMeans.Work)entitlement.Means;
+        var due = rulebook.HoursOf(order.Site).After(time.GetUtcNow(), _desk.Due);
+        return goal.Held
+            ? new($"Give {order.Display}: {entitlement.Title}", work.Give, work.Fields, work.Checks, work.NeedsEvidence, _desk.Role, due, true)
+            : new($"Take back from {order.Display}: {entitlement.Title}", work.TakeBack, [], [], false, _desk.Role, due, false);
+    }
+
+    /// <summary>People are always there.</summary>
+    public Task<TargetHealth> CheckAsync(CancellationToken cancel) => Task.FromResult(new TargetHealth(true, $"People with the role {_desk.Role} do this by hand.", null, 0));
+
+    public ValueTask DisposeAsync() => ValueTask.CompletedTask;
+}
