@@ -32,7 +32,10 @@ bench:
 	@scripts/bench.sh $(ARGS)
 
 lint:
-	@dotnet format --verify-no-changes Oikonom.slnx
+	@dotnet tool restore >/dev/null
+	@dotnet csharpier check .
+	@scripts/width.sh
+	@dotnet format style --verify-no-changes Oikonom.slnx
 	@cd console && npm run --silent lint
 
 clean:

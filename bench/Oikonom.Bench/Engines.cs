@@ -11,8 +11,13 @@ internal static class Engines
         await using var postgres = await PostgresServer.StartAsync();
         foreach (var engine in new[] { "sqlite", "postgres" })
         {
-            var options = new WorldOptions { Mail = false, Environment = new Dictionary<string, string> { ["LOG_LEVEL"] = "Warning" } };
-            if (engine == "postgres") options = options with { Store = await postgres.NewDatabaseAsync() };
+            var options = new WorldOptions
+            {
+                Mail = false,
+                Environment = new Dictionary<string, string> { ["LOG_LEVEL"] = "Warning" },
+            };
+            if (engine == "postgres")
+                options = options with { Store = await postgres.NewDatabaseAsync() };
             await using var world = await World.StartAsync(directory, options);
             yield return (engine, world);
         }

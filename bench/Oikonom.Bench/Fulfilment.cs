@@ -42,11 +42,11 @@ internal static class Fulfilment
             await ClearGroupsAsync(directory);
         }
         var (a, b, c) = (Median(loop), Median(strict), Median(ours));
-        Console.WriteLine($"  bare loop, one joiner at a time per connection     {a,8:0} joiners/s");
-        Console.WriteLine($"  bare loop, pipelined and gathered as the service    {b,8:0} joiners/s");
-        Console.WriteLine($"  the service, all commits included                   {c,8:0} joiners/s");
-        Console.WriteLine($"  ratio to the bare loop                              {c / a,8:0.00}   (wanted: 0.8 or more)");
-        Console.WriteLine($"  ratio to the pipelined loop                         {c / b,8:0.00}");
+        Console.WriteLine($"  bare loop, one joiner at a time per connection     {a, 8:0} joiners/s");
+        Console.WriteLine($"  bare loop, pipelined and gathered as the service    {b, 8:0} joiners/s");
+        Console.WriteLine($"  the service, all commits included                   {c, 8:0} joiners/s");
+        Console.WriteLine($"  ratio to the bare loop                              {c / a, 8:0.00}   (wanted: 0.8 or more)");
+        Console.WriteLine($"  ratio to the pipelined loop                         {c / b, 8:0.00}");
     }
 
     private static double Median(List<double> values) => values.Order().ElementAt(values.Count / 2);
@@ -54,7 +54,8 @@ internal static class Fulfilment
     private static async Task ClearGroupsAsync(TestDirectory directory)
     {
         await using var ldap = await directory.ConnectAsync();
-        foreach (var group in Groups) await ldap.ModifyAsync(GroupDn(group), [new(LdapChangeKind.Replace, "member", DirectoryOptions.Nobody)]);
+        foreach (var group in Groups)
+            await ldap.ModifyAsync(GroupDn(group), [new(LdapChangeKind.Replace, "member", DirectoryOptions.Nobody)]);
     }
 
     private static string GroupDn(string group) => $"cn={group},{DirectoryOptions.Groups}";
@@ -62,35 +63,69 @@ internal static class Fulfilment
     private static async Task<double> BareAsync(TestDirectory directory, int people, string prefix, bool pipelined)
     {
         var connections = new List<LdapConnection>();
-        for (var i = 0; i < Connections; i++) connections.Add(await directory.ConnectAsync());
+        for (var i = 0; i < Connections; i++)
+            connections.Add(await directory.ConnectAsync());
         var next = -1;
         var gather = new Gather(connections);
         var watch = Stopwatch.StartNew();
-        await Task.WhenAll(Enumerable.Range(0, pipelined ? Connections * 12 : Connections).Select(worker => Task.Run(async () =>
-        {
-            var ldap = connections[worker % Connections];
-            for (int i; (i = Interlocked.Increment(ref next)) < people;) await JoinAsync(ldap, $"{prefix}-{i}", pipelined ? gather : null);
-        })));
+        await Task.WhenAll(
+            Enumerable
+                .Range(0, pipelined ? Connections * 12 : Connections)
+                .Select(worker =>
+                    Task.Run(async () =>
+                    {
+                        var ldap = connections[worker % Connections];
+                        for (int i; (i = Interlocked.Increment(ref next)) < people; )
+                            await JoinAsync(ldap, $"{prefix}-{i}", pipelined ? gather : null);
+                    })
+                )
+        );
         var rate = people / watch.Elapsed.TotalSeconds;
-        foreach (var connection in connections) await connection.DisposeAsync();
+        foreach (var connection in connections)
+            await connection.DisposeAsync();
         return rate;
     }
 
     private static async Task JoinAsync(LdapConnection ldap, string name, Gather? gather)
     {
         var dn = TestDirectory.Dn(name);
-        await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.Subtree, LdapFilter.Equal("employeeNumber", name), "*", "entryUUID", "pwdAccountLockedTime"));
-        await ldap.AddAsync(dn,
-        [
-            new("objectClass", "inetOrgPerson"), new("uid", name), new("cn", $"Tor {name}"), new("givenName", "Tor"), new("sn", name), new("displayName", $"Tor {name}"), new("mail", $"{name}@northmere.example"),
-            new("employeeNumber", name), new("employeeType", "employee"), new("departmentNumber", "Dive Team"), new("title", "Diver"), new("l", "harbour"), new("telephoneNumber", "+00 555"),
-        ], [LdapControls.PostRead("entryUUID")]);
+        await ldap.SearchAsync(
+            new(
+                DirectoryOptions.People,
+                LdapScope.Subtree,
+                LdapFilter.Equal("employeeNumber", name),
+                "*",
+                "entryUUID",
+                "pwdAccountLockedTime"
+            )
+        );
+        await ldap.AddAsync(
+            dn,
+            [
+                new("objectClass", "inetOrgPerson"),
+                new("uid", name),
+                new("cn", $"Tor {name}"),
+                new("givenName", "Tor"),
+                new("sn", name),
+                new("displayName", $"Tor {name}"),
+                new("mail", $"{name}@northmere.example"),
+                new("employeeNumber", name),
+                new("employeeType", "employee"),
+                new("departmentNumber", "Dive Team"),
+                new("title", "Diver"),
+                new("l", "harbour"),
+                new("telephoneNumber", "+00 555"),
+            ],
+            [LdapControls.PostRead("entryUUID")]
+        );
         await ldap.ReadAsync(dn, ["pwdAccountLockedTime"]);
         await ldap.PasswordModifyAsync(dn, null, RandomNumberGenerator.GetHexString(48));
         foreach (var group in Groups)
         {
-            if (gather is null) await ldap.ModifyAsync(GroupDn(group), [new(LdapChangeKind.Add, "member", dn)]);
-            else await gather.AddAsync(group, dn);
+            if (gather is null)
+                await ldap.ModifyAsync(GroupDn(group), [new(LdapChangeKind.Add, "member", dn)]);
+            else
+                await gather.AddAsync(group, dn);
         }
         var reading = ldap.ReadAsync(dn, ["*", "entryUUID", "pwdAccountLockedTime"]);
         await ldap.SearchAsync(new(DirectoryOptions.Groups, LdapScope.Subtree, LdapFilter.Equal("member", dn), "1.1"));
@@ -100,7 +135,8 @@ internal static class Fulfilment
     /// <summary>Gathers memberships per group as the service does.</summary>
     private sealed class Gather(IReadOnlyList<LdapConnection> connections)
     {
-        private readonly Dictionary<string, (List<(string Dn, TaskCompletionSource Done)> Waiting, bool Running)> _groups = Groups.ToDictionary(g => g, _ => (new List<(string, TaskCompletionSource)>(), false));
+        private readonly Dictionary<string, (List<(string Dn, TaskCompletionSource Done)> Waiting, bool Running)> _groups =
+            Groups.ToDictionary(g => g, _ => (new List<(string, TaskCompletionSource)>(), false));
 
         public Task AddAsync(string group, string dn)
         {
@@ -110,7 +146,8 @@ internal static class Fulfilment
                 var (waiting, running) = _groups[group];
                 waiting.Add((dn, done));
                 _groups[group] = (waiting, true);
-                if (!running) _ = Task.Run(() => DrainAsync(group));
+                if (!running)
+                    _ = Task.Run(() => DrainAsync(group));
             }
             return done.Task;
         }
@@ -124,17 +161,27 @@ internal static class Fulfilment
                 {
                     batch = _groups[group].Waiting;
                     _groups[group] = ([], batch.Count > 0);
-                    if (batch.Count == 0) return;
+                    if (batch.Count == 0)
+                        return;
                 }
-                await connections[Math.Abs(group.GetHashCode(StringComparison.Ordinal)) % connections.Count].ModifyAsync(GroupDn(group), [new(LdapChangeKind.Add, "member", batch.Select(b => b.Dn))]);
-                foreach (var (_, done) in batch) done.TrySetResult();
+                await connections[Math.Abs(group.GetHashCode(StringComparison.Ordinal)) % connections.Count]
+                    .ModifyAsync(GroupDn(group), [new(LdapChangeKind.Add, "member", batch.Select(b => b.Dn))]);
+                foreach (var (_, done) in batch)
+                    done.TrySetResult();
             }
         }
     }
 
     private static async Task<double> OursAsync(TestDirectory directory, int people, int round)
     {
-        await using var world = await World.StartAsync(directory, new() { Mail = false, Environment = new Dictionary<string, string> { ["LOG_LEVEL"] = "Warning" } });
+        await using var world = await World.StartAsync(
+            directory,
+            new()
+            {
+                Mail = false,
+                Environment = new Dictionary<string, string> { ["LOG_LEVEL"] = "Warning" },
+            }
+        );
         // Warm up with a few real ones, then put all into the store while the service is stopped.
         await world.BringAsync(HrRow.New());
         world.Kill();
@@ -143,11 +190,14 @@ internal static class Fulfilment
         var edition = new Edition(1, "", rulebook);
         await using (var store = new Store.Store(new SqliteEngine(Path.Combine(world.DataFolder, "oikonom.db")), TimeProvider.System))
         {
-            foreach (var chunk in Enumerable.Range(0, people).Chunk(500)) await store.WriteAsync(s => AddAsync(s, edition, [.. chunk.Select(i => $"our{round}-{i}")]));
+            foreach (var chunk in Enumerable.Range(0, people).Chunk(500))
+                await store.WriteAsync(s => AddAsync(s, edition, [.. chunk.Select(i => $"our{round}-{i}")]));
             await world.StartServiceAsync();
             while (await store.ReadAsync(s => s.ScalarAsync<long>("SELECT COUNT(*) FROM requests WHERE state='fulfilling'")) > 0)
                 await Task.Delay(50);
-            var span = await store.ReadAsync(s => s.FirstAsync<Span>("SELECT MIN(done_at) AS first_at, MAX(done_at) AS last_at FROM steps WHERE request_id LIKE 'bench-%'"));
+            var span = await store.ReadAsync(s =>
+                s.FirstAsync<Span>("SELECT MIN(done_at) AS first_at, MAX(done_at) AS last_at FROM steps WHERE request_id LIKE 'bench-%'")
+            );
             return people * 1000.0 / (span!.LastAt - span.FirstAt);
         }
     }
@@ -165,43 +215,84 @@ internal static class Fulfilment
         var (rows, requests, steps, reserved) = (new List<PersonRow>(), new List<RequestRow>(), new List<StepRow>(), new List<NameRow>());
         foreach (var name in names)
         {
-            var facts = new Facts(
-            [
-                new("person", Value.Of(name)), new("number", Value.Of(name)), new("given", Value.Of("Tor")), new("family", Value.Of(name)), new("kind", Value.Of("employee")), new("start", Value.Of(new DateOnly(2026, 1, 5))),
-                new("manager", Value.Of("E9002")), new("department", Value.Of("Dive Team")), new("site", Value.Of("harbour")), new("title", Value.Of("Diver")), new("phone", Value.Of("+00 555")),
+            var facts = new Facts([
+                new("person", Value.Of(name)),
+                new("number", Value.Of(name)),
+                new("given", Value.Of("Tor")),
+                new("family", Value.Of(name)),
+                new("kind", Value.Of("employee")),
+                new("start", Value.Of(new DateOnly(2026, 1, 5))),
+                new("manager", Value.Of("E9002")),
+                new("department", Value.Of("Dive Team")),
+                new("site", Value.Of("harbour")),
+                new("title", Value.Of("Diver")),
+                new("phone", Value.Of("+00 555")),
             ]);
             var person = PersonId.New(now);
             var subject = new Subject(person, facts, new Dictionary<string, string> { ["directory"] = name });
-            var plan = Planner.Make(subject, AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, RequestKind.Joiner, now);
-            rows.Add(new()
-            {
-                Id = person.ToString(),
-                PersonKey = name,
-                Number = name,
-                Display = facts.DisplayName,
-                SearchKey = name,
-                Kind = "employee",
-                Department = "Dive Team",
-                Site = "harbour",
-                Title = "Diver",
-                Manager = "E9002",
-                StartDay = "2026-01-05",
-                Facts = facts.ToJson(),
-                Source = "hr",
-                At = at,
-            });
-            reserved.Add(new() { Target = "directory", NameKey = name, PersonId = person.ToString(), At = at });
-            requests.Add(new() { Id = "bench-" + name, Kind = "joiner", State = "fulfilling", PersonId = person.ToString(), Requester = "ines", Cause = "{}", Edition = 1, Workflow = "staff", CreatedAt = at });
-            steps.AddRange(plan.Changes.Select(change => new StepRow
-            {
-                Id = Guid.CreateVersion7(now).ToString(),
-                RequestId = "bench-" + name,
-                PersonId = person.ToString(),
-                Target = "directory",
-                Ordinal = change.Ordinal,
-                Change = JsonSerializer.Serialize(change, JsonSerializerOptions.Web),
-                DueAt = at,
-            }));
+            var plan = Planner.Make(
+                subject,
+                AccessState.Nothing,
+                new Dictionary<string, string>(),
+                new Dictionary<string, ExistingAccount>(),
+                edition,
+                RequestKind.Joiner,
+                now
+            );
+            rows.Add(
+                new()
+                {
+                    Id = person.ToString(),
+                    PersonKey = name,
+                    Number = name,
+                    Display = facts.DisplayName,
+                    SearchKey = name,
+                    Kind = "employee",
+                    Department = "Dive Team",
+                    Site = "harbour",
+                    Title = "Diver",
+                    Manager = "E9002",
+                    StartDay = "2026-01-05",
+                    Facts = facts.ToJson(),
+                    Source = "hr",
+                    At = at,
+                }
+            );
+            reserved.Add(
+                new()
+                {
+                    Target = "directory",
+                    NameKey = name,
+                    PersonId = person.ToString(),
+                    At = at,
+                }
+            );
+            requests.Add(
+                new()
+                {
+                    Id = "bench-" + name,
+                    Kind = "joiner",
+                    State = "fulfilling",
+                    PersonId = person.ToString(),
+                    Requester = "ines",
+                    Cause = "{}",
+                    Edition = 1,
+                    Workflow = "staff",
+                    CreatedAt = at,
+                }
+            );
+            steps.AddRange(
+                plan.Changes.Select(change => new StepRow
+                {
+                    Id = Guid.CreateVersion7(now).ToString(),
+                    RequestId = "bench-" + name,
+                    PersonId = person.ToString(),
+                    Target = "directory",
+                    Ordinal = change.Ordinal,
+                    Change = JsonSerializer.Serialize(change, JsonSerializerOptions.Web),
+                    DueAt = at,
+                })
+            );
         }
         await s.UpsertPeopleAsync(rows);
         await s.TakeNamesAsync(reserved);

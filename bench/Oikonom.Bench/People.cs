@@ -2,7 +2,8 @@ using Oikonom.Testing;
 
 namespace Oikonom.Bench;
 
-/// <summary>How fast people are found among many, by any part of a name, number or place, and the catalogue beside them, on both engines.</summary>
+/// <summary>How fast people are found among many, by any part of a name, number or place, and the catalogue beside them, on both
+/// engines.</summary>
 internal static class People
 {
     private static readonly string[] Given = ["Tor", "Zoë", "Ирина", "Søren", "Mara", "Ruben", "Kaya", "Anselm"];
@@ -12,7 +13,15 @@ internal static class People
     {
         await foreach (var (engine, world) in Engines.EachAsync())
         {
-            world.WriteHr(Enumerable.Range(0, people).Select(i => new HrRow($"B{i:000000}", Given[i % 8], $"{Family[i / 8 % 8]}-{Letters(i)}") { Start = "2020-01-05", Department = $"Department {i % 40}" }));
+            world.WriteHr(
+                Enumerable
+                    .Range(0, people)
+                    .Select(i => new HrRow($"B{i:000000}", Given[i % 8], $"{Family[i / 8 % 8]}-{Letters(i)}")
+                    {
+                        Start = "2020-01-05",
+                        Department = $"Department {i % 40}",
+                    })
+            );
             var watch = System.Diagnostics.Stopwatch.StartNew();
             await world.RunIntakeAsync("baseline", actor: "edda");
             Console.WriteLine($"  loaded in {watch.Elapsed.TotalSeconds:0.0} s");
@@ -32,7 +41,8 @@ internal static class People
     private static string Letters(int number)
     {
         var text = "";
-        for (var i = 0; i < 4; i++, number /= 26) text += (char)('a' + (number % 26));
+        for (var i = 0; i < 4; i++, number /= 26)
+            text += (char)('a' + (number % 26));
         return text;
     }
 }

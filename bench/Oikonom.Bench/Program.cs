@@ -7,17 +7,25 @@ if (what is not ("all" or "fulfilment" or "intake" or "start" or "rehearse" or "
     return 2;
 }
 Console.WriteLine($"{Environment.ProcessorCount} processors, .NET {Environment.Version}");
-if (what is "all" or "start") await Start.RunAsync();
+if (what is "all" or "start")
+    await Start.RunAsync();
 if (what is "all" or "intake")
 {
     // The smaller one shows what grows with the people known, and what does not.
-    if (args.Length < 2) await Intake.RunAsync(10_000);
+    if (args.Length < 2)
+        await Intake.RunAsync(10_000);
     await Intake.RunAsync(args.Length < 2 ? 100_000 : int.Parse(args[1], System.Globalization.CultureInfo.InvariantCulture));
 }
-if (what is "all" or "fulfilment") await Fulfilment.RunAsync(2000);
-if (what is "all" or "expressions") Expressions.Run();
-if (what is "all" or "rehearse") await Rehearse.RunAsync();
-if (what is "all" or "scim") await Scim.RunAsync(3000);
-if (what is "all" or "inbox") await Inbox.RunAsync(5000);
-if (what is "all" or "people") await People.RunAsync(100_000);
+if (what is "all" or "fulfilment")
+    await Fulfilment.RunAsync(2000);
+if (what is "all" or "expressions")
+    Expressions.Run();
+if (what is "all" or "rehearse")
+    await Rehearse.RunAsync();
+if (what is "all" or "scim")
+    await Scim.RunAsync(3000);
+if (what is "all" or "inbox")
+    await Inbox.RunAsync(5000);
+if (what is "all" or "people")
+    await People.RunAsync(100_000);
 return 0;

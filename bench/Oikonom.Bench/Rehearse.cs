@@ -34,12 +34,17 @@ internal static class Rehearse
                 var report = await desk.LookAsync(current, draft, [], default);
                 var elapsed = watch.Elapsed;
                 var grants = report.ByTarget.Sum(t => (long)t.Gained);
-                Console.WriteLine($"  {people,7} people   {elapsed.TotalSeconds,6:0.00} s   {elapsed.TotalMicroseconds / people,6:0.0} µs each   {peak.Megabytes,5:0} MB   {report.Changed} changed, {grants} gained{(people == 100_000 ? "   (wanted: 3 s and 700 MB or less)" : "")}");
+                Console.WriteLine(
+                    $"  {people, 7} people   {elapsed.TotalSeconds, 6:0.00} s   {elapsed.TotalMicroseconds / people, 6:0.0} µs "
+                        + $"each   {peak.Megabytes, 5:0} MB   {report.Changed} changed, {grants} "
+                        + $"gained{(people == 100_000 ? "   (wanted: 3 s and 700 MB or less)" : "")}"
+                );
             }
             finally
             {
                 Microsoft.Data.Sqlite.SqliteConnection.ClearAllPools();
-                foreach (var suffix in new[] { "", "-wal", "-shm" }) File.Delete(path + suffix);
+                foreach (var suffix in new[] { "", "-wal", "-shm" })
+                    File.Delete(path + suffix);
             }
         }
     }
@@ -49,14 +54,35 @@ internal static class Rehearse
         var entitlements = string.Concat(Enumerable.Range(0, 80).Select(i => $"  e{i}: {{ title: E{i}, group: cn=e{i}, owner: E1 }}\n"));
         var files = new List<RulebookFile>
         {
-            new("rulebook.yaml", "name: bench\nsites: { harbour: { zone: Europe/Lisbon }, saltmarsh: { zone: America/Halifax }, reefpoint: { zone: Australia/Hobart } }\n"),
-            new("targets/directory.yaml", $"name: directory\nkind: ldap\naddress: ldaps://127.0.0.1:636\nauthority: a\nsign-in: {{ name: cn=x, secret: s }}\ncontainer: ou=p\ngroups: ou=g\nclasses: [inetOrgPerson]\nmatch: [employeeNumber]\nentitlements:\n{entitlements}"),
-            new("workflows/staff.yaml", "name: staff\nfor: [joiner, mover, leaver]\nstages: [{ name: m, decides: manager, otherwise: role:approver }]\n"),
-            new("templates/everyone.yaml", "name: everyone\naccounts:\n  directory:\n    name: given + \".\" + family\n    attributes: { cn: 'given + \" \" + family', givenName: given, sn: family, mail: 'account.name + \"@northmere.example\"', employeeNumber: number, employeeType: kind, departmentNumber: department, title: title, l: site }\ngrants:\n" + string.Concat(Enumerable.Range(0, 6).Select(i => $"  - to: directory/e{i}\n"))),
+            new(
+                "rulebook.yaml",
+                "name: bench\nsites: { harbour: { zone: Europe/Lisbon }, saltmarsh: { zone: America/Halifax }, reefpoint: { "
+                    + "zone: Australia/Hobart } }\n"
+            ),
+            new(
+                "targets/directory.yaml",
+                $"name: directory\nkind: ldap\naddress: ldaps://127.0.0.1:636\nauthority: a\nsign-in: {{ name: cn=x, secret: s "
+                    + "}\ncontainer: ou=p\ngroups: ou=g\nclasses: [inetOrgPerson]\nmatch: "
+                    + $"[employeeNumber]\nentitlements:\n{entitlements}"
+            ),
+            new(
+                "workflows/staff.yaml",
+                "name: staff\nfor: [joiner, mover, leaver]\nstages: [{ name: m, decides: manager, otherwise: role:approver }]\n"
+            ),
+            new(
+                "templates/everyone.yaml",
+                "name: everyone\naccounts:\n  directory:\n    name: given + \".\" + family\n    attributes: { cn: 'given + \" "
+                    + "\" + family', givenName: given, sn: family, mail: 'account.name + \"@northmere.example\"', employeeNumber: "
+                    + "number, employeeType: kind, departmentNumber: department, title: title, l: site }\ngrants:\n"
+                    + string.Concat(Enumerable.Range(0, 6).Select(i => $"  - to: directory/e{i}\n"))
+            ),
         };
         for (var i = 0; i < 59; i++)
         {
-            var when = i < 50 ? $"department == \"D{i}\" && kind in [\"employee\", \"researcher\"]" : $"site == \"{new[] { "harbour", "saltmarsh", "reefpoint" }[i % 3]}\" && kind != \"volunteer\" && title != \"T{i}\"";
+            var when =
+                i < 50
+                    ? $"department == \"D{i}\" && kind in [\"employee\", \"researcher\"]"
+                    : $"site == \"{new[] { "harbour", "saltmarsh", "reefpoint" }[i % 3]}\" && kind != \"volunteer\" && title != \"T{i}\"";
             files.Add(new($"templates/t{i}.yaml", $"name: t{i}\nwhen: '{when}'\ngrants:\n  - to: directory/e{6 + ((i + shift) % 70)}\n"));
         }
         var reading = RulebookReader.Read(files);
@@ -68,16 +94,59 @@ internal static class Rehearse
         var sites = new[] { "harbour", "saltmarsh", "reefpoint" };
         foreach (var chunk in Enumerable.Range(0, people).Chunk(5000))
         {
-            var rows = chunk.Select(i =>
-            {
-                var facts = new Facts([new("person", Value.Of($"P{i}")), new("number", Value.Of($"E{i}")), new("given", Value.Of("Tor")), new("family", Value.Of($"Quill{i}")), new("kind", Value.Of(i % 9 == 0 ? "volunteer" : "employee")), new("start", Value.Of(new DateOnly(2015, 1, 5))),
-                    new("department", Value.Of($"D{i % 50}")), new("site", Value.Of(sites[i % 3])), new("title", Value.Of($"T{i % 40}")), new("manager", Value.Of($"E{i / 12}")), new("phone", Value.Of($"+00 555 {i}")), new("costCentre", Value.Of("4200"))]);
-                return new PersonRow { Id = Guid.CreateVersion7().ToString(), PersonKey = $"P{i}", Number = $"E{i}", Display = facts.DisplayName, SearchKey = $"quill{i}", Kind = "employee", Department = "D", Site = sites[i % 3], Title = "T", StartDay = "2015-01-05", Facts = facts.ToJson(), Source = "hr", At = 1 };
-            }).ToList();
+            var rows = chunk
+                .Select(i =>
+                {
+                    var facts = new Facts([
+                        new("person", Value.Of($"P{i}")),
+                        new("number", Value.Of($"E{i}")),
+                        new("given", Value.Of("Tor")),
+                        new("family", Value.Of($"Quill{i}")),
+                        new("kind", Value.Of(i % 9 == 0 ? "volunteer" : "employee")),
+                        new("start", Value.Of(new DateOnly(2015, 1, 5))),
+                        new("department", Value.Of($"D{i % 50}")),
+                        new("site", Value.Of(sites[i % 3])),
+                        new("title", Value.Of($"T{i % 40}")),
+                        new("manager", Value.Of($"E{i / 12}")),
+                        new("phone", Value.Of($"+00 555 {i}")),
+                        new("costCentre", Value.Of("4200")),
+                    ]);
+                    return new PersonRow
+                    {
+                        Id = Guid.CreateVersion7().ToString(),
+                        PersonKey = $"P{i}",
+                        Number = $"E{i}",
+                        Display = facts.DisplayName,
+                        SearchKey = $"quill{i}",
+                        Kind = "employee",
+                        Department = "D",
+                        Site = sites[i % 3],
+                        Title = "T",
+                        StartDay = "2015-01-05",
+                        Facts = facts.ToJson(),
+                        Source = "hr",
+                        At = 1,
+                    };
+                })
+                .ToList();
             await store.WriteAsync(async s =>
             {
                 await s.AddPeopleAsync(rows);
-                await s.UpsertAccountsAsync([.. rows.Select(r => new AccountRow { PersonId = r.Id, Target = "directory", Name = "tor." + r.SearchKey, Container = "ou=p", Location = "x", ImmutableId = r.Id, Attributes = "{}", Enabled = 1, Reason = "{}", At = 1 })]);
+                await s.UpsertAccountsAsync([
+                    .. rows.Select(r => new AccountRow
+                    {
+                        PersonId = r.Id,
+                        Target = "directory",
+                        Name = "tor." + r.SearchKey,
+                        Container = "ou=p",
+                        Location = "x",
+                        ImmutableId = r.Id,
+                        Attributes = "{}",
+                        Enabled = 1,
+                        Reason = "{}",
+                        At = 1,
+                    }),
+                ]);
             });
         }
     }
@@ -88,13 +157,20 @@ internal static class Rehearse
         private readonly Timer _timer;
         private long _most;
 
-        public PeakMemory() => _timer = new(_ =>
-        {
-            using var process = Process.GetCurrentProcess();
-            _most = Math.Max(_most, process.WorkingSet64);
-        }, null, 0, 20);
+        public PeakMemory() =>
+            _timer = new(
+                _ =>
+                {
+                    using var process = Process.GetCurrentProcess();
+                    _most = Math.Max(_most, process.WorkingSet64);
+                },
+                null,
+                0,
+                20
+            );
 
         public double Megabytes => _most / 1_048_576.0;
+
         public void Dispose() => _timer.Dispose();
     }
 }

@@ -5,14 +5,31 @@ namespace Oikonom.Cli;
 /// <summary>The tree of commands, NOUN VERB.</summary>
 public static class Commands
 {
-    public static readonly Option<string> Output = new("--output") { Description = "table for people, json for machines", DefaultValueFactory = _ => "table", Recursive = true };
+    public static readonly Option<string> Output = new("--output")
+    {
+        Description = "table for people, json for machines",
+        DefaultValueFactory = _ => "table",
+        Recursive = true,
+    };
 
     public static RootCommand Build()
     {
         Output.AcceptOnlyFromAmong("table", "json");
-        var root = new RootCommand("oikonom: the client of the identity lifecycle service.\nThe address comes from OIKONOM_URL, the token from OIKONOM_TOKEN or from 'oikonom sign-in'.\nExit codes: 0 good, 1 refused, 2 wrong usage, 3 not signed in, 4 not found, 5 conflict, 6 service not reachable.");
+        var root = new RootCommand(
+            "oikonom: the client of the identity lifecycle service.\nThe address comes from OIKONOM_URL, the token from "
+                + "OIKONOM_TOKEN or from 'oikonom sign-in'.\nExit codes: 0 good, 1 refused, 2 wrong usage, 3 not signed in, 4 not "
+                + "found, 5 conflict, 6 service not reachable."
+        );
         root.Options.Add(Output);
-        foreach (var command in AccessCommands.All().Concat(IntakeCommands.All()).Concat(WorkCommands.All()).Concat(RulebookCommands.All()).Concat(SetupCommands.All())) root.Subcommands.Add(command);
+        foreach (
+            var command in AccessCommands
+                .All()
+                .Concat(IntakeCommands.All())
+                .Concat(WorkCommands.All())
+                .Concat(RulebookCommands.All())
+                .Concat(SetupCommands.All())
+        )
+            root.Subcommands.Add(command);
         return root;
     }
 
@@ -21,40 +38,54 @@ public static class Commands
     public static Command Group(string name, string description, params IReadOnlyList<Command> commands)
     {
         var group = new Command(name, description);
-        foreach (var command in commands) group.Subcommands.Add(command);
+        foreach (var command in commands)
+            group.Subcommands.Add(command);
         return group;
     }
 
     /// <summary>A command with its example in the help; faults become one line and an exit code.</summary>
-    public static Command Make(string name, string description, string example, Func<ParseResult, CancellationToken, Task<int>> run, params IReadOnlyList<Symbol> symbols)
+    public static Command Make(
+        string name,
+        string description,
+        string example,
+        Func<ParseResult, CancellationToken, Task<int>> run,
+        params IReadOnlyList<Symbol> symbols
+    )
     {
         var command = new Command(name, $"{description}\nExample: {example}");
         foreach (var symbol in symbols)
         {
-            if (symbol is Argument argument) command.Arguments.Add(argument);
-            else if (symbol is Option option) command.Options.Add(option);
+            if (symbol is Argument argument)
+                command.Arguments.Add(argument);
+            else if (symbol is Option option)
+                command.Options.Add(option);
         }
-        command.SetAction(async (parsed, cancel) =>
-        {
-            try
+        command.SetAction(
+            async (parsed, cancel) =>
             {
-                return await run(parsed, cancel);
+                try
+                {
+                    return await run(parsed, cancel);
+                }
+                catch (CliFault fault)
+                {
+                    await Console.Error.WriteLineAsync($"oikonom: {Show.Clean(fault.Message)}");
+                    return fault.Code;
+                }
             }
-            catch (CliFault fault)
-            {
-                await Console.Error.WriteLineAsync($"oikonom: {Show.Clean(fault.Message)}");
-                return fault.Code;
-            }
-        });
+        );
         return command;
     }
 
     /// <summary>Asks before something that cannot be taken back; without a terminal, --yes is needed.</summary>
     public static void Confirm(bool yes, string question)
     {
-        if (yes) return;
-        if (Console.IsInputRedirected) throw new CliFault(Exit.Usage, "Nobody can be asked here; say --yes to go on without a question.");
+        if (yes)
+            return;
+        if (Console.IsInputRedirected)
+            throw new CliFault(Exit.Usage, "Nobody can be asked here; say --yes to go on without a question.");
         Console.Error.Write($"{question} [y/N] ");
-        if (Console.ReadLine()?.Trim().ToLowerInvariant() is not ("y" or "yes")) throw new CliFault(Exit.Refused, "Nothing was done.");
+        if (Console.ReadLine()?.Trim().ToLowerInvariant() is not ("y" or "yes"))
+            throw new CliFault(Exit.Refused, "Nothing was done.");
     }
 }

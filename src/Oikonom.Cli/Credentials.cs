@@ -7,11 +7,17 @@ public static class Credentials
 {
     private sealed record Kept(string Last, Dictionary<string, string> Tokens);
 
-    private static string FilePath => Path.Combine(
-        Environment.GetEnvironmentVariable("XDG_CONFIG_HOME") is { Length: > 0 } folder ? folder : Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".config"),
-        "oikonom", "credentials.json");
+    private static string FilePath =>
+        Path.Combine(
+            Environment.GetEnvironmentVariable("XDG_CONFIG_HOME") is { Length: > 0 } folder
+                ? folder
+                : Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".config"),
+            "oikonom",
+            "credentials.json"
+        );
 
     public static string? LastAddress() => Read()?.Last;
+
     public static string? Token(string address) => Read()?.Tokens.GetValueOrDefault(address);
 
     public static void Keep(string address, string token)
@@ -23,7 +29,8 @@ public static class Credentials
 
     public static void Forget(string address)
     {
-        if (Read() is not { } kept || !kept.Tokens.Remove(address)) return;
+        if (Read() is not { } kept || !kept.Tokens.Remove(address))
+            return;
         Write(kept);
     }
 
@@ -43,7 +50,8 @@ public static class Credentials
     {
         Directory.CreateDirectory(Path.GetDirectoryName(FilePath)!);
         var options = new FileStreamOptions { Mode = FileMode.Create, Access = FileAccess.Write };
-        if (!OperatingSystem.IsWindows()) options.UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite;
+        if (!OperatingSystem.IsWindows())
+            options.UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite;
         using var stream = new FileStream(FilePath, options);
         JsonSerializer.Serialize(stream, kept);
     }

@@ -15,55 +15,111 @@ internal static class SetupCommands
         yield return TokenCommands.Group();
     }
 
-    private static Command Targets() => Commands.Make("list", "Lists the targets with what waits and what fails.", "oikonom targets list", async (parsed, cancel) =>
-    {
-        using var service = new Service();
-        var (page, raw) = await service.GetAsync<Page<TargetSummary>>("/api/v1/targets", cancel);
-        if (Commands.IsJson(parsed)) return Show.Json(raw);
-        Show.Table(["Target", "Title", "Address", "Security", "Accounts", "Waiting", "Failing", "Problem"], page.Items.Select(t => (IReadOnlyList<string>)
-            [t.Name, t.Title, t.Address, t.Security, Text(t.Accounts), Text(t.Waiting), Text(t.Failing), t.Problem ?? ""]), "The rulebook has no target.");
-        return Exit.Good;
-    });
+    private static Command Targets() =>
+        Commands.Make(
+            "list",
+            "Lists the targets with what waits and what fails.",
+            "oikonom targets list",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var (page, raw) = await service.GetAsync<Page<TargetSummary>>("/api/v1/targets", cancel);
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Show.Table(
+                    ["Target", "Title", "Address", "Security", "Accounts", "Waiting", "Failing", "Problem"],
+                    page.Items.Select(t =>
+                        (IReadOnlyList<string>)
+                            [t.Name, t.Title, t.Address, t.Security, Text(t.Accounts), Text(t.Waiting), Text(t.Failing), t.Problem ?? ""]
+                    ),
+                    "The rulebook has no target."
+                );
+                return Exit.Good;
+            }
+        );
 
     private static string Text(int number) => number.ToString(CultureInfo.InvariantCulture);
 
     private static Command CheckTarget()
     {
         var name = new Argument<string>("target");
-        return Commands.Make("check", "Signs in to a target and looks whether all it needs is there. Exit code 1 when not.", "oikonom targets check directory", async (parsed, cancel) =>
-        {
-            using var service = new Service();
-            var (check, raw) = await service.PostAsync<TargetCheck>($"/api/v1/targets/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check", null, cancel);
-            if (Commands.IsJson(parsed)) Show.Json(raw);
-            else if (check.Reachable) Show.Good($"{check.Name}: good. {check.Message} ({check.SignedInAs}, {check.Milliseconds} ms)");
-            else Show.Bad($"{check.Name}: not good. {check.Message}");
-            return check.Reachable ? Exit.Good : Exit.Refused;
-        }, name);
+        return Commands.Make(
+            "check",
+            "Signs in to a target and looks whether all it needs is there. Exit code 1 when not.",
+            "oikonom targets check directory",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var (check, raw) = await service.PostAsync<TargetCheck>(
+                    $"/api/v1/targets/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check",
+                    null,
+                    cancel
+                );
+                if (Commands.IsJson(parsed))
+                    Show.Json(raw);
+                else if (check.Reachable)
+                    Show.Good($"{check.Name}: good. {check.Message} ({check.SignedInAs}, {check.Milliseconds} ms)");
+                else
+                    Show.Bad($"{check.Name}: not good. {check.Message}");
+                return check.Reachable ? Exit.Good : Exit.Refused;
+            },
+            name
+        );
     }
 
-    private static Command Secrets() => Commands.Make("list", "Lists names of secrets; values are never shown.", "oikonom secrets list", async (parsed, cancel) =>
-    {
-        using var service = new Service();
-        var (page, raw) = await service.GetAsync<Page<Secret>>("/api/v1/secrets", cancel);
-        if (Commands.IsJson(parsed)) return Show.Json(raw);
-        Show.Table(["Secret", "Set by", "Set at (UTC)", "Goes to"], page.Items.Select(s => (IReadOnlyList<string>)[s.Name, s.SetBy, Show.At(s.SetAt), string.Join(", ", s.Goes)]), "No secret is set.");
-        return Exit.Good;
-    });
+    private static Command Secrets() =>
+        Commands.Make(
+            "list",
+            "Lists names of secrets; values are never shown.",
+            "oikonom secrets list",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var (page, raw) = await service.GetAsync<Page<Secret>>("/api/v1/secrets", cancel);
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Show.Table(
+                    ["Secret", "Set by", "Set at (UTC)", "Goes to"],
+                    page.Items.Select(s => (IReadOnlyList<string>)[s.Name, s.SetBy, Show.At(s.SetAt), string.Join(", ", s.Goes)]),
+                    "No secret is set."
+                );
+                return Exit.Good;
+            }
+        );
 
     private static Command SetSecret()
     {
         var name = new Argument<string>("secret");
-        var documents = new Option<string[]>("--for") { Description = "a document of the rulebook it is set for, such as targets/directory; left out, it goes where it went" };
-        return Commands.Make("set", "Sets a secret from standard input. It goes only where it was set to go.", "oikonom secrets set directory-password < password.txt", async (parsed, cancel) =>
+        var documents = new Option<string[]>("--for")
         {
-            using var service = new Service();
-            var value = (await Console.In.ReadToEndAsync(cancel)).TrimEnd('\n', '\r');
-            if (value.Length == 0) throw new CliFault(Exit.Usage, "Give the value on standard input.");
-            var (set, raw) = await service.PutAsync<SecretSet>($"/api/v1/secrets/{Uri.EscapeDataString(parsed.GetValue(name)!)}", new SecretBody(value, parsed.GetValue(documents) is { Length: > 0 } some ? some : null), cancel);
-            if (Commands.IsJson(parsed)) return Show.Json(raw);
-            Show.Line($"The secret '{set.Name}' is set{(set.Goes.Count > 0 ? $" and goes to {string.Join(", ", set.Goes)}" : "; it goes where the rulebook first uses it")}.");
-            foreach (var waiting in set.Waiting) Show.Line($"  The rulebook would send it to {waiting} too; set it again with --for to allow that.");
-            return Exit.Good;
-        }, name, documents);
+            Description = "a document of the rulebook it is set for, such as targets/directory; left out, it goes where it went",
+        };
+        return Commands.Make(
+            "set",
+            "Sets a secret from standard input. It goes only where it was set to go.",
+            "oikonom secrets set directory-password < password.txt",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var value = (await Console.In.ReadToEndAsync(cancel)).TrimEnd('\n', '\r');
+                if (value.Length == 0)
+                    throw new CliFault(Exit.Usage, "Give the value on standard input.");
+                var (set, raw) = await service.PutAsync<SecretSet>(
+                    $"/api/v1/secrets/{Uri.EscapeDataString(parsed.GetValue(name)!)}",
+                    new SecretBody(value, parsed.GetValue(documents) is { Length: > 0 } some ? some : null),
+                    cancel
+                );
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                var goes =
+                    set.Goes.Count > 0 ? $" and goes to {string.Join(", ", set.Goes)}" : "; it goes where the rulebook first uses it";
+                Show.Line($"The secret '{set.Name}' is set{goes}.");
+                foreach (var waiting in set.Waiting)
+                    Show.Line($"  The rulebook would send it to {waiting} too; set it again with --for to allow that.");
+                return Exit.Good;
+            },
+            name,
+            documents
+        );
     }
 }

@@ -8,63 +8,148 @@ internal static class WorkCommands
 {
     public static IEnumerable<Command> All()
     {
-        yield return Commands.Group("requests", "Cases, from their cause to their completion.", [List(), Detail(), Approve(), Decline(), Release(), Choose(), Retry(), NewLink(), .. AskCommands.OfRequests(), RecordCommands.HistoryOf("requests", "Tells what happened in a request, newest first.", "oikonom requests history 12"), RecordCommands.Schema()]);
+        yield return Commands.Group(
+            "requests",
+            "Cases, from their cause to their completion.",
+            [
+                List(),
+                Detail(),
+                Approve(),
+                Decline(),
+                Release(),
+                Choose(),
+                Retry(),
+                NewLink(),
+                .. AskCommands.OfRequests(),
+                RecordCommands.HistoryOf("requests", "Tells what happened in a request, newest first.", "oikonom requests history 12"),
+                RecordCommands.Schema(),
+            ]
+        );
         yield return Inbox();
-        foreach (var command in AskCommands.All()) yield return command;
-        yield return Commands.Group("people", "The people HR knows.", [People(), Person(), RecordCommands.HistoryOf("people", "Tells what happened to a person, newest first: who did what, before and after.", "oikonom people history E1002"), .. ForgettingCommands.All()]);
-        foreach (var command in RecordCommands.All()) yield return command;
+        foreach (var command in AskCommands.All())
+            yield return command;
+        yield return Commands.Group(
+            "people",
+            "The people HR knows.",
+            [
+                People(),
+                Person(),
+                RecordCommands.HistoryOf(
+                    "people",
+                    "Tells what happened to a person, newest first: who did what, before and after.",
+                    "oikonom people history E1002"
+                ),
+                .. ForgettingCommands.All(),
+            ]
+        );
+        foreach (var command in RecordCommands.All())
+            yield return command;
         yield return RulebookCommands.Explain();
     }
 
     private static Command List()
     {
-        var state = new Option<string?>("--state") { Description = "planning, choosing, deciding, asked, releasing, fulfilling, completed, declined, withdrawn or lapsed" };
-        var kind = new Option<string?>("--kind") { Description = "joiner, mover, leaver, access, extension, change, account, password, unlock or correction" };
+        var state = new Option<string?>("--state")
+        {
+            Description = "planning, choosing, deciding, asked, releasing, fulfilling, completed, declined, withdrawn or lapsed",
+        };
+        var kind = new Option<string?>("--kind")
+        {
+            Description = "joiner, mover, leaver, access, extension, change, account, password, unlock or correction",
+        };
         var text = new Option<string?>("--text") { Description = "part of a name, an employee number or a request number" };
         var open = new Option<bool>("--open") { Description = "only what is not over" };
         var limit = new Option<int>("--limit") { DefaultValueFactory = _ => 50 };
-        return Commands.Make("list", "Lists requests, newest first.", "oikonom requests list --open", async (parsed, cancel) =>
-        {
-            using var service = new Service();
-            var query = $"/api/v1/requests?limit={parsed.GetValue(limit)}&open={(parsed.GetValue(open) ? "true" : "false")}" + Query("state", parsed.GetValue(state)) + Query("kind", parsed.GetValue(kind)) + Query("text", parsed.GetValue(text));
-            var (page, raw) = await service.GetAsync<Page<RequestSummary>>(query, cancel);
-            if (Commands.IsJson(parsed)) return Show.Json(raw);
-            Table(page, "No request is like that.");
-            return Exit.Good;
-        }, state, kind, text, open, limit);
+        return Commands.Make(
+            "list",
+            "Lists requests, newest first.",
+            "oikonom requests list --open",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var query =
+                    $"/api/v1/requests?limit={parsed.GetValue(limit)}&open={(parsed.GetValue(open) ? "true" : "false")}"
+                    + Query("state", parsed.GetValue(state))
+                    + Query("kind", parsed.GetValue(kind))
+                    + Query("text", parsed.GetValue(text));
+                var (page, raw) = await service.GetAsync<Page<RequestSummary>>(query, cancel);
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Table(page, "No request is like that.");
+                return Exit.Good;
+            },
+            state,
+            kind,
+            text,
+            open,
+            limit
+        );
     }
 
     private static string Query(string name, string? value) => value is null ? "" : $"&{name}={Uri.EscapeDataString(value)}";
 
     private static void Table(Page<RequestSummary> page, string empty)
     {
-        Show.Table(["No.", "Kind", "Person", "Number", "Department", "State", "Waits on", "Since"], page.Items.Select(r => (IReadOnlyList<string>)
-            [r.Number.ToString(CultureInfo.InvariantCulture), r.Kind, r.Person, r.PersonNumber, r.Department, r.StateText, r.WaitsOn, Show.Ago(r.Since)]), empty);
-        if (page.Next is not null) Show.Line("There are more; raise --limit or narrow the filter.");
+        Show.Table(
+            ["No.", "Kind", "Person", "Number", "Department", "State", "Waits on", "Since"],
+            page.Items.Select(r =>
+                (IReadOnlyList<string>)
+                    [
+                        r.Number.ToString(CultureInfo.InvariantCulture),
+                        r.Kind,
+                        r.Person,
+                        r.PersonNumber,
+                        r.Department,
+                        r.StateText,
+                        r.WaitsOn,
+                        Show.Ago(r.Since),
+                    ]
+            ),
+            empty
+        );
+        if (page.Next is not null)
+            Show.Line("There are more; raise --limit or narrow the filter.");
     }
 
-    private static Command Inbox() => Commands.Make("inbox", "Lists what waits for you.", "oikonom inbox", async (parsed, cancel) =>
-    {
-        using var service = new Service();
-        var (page, raw) = await service.GetAsync<Page<RequestSummary>>("/api/v1/inbox?limit=200", cancel);
-        if (Commands.IsJson(parsed)) return Show.Json(raw);
-        Table(page, "Nothing waits for you.");
-        return Exit.Good;
-    });
+    private static Command Inbox() =>
+        Commands.Make(
+            "inbox",
+            "Lists what waits for you.",
+            "oikonom inbox",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var (page, raw) = await service.GetAsync<Page<RequestSummary>>("/api/v1/inbox?limit=200", cancel);
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Table(page, "Nothing waits for you.");
+                return Exit.Good;
+            }
+        );
 
     private static Argument<string> Id() => new("request") { Description = "number or id of the request" };
 
     private static Command Detail()
     {
         var id = Id();
-        return Commands.Make("show", "Tells what was done, what is next, on whom it waits and since when; and the plan.", "oikonom requests show 12", async (parsed, cancel) =>
-        {
-            using var service = new Service();
-            var (request, raw) = await service.GetAsync<RequestDetail>($"/api/v1/requests/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel);
-            if (Commands.IsJson(parsed)) return Show.Json(raw);
-            Tell(request);
-            return Exit.Good;
-        }, id);
+        return Commands.Make(
+            "show",
+            "Tells what was done, what is next, on whom it waits and since when; and the plan.",
+            "oikonom requests show 12",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var (request, raw) = await service.GetAsync<RequestDetail>(
+                    $"/api/v1/requests/{Uri.EscapeDataString(parsed.GetValue(id)!)}",
+                    cancel
+                );
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Tell(request);
+                return Exit.Good;
+            },
+            id
+        );
     }
 
     private static void Tell(RequestDetail request)
@@ -73,101 +158,208 @@ internal static class WorkCommands
         Show.Title($"Request {s.Number}: {s.Kind} {s.Person} ({s.PersonNumber}), {s.StateText}");
         Show.Line();
         foreach (var stage in request.Stages.Where(x => x.State is "now" or "next" or "skipped"))
-            Show.Line($"  Stage  {stage.Title}: {(stage.Skipped is { } why ? $"not asked, because {why}" : $"{stage.Who}{(stage.State == "now" ? ", now" : ", later")}{(stage.Due is { } due ? $", due {Show.At(due)} UTC" : "")}")}");
-        foreach (var milestone in request.Milestones.Where(m => m.Reached)) Show.Line($"  {milestone.Title} since {(milestone.At is { } at ? Show.At(at) : "")} UTC: {milestone.Text}");
-        foreach (var done in request.Story.Done) Show.Line($"  Done   {done}");
+        {
+            var when = $"{(stage.State == "now" ? ", now" : ", later")}{(stage.Due is { } due ? $", due {Show.At(due)} UTC" : "")}";
+            Show.Line($"  Stage  {stage.Title}: {(stage.Skipped is { } why ? $"not asked, because {why}" : stage.Who + when)}");
+        }
+        foreach (var milestone in request.Milestones.Where(m => m.Reached))
+            Show.Line($"  {milestone.Title} since {(milestone.At is { } at ? Show.At(at) : "")} UTC: {milestone.Text}");
+        foreach (var done in request.Story.Done)
+            Show.Line($"  Done   {done}");
         Show.Line($"  Now    {request.Story.Now}");
         Show.Line($"  Next   {request.Story.Next}");
-        if (s.CompletedAt is { } over) Show.Line($"  Over   since {Show.At(over)} UTC ({Show.Ago(over)})");
-        else Show.Line($"  Waits  on {request.Story.WaitsOn} since {Show.At(request.Story.Since)} UTC ({Show.Ago(request.Story.Since)})");
-        if (request.Story.Unblock is { } unblock) Show.Line($"  To do  {unblock}");
+        if (s.CompletedAt is { } over)
+            Show.Line($"  Over   since {Show.At(over)} UTC ({Show.Ago(over)})");
+        else
+            Show.Line($"  Waits  on {request.Story.WaitsOn} since {Show.At(request.Story.Since)} UTC ({Show.Ago(request.Story.Since)})");
+        if (request.Story.Unblock is { } unblock)
+            Show.Line($"  To do  {unblock}");
         Plan(request);
         if (request.Candidates.Count > 0)
         {
             Show.Line();
-            Show.Table(["Target", "Entry", "Matched by", "Immutable id"], request.Candidates.Select(c => (IReadOnlyList<string>)[c.Target, c.Location, c.MatchedBy, c.ImmutableId]), "");
+            Show.Table(
+                ["Target", "Entry", "Matched by", "Immutable id"],
+                request.Candidates.Select(c => (IReadOnlyList<string>)[c.Target, c.Location, c.MatchedBy, c.ImmutableId]),
+                ""
+            );
             Show.Line($"Choose one: oikonom requests choose {s.Number} TARGET IMMUTABLE-ID");
         }
     }
 
     private static void Plan(RequestDetail request)
     {
-        if (request.Plan.Count == 0) return;
+        if (request.Plan.Count == 0)
+            return;
         Show.Line();
         Show.Title($"Plan under edition {request.Edition}");
         var states = request.Steps.ToDictionary(x => x.Ordinal, x => x.State);
         foreach (var change in request.Plan)
         {
-            Show.Line($"  {change.Ordinal,2}. {change.Text}{(change.Due is { } due ? $", at {Show.At(due)} UTC" : "")}{(states.TryGetValue(change.Ordinal, out var state) ? $"  [{state}]" : "")}");
+            Show.Line(
+                $"  {change.Ordinal, 2}. "
+                    + $"{change.Text}{(change.Due is { } due ? $", at {Show.At(due)} UTC" : "")}"
+                    + $"{(states.TryGetValue(change.Ordinal, out var state) ? $"  [{state}]" : "")}"
+            );
             foreach (var attribute in change.Attributes)
-                Show.Line($"        {attribute.Name}: {(attribute.Before.Count == 0 ? "" : string.Join(", ", attribute.Before) + " → ")}{(attribute.After.Count == 0 ? "(removed)" : string.Join(", ", attribute.After))}");
-            if (change.Kind != "verify") Show.Line($"        {(change.Reason.Rule == "request" ? "asked for" : $"because of template '{change.Reason.Rule}' ({change.Reason.Place})")}: {change.Reason.Condition}");
+                Show.Line(
+                    $"        {attribute.Name}: "
+                        + $"{(attribute.Before.Count == 0 ? "" : string.Join(", ", attribute.Before) + " → ")}"
+                        + $"{(attribute.After.Count == 0 ? "(removed)" : string.Join(", ", attribute.After))}"
+                );
+            if (change.Kind == "verify")
+                continue;
+            var (rule, place) = (change.Reason.Rule, change.Reason.Place);
+            Show.Line(
+                $"        {(rule == "request" ? "asked for" : $"because of template '{rule}' ({place})")}: {change.Reason.Condition}"
+            );
         }
     }
 
-    private static Command Decision(string verb, string description, string example, Option<string?>? remark, Func<Service, RequestDetail, string?, CancellationToken, Task<(RequestDetail, System.Text.Json.JsonElement)>> act)
+    private static Command Decision(
+        string verb,
+        string description,
+        string example,
+        Option<string?>? remark,
+        Func<Service, RequestDetail, string?, CancellationToken, Task<(RequestDetail, System.Text.Json.JsonElement)>> act
+    )
     {
         var id = Id();
         var yes = new Option<bool>("--yes") { Description = "do not ask" };
         var plan = new Option<string?>("--plan") { Description = "digest of the plan you saw; refused when it is another by now" };
         List<Symbol> symbols = [id, yes, plan];
-        if (remark is not null) symbols.Add(remark);
-        return Commands.Make(verb, description, example, async (parsed, cancel) =>
-        {
-            using var service = new Service();
-            var (request, _) = await service.GetAsync<RequestDetail>($"/api/v1/requests/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel);
-            if (parsed.GetValue(plan) is { } digest) request = request with { PlanDigest = digest };
-            else if (!parsed.GetValue(yes))
+        if (remark is not null)
+            symbols.Add(remark);
+        return Commands.Make(
+            verb,
+            description,
+            example,
+            async (parsed, cancel) =>
             {
-                Tell(request);
-                Show.Line();
-            }
-            Commands.Confirm(parsed.GetValue(yes), $"{char.ToUpperInvariant(verb[0])}{verb[1..]} request {request.Summary.Number} ({request.Summary.Kind} {request.Summary.Person})?");
-            var (after, raw) = await act(service, request, remark is null ? null : parsed.GetValue(remark), cancel);
-            if (Commands.IsJson(parsed)) return Show.Json(raw);
-            Show.Line($"Request {after.Summary.Number} is now {after.Summary.StateText}; it waits on {after.Summary.WaitsOn}.");
-            return Exit.Good;
-        }, symbols);
+                using var service = new Service();
+                var (request, _) = await service.GetAsync<RequestDetail>(
+                    $"/api/v1/requests/{Uri.EscapeDataString(parsed.GetValue(id)!)}",
+                    cancel
+                );
+                if (parsed.GetValue(plan) is { } digest)
+                    request = request with { PlanDigest = digest };
+                else if (!parsed.GetValue(yes))
+                {
+                    Tell(request);
+                    Show.Line();
+                }
+                Commands.Confirm(
+                    parsed.GetValue(yes),
+                    $"{char.ToUpperInvariant(verb[0])}{verb[1..]} request {request.Summary.Number} ({request.Summary.Kind} "
+                        + $"{request.Summary.Person})?"
+                );
+                var (after, raw) = await act(service, request, remark is null ? null : parsed.GetValue(remark), cancel);
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Show.Line($"Request {after.Summary.Number} is now {after.Summary.StateText}; it waits on {after.Summary.WaitsOn}.");
+                return Exit.Good;
+            },
+            symbols
+        );
     }
 
-    private static Command Approve() => Decision("approve", "Approves the plan as it is now.", "oikonom requests approve 12 --yes", new("--remark") { Description = "a word with it" },
-        (service, request, remark, cancel) => service.PostAsync<RequestDetail>($"/api/v1/requests/{request.Summary.Id}/approve", new ApproveBody(request.PlanDigest ?? "", remark), cancel));
+    private static Command Approve() =>
+        Decision(
+            "approve",
+            "Approves the plan as it is now.",
+            "oikonom requests approve 12 --yes",
+            new("--remark") { Description = "a word with it" },
+            (service, request, remark, cancel) =>
+                service.PostAsync<RequestDetail>(
+                    $"/api/v1/requests/{request.Summary.Id}/approve",
+                    new ApproveBody(request.PlanDigest ?? "", remark),
+                    cancel
+                )
+        );
 
-    private static Command Decline() => Decision("decline", "Declines, with a reason.", "oikonom requests decline 12 --reason \"not agreed\" --yes", new("--reason") { Description = "why", Required = true },
-        (service, request, reason, cancel) => service.PostAsync<RequestDetail>($"/api/v1/requests/{request.Summary.Id}/decline", new DeclineBody(reason ?? ""), cancel));
+    private static Command Decline() =>
+        Decision(
+            "decline",
+            "Declines, with a reason.",
+            "oikonom requests decline 12 --reason \"not agreed\" --yes",
+            new("--reason") { Description = "why", Required = true },
+            (service, request, reason, cancel) =>
+                service.PostAsync<RequestDetail>($"/api/v1/requests/{request.Summary.Id}/decline", new DeclineBody(reason ?? ""), cancel)
+        );
 
-    private static Command Release() => Decision("release", "Releases an approved plan, so that its steps run.", "oikonom requests release 12 --yes", null,
-        (service, request, _, cancel) => service.PostAsync<RequestDetail>($"/api/v1/requests/{request.Summary.Id}/release", new ReleaseBody(request.PlanDigest ?? ""), cancel));
+    private static Command Release() =>
+        Decision(
+            "release",
+            "Releases an approved plan, so that its steps run.",
+            "oikonom requests release 12 --yes",
+            null,
+            (service, request, _, cancel) =>
+                service.PostAsync<RequestDetail>(
+                    $"/api/v1/requests/{request.Summary.Id}/release",
+                    new ReleaseBody(request.PlanDigest ?? ""),
+                    cancel
+                )
+        );
 
     private static Command NewLink()
     {
         var id = new Argument<string>("request") { Description = "number or id" };
-        return Commands.Make("new-link", "Sends a new one-time link to the first password of a request; the ones before it end.", "oikonom requests new-link 12", async (parsed, cancel) =>
-        {
-            using var service = new Service();
-            var (sent, raw) = await service.PostAsync<FirstPasswordSent>($"/api/v1/requests/{Uri.EscapeDataString(parsed.GetValue(id)!)}/new-link", null, cancel);
-            if (Commands.IsJson(parsed)) return Show.Json(raw);
-            Show.Good($"A new link is on its way to {string.Join(", ", sent.Receivers)}.");
-            return Exit.Good;
-        }, id);
+        return Commands.Make(
+            "new-link",
+            "Sends a new one-time link to the first password of a request; the ones before it end.",
+            "oikonom requests new-link 12",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var (sent, raw) = await service.PostAsync<FirstPasswordSent>(
+                    $"/api/v1/requests/{Uri.EscapeDataString(parsed.GetValue(id)!)}/new-link",
+                    null,
+                    cancel
+                );
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Show.Good($"A new link is on its way to {string.Join(", ", sent.Receivers)}.");
+                return Exit.Good;
+            },
+            id
+        );
     }
 
-    private static Command Retry() => Decision("retry", "Lets what stopped or waits try again at once.", "oikonom requests retry 12 --yes", null,
-        (service, request, _, cancel) => service.PostAsync<RequestDetail>($"/api/v1/requests/{request.Summary.Id}/retry", null, cancel));
+    private static Command Retry() =>
+        Decision(
+            "retry",
+            "Lets what stopped or waits try again at once.",
+            "oikonom requests retry 12 --yes",
+            null,
+            (service, request, _, cancel) => service.PostAsync<RequestDetail>($"/api/v1/requests/{request.Summary.Id}/retry", null, cancel)
+        );
 
     private static Command Choose()
     {
         var id = Id();
         var target = new Argument<string>("target");
         var entry = new Argument<string>("immutable-id") { Description = "as 'requests show' lists it" };
-        return Commands.Make("choose", "Picks which of several existing entries is this person's.", "oikonom requests choose 12 directory 5f0c…", async (parsed, cancel) =>
-        {
-            using var service = new Service();
-            var (after, raw) = await service.PostAsync<RequestDetail>($"/api/v1/requests/{Uri.EscapeDataString(parsed.GetValue(id)!)}/choose", new ChooseBody(parsed.GetValue(target)!, parsed.GetValue(entry)!), cancel);
-            if (Commands.IsJson(parsed)) return Show.Json(raw);
-            Show.Line($"Request {after.Summary.Number} is now {after.Summary.StateText}.");
-            return Exit.Good;
-        }, id, target, entry);
+        return Commands.Make(
+            "choose",
+            "Picks which of several existing entries is this person's.",
+            "oikonom requests choose 12 directory 5f0c…",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var (after, raw) = await service.PostAsync<RequestDetail>(
+                    $"/api/v1/requests/{Uri.EscapeDataString(parsed.GetValue(id)!)}/choose",
+                    new ChooseBody(parsed.GetValue(target)!, parsed.GetValue(entry)!),
+                    cancel
+                );
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Show.Line($"Request {after.Summary.Number} is now {after.Summary.StateText}.");
+                return Exit.Good;
+            },
+            id,
+            target,
+            entry
+        );
     }
 
     private static Command People()
@@ -176,33 +368,102 @@ internal static class WorkCommands
         var site = new Option<string?>("--site");
         var department = new Option<string?>("--department");
         var limit = new Option<int>("--limit") { DefaultValueFactory = _ => 50 };
-        return Commands.Make("list", "Lists people in order of family name.", "oikonom people list --text selkirk", async (parsed, cancel) =>
-        {
-            using var service = new Service();
-            var (page, raw) = await service.GetAsync<Page<PersonSummary>>($"/api/v1/people?limit={parsed.GetValue(limit)}" + Query("text", parsed.GetValue(text)) + Query("site", parsed.GetValue(site)) + Query("department", parsed.GetValue(department)), cancel);
-            if (Commands.IsJson(parsed)) return Show.Json(raw);
-            Show.Table(["Number", "Person", "Kind", "Department", "Site", "Title", "From", "Until"], page.Items.Select(p => (IReadOnlyList<string>)
-                [p.Number, p.Name, p.Kind, p.Department, p.Site, p.Title, p.Start.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture), p.End?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) ?? "open"]), "Nobody is like that.");
-            if (page.Next is not null) Show.Line("There are more; raise --limit or narrow the filter.");
-            return Exit.Good;
-        }, text, site, department, limit);
+        return Commands.Make(
+            "list",
+            "Lists people in order of family name.",
+            "oikonom people list --text selkirk",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var (page, raw) = await service.GetAsync<Page<PersonSummary>>(
+                    $"/api/v1/people?limit={parsed.GetValue(limit)}"
+                        + Query("text", parsed.GetValue(text))
+                        + Query("site", parsed.GetValue(site))
+                        + Query("department", parsed.GetValue(department)),
+                    cancel
+                );
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Show.Table(
+                    ["Number", "Person", "Kind", "Department", "Site", "Title", "From", "Until"],
+                    page.Items.Select(p =>
+                        (IReadOnlyList<string>)
+                            [
+                                p.Number,
+                                p.Name,
+                                p.Kind,
+                                p.Department,
+                                p.Site,
+                                p.Title,
+                                p.Start.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture),
+                                p.End?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) ?? "open",
+                            ]
+                    ),
+                    "Nobody is like that."
+                );
+                if (page.Next is not null)
+                    Show.Line("There are more; raise --limit or narrow the filter.");
+                return Exit.Good;
+            },
+            text,
+            site,
+            department,
+            limit
+        );
     }
 
     private static Command Person()
     {
         var id = new Argument<string>("person") { Description = "employee number or id" };
-        return Commands.Make("show", "Shows a person: record, accounts, grants, requests, and what is scheduled.", "oikonom people show E1002", async (parsed, cancel) =>
-        {
-            using var service = new Service();
-            var (p, raw) = await service.GetAsync<PersonDetail>($"/api/v1/people/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel);
-            if (Commands.IsJson(parsed)) return Show.Json(raw);
-            Show.Title($"{p.Name} ({p.Number}), {p.Title}, {p.Department}, {p.SiteTitle}");
-            Show.Line($"{p.Kind} from {p.Start:yyyy-MM-dd} until {(p.End is { } end ? end.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) : "open")} (days of {p.Zone}); manager: {p.ManagerName ?? "none"}");
-            Show.Table(["Target", "Account", "Location", "State", "Immutable id"], p.Accounts.Select(a => (IReadOnlyList<string>)[a.Target, a.Name, a.Location, a.Enabled ? "enabled" : "disabled", a.ImmutableId]), "No account.");
-            Show.Table(["Grant", "From", "Until", "Because of"], p.Grants.Select(g => (IReadOnlyList<string>)[$"{g.Target}/{g.Entitlement}", Show.At(g.From), g.Until is { } until ? Show.At(until) : "open", $"{g.Reason.Rule}: {g.Reason.Condition}"]), "No grant.");
-            if (p.Requests.Count > 0) Show.Table(["No.", "Kind", "State", "Since"], p.Requests.Select(r => (IReadOnlyList<string>)[r.Number.ToString(CultureInfo.InvariantCulture), r.Kind, r.StateText, Show.Ago(r.Since)]), "");
-            foreach (var next in p.Scheduled) Show.Line($"Scheduled {Show.At(next.Due)} UTC: {next.Text} (request {next.RequestNumber})");
-            return Exit.Good;
-        }, id);
+        return Commands.Make(
+            "show",
+            "Shows a person: record, accounts, grants, requests, and what is scheduled.",
+            "oikonom people show E1002",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var (p, raw) = await service.GetAsync<PersonDetail>($"/api/v1/people/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel);
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Show.Title($"{p.Name} ({p.Number}), {p.Title}, {p.Department}, {p.SiteTitle}");
+                Show.Line(
+                    $"{p.Kind} from {p.Start:yyyy-MM-dd} until "
+                        + $"{(p.End is { } end ? end.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) : "open")} (days of "
+                        + $"{p.Zone}); manager: {p.ManagerName ?? "none"}"
+                );
+                Show.Table(
+                    ["Target", "Account", "Location", "State", "Immutable id"],
+                    p.Accounts.Select(a =>
+                        (IReadOnlyList<string>)[a.Target, a.Name, a.Location, a.Enabled ? "enabled" : "disabled", a.ImmutableId]
+                    ),
+                    "No account."
+                );
+                Show.Table(
+                    ["Grant", "From", "Until", "Because of"],
+                    p.Grants.Select(g =>
+                        (IReadOnlyList<string>)
+                            [
+                                $"{g.Target}/{g.Entitlement}",
+                                Show.At(g.From),
+                                g.Until is { } until ? Show.At(until) : "open",
+                                $"{g.Reason.Rule}: {g.Reason.Condition}",
+                            ]
+                    ),
+                    "No grant."
+                );
+                if (p.Requests.Count > 0)
+                    Show.Table(
+                        ["No.", "Kind", "State", "Since"],
+                        p.Requests.Select(r =>
+                            (IReadOnlyList<string>)[r.Number.ToString(CultureInfo.InvariantCulture), r.Kind, r.StateText, Show.Ago(r.Since)]
+                        ),
+                        ""
+                    );
+                foreach (var next in p.Scheduled)
+                    Show.Line($"Scheduled {Show.At(next.Due)} UTC: {next.Text} (request {next.RequestNumber})");
+                return Exit.Good;
+            },
+            id
+        );
     }
 }

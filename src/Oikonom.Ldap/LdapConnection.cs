@@ -53,9 +53,21 @@ public sealed class LdapConnection : IAsyncDisposable
             {
                 LdapConnectionException or LdapResultException => error,
                 OperationCanceledException when cancel.IsCancellationRequested => error,
-                OperationCanceledException => new LdapConnectionException(LdapFailure.TimedOut, $"{options.Host}:{options.Port} did not answer within {options.ConnectTimeout.TotalSeconds:0.#} s.", error),
-                SocketException socket => new LdapConnectionException(LdapFailure.Unreachable, $"{options.Host}:{options.Port} cannot be reached: {socket.Message}.", error),
-                AuthenticationException or IOException => new LdapConnectionException(LdapFailure.TlsRefused, $"{options.Host}:{options.Port} does not agree on TLS: {error.Message}", error),
+                OperationCanceledException => new LdapConnectionException(
+                    LdapFailure.TimedOut,
+                    $"{options.Host}:{options.Port} did not answer within {options.ConnectTimeout.TotalSeconds:0.#} s.",
+                    error
+                ),
+                SocketException socket => new LdapConnectionException(
+                    LdapFailure.Unreachable,
+                    $"{options.Host}:{options.Port} cannot be reached: {socket.Message}.",
+                    error
+                ),
+                AuthenticationException or IOException => new LdapConnectionException(
+                    LdapFailure.TlsRefused,
+                    $"{options.Host}:{options.Port} does not agree on TLS: {error.Message}",
+                    error
+                ),
                 _ => error,
             };
         }
@@ -66,8 +78,10 @@ public sealed class LdapConnection : IAsyncDisposable
         _socket = new(SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
         await _socket.ConnectAsync(_options.Host, _options.Port, cancel).ConfigureAwait(false);
         _stream = new NetworkStream(_socket, ownsSocket: true);
-        if (_options.Security == LdapSecurity.StartTls) await StartTlsAsync(cancel).ConfigureAwait(false);
-        if (_options.Security != LdapSecurity.None) _stream = await Tls.SecureAsync(_stream, _options, cancel).ConfigureAwait(false);
+        if (_options.Security == LdapSecurity.StartTls)
+            await StartTlsAsync(cancel).ConfigureAwait(false);
+        if (_options.Security != LdapSecurity.None)
+            _stream = await Tls.SecureAsync(_stream, _options, cancel).ConfigureAwait(false);
         _reading = Task.Run(ReadLoopAsync, CancellationToken.None);
         _writing = Task.Run(WriteLoopAsync, CancellationToken.None);
     }
@@ -75,20 +89,30 @@ public sealed class LdapConnection : IAsyncDisposable
     /// <summary>StartTLS before anything else is sent, RFC 4511 §4.14; done by hand, since no loop reads yet.</summary>
     private async Task StartTlsAsync(CancellationToken cancel)
     {
-        await _stream.WriteAsync(Wire.Encode(NextId(), writer => Extended(writer, LdapControls.StartTlsOid, null), []), cancel).ConfigureAwait(false);
+        await _stream
+            .WriteAsync(Wire.Encode(NextId(), writer => Extended(writer, LdapControls.StartTlsOid, null), []), cancel)
+            .ConfigureAwait(false);
         var buffer = new byte[8192];
         var filled = 0;
         while (true)
         {
             var count = await _stream.ReadAsync(buffer.AsMemory(filled), cancel).ConfigureAwait(false);
-            if (count == 0) throw new LdapConnectionException(LdapFailure.Closed, "The server closed the line during StartTLS.");
+            if (count == 0)
+                throw new LdapConnectionException(LdapFailure.Closed, "The server closed the line during StartTLS.");
             filled += count;
             var length = Wire.FrameLength(buffer.AsSpan(0, filled), buffer.Length - 16);
-            if (length == 0) continue;
+            if (length == 0)
+                continue;
             // Nothing may follow the answer in clear text: what an attacker appends there would be taken as protected.
-            if (length != filled) throw new LdapConnectionException(LdapFailure.Protocol, "The server sent more than the answer to StartTLS in clear text.");
-            if (Wire.Decode(buffer.AsMemory(0, length)).Item is not LdapSearchItem.Done { Result: var result }) throw new LdapConnectionException(LdapFailure.Protocol, "The answer to StartTLS is no result.");
-            if (result.Code != LdapCode.Success) throw new LdapConnectionException(LdapFailure.TlsRefused, $"The server refuses StartTLS: {result.Message} ({(int)result.Code}).");
+            if (length != filled)
+                throw new LdapConnectionException(LdapFailure.Protocol, "The server sent more than the answer to StartTLS in clear text.");
+            if (Wire.Decode(buffer.AsMemory(0, length)).Item is not LdapSearchItem.Done { Result: var result })
+                throw new LdapConnectionException(LdapFailure.Protocol, "The answer to StartTLS is no result.");
+            if (result.Code != LdapCode.Success)
+                throw new LdapConnectionException(
+                    LdapFailure.TlsRefused,
+                    $"The server refuses StartTLS: {result.Message} ({(int)result.Code})."
+                );
             return;
         }
     }
@@ -96,18 +120,30 @@ public sealed class LdapConnection : IAsyncDisposable
     /// <summary>Simple bind, RFC 4513 §5.1. A name needs a password: an empty one would silently bind as nobody.</summary>
     public async Task BindAsync(string name, string password, CancellationToken cancel = default)
     {
-        if (name.Length > 0 && password.Length == 0) throw new ArgumentException("A bind with a name and no password is refused (RFC 4513 §5.1.2).", nameof(password));
-        Require(await CallAsync(writer =>
-        {
-            using var bind = writer.PushSequence(Wire.Application(Op.BindRequest));
-            writer.WriteInteger(3);
-            Wire.Text(writer, name);
-            writer.WriteOctetString(Encoding.UTF8.GetBytes(password), Wire.Context(0));
-        }, Op.BindResponse, [], cancel).ConfigureAwait(false));
+        if (name.Length > 0 && password.Length == 0)
+            throw new ArgumentException("A bind with a name and no password is refused (RFC 4513 §5.1.2).", nameof(password));
+        Require(
+            await CallAsync(
+                    writer =>
+                    {
+                        using var bind = writer.PushSequence(Wire.Application(Op.BindRequest));
+                        writer.WriteInteger(3);
+                        Wire.Text(writer, name);
+                        writer.WriteOctetString(Encoding.UTF8.GetBytes(password), Wire.Context(0));
+                    },
+                    Op.BindResponse,
+                    [],
+                    cancel
+                )
+                .ConfigureAwait(false)
+        );
     }
 
     /// <summary>Everything a search yields, in order, the result last. A result that is no success is not thrown here.</summary>
-    public async IAsyncEnumerable<LdapSearchItem> StreamAsync(LdapSearch search, [EnumeratorCancellation] CancellationToken cancel = default)
+    public async IAsyncEnumerable<LdapSearchItem> StreamAsync(
+        LdapSearch search,
+        [EnumeratorCancellation] CancellationToken cancel = default
+    )
     {
         var pending = new Pending(Op.SearchDone, Channel.CreateUnbounded<LdapSearchItem>());
         var id = await SendAsync(writer => Search(writer, search), pending, search.Controls, cancel).ConfigureAwait(false);
@@ -116,16 +152,20 @@ public sealed class LdapConnection : IAsyncDisposable
         {
             while (true)
             {
-                if (!pending.Items!.Reader.TryRead(out var item)) item = await NextAsync(pending, cancel).ConfigureAwait(false);
+                if (!pending.Items!.Reader.TryRead(out var item))
+                    item = await NextAsync(pending, cancel).ConfigureAwait(false);
                 ended = item is LdapSearchItem.Done;
                 yield return item;
-                if (ended) yield break;
+                if (ended)
+                    yield break;
             }
         }
         finally
         {
-            if (_pending.TryRemove(id, out _)) _window.Release();
-            if (!ended) Abandon(id);
+            if (_pending.TryRemove(id, out _))
+                _window.Release();
+            if (!ended)
+                Abandon(id);
         }
     }
 
@@ -154,14 +194,20 @@ public sealed class LdapConnection : IAsyncDisposable
         var entries = new List<LdapEntry>();
         await foreach (var item in StreamAsync(search, cancel).ConfigureAwait(false))
         {
-            if (item is LdapSearchItem.Found found) entries.Add(found.Entry);
-            else if (item is LdapSearchItem.Done done) Require(done.Result);
+            if (item is LdapSearchItem.Found found)
+                entries.Add(found.Entry);
+            else if (item is LdapSearchItem.Done done)
+                Require(done.Result);
         }
         return entries;
     }
 
     /// <summary>The entries of a search, page by page (RFC 2696).</summary>
-    public async IAsyncEnumerable<LdapEntry> PageAsync(LdapSearch search, int pageSize, [EnumeratorCancellation] CancellationToken cancel = default)
+    public async IAsyncEnumerable<LdapEntry> PageAsync(
+        LdapSearch search,
+        int pageSize,
+        [EnumeratorCancellation] CancellationToken cancel = default
+    )
     {
         byte[] cookie = [];
         do
@@ -170,22 +216,24 @@ public sealed class LdapConnection : IAsyncDisposable
             cookie = [];
             await foreach (var item in StreamAsync(page, cancel).ConfigureAwait(false))
             {
-                if (item is LdapSearchItem.Found found) yield return found.Entry;
+                if (item is LdapSearchItem.Found found)
+                    yield return found.Entry;
                 else if (item is LdapSearchItem.Done done)
                 {
                     Require(done.Result);
-                    if (done.Result.Control(LdapControls.PagingOid) is { } control) cookie = LdapControls.PagingCookie(control);
+                    if (done.Result.Control(LdapControls.PagingOid) is { } control)
+                        cookie = LdapControls.PagingCookie(control);
                 }
             }
-        }
-        while (cookie.Length > 0);
+        } while (cookie.Length > 0);
     }
 
     public async Task<LdapEntry?> ReadAsync(string dn, IReadOnlyList<string> attributes, CancellationToken cancel = default)
     {
         try
         {
-            var found = await SearchAsync(new(dn, LdapScope.Base, LdapFilter.Present("objectClass"), attributes), cancel).ConfigureAwait(false);
+            var found = await SearchAsync(new(dn, LdapScope.Base, LdapFilter.Present("objectClass"), attributes), cancel)
+                .ConfigureAwait(false);
             return found.Count > 0 ? found[0] : null;
         }
         catch (LdapResultException error) when (error.Code == LdapCode.NoSuchObject)
@@ -194,53 +242,110 @@ public sealed class LdapConnection : IAsyncDisposable
         }
     }
 
-    public async Task<LdapResult> AddAsync(string dn, IEnumerable<LdapAttribute> attributes, IReadOnlyList<LdapControl>? controls = null, CancellationToken cancel = default) =>
-        Require(await CallAsync(writer =>
-        {
-            using var add = writer.PushSequence(Wire.Application(Op.AddRequest));
-            Wire.Text(writer, dn);
-            using var list = writer.PushSequence();
-            foreach (var attribute in attributes) Wire.Attribute(writer, attribute);
-        }, Op.AddResponse, controls ?? [], cancel).ConfigureAwait(false));
+    public async Task<LdapResult> AddAsync(
+        string dn,
+        IEnumerable<LdapAttribute> attributes,
+        IReadOnlyList<LdapControl>? controls = null,
+        CancellationToken cancel = default
+    ) =>
+        Require(
+            await CallAsync(
+                    writer =>
+                    {
+                        using var add = writer.PushSequence(Wire.Application(Op.AddRequest));
+                        Wire.Text(writer, dn);
+                        using var list = writer.PushSequence();
+                        foreach (var attribute in attributes)
+                            Wire.Attribute(writer, attribute);
+                    },
+                    Op.AddResponse,
+                    controls ?? [],
+                    cancel
+                )
+                .ConfigureAwait(false)
+        );
 
-    public async Task<LdapResult> ModifyAsync(string dn, IEnumerable<LdapModification> changes, IReadOnlyList<LdapControl>? controls = null, CancellationToken cancel = default) =>
-        Require(await CallAsync(writer =>
-        {
-            using var modify = writer.PushSequence(Wire.Application(Op.ModifyRequest));
-            Wire.Text(writer, dn);
-            using var list = writer.PushSequence();
-            foreach (var change in changes)
-            {
-                using var one = writer.PushSequence();
-                writer.WriteEnumeratedValue(change.Kind);
-                Wire.Attribute(writer, change.Attribute);
-            }
-        }, Op.ModifyResponse, controls ?? [], cancel).ConfigureAwait(false));
+    public async Task<LdapResult> ModifyAsync(
+        string dn,
+        IEnumerable<LdapModification> changes,
+        IReadOnlyList<LdapControl>? controls = null,
+        CancellationToken cancel = default
+    ) =>
+        Require(
+            await CallAsync(
+                    writer =>
+                    {
+                        using var modify = writer.PushSequence(Wire.Application(Op.ModifyRequest));
+                        Wire.Text(writer, dn);
+                        using var list = writer.PushSequence();
+                        foreach (var change in changes)
+                        {
+                            using var one = writer.PushSequence();
+                            writer.WriteEnumeratedValue(change.Kind);
+                            Wire.Attribute(writer, change.Attribute);
+                        }
+                    },
+                    Op.ModifyResponse,
+                    controls ?? [],
+                    cancel
+                )
+                .ConfigureAwait(false)
+        );
 
     /// <summary>Renames, and moves when <paramref name="newParent"/> is given (RFC 4511 §4.9).</summary>
-    public async Task<LdapResult> ModifyDnAsync(string dn, string newRdn, bool deleteOldRdn, string? newParent = null, IReadOnlyList<LdapControl>? controls = null, CancellationToken cancel = default) =>
-        Require(await CallAsync(writer =>
-        {
-            using var modify = writer.PushSequence(Wire.Application(Op.ModifyDnRequest));
-            Wire.Text(writer, dn);
-            Wire.Text(writer, newRdn);
-            writer.WriteBoolean(deleteOldRdn);
-            if (newParent is not null) writer.WriteOctetString(Encoding.UTF8.GetBytes(newParent), Wire.Context(0));
-        }, Op.ModifyDnResponse, controls ?? [], cancel).ConfigureAwait(false));
+    public async Task<LdapResult> ModifyDnAsync(
+        string dn,
+        string newRdn,
+        bool deleteOldRdn,
+        string? newParent = null,
+        IReadOnlyList<LdapControl>? controls = null,
+        CancellationToken cancel = default
+    ) =>
+        Require(
+            await CallAsync(
+                    writer =>
+                    {
+                        using var modify = writer.PushSequence(Wire.Application(Op.ModifyDnRequest));
+                        Wire.Text(writer, dn);
+                        Wire.Text(writer, newRdn);
+                        writer.WriteBoolean(deleteOldRdn);
+                        if (newParent is not null)
+                            writer.WriteOctetString(Encoding.UTF8.GetBytes(newParent), Wire.Context(0));
+                    },
+                    Op.ModifyDnResponse,
+                    controls ?? [],
+                    cancel
+                )
+                .ConfigureAwait(false)
+        );
 
     public async Task<LdapResult> DeleteAsync(string dn, IReadOnlyList<LdapControl>? controls = null, CancellationToken cancel = default) =>
-        Require(await CallAsync(writer => writer.WriteOctetString(Encoding.UTF8.GetBytes(dn), Wire.Application(Op.DeleteRequest, constructed: false)), Op.DeleteResponse, controls ?? [], cancel).ConfigureAwait(false));
+        Require(
+            await CallAsync(
+                    writer => writer.WriteOctetString(Encoding.UTF8.GetBytes(dn), Wire.Application(Op.DeleteRequest, constructed: false)),
+                    Op.DeleteResponse,
+                    controls ?? [],
+                    cancel
+                )
+                .ConfigureAwait(false)
+        );
 
     public async Task<bool> CompareAsync(string dn, string attribute, string value, CancellationToken cancel = default)
     {
-        var result = await CallAsync(writer =>
-        {
-            using var compare = writer.PushSequence(Wire.Application(Op.CompareRequest));
-            Wire.Text(writer, dn);
-            using var assertion = writer.PushSequence();
-            Wire.Text(writer, attribute);
-            Wire.Text(writer, value);
-        }, Op.CompareResponse, [], cancel).ConfigureAwait(false);
+        var result = await CallAsync(
+                writer =>
+                {
+                    using var compare = writer.PushSequence(Wire.Application(Op.CompareRequest));
+                    Wire.Text(writer, dn);
+                    using var assertion = writer.PushSequence();
+                    Wire.Text(writer, attribute);
+                    Wire.Text(writer, value);
+                },
+                Op.CompareResponse,
+                [],
+                cancel
+            )
+            .ConfigureAwait(false);
         return result.Code switch
         {
             LdapCode.CompareTrue => true,
@@ -253,8 +358,18 @@ public sealed class LdapConnection : IAsyncDisposable
         Require(await CallAsync(writer => Extended(writer, oid, value), Op.ExtendedResponse, [], cancel).ConfigureAwait(false));
 
     /// <summary>Password modify, RFC 3062. Returns the password that the server made up when none was given.</summary>
-    public async Task<string?> PasswordModifyAsync(string? user, string? oldPassword, string? newPassword, CancellationToken cancel = default) =>
-        LdapControls.GeneratedPassword((await ExtendedAsync(LdapControls.PasswordModifyOid, LdapControls.PasswordModify(user, oldPassword, newPassword), cancel).ConfigureAwait(false)).ResponseValue);
+    public async Task<string?> PasswordModifyAsync(
+        string? user,
+        string? oldPassword,
+        string? newPassword,
+        CancellationToken cancel = default
+    ) =>
+        LdapControls.GeneratedPassword(
+            (
+                await ExtendedAsync(LdapControls.PasswordModifyOid, LdapControls.PasswordModify(user, oldPassword, newPassword), cancel)
+                    .ConfigureAwait(false)
+            ).ResponseValue
+        );
 
     /// <summary>The identity the server knows us by, RFC 4532; "" when anonymous.</summary>
     public async Task<string> WhoAmIAsync(CancellationToken cancel = default) =>
@@ -264,7 +379,8 @@ public sealed class LdapConnection : IAsyncDisposable
     {
         using var extended = writer.PushSequence(Wire.Application(Op.ExtendedRequest));
         writer.WriteOctetString(Encoding.UTF8.GetBytes(oid), Wire.Context(0));
-        if (value is not null) writer.WriteOctetString(value, Wire.Context(1));
+        if (value is not null)
+            writer.WriteOctetString(value, Wire.Context(1));
     }
 
     private static void Search(AsnWriter writer, LdapSearch search)
@@ -278,14 +394,24 @@ public sealed class LdapConnection : IAsyncDisposable
         writer.WriteBoolean(search.TypesOnly);
         search.Filter.Write(writer);
         using var list = writer.PushSequence();
-        foreach (var attribute in search.Attributes) Wire.Text(writer, attribute);
+        foreach (var attribute in search.Attributes)
+            Wire.Text(writer, attribute);
     }
 
-    private enum Dereference { Never = 0 }
+    private enum Dereference
+    {
+        Never = 0,
+    }
 
-    private static LdapResult Require(LdapResult result) => result.Code == LdapCode.Success ? result : throw new LdapResultException(result);
+    private static LdapResult Require(LdapResult result) =>
+        result.Code == LdapCode.Success ? result : throw new LdapResultException(result);
 
-    private async Task<LdapResult> CallAsync(Action<AsnWriter> operation, int answer, IReadOnlyList<LdapControl> controls, CancellationToken cancel)
+    private async Task<LdapResult> CallAsync(
+        Action<AsnWriter> operation,
+        int answer,
+        IReadOnlyList<LdapControl> controls,
+        CancellationToken cancel
+    )
     {
         var pending = new Pending(answer, null);
         var id = await SendAsync(operation, pending, controls, cancel).ConfigureAwait(false);
@@ -295,27 +421,37 @@ public sealed class LdapConnection : IAsyncDisposable
         }
         catch (Exception error) when (error is TimeoutException or OperationCanceledException)
         {
-            if (_pending.TryRemove(id, out _)) _window.Release();
+            if (_pending.TryRemove(id, out _))
+                _window.Release();
             Abandon(id);
-            if (error is TimeoutException) throw TimedOut();
+            if (error is TimeoutException)
+                throw TimedOut();
             throw;
         }
     }
 
-    private async Task<int> SendAsync(Action<AsnWriter> operation, Pending pending, IReadOnlyList<LdapControl> controls, CancellationToken cancel)
+    private async Task<int> SendAsync(
+        Action<AsnWriter> operation,
+        Pending pending,
+        IReadOnlyList<LdapControl> controls,
+        CancellationToken cancel
+    )
     {
-        if (!await _window.WaitAsync(_options.OperationTimeout, cancel).ConfigureAwait(false)) throw TimedOut();
+        if (!await _window.WaitAsync(_options.OperationTimeout, cancel).ConfigureAwait(false))
+            throw TimedOut();
         var id = NextId();
         _pending[id] = pending;
         try
         {
-            if (_failure is { } failure) throw failure;
+            if (_failure is { } failure)
+                throw failure;
             _outgoing.Writer.TryWrite(Wire.Encode(id, operation, controls));
             return id;
         }
         catch
         {
-            if (_pending.TryRemove(id, out _)) _window.Release();
+            if (_pending.TryRemove(id, out _))
+                _window.Release();
             throw;
         }
     }
@@ -328,7 +464,10 @@ public sealed class LdapConnection : IAsyncDisposable
 
     private void Abandon(int id)
     {
-        if (IsOpen) _outgoing.Writer.TryWrite(Wire.Encode(NextId(), writer => writer.WriteInteger(id, Wire.Application(Op.AbandonRequest, constructed: false)), []));
+        if (IsOpen)
+            _outgoing.Writer.TryWrite(
+                Wire.Encode(NextId(), writer => writer.WriteInteger(id, Wire.Application(Op.AbandonRequest, constructed: false)), [])
+            );
     }
 
     private async Task WriteLoopAsync()
@@ -339,7 +478,8 @@ public sealed class LdapConnection : IAsyncDisposable
             while (await _outgoing.Reader.WaitToReadAsync(_closing.Token).ConfigureAwait(false))
             {
                 buffer.SetLength(0);
-                while (buffer.Length < 65_536 && _outgoing.Reader.TryRead(out var message)) buffer.Write(message);
+                while (buffer.Length < 65_536 && _outgoing.Reader.TryRead(out var message))
+                    buffer.Write(message);
                 await _stream.WriteAsync(buffer.GetBuffer().AsMemory(0, (int)buffer.Length), _closing.Token).ConfigureAwait(false);
             }
         }
@@ -368,9 +508,11 @@ public sealed class LdapConnection : IAsyncDisposable
                     buffer.AsSpan(start, filled - start).CopyTo(buffer);
                     (start, filled) = (0, filled - start);
                 }
-                if (filled == buffer.Length) Array.Resize(ref buffer, buffer.Length * 2);
+                if (filled == buffer.Length)
+                    Array.Resize(ref buffer, buffer.Length * 2);
                 var count = await _stream.ReadAsync(buffer.AsMemory(filled), _closing.Token).ConfigureAwait(false);
-                if (count == 0) throw Closed();
+                if (count == 0)
+                    throw Closed();
                 filled += count;
             }
         }
@@ -388,24 +530,36 @@ public sealed class LdapConnection : IAsyncDisposable
             var why = answer.Item is LdapSearchItem.Done { Result: var notice } ? notice.Message : "";
             throw new LdapConnectionException(LdapFailure.Closed, $"The server ends the connection: {why}");
         }
-        if (!_pending.TryGetValue(answer.MessageId, out var pending)) return;
+        if (!_pending.TryGetValue(answer.MessageId, out var pending))
+            return;
         if (answer.Item is LdapSearchItem.Done done)
         {
-            if (answer.Operation != pending.Answer) throw new LdapConnectionException(LdapFailure.Protocol, "The peer answers with another operation than was asked.");
-            if (_pending.TryRemove(answer.MessageId, out _)) _window.Release();
-            if (pending.Items is null) pending.Result.TrySetResult(done.Result);
+            if (answer.Operation != pending.Answer)
+                throw new LdapConnectionException(LdapFailure.Protocol, "The peer answers with another operation than was asked.");
+            if (_pending.TryRemove(answer.MessageId, out _))
+                _window.Release();
+            if (pending.Items is null)
+                pending.Result.TrySetResult(done.Result);
         }
         pending.Items?.Writer.TryWrite(answer.Item);
     }
 
     private void Fail(Exception error)
     {
-        var failure = error as LdapConnectionException ?? new LdapConnectionException(LdapFailure.Closed, $"The line to {_options.Host}:{_options.Port} is lost: {error.Message}", error);
-        if (Interlocked.CompareExchange(ref _failure, failure, null) is not null) return;
+        var failure =
+            error as LdapConnectionException
+            ?? new LdapConnectionException(
+                LdapFailure.Closed,
+                $"The line to {_options.Host}:{_options.Port} is lost: {error.Message}",
+                error
+            );
+        if (Interlocked.CompareExchange(ref _failure, failure, null) is not null)
+            return;
         _closing.Cancel();
         foreach (var id in _pending.Keys)
         {
-            if (!_pending.TryRemove(id, out var pending)) continue;
+            if (!_pending.TryRemove(id, out var pending))
+                continue;
             _window.Release();
             pending.Result.TrySetException(failure);
             pending.Items?.Writer.TryComplete(failure);
@@ -413,7 +567,13 @@ public sealed class LdapConnection : IAsyncDisposable
         _socket?.Dispose();
     }
 
-    private LdapConnectionException TimedOut() => new(LdapFailure.TimedOut, $"{_options.Host}:{_options.Port} did not answer within {_options.OperationTimeout.TotalSeconds:0.#} s; what was asked may still happen.");
+    private LdapConnectionException TimedOut() =>
+        new(
+            LdapFailure.TimedOut,
+            $"{_options.Host}:{_options.Port} did not answer within {_options.OperationTimeout.TotalSeconds:0.#} s; what was "
+                + "asked may still happen."
+        );
+
     private LdapConnectionException Closed() => new(LdapFailure.Closed, $"{_options.Host}:{_options.Port} closed the connection.");
 
     /// <summary>Says unbind and closes; whatever is under way fails as closed.</summary>
@@ -421,13 +581,16 @@ public sealed class LdapConnection : IAsyncDisposable
     {
         if (IsOpen && _writing is { IsCompleted: false })
         {
-            _outgoing.Writer.TryWrite(Wire.Encode(NextId(), writer => writer.WriteNull(Wire.Application(Op.UnbindRequest, constructed: false)), []));
+            _outgoing.Writer.TryWrite(
+                Wire.Encode(NextId(), writer => writer.WriteNull(Wire.Application(Op.UnbindRequest, constructed: false)), [])
+            );
             _outgoing.Writer.TryComplete();
             await Task.WhenAny(_writing, Task.Delay(TimeSpan.FromSeconds(1))).ConfigureAwait(false);
         }
         Fail(Closed());
         await Task.WhenAll(_reading, _writing).ConfigureAwait(false);
-        if (_stream is not null) await _stream.DisposeAsync().ConfigureAwait(false);
+        if (_stream is not null)
+            await _stream.DisposeAsync().ConfigureAwait(false);
         _closing.Dispose();
     }
 

@@ -22,18 +22,27 @@ public static class LdapControls
     public const string WhoAmIOid = "1.3.6.1.4.1.4203.1.11.3";
 
     /// <summary>Simple paged results, RFC 2696.</summary>
-    public static LdapControl Paging(int size, byte[] cookie) => new(PagingOid, true, Sequence(w =>
-    {
-        w.WriteInteger(size);
-        w.WriteOctetString(cookie);
-    }));
+    public static LdapControl Paging(int size, byte[] cookie) =>
+        new(
+            PagingOid,
+            true,
+            Sequence(w =>
+            {
+                w.WriteInteger(size);
+                w.WriteOctetString(cookie);
+            })
+        );
 
     /// <summary>The cookie of the next page; empty after the last.</summary>
-    public static byte[] PagingCookie(LdapControl control) => Read(control, reader =>
-    {
-        reader.ReadInteger();
-        return reader.ReadOctetString();
-    });
+    public static byte[] PagingCookie(LdapControl control) =>
+        Read(
+            control,
+            reader =>
+            {
+                reader.ReadInteger();
+                return reader.ReadOctetString();
+            }
+        );
 
     /// <summary>The operation runs only when the entry matches, RFC 4528.</summary>
     public static LdapControl Assertion(LdapFilter filter)
@@ -44,15 +53,18 @@ public static class LdapControls
     }
 
     /// <summary>The entry as it is after the change comes with the answer, RFC 4527 §3.2.</summary>
-    public static LdapControl PostRead(params IReadOnlyList<string> attributes) => new(PostReadOid, false, Sequence(w => Texts(w, attributes)));
+    public static LdapControl PostRead(params IReadOnlyList<string> attributes) =>
+        new(PostReadOid, false, Sequence(w => Texts(w, attributes)));
 
     /// <summary>The entry as it was before the change comes with the answer, RFC 4527 §3.1.</summary>
-    public static LdapControl PreRead(params IReadOnlyList<string> attributes) => new(PreReadOid, false, Sequence(w => Texts(w, attributes)));
+    public static LdapControl PreRead(params IReadOnlyList<string> attributes) =>
+        new(PreReadOid, false, Sequence(w => Texts(w, attributes)));
 
     /// <summary>The entry in a pre-read or post-read answer, or null.</summary>
     public static LdapEntry? ReadEntry(LdapResult result, string oid)
     {
-        if (result.Control(oid) is not { Value: { } value }) return null;
+        if (result.Control(oid) is not { Value: { } value })
+            return null;
         // The value is a SearchResultEntry: the same content as one on the wire.
         var writer = new AsnWriter(AsnEncodingRules.BER);
         using (writer.PushSequence())
@@ -69,51 +81,80 @@ public static class LdapControls
     public static LdapControl ShowDeleted { get; } = new(ShowDeletedOid, true);
 
     /// <summary>Content synchronisation, RFC 4533 §2.2: refresh only, or refresh and persist.</summary>
-    public static LdapControl Sync(bool persist, byte[]? cookie = null) => new(SyncRequestOid, true, Sequence(w =>
-    {
-        w.WriteEnumeratedValue(persist ? SyncMode.RefreshAndPersist : SyncMode.RefreshOnly);
-        if (cookie is not null) w.WriteOctetString(cookie);
-    }));
+    public static LdapControl Sync(bool persist, byte[]? cookie = null) =>
+        new(
+            SyncRequestOid,
+            true,
+            Sequence(w =>
+            {
+                w.WriteEnumeratedValue(persist ? SyncMode.RefreshAndPersist : SyncMode.RefreshOnly);
+                if (cookie is not null)
+                    w.WriteOctetString(cookie);
+            })
+        );
 
     /// <summary>Changes since a cookie, in the domain-controller dialect.</summary>
-    public static LdapControl DirSync(int flags, int maxBytes, byte[] cookie) => new(DirSyncOid, true, Sequence(w =>
-    {
-        w.WriteInteger(flags);
-        w.WriteInteger(maxBytes);
-        w.WriteOctetString(cookie);
-    }));
+    public static LdapControl DirSync(int flags, int maxBytes, byte[] cookie) =>
+        new(
+            DirSyncOid,
+            true,
+            Sequence(w =>
+            {
+                w.WriteInteger(flags);
+                w.WriteInteger(maxBytes);
+                w.WriteOctetString(cookie);
+            })
+        );
 
     /// <summary>The cookie a DirSync answer carries, and whether more is to come.</summary>
-    public static (bool More, byte[] Cookie) DirSyncState(LdapControl control) => Read(control, reader =>
-    {
-        reader.TryReadInt32(out var more);
-        reader.ReadInteger();
-        return (more != 0, reader.ReadOctetString());
-    });
+    public static (bool More, byte[] Cookie) DirSyncState(LdapControl control) =>
+        Read(
+            control,
+            reader =>
+            {
+                reader.TryReadInt32(out var more);
+                reader.ReadInteger();
+                return (more != 0, reader.ReadOctetString());
+            }
+        );
 
     /// <summary>What happened to an entry, RFC 4533 §2.3.</summary>
-    public static (LdapSyncChange Change, Guid EntryUuid, byte[]? Cookie) SyncState(LdapControl control) => Read(control, reader =>
-    {
-        var change = (LdapSyncChange)(int)new System.Numerics.BigInteger(reader.ReadEnumeratedBytes().Span, isBigEndian: true);
-        var uuid = new Guid(reader.ReadOctetString(), bigEndian: true);
-        return (change, uuid, reader.HasData ? reader.ReadOctetString() : null);
-    });
+    public static (LdapSyncChange Change, Guid EntryUuid, byte[]? Cookie) SyncState(LdapControl control) =>
+        Read(
+            control,
+            reader =>
+            {
+                var change = (LdapSyncChange)(int)new System.Numerics.BigInteger(reader.ReadEnumeratedBytes().Span, isBigEndian: true);
+                var uuid = new Guid(reader.ReadOctetString(), bigEndian: true);
+                return (change, uuid, reader.HasData ? reader.ReadOctetString() : null);
+            }
+        );
 
     /// <summary>The cookie to go on from, RFC 4533 §2.4.</summary>
-    public static byte[]? SyncDone(LdapControl control) => Read(control, reader =>
-        reader.HasData && reader.PeekTag().HasSameClassAndValue(Asn1Tag.PrimitiveOctetString) ? reader.ReadOctetString() : null);
+    public static byte[]? SyncDone(LdapControl control) =>
+        Read(
+            control,
+            reader =>
+                reader.HasData && reader.PeekTag().HasSameClassAndValue(Asn1Tag.PrimitiveOctetString) ? reader.ReadOctetString() : null
+        );
 
-    private enum SyncMode { RefreshOnly = 1, RefreshAndPersist = 3 }
+    private enum SyncMode
+    {
+        RefreshOnly = 1,
+        RefreshAndPersist = 3,
+    }
 
     private static void Texts(AsnWriter writer, IReadOnlyList<string> texts)
     {
-        foreach (var text in texts) Wire.Text(writer, text);
+        foreach (var text in texts)
+            Wire.Text(writer, text);
     }
 
     private static byte[] Sequence(Action<AsnWriter> content)
     {
         var writer = new AsnWriter(AsnEncodingRules.BER);
-        using (writer.PushSequence()) content(writer);
+        using (writer.PushSequence())
+            content(writer);
         return writer.Encode();
     }
 
@@ -130,16 +171,31 @@ public static class LdapControls
     }
 
     /// <summary>Password modify, RFC 3062 §2: the server makes one up when <paramref name="newPassword"/> is null.</summary>
-    internal static byte[] PasswordModify(string? user, string? oldPassword, string? newPassword) => Sequence(w =>
-    {
-        if (user is not null) w.WriteOctetString(Encoding.UTF8.GetBytes(user), Wire.Context(0));
-        if (oldPassword is not null) w.WriteOctetString(Encoding.UTF8.GetBytes(oldPassword), Wire.Context(1));
-        if (newPassword is not null) w.WriteOctetString(Encoding.UTF8.GetBytes(newPassword), Wire.Context(2));
-    });
+    internal static byte[] PasswordModify(string? user, string? oldPassword, string? newPassword) =>
+        Sequence(w =>
+        {
+            if (user is not null)
+                w.WriteOctetString(Encoding.UTF8.GetBytes(user), Wire.Context(0));
+            if (oldPassword is not null)
+                w.WriteOctetString(Encoding.UTF8.GetBytes(oldPassword), Wire.Context(1));
+            if (newPassword is not null)
+                w.WriteOctetString(Encoding.UTF8.GetBytes(newPassword), Wire.Context(2));
+        });
 
-    internal static string? GeneratedPassword(byte[]? value) => value is null ? null : Read(new("", false, value), reader =>
-        reader.HasData ? Encoding.UTF8.GetString(reader.ReadOctetString(Wire.Context(0))) : null);
+    internal static string? GeneratedPassword(byte[]? value) =>
+        value is null
+            ? null
+            : Read(
+                new("", false, value),
+                reader => reader.HasData ? Encoding.UTF8.GetString(reader.ReadOctetString(Wire.Context(0))) : null
+            );
 }
 
 /// <summary>The state an entry is in, RFC 4533 §2.3.</summary>
-public enum LdapSyncChange { Present = 0, Add = 1, Modify = 2, Delete = 3 }
+public enum LdapSyncChange
+{
+    Present = 0,
+    Add = 1,
+    Modify = 2,
+    Delete = 3,
+}

@@ -13,14 +13,22 @@ public static class LdapDn
         for (var i = 0; i < value.Length; i++)
         {
             var c = value[i];
-            if (c is '"' or '+' or ',' or ';' or '<' or '>' or '\\' or '=' || (c == '#' && i == 0) || (c == ' ' && (i == 0 || i == value.Length - 1))) text.Append('\\').Append(c);
-            else if (c < ' ' || c == 0x7f) text.Append('\\').Append(((int)c).ToString("x2", CultureInfo.InvariantCulture));
-            else text.Append(c);
+            if (
+                c is '"' or '+' or ',' or ';' or '<' or '>' or '\\' or '='
+                || (c == '#' && i == 0)
+                || (c == ' ' && (i == 0 || i == value.Length - 1))
+            )
+                text.Append('\\').Append(c);
+            else if (c < ' ' || c == 0x7f)
+                text.Append('\\').Append(((int)c).ToString("x2", CultureInfo.InvariantCulture));
+            else
+                text.Append(c);
         }
         return text.ToString();
     }
 
     public static string Rdn(string attribute, string value) => $"{attribute}={Escape(value)}";
+
     public static string Child(string attribute, string value, string parent) => $"{Rdn(attribute, value)},{parent}";
 
     /// <summary>The relative names, leftmost first; a multi-valued one gives several pairs.</summary>
@@ -35,17 +43,21 @@ public static class LdapDn
             while (true)
             {
                 var equals = dn.IndexOf('=', i);
-                if (equals <= i) throw new FormatException($"'{dn}' is no distinguished name: an attribute and '=' are expected at {i}.");
+                if (equals <= i)
+                    throw new FormatException($"'{dn}' is no distinguished name: an attribute and '=' are expected at {i}.");
                 var attribute = dn[i..equals].Trim();
                 i = equals + 1;
                 pairs.Add((attribute, Value(dn, ref i)));
-                if (i >= dn.Length || dn[i] != '+') break;
+                if (i >= dn.Length || dn[i] != '+')
+                    break;
                 i++;
             }
             names.Add(pairs);
-            if (i >= dn.Length) break;
+            if (i >= dn.Length)
+                break;
             i++;
-            if (i >= dn.Length) throw new FormatException($"'{dn}' is no distinguished name: it ends with a separator.");
+            if (i >= dn.Length)
+                throw new FormatException($"'{dn}' is no distinguished name: it ends with a separator.");
         }
         return names;
     }
@@ -53,14 +65,16 @@ public static class LdapDn
     private static string Value(string dn, ref int i)
     {
         var bytes = new List<byte>();
-        while (i < dn.Length && dn[i] == ' ') i++;
+        while (i < dn.Length && dn[i] == ' ')
+            i++;
         var solid = 0;
         Span<byte> utf8 = stackalloc byte[4];
         while (i < dn.Length && dn[i] is not (',' or '+' or ';'))
         {
             if (dn[i] == '\\')
             {
-                if (i + 1 >= dn.Length) throw new FormatException($"'{dn}' ends in an escape.");
+                if (i + 1 >= dn.Length)
+                    throw new FormatException($"'{dn}' ends in an escape.");
                 if (i + 2 < dn.Length && char.IsAsciiHexDigit(dn[i + 1]) && char.IsAsciiHexDigit(dn[i + 2]))
                 {
                     bytes.Add(byte.Parse(dn.AsSpan(i + 1, 2), NumberStyles.HexNumber, CultureInfo.InvariantCulture));
@@ -75,9 +89,11 @@ public static class LdapDn
                 continue;
             }
             var status = Rune.DecodeFromUtf16(dn.AsSpan(i), out var rune, out var used);
-            if (status != System.Buffers.OperationStatus.Done) throw new FormatException($"'{dn}' is no sound Unicode text.");
+            if (status != System.Buffers.OperationStatus.Done)
+                throw new FormatException($"'{dn}' is no sound Unicode text.");
             bytes.AddRange(utf8[..rune.EncodeToUtf8(utf8)]);
-            if (rune.Value != ' ') solid = bytes.Count;
+            if (rune.Value != ' ')
+                solid = bytes.Count;
             i += used;
         }
         return Encoding.UTF8.GetString([.. bytes[..solid]]);
@@ -90,8 +106,17 @@ public static class LdapDn
     {
         try
         {
-            return string.Join(',', Parse(dn).Select(rdn => string.Join('+',
-                rdn.Select(pair => $"{pair.Attribute.ToLowerInvariant()}={Escape(pair.Value.ToLowerInvariant())}").Order(StringComparer.Ordinal))));
+            return string.Join(
+                ',',
+                Parse(dn)
+                    .Select(rdn =>
+                        string.Join(
+                            '+',
+                            rdn.Select(pair => $"{pair.Attribute.ToLowerInvariant()}={Escape(pair.Value.ToLowerInvariant())}")
+                                .Order(StringComparer.Ordinal)
+                        )
+                    )
+            );
         }
         catch (FormatException)
         {
@@ -104,8 +129,10 @@ public static class LdapDn
     {
         for (var i = 0; i < dn.Length; i++)
         {
-            if (dn[i] == '\\') i++;
-            else if (dn[i] is ',' or ';') return dn[(i + 1)..].TrimStart();
+            if (dn[i] == '\\')
+                i++;
+            else if (dn[i] is ',' or ';')
+                return dn[(i + 1)..].TrimStart();
         }
         return "";
     }

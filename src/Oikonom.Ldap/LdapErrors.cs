@@ -46,8 +46,10 @@ public sealed class LdapResultException(LdapResult result) : Exception(Describe(
     private static string Describe(LdapResult result)
     {
         var text = $"{result.Code} ({(int)result.Code})";
-        if (result.Message.Length > 0) text += $": {result.Message}";
-        if (result.Referrals.Count > 0) text += $" → {string.Join(", ", result.Referrals)}";
+        if (result.Message.Length > 0)
+            text += $": {result.Message}";
+        if (result.Referrals.Count > 0)
+            text += $" → {string.Join(", ", result.Referrals)}";
         return text;
     }
 }

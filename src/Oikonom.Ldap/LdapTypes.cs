@@ -42,8 +42,14 @@ public sealed record LdapControl(string Oid, bool Critical, byte[]? Value = null
 
 /// <summary>The end of an operation, RFC 4511 §4.1.9.</summary>
 public sealed record LdapResult(
-    LdapCode Code, string MatchedDn, string Message, IReadOnlyList<string> Referrals, IReadOnlyList<LdapControl> Controls,
-    string? ResponseName = null, byte[]? ResponseValue = null)
+    LdapCode Code,
+    string MatchedDn,
+    string Message,
+    IReadOnlyList<string> Referrals,
+    IReadOnlyList<LdapControl> Controls,
+    string? ResponseName = null,
+    byte[]? ResponseValue = null
+)
 {
     public LdapControl? Control(string oid) => Controls.FirstOrDefault(c => c.Oid == oid);
 }
@@ -51,15 +57,20 @@ public sealed record LdapResult(
 /// <summary>The values of one attribute. Names compare without case.</summary>
 public sealed record LdapAttribute(string Name, IReadOnlyList<byte[]> Values)
 {
-    public LdapAttribute(string name, params IEnumerable<string> values) : this(name, [.. values.Select(Encoding.UTF8.GetBytes)]) { }
+    public LdapAttribute(string name, params IEnumerable<string> values)
+        : this(name, [.. values.Select(Encoding.UTF8.GetBytes)]) { }
+
     public IReadOnlyList<string> Texts => [.. Values.Select(Encoding.UTF8.GetString)];
 }
 
 /// <summary>An entry a search returned, with the controls that came with it.</summary>
 public sealed record LdapEntry(string Dn, IReadOnlyList<LdapAttribute> Attributes, IReadOnlyList<LdapControl> Controls)
 {
-    public LdapAttribute? this[string name] => Attributes.FirstOrDefault(a => string.Equals(a.Name, name, StringComparison.OrdinalIgnoreCase));
+    public LdapAttribute? this[string name] =>
+        Attributes.FirstOrDefault(a => string.Equals(a.Name, name, StringComparison.OrdinalIgnoreCase));
+
     public string? Text(string name) => this[name] is { Values.Count: > 0 } attribute ? Encoding.UTF8.GetString(attribute.Values[0]) : null;
+
     public IReadOnlyList<string> Texts(string name) => this[name]?.Texts ?? [];
 }
 
@@ -67,12 +78,20 @@ public sealed record LdapEntry(string Dn, IReadOnlyList<LdapAttribute> Attribute
 public abstract record LdapSearchItem
 {
     public sealed record Found(LdapEntry Entry) : LdapSearchItem;
+
     public sealed record Reference(IReadOnlyList<string> Uris) : LdapSearchItem;
+
     public sealed record Intermediate(string? Oid, byte[]? Value) : LdapSearchItem;
+
     public sealed record Done(LdapResult Result) : LdapSearchItem;
 }
 
-public enum LdapScope { Base = 0, One = 1, Subtree = 2 }
+public enum LdapScope
+{
+    Base = 0,
+    One = 1,
+    Subtree = 2,
+}
 
 public sealed record LdapSearch(string Base, LdapScope Scope, LdapFilter Filter, params IReadOnlyList<string> Attributes)
 {
@@ -81,10 +100,16 @@ public sealed record LdapSearch(string Base, LdapScope Scope, LdapFilter Filter,
     public IReadOnlyList<LdapControl> Controls { get; init; } = [];
 }
 
-public enum LdapChangeKind { Add = 0, Delete = 1, Replace = 2 }
+public enum LdapChangeKind
+{
+    Add = 0,
+    Delete = 1,
+    Replace = 2,
+}
 
 /// <summary>One modification, RFC 4511 §4.6.</summary>
 public sealed record LdapModification(LdapChangeKind Kind, LdapAttribute Attribute)
 {
-    public LdapModification(LdapChangeKind kind, string name, params IEnumerable<string> values) : this(kind, new LdapAttribute(name, values)) { }
+    public LdapModification(LdapChangeKind kind, string name, params IEnumerable<string> values)
+        : this(kind, new LdapAttribute(name, values)) { }
 }

@@ -15,11 +15,17 @@ internal static class Tls
         {
             TargetHost = options.Host,
             EnabledSslProtocols = SslProtocols.Tls12 | SslProtocols.Tls13,
-            RemoteCertificateValidationCallback = (_, certificate, chain, errors) => (refusal = Judge(options, certificate, chain, errors)) is null,
+            RemoteCertificateValidationCallback = (_, certificate, chain, errors) =>
+                (refusal = Judge(options, certificate, chain, errors)) is null,
         };
         if (options.Authorities.Count > 0)
         {
-            tls.CertificateChainPolicy = new() { TrustMode = X509ChainTrustMode.CustomRootTrust, RevocationMode = X509RevocationMode.NoCheck, DisableCertificateDownloads = true };
+            tls.CertificateChainPolicy = new()
+            {
+                TrustMode = X509ChainTrustMode.CustomRootTrust,
+                RevocationMode = X509RevocationMode.NoCheck,
+                DisableCertificateDownloads = true,
+            };
             tls.CertificateChainPolicy.CustomTrustStore.AddRange(options.Authorities);
         }
         try
@@ -33,14 +39,28 @@ internal static class Tls
         return secure;
     }
 
-    private static LdapConnectionException? Judge(LdapOptions options, X509Certificate? certificate, X509Chain? chain, SslPolicyErrors errors)
+    private static LdapConnectionException? Judge(
+        LdapOptions options,
+        X509Certificate? certificate,
+        X509Chain? chain,
+        SslPolicyErrors errors
+    )
     {
-        if (errors == SslPolicyErrors.None) return null;
-        if (certificate is null) return new(LdapFailure.CertificateUntrusted, "The server shows no certificate.");
+        if (errors == SslPolicyErrors.None)
+            return null;
+        if (certificate is null)
+            return new(LdapFailure.CertificateUntrusted, "The server shows no certificate.");
         if (errors.HasFlag(SslPolicyErrors.RemoteCertificateChainErrors))
         {
-            var why = string.Join("; ", chain?.ChainStatus.Select(s => s.StatusInformation.Trim()).Where(s => s.Length > 0).Distinct() ?? []);
-            return new(LdapFailure.CertificateUntrusted, $"The certificate of {options.Host}:{options.Port} is not trusted: {why}. It is for {certificate.Subject}, signed by {certificate.Issuer}.");
+            var why = string.Join(
+                "; ",
+                chain?.ChainStatus.Select(s => s.StatusInformation.Trim()).Where(s => s.Length > 0).Distinct() ?? []
+            );
+            return new(
+                LdapFailure.CertificateUntrusted,
+                $"The certificate of {options.Host}:{options.Port} is not trusted: {why}. It is for {certificate.Subject}, "
+                    + $"signed by {certificate.Issuer}."
+            );
         }
         return new(LdapFailure.WrongHost, $"The certificate of {options.Host}:{options.Port} is for another host: {certificate.Subject}.");
     }

@@ -6,10 +6,27 @@ namespace Oikonom.Ldap;
 /// <summary>Protocol operations by application tag, RFC 4511 appendix B.</summary>
 internal static class Op
 {
-    public const int BindRequest = 0, BindResponse = 1, UnbindRequest = 2, SearchRequest = 3, SearchEntry = 4, SearchDone = 5,
-        ModifyRequest = 6, ModifyResponse = 7, AddRequest = 8, AddResponse = 9, DeleteRequest = 10, DeleteResponse = 11,
-        ModifyDnRequest = 12, ModifyDnResponse = 13, CompareRequest = 14, CompareResponse = 15, AbandonRequest = 16,
-        SearchReference = 19, ExtendedRequest = 23, ExtendedResponse = 24, Intermediate = 25;
+    public const int BindRequest = 0,
+        BindResponse = 1,
+        UnbindRequest = 2,
+        SearchRequest = 3,
+        SearchEntry = 4,
+        SearchDone = 5,
+        ModifyRequest = 6,
+        ModifyResponse = 7,
+        AddRequest = 8,
+        AddResponse = 9,
+        DeleteRequest = 10,
+        DeleteResponse = 11,
+        ModifyDnRequest = 12,
+        ModifyDnResponse = 13,
+        CompareRequest = 14,
+        CompareResponse = 15,
+        AbandonRequest = 16,
+        SearchReference = 19,
+        ExtendedRequest = 23,
+        ExtendedResponse = 24,
+        Intermediate = 25;
 }
 
 /// <summary>A decoded answer: one of entry, reference, intermediate response or result.</summary>
@@ -25,20 +42,28 @@ internal static class Wire
     /// <exception cref="LdapConnectionException">The bytes start no LDAP message, or it is too large.</exception>
     public static int FrameLength(ReadOnlySpan<byte> buffer, int max)
     {
-        if (buffer.Length < 2) return 0;
-        if (buffer[0] != 0x30) throw Garbage($"a message starts with 0x30, not with 0x{buffer[0]:x2}");
+        if (buffer.Length < 2)
+            return 0;
+        if (buffer[0] != 0x30)
+            throw Garbage($"a message starts with 0x30, not with 0x{buffer[0]:x2}");
         int length = buffer[1];
-        if (length < 0x80) return buffer.Length >= 2 + length ? 2 + length : 0;
+        if (length < 0x80)
+            return buffer.Length >= 2 + length ? 2 + length : 0;
         var count = length & 0x7f;
-        if (count is 0 or > 4) throw Garbage("the length of a message is not in a form that LDAP allows");
-        if (buffer.Length < 2 + count) return 0;
+        if (count is 0 or > 4)
+            throw Garbage("the length of a message is not in a form that LDAP allows");
+        if (buffer.Length < 2 + count)
+            return 0;
         long total = 0;
-        foreach (var b in buffer.Slice(2, count)) total = (total << 8) | b;
-        if (total > max) throw Garbage($"a message of {total} bytes is larger than the limit of {max}");
+        foreach (var b in buffer.Slice(2, count))
+            total = (total << 8) | b;
+        if (total > max)
+            throw Garbage($"a message of {total} bytes is larger than the limit of {max}");
         return buffer.Length >= 2 + count + total ? 2 + count + (int)total : 0;
     }
 
-    private static LdapConnectionException Garbage(string what, Exception? inner = null) => new(LdapFailure.Protocol, $"The peer speaks no sound LDAP: {what}.", inner);
+    private static LdapConnectionException Garbage(string what, Exception? inner = null) =>
+        new(LdapFailure.Protocol, $"The peer speaks no sound LDAP: {what}.", inner);
 
     public static Answer Decode(ReadOnlyMemory<byte> message)
     {
@@ -46,14 +71,23 @@ internal static class Wire
         {
             var outer = new AsnReader(message, AsnEncodingRules.BER);
             var sequence = outer.ReadSequence();
-            if (!sequence.TryReadInt32(out var id) || id < 0) throw Garbage("a message has no sound id");
+            if (!sequence.TryReadInt32(out var id) || id < 0)
+                throw Garbage("a message has no sound id");
             var tag = sequence.PeekTag();
-            if (tag.TagClass != TagClass.Application) throw Garbage("a message holds no operation");
+            if (tag.TagClass != TagClass.Application)
+                throw Garbage("a message holds no operation");
             var body = sequence.ReadEncodedValue();
             var controls = sequence.HasData ? Controls(sequence) : [];
             return new(id, tag.TagValue, Item(tag, body, controls));
         }
-        catch (Exception error) when (error is AsnContentException or ArgumentException or InvalidOperationException or OverflowException or DecoderFallbackException)
+        catch (Exception error)
+            when (error
+                    is AsnContentException
+                        or ArgumentException
+                        or InvalidOperationException
+                        or OverflowException
+                        or DecoderFallbackException
+            )
         {
             throw Garbage("a message cannot be decoded", error);
         }
@@ -75,19 +109,23 @@ internal static class Wire
                     var name = Text(one);
                     var values = new List<byte[]>();
                     var set = one.ReadSetOf(skipSortOrderValidation: true);
-                    while (set.HasData) values.Add(set.ReadOctetString());
+                    while (set.HasData)
+                        values.Add(set.ReadOctetString());
                     attributes.Add(new(name, values));
                 }
                 return new LdapSearchItem.Found(new(dn, attributes, controls));
             case Op.SearchReference:
                 var uris = new List<string>();
-                while (content.HasData) uris.Add(Text(content));
+                while (content.HasData)
+                    uris.Add(Text(content));
                 return new LdapSearchItem.Reference(uris);
             case Op.Intermediate:
                 string? oid = null;
                 byte[]? value = null;
-                if (content.HasData && content.PeekTag().HasSameClassAndValue(Context(0))) oid = Encoding.UTF8.GetString(content.ReadOctetString(Context(0)));
-                if (content.HasData && content.PeekTag().HasSameClassAndValue(Context(1))) value = content.ReadOctetString(Context(1));
+                if (content.HasData && content.PeekTag().HasSameClassAndValue(Context(0)))
+                    oid = Encoding.UTF8.GetString(content.ReadOctetString(Context(0)));
+                if (content.HasData && content.PeekTag().HasSameClassAndValue(Context(1)))
+                    value = content.ReadOctetString(Context(1));
                 return new LdapSearchItem.Intermediate(oid, value);
             default:
                 return new LdapSearchItem.Done(Result(content, controls));
@@ -107,11 +145,15 @@ internal static class Wire
             if (tag.HasSameClassAndValue(Context(3)))
             {
                 var list = content.ReadSequence(tag);
-                while (list.HasData) referrals.Add(Text(list));
+                while (list.HasData)
+                    referrals.Add(Text(list));
             }
-            else if (tag.HasSameClassAndValue(Context(10))) name = Encoding.UTF8.GetString(content.ReadOctetString(Context(10)));
-            else if (tag.HasSameClassAndValue(Context(11))) value = content.ReadOctetString(Context(11));
-            else content.ReadEncodedValue();
+            else if (tag.HasSameClassAndValue(Context(10)))
+                name = Encoding.UTF8.GetString(content.ReadOctetString(Context(10)));
+            else if (tag.HasSameClassAndValue(Context(11)))
+                value = content.ReadOctetString(Context(11));
+            else
+                content.ReadEncodedValue();
         }
         return new((LdapCode)code, matched, message, referrals, controls, name, value);
     }
@@ -131,7 +173,9 @@ internal static class Wire
     }
 
     internal static Asn1Tag Context(int number, bool constructed = false) => new(TagClass.ContextSpecific, number, constructed);
+
     internal static Asn1Tag Application(int number, bool constructed = true) => new(TagClass.Application, number, constructed);
+
     private static string Text(AsnReader reader) => Encoding.UTF8.GetString(reader.ReadOctetString());
 
     public static byte[] Encode(int id, Action<AsnWriter> operation, IReadOnlyList<LdapControl> controls)
@@ -148,8 +192,10 @@ internal static class Wire
                 {
                     using var one = writer.PushSequence();
                     Text(writer, control.Oid);
-                    if (control.Critical) writer.WriteBoolean(true);
-                    if (control.Value is not null) writer.WriteOctetString(control.Value);
+                    if (control.Critical)
+                        writer.WriteBoolean(true);
+                    if (control.Value is not null)
+                        writer.WriteOctetString(control.Value);
                 }
             }
         }
@@ -163,6 +209,7 @@ internal static class Wire
         using var sequence = writer.PushSequence();
         Text(writer, attribute.Name);
         using var set = writer.PushSetOf();
-        foreach (var value in attribute.Values) writer.WriteOctetString(value);
+        foreach (var value in attribute.Values)
+            writer.WriteOctetString(value);
     }
 }

@@ -32,5 +32,6 @@ public static class Commitment
         }
     }
 
-    private static string Of(byte[] salt, string value) => Convert.ToHexStringLower(SHA256.HashData([.. salt, .. Encoding.UTF8.GetBytes(value)]));
+    private static string Of(byte[] salt, string value) =>
+        Convert.ToHexStringLower(SHA256.HashData([.. salt, .. Encoding.UTF8.GetBytes(value)]));
 }

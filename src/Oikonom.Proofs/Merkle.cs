@@ -29,17 +29,20 @@ public static class Merkle
     public static byte[] Root(IReadOnlyList<byte[]> leaves) => new MerkleTree(leaves).Root();
 
     /// <inheritdoc cref="MerkleTree.InclusionProof"/>
-    public static IReadOnlyList<byte[]> InclusionProof(IReadOnlyList<byte[]> leaves, int index) => new MerkleTree(leaves).InclusionProof(index, leaves.Count);
+    public static IReadOnlyList<byte[]> InclusionProof(IReadOnlyList<byte[]> leaves, int index) =>
+        new MerkleTree(leaves).InclusionProof(index, leaves.Count);
 
     /// <summary>Verifies an inclusion proof by the steps of RFC 9162 §2.1.3.2.</summary>
     /// <returns>True when the leaf stands at the index of the tree of that size and root.</returns>
     public static bool VerifyInclusion(byte[] leaf, long index, long size, IReadOnlyList<byte[]> proof, byte[] root)
     {
-        if (index < 0 || index >= size) return false;
+        if (index < 0 || index >= size)
+            return false;
         var (node, last, hash) = (index, size - 1, leaf);
         foreach (var sibling in proof)
         {
-            if (last == 0) return false;
+            if (last == 0)
+                return false;
             if ((node & 1) == 1 || node == last)
             {
                 hash = Node(sibling, hash);
@@ -49,7 +52,8 @@ public static class Merkle
                     last >>= 1;
                 }
             }
-            else hash = Node(hash, sibling);
+            else
+                hash = Node(hash, sibling);
             node >>= 1;
             last >>= 1;
         }
@@ -60,12 +64,16 @@ public static class Merkle
     /// <returns>True when the tree of <paramref name="size"/> leaves continues that of <paramref name="earlier"/> leaves.</returns>
     public static bool VerifyConsistency(long earlier, byte[] earlierRoot, long size, byte[] root, IReadOnlyList<byte[]> proof)
     {
-        if (earlier < 0 || earlier > size) return false;
-        if (earlier == size) return proof.Count == 0 && earlierRoot.AsSpan().SequenceEqual(root);
+        if (earlier < 0 || earlier > size)
+            return false;
+        if (earlier == size)
+            return proof.Count == 0 && earlierRoot.AsSpan().SequenceEqual(root);
         // The empty tree is continued by each.
-        if (earlier == 0) return proof.Count == 0;
+        if (earlier == 0)
+            return proof.Count == 0;
         var path = (earlier & (earlier - 1)) == 0 ? [earlierRoot, .. proof] : proof;
-        if (path.Count == 0) return false;
+        if (path.Count == 0)
+            return false;
         var (node, last) = (earlier - 1, size - 1);
         while ((node & 1) == 1)
         {
@@ -75,7 +83,8 @@ public static class Merkle
         var (before, after) = (path[0], path[0]);
         foreach (var hash in path.Skip(1))
         {
-            if (last == 0) return false;
+            if (last == 0)
+                return false;
             if ((node & 1) == 1 || node == last)
             {
                 before = Node(hash, before);
@@ -86,7 +95,8 @@ public static class Merkle
                     last >>= 1;
                 }
             }
-            else after = Node(after, hash);
+            else
+                after = Node(after, hash);
             node >>= 1;
             last >>= 1;
         }
@@ -108,7 +118,8 @@ public sealed class MerkleTree
         {
             var below = _levels[^1];
             var level = new byte[below.Count / 2][];
-            for (var i = 0; i < level.Length; i++) level[i] = Merkle.Node(below[2 * i], below[(2 * i) + 1]);
+            for (var i = 0; i < level.Length; i++)
+                level[i] = Merkle.Node(below[2 * i], below[(2 * i) + 1]);
             _levels.Add(level);
         }
     }
@@ -118,7 +129,8 @@ public sealed class MerkleTree
     /// <summary>The root of the first <paramref name="size"/> leaves; of all when it is null.</summary>
     public byte[] Root(int? size = null) => Range(0, size ?? Size);
 
-    /// <summary>The proof that a leaf is in the tree of the first <paramref name="size"/> leaves: sibling hashes from the leaf up (RFC 9162 §2.1.3.1).</summary>
+    /// <summary>The proof that a leaf is in the tree of the first <paramref name="size"/> leaves: sibling hashes from the leaf
+    /// up (RFC 9162 §2.1.3.1).</summary>
     public IReadOnlyList<byte[]> InclusionProof(int index, int size)
     {
         var proof = new List<byte[]>();
@@ -127,7 +139,8 @@ public sealed class MerkleTree
 
         void Path(int from, int count, int at)
         {
-            if (count <= 1) return;
+            if (count <= 1)
+                return;
             var split = Split(count);
             if (at < split)
             {
@@ -142,18 +155,21 @@ public sealed class MerkleTree
         }
     }
 
-    /// <summary>The proof that the tree of <paramref name="size"/> leaves continues that of <paramref name="earlier"/> (RFC 9162 §2.1.4.1).</summary>
+    /// <summary>The proof that the tree of <paramref name="size"/> leaves continues that of <paramref name="earlier"/> (RFC 9162
+    /// §2.1.4.1).</summary>
     public IReadOnlyList<byte[]> ConsistencyProof(int earlier, int size)
     {
         var proof = new List<byte[]>();
-        if (earlier > 0 && earlier < size) Sub(0, size, earlier, true);
+        if (earlier > 0 && earlier < size)
+            Sub(0, size, earlier, true);
         return proof;
 
         void Sub(int from, int count, int m, bool isOld)
         {
             if (m == count)
             {
-                if (!isOld) proof.Add(Range(from, count));
+                if (!isOld)
+                    proof.Add(Range(from, count));
                 return;
             }
             var split = Split(count);
@@ -173,7 +189,8 @@ public sealed class MerkleTree
     /// <summary>The hash of a stretch of leaves that begins where a subtree does.</summary>
     private byte[] Range(int from, int count)
     {
-        if (count == 0) return SHA256.HashData([]);
+        if (count == 0)
+            return SHA256.HashData([]);
         if ((count & (count - 1)) == 0)
         {
             var level = System.Numerics.BitOperations.Log2((uint)count);
@@ -208,9 +225,11 @@ public sealed class MerkleFrontier
 
     public byte[] Root()
     {
-        if (_peaks.Count == 0) return SHA256.HashData([]);
+        if (_peaks.Count == 0)
+            return SHA256.HashData([]);
         var root = _peaks[^1].Hash;
-        for (var i = _peaks.Count - 2; i >= 0; i--) root = Merkle.Node(_peaks[i].Hash, root);
+        for (var i = _peaks.Count - 2; i >= 0; i--)
+            root = Merkle.Node(_peaks[i].Hash, root);
         return root;
     }
 }

@@ -14,7 +14,11 @@ namespace Oikonom.Proofs;
 public sealed record SignedHead(long Size, string Root, long At, string Signature, string Key)
 {
     /// <summary>What others wrote is read whole or not at all: nothing is missing, and nothing is null that may not be.</summary>
-    internal static readonly JsonSerializerOptions Strict = new(JsonSerializerDefaults.Web) { RespectNullableAnnotations = true, RespectRequiredConstructorParameters = true };
+    internal static readonly JsonSerializerOptions Strict = new(JsonSerializerDefaults.Web)
+    {
+        RespectNullableAnnotations = true,
+        RespectRequiredConstructorParameters = true,
+    };
 
     /// <summary>What is signed: size and time (64 bits each, big-endian), then the root.</summary>
     public static byte[] Bytes(long size, ReadOnlySpan<byte> root, long at)
@@ -33,7 +37,11 @@ public sealed record SignedHead(long Size, string Root, long At, string Signatur
         {
             using var key = ECDsa.Create();
             key.ImportSubjectPublicKeyInfo(Convert.FromBase64String(publicKey), out _);
-            return key.VerifyData(Bytes(Size, Convert.FromHexString(Root), At), Convert.FromBase64String(Signature), HashAlgorithmName.SHA256);
+            return key.VerifyData(
+                Bytes(Size, Convert.FromHexString(Root), At),
+                Convert.FromBase64String(Signature),
+                HashAlgorithmName.SHA256
+            );
         }
         catch (Exception error) when (error is CryptographicException or FormatException)
         {
@@ -44,9 +52,11 @@ public sealed record SignedHead(long Size, string Root, long At, string Signatur
     public string ToJson() => JsonSerializer.Serialize(this, JsonSerializerOptions.Web);
 
     /// <exception cref="JsonException">The text is no head.</exception>
-    public static SignedHead FromJson(string text) => JsonSerializer.Deserialize<SignedHead>(text, Strict) ?? throw new JsonException("It is no signed head.");
+    public static SignedHead FromJson(string text) =>
+        JsonSerializer.Deserialize<SignedHead>(text, Strict) ?? throw new JsonException("It is no signed head.");
 
-    public override string ToString() => string.Create(CultureInfo.InvariantCulture, $"head of {Size} entries, {Root[..Math.Min(12, Root.Length)]}…");
+    public override string ToString() =>
+        string.Create(CultureInfo.InvariantCulture, $"head of {Size} entries, {Root[..Math.Min(12, Root.Length)]}…");
 }
 
 /// <summary>
@@ -63,7 +73,8 @@ public sealed record LedgerKey(string Id, string PublicKey, long FromSize, long 
     public static string IdOf(string publicKey) => Convert.ToHexStringLower(SHA256.HashData(Convert.FromBase64String(publicKey)))[..16];
 
     /// <summary>What the naming key signs: size and time (64 bits each, big-endian), then the new public key.</summary>
-    public static byte[] Bytes(string publicKey, long fromSize, long at) => SignedHead.Bytes(fromSize, Convert.FromBase64String(publicKey), at);
+    public static byte[] Bytes(string publicKey, long fromSize, long at) =>
+        SignedHead.Bytes(fromSize, Convert.FromBase64String(publicKey), at);
 
     /// <summary>What is wrong with a history of keys, or null.</summary>
     public static string? Fault(IReadOnlyList<LedgerKey> keys)
@@ -73,10 +84,18 @@ public sealed record LedgerKey(string Id, string PublicKey, long FromSize, long 
             var (key, by) = (keys[i], i == 0 ? keys[0] : keys[i - 1]);
             try
             {
-                if (IdOf(key.PublicKey) != key.Id || key.By != by.Id || key.FromSize < by.FromSize) return $"The history of keys is broken at {key.Id}.";
+                if (IdOf(key.PublicKey) != key.Id || key.By != by.Id || key.FromSize < by.FromSize)
+                    return $"The history of keys is broken at {key.Id}.";
                 using var naming = ECDsa.Create();
                 naming.ImportSubjectPublicKeyInfo(Convert.FromBase64String(by.PublicKey), out _);
-                if (!naming.VerifyData(Bytes(key.PublicKey, key.FromSize, key.At), Convert.FromBase64String(key.Signature), HashAlgorithmName.SHA256)) return $"The key {key.Id} was not named by {by.Id}.";
+                if (
+                    !naming.VerifyData(
+                        Bytes(key.PublicKey, key.FromSize, key.At),
+                        Convert.FromBase64String(key.Signature),
+                        HashAlgorithmName.SHA256
+                    )
+                )
+                    return $"The key {key.Id} was not named by {by.Id}.";
             }
             catch (Exception error) when (error is CryptographicException or FormatException)
             {
@@ -87,13 +106,16 @@ public sealed record LedgerKey(string Id, string PublicKey, long FromSize, long 
     }
 
     /// <summary>The key that signs heads of a size.</summary>
-    public static LedgerKey? For(IReadOnlyList<LedgerKey> keys, long size) => keys.LastOrDefault(k => k.FromSize < size) ?? keys.FirstOrDefault();
+    public static LedgerKey? For(IReadOnlyList<LedgerKey> keys, long size) =>
+        keys.LastOrDefault(k => k.FromSize < size) ?? keys.FirstOrDefault();
 
     /// <summary>What is wrong with the signature of a head, or null: it must be that of the key which signs at its size.</summary>
     public static string? Fault(IReadOnlyList<LedgerKey> keys, SignedHead head)
     {
-        if (For(keys, head.Size) is not { } key) return "No key is pinned.";
-        if (head.Key != key.Id) return $"The {head} is signed with the key {head.Key}, and not with the pinned {key.Id}.";
+        if (For(keys, head.Size) is not { } key)
+            return "No key is pinned.";
+        if (head.Key != key.Id)
+            return $"The {head} is signed with the key {head.Key}, and not with the pinned {key.Id}.";
         return head.IsSignedBy(key.PublicKey) ? null : $"The signature of the {head} is not sound.";
     }
 }

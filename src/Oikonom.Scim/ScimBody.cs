@@ -29,10 +29,12 @@ public static class ScimBody
         switch (node)
         {
             case JsonObject json:
-                foreach (var (_, value) in json) Walk(value);
+                foreach (var (_, value) in json)
+                    Walk(value);
                 break;
             case JsonArray array:
-                foreach (var value in array) Walk(value);
+                foreach (var value in array)
+                    Walk(value);
                 break;
             case JsonValue value when value.GetValueKind() == JsonValueKind.String:
                 value.GetValue<string>();

@@ -19,5 +19,6 @@ public sealed record ScimPath(string? Urn, string Attribute, ScimFilter? Filter,
         }
     }
 
-    public override string ToString() => $"{(Urn is null ? "" : Urn + ":")}{Attribute}{(Filter is null ? "" : $"[{Filter}]")}{(Sub is null ? "" : "." + Sub)}";
+    public override string ToString() =>
+        $"{(Urn is null ? "" : Urn + ":")}{Attribute}{(Filter is null ? "" : $"[{Filter}]")}{(Sub is null ? "" : "." + Sub)}";
 }

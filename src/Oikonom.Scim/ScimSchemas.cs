@@ -3,7 +3,18 @@ using System.Text.Json.Nodes;
 namespace Oikonom.Scim;
 
 /// <summary>What is known of one attribute (RFC 7643 §7): type, whether it has several values, how it may change and compares.</summary>
-public sealed record ScimAttribute(string Name, string Type, bool MultiValued, bool Required, bool CaseExact, string Mutability, string Returned, string Uniqueness, string Description, IReadOnlyList<ScimAttribute> Sub)
+public sealed record ScimAttribute(
+    string Name,
+    string Type,
+    bool MultiValued,
+    bool Required,
+    bool CaseExact,
+    string Mutability,
+    string Returned,
+    string Uniqueness,
+    string Description,
+    IReadOnlyList<ScimAttribute> Sub
+)
 {
     /// <summary>The sub-attribute of that name, without regard to case.</summary>
     public ScimAttribute? Find(string name) => Sub.FirstOrDefault(s => s.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
@@ -22,7 +33,8 @@ public sealed record ScimAttribute(string Name, string Type, bool MultiValued, b
             ["returned"] = Returned,
             ["uniqueness"] = Uniqueness,
         };
-        if (Sub.Count > 0) json["subAttributes"] = new JsonArray([.. Sub.Select(s => (JsonNode)s.ToJson())]);
+        if (Sub.Count > 0)
+            json["subAttributes"] = new JsonArray([.. Sub.Select(s => (JsonNode)s.ToJson())]);
         return json;
     }
 }
@@ -32,32 +44,38 @@ public sealed record ScimSchema(string Id, string Name, string Description, IRea
 {
     public ScimAttribute? Find(string name) => Attributes.FirstOrDefault(a => a.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
 
-    public JsonObject ToJson(string baseAddress) => new()
-    {
-        ["schemas"] = new JsonArray(ScimSchemas.SchemaSchema),
-        ["id"] = Id,
-        ["name"] = Name,
-        ["description"] = Description,
-        ["attributes"] = new JsonArray([.. Attributes.Select(a => (JsonNode)a.ToJson())]),
-        ["meta"] = new JsonObject { ["resourceType"] = "Schema", ["location"] = $"{baseAddress}/Schemas/{Id}" },
-    };
+    public JsonObject ToJson(string baseAddress) =>
+        new()
+        {
+            ["schemas"] = new JsonArray(ScimSchemas.SchemaSchema),
+            ["id"] = Id,
+            ["name"] = Name,
+            ["description"] = Description,
+            ["attributes"] = new JsonArray([.. Attributes.Select(a => (JsonNode)a.ToJson())]),
+            ["meta"] = new JsonObject { ["resourceType"] = "Schema", ["location"] = $"{baseAddress}/Schemas/{Id}" },
+        };
 }
 
 /// <summary>A kind of resource with its schema and extensions (RFC 7643 §6).</summary>
 public sealed record ScimResourceType(string Name, string Endpoint, ScimSchema Schema, IReadOnlyList<ScimSchema> Extensions)
 {
-    public JsonObject ToJson(string baseAddress) => new()
-    {
-        ["schemas"] = new JsonArray(ScimSchemas.ResourceTypeSchema),
-        ["id"] = Name,
-        ["name"] = Name,
-        ["endpoint"] = Endpoint,
-        ["schema"] = Schema.Id,
-        ["schemaExtensions"] = new JsonArray([.. Extensions.Select(e => (JsonNode)new JsonObject { ["schema"] = e.Id, ["required"] = false })]),
-        ["meta"] = new JsonObject { ["resourceType"] = "ResourceType", ["location"] = $"{baseAddress}/ResourceTypes/{Name}" },
-    };
+    public JsonObject ToJson(string baseAddress) =>
+        new()
+        {
+            ["schemas"] = new JsonArray(ScimSchemas.ResourceTypeSchema),
+            ["id"] = Name,
+            ["name"] = Name,
+            ["endpoint"] = Endpoint,
+            ["schema"] = Schema.Id,
+            ["schemaExtensions"] = new JsonArray([
+                .. Extensions.Select(e => (JsonNode)new JsonObject { ["schema"] = e.Id, ["required"] = false }),
+            ]),
+            ["meta"] = new JsonObject { ["resourceType"] = "ResourceType", ["location"] = $"{baseAddress}/ResourceTypes/{Name}" },
+        };
 
-    public bool Knows(string urn) => Schema.Id.Equals(urn, StringComparison.OrdinalIgnoreCase) || Extensions.Any(e => e.Id.Equals(urn, StringComparison.OrdinalIgnoreCase));
+    public bool Knows(string urn) =>
+        Schema.Id.Equals(urn, StringComparison.OrdinalIgnoreCase)
+        || Extensions.Any(e => e.Id.Equals(urn, StringComparison.OrdinalIgnoreCase));
 }
 
 /// <summary>The schemas of RFC 7643: User with the enterprise extension, and Group.</summary>
@@ -80,45 +98,179 @@ public static class ScimSchemas
     public static readonly IReadOnlyList<ScimAttribute> Common =
     [
         One("schemas", "reference", "The schemas of the resource.", multi: true, required: true, exact: true, returned: "always"),
-        One("id", "string", "The identity the service gave.", exact: true, mutability: "readOnly", returned: "always", uniqueness: "server"),
+        One(
+            "id",
+            "string",
+            "The identity the service gave.",
+            exact: true,
+            mutability: "readOnly",
+            returned: "always",
+            uniqueness: "server"
+        ),
         One("externalId", "string", "The identity the client gave.", exact: true),
-        One("meta", "complex", "What the service knows of the resource.", mutability: "readOnly", sub:
-        [
-            One("resourceType", "string", "Its kind.", exact: true, mutability: "readOnly"), One("created", "dateTime", "When it was made.", mutability: "readOnly"), One("lastModified", "dateTime", "When it last changed.", mutability: "readOnly"),
-            One("location", "reference", "Where it is.", exact: true, mutability: "readOnly"), One("version", "string", "Its version as an entity tag.", exact: true, mutability: "readOnly"),
-        ]),
+        One(
+            "meta",
+            "complex",
+            "What the service knows of the resource.",
+            mutability: "readOnly",
+            sub:
+            [
+                One("resourceType", "string", "Its kind.", exact: true, mutability: "readOnly"),
+                One("created", "dateTime", "When it was made.", mutability: "readOnly"),
+                One("lastModified", "dateTime", "When it last changed.", mutability: "readOnly"),
+                One("location", "reference", "Where it is.", exact: true, mutability: "readOnly"),
+                One("version", "string", "Its version as an entity tag.", exact: true, mutability: "readOnly"),
+            ]
+        ),
     ];
 
-    public static readonly ScimSchema UserSchema = new(User, "User", "User account", [
-        One("userName", "string", "What the user signs in with.", required: true, uniqueness: "server"),
-        One("name", "complex", "The parts of the name.", sub: [One("formatted", "string", "All of it."), One("familyName", "string", "Family name."), One("givenName", "string", "Given name."), One("middleName", "string", "Middle names."), One("honorificPrefix", "string", "Title before."), One("honorificSuffix", "string", "Title after.")]),
-        One("displayName", "string", "As shown."), One("nickName", "string", "As called."), One("profileUrl", "reference", "A page about the user.", exact: true), One("title", "string", "Job title."),
-        One("userType", "string", "Relation to the organisation."), One("preferredLanguage", "string", "Preferred language (BCP 47)."), One("locale", "string", "Locale (BCP 47)."), One("timezone", "string", "Time zone name."),
-        One("active", "boolean", "Whether the user is active."), One("password", "string", "Never returned and never kept.", mutability: "writeOnly", returned: "never", exact: true),
-        Many("emails", "Mail addresses."), Many("phoneNumbers", "Telephone numbers."), Many("ims", "Messaging addresses."), Many("photos", "Pictures.", "reference"),
-        One("addresses", "complex", "Postal addresses.", multi: true, sub: [One("formatted", "string", "All of it."), One("streetAddress", "string", "Street."), One("locality", "string", "Place."), One("region", "string", "Region."), One("postalCode", "string", "Code."), One("country", "string", "Country."), One("type", "string", "Kind."), One("primary", "boolean", "Preferred.")]),
-        One("groups", "complex", "Groups the user belongs to.", multi: true, mutability: "readOnly", sub: [One("value", "string", "Id of the group.", exact: true, mutability: "readOnly"), One("$ref", "reference", "Where it is.", exact: true, mutability: "readOnly"), One("display", "string", "Its name.", mutability: "readOnly"), One("type", "string", "direct or indirect.", mutability: "readOnly")]),
-        Many("entitlements", "Entitlements."), Many("roles", "Roles."), Many("x509Certificates", "Certificates.", "binary"),
-    ]);
+    public static readonly ScimSchema UserSchema = new(
+        User,
+        "User",
+        "User account",
+        [
+            One("userName", "string", "What the user signs in with.", required: true, uniqueness: "server"),
+            One(
+                "name",
+                "complex",
+                "The parts of the name.",
+                sub:
+                [
+                    One("formatted", "string", "All of it."),
+                    One("familyName", "string", "Family name."),
+                    One("givenName", "string", "Given name."),
+                    One("middleName", "string", "Middle names."),
+                    One("honorificPrefix", "string", "Title before."),
+                    One("honorificSuffix", "string", "Title after."),
+                ]
+            ),
+            One("displayName", "string", "As shown."),
+            One("nickName", "string", "As called."),
+            One("profileUrl", "reference", "A page about the user.", exact: true),
+            One("title", "string", "Job title."),
+            One("userType", "string", "Relation to the organisation."),
+            One("preferredLanguage", "string", "Preferred language (BCP 47)."),
+            One("locale", "string", "Locale (BCP 47)."),
+            One("timezone", "string", "Time zone name."),
+            One("active", "boolean", "Whether the user is active."),
+            One("password", "string", "Never returned and never kept.", mutability: "writeOnly", returned: "never", exact: true),
+            Many("emails", "Mail addresses."),
+            Many("phoneNumbers", "Telephone numbers."),
+            Many("ims", "Messaging addresses."),
+            Many("photos", "Pictures.", "reference"),
+            One(
+                "addresses",
+                "complex",
+                "Postal addresses.",
+                multi: true,
+                sub:
+                [
+                    One("formatted", "string", "All of it."),
+                    One("streetAddress", "string", "Street."),
+                    One("locality", "string", "Place."),
+                    One("region", "string", "Region."),
+                    One("postalCode", "string", "Code."),
+                    One("country", "string", "Country."),
+                    One("type", "string", "Kind."),
+                    One("primary", "boolean", "Preferred."),
+                ]
+            ),
+            One(
+                "groups",
+                "complex",
+                "Groups the user belongs to.",
+                multi: true,
+                mutability: "readOnly",
+                sub:
+                [
+                    One("value", "string", "Id of the group.", exact: true, mutability: "readOnly"),
+                    One("$ref", "reference", "Where it is.", exact: true, mutability: "readOnly"),
+                    One("display", "string", "Its name.", mutability: "readOnly"),
+                    One("type", "string", "direct or indirect.", mutability: "readOnly"),
+                ]
+            ),
+            Many("entitlements", "Entitlements."),
+            Many("roles", "Roles."),
+            Many("x509Certificates", "Certificates.", "binary"),
+        ]
+    );
 
-    public static readonly ScimSchema EnterpriseSchema = new(Enterprise, "EnterpriseUser", "Enterprise user", [
-        One("employeeNumber", "string", "Employee number."), One("costCenter", "string", "Cost centre."), One("organization", "string", "Organisation."), One("division", "string", "Division."), One("department", "string", "Department."),
-        One("manager", "complex", "The manager.", sub: [One("value", "string", "Id of the manager.", exact: true), One("$ref", "reference", "Where it is.", exact: true), One("displayName", "string", "Name.", mutability: "readOnly")]),
-    ]);
+    public static readonly ScimSchema EnterpriseSchema = new(
+        Enterprise,
+        "EnterpriseUser",
+        "Enterprise user",
+        [
+            One("employeeNumber", "string", "Employee number."),
+            One("costCenter", "string", "Cost centre."),
+            One("organization", "string", "Organisation."),
+            One("division", "string", "Division."),
+            One("department", "string", "Department."),
+            One(
+                "manager",
+                "complex",
+                "The manager.",
+                sub:
+                [
+                    One("value", "string", "Id of the manager.", exact: true),
+                    One("$ref", "reference", "Where it is.", exact: true),
+                    One("displayName", "string", "Name.", mutability: "readOnly"),
+                ]
+            ),
+        ]
+    );
 
-    public static readonly ScimSchema GroupSchema = new(Group, "Group", "Group", [
-        One("displayName", "string", "Its name.", required: true, uniqueness: "server"),
-        One("members", "complex", "Its members.", multi: true, sub: [One("value", "string", "Id of the member.", exact: true, mutability: "immutable"), One("$ref", "reference", "Where it is.", exact: true, mutability: "immutable"), One("type", "string", "User or Group.", mutability: "immutable"), One("display", "string", "Its name.")]),
-    ]);
+    public static readonly ScimSchema GroupSchema = new(
+        Group,
+        "Group",
+        "Group",
+        [
+            One("displayName", "string", "Its name.", required: true, uniqueness: "server"),
+            One(
+                "members",
+                "complex",
+                "Its members.",
+                multi: true,
+                sub:
+                [
+                    One("value", "string", "Id of the member.", exact: true, mutability: "immutable"),
+                    One("$ref", "reference", "Where it is.", exact: true, mutability: "immutable"),
+                    One("type", "string", "User or Group.", mutability: "immutable"),
+                    One("display", "string", "Its name."),
+                ]
+            ),
+        ]
+    );
 
     public static readonly ScimResourceType Users = new("User", "/Users", UserSchema, [EnterpriseSchema]);
     public static readonly ScimResourceType Groups = new("Group", "/Groups", GroupSchema, []);
     public static readonly IReadOnlyList<ScimResourceType> Types = [Users, Groups];
     public static readonly IReadOnlyList<ScimSchema> All = [UserSchema, EnterpriseSchema, GroupSchema];
 
-    private static ScimAttribute One(string name, string type, string description, bool multi = false, bool required = false, bool exact = false, string mutability = "readWrite", string returned = "default", string uniqueness = "none", IReadOnlyList<ScimAttribute>? sub = null) =>
-        new(name, type, multi, required, exact, mutability, returned, uniqueness, description, sub ?? []);
+    private static ScimAttribute One(
+        string name,
+        string type,
+        string description,
+        bool multi = false,
+        bool required = false,
+        bool exact = false,
+        string mutability = "readWrite",
+        string returned = "default",
+        string uniqueness = "none",
+        IReadOnlyList<ScimAttribute>? sub = null
+    ) => new(name, type, multi, required, exact, mutability, returned, uniqueness, description, sub ?? []);
 
-    private static ScimAttribute Many(string name, string description, string type = "string") => One(name, "complex", description, multi: true, sub:
-        [One("value", type, "The value.", exact: type != "string"), One("display", "string", "As shown."), One("type", "string", "Its kind."), One("primary", "boolean", "The preferred one.")]);
+    private static ScimAttribute Many(string name, string description, string type = "string") =>
+        One(
+            name,
+            "complex",
+            description,
+            multi: true,
+            sub:
+            [
+                One("value", type, "The value.", exact: type != "string"),
+                One("display", "string", "As shown."),
+                One("type", "string", "Its kind."),
+                One("primary", "boolean", "The preferred one."),
+            ]
+        );
 }

@@ -8,9 +8,11 @@ public static class ScimValues
 {
     public static JsonNode? Get(JsonObject json, string name)
     {
-        if (json.TryGetPropertyValue(name, out var exact)) return exact;
+        if (json.TryGetPropertyValue(name, out var exact))
+            return exact;
         foreach (var (key, value) in json)
-            if (key.Equals(name, StringComparison.OrdinalIgnoreCase)) return value;
+            if (key.Equals(name, StringComparison.OrdinalIgnoreCase))
+                return value;
         return null;
     }
 
@@ -18,25 +20,28 @@ public static class ScimValues
     public static string NameIn(JsonObject json, string name)
     {
         foreach (var (key, _) in json)
-            if (key.Equals(name, StringComparison.OrdinalIgnoreCase)) return key;
+            if (key.Equals(name, StringComparison.OrdinalIgnoreCase))
+                return key;
         return name;
     }
 
     /// <summary>The values of an attribute: each of several, or the one.</summary>
-    public static IEnumerable<JsonNode> Each(JsonNode? node) => node switch
-    {
-        null => [],
-        JsonArray array => array.OfType<JsonNode>(),
-        _ => [node],
-    };
+    public static IEnumerable<JsonNode> Each(JsonNode? node) =>
+        node switch
+        {
+            null => [],
+            JsonArray array => array.OfType<JsonNode>(),
+            _ => [node],
+        };
 
-    public static bool IsPresent(JsonNode node) => node switch
-    {
-        JsonObject json => json.Any(m => m.Value is not null && IsPresent(m.Value)),
-        JsonArray array => array.Count > 0,
-        JsonValue value => value.GetValueKind() != JsonValueKind.String || value.GetValue<string>().Length > 0,
-        _ => false,
-    };
+    public static bool IsPresent(JsonNode node) =>
+        node switch
+        {
+            JsonObject json => json.Any(m => m.Value is not null && IsPresent(m.Value)),
+            JsonArray array => array.Count > 0,
+            JsonValue value => value.GetValueKind() != JsonValueKind.String || value.GetValue<string>().Length > 0,
+            _ => false,
+        };
 
     /// <summary>What an attribute holds, and what is known of it; the latter is null when the kind has no such attribute.</summary>
     public static (JsonNode? Node, ScimAttribute? Attribute) Find(JsonObject resource, ScimResourceType type, string? urn, string name)
@@ -44,7 +49,9 @@ public static class ScimValues
         if (urn is not null && !urn.Equals(type.Schema.Id, StringComparison.OrdinalIgnoreCase))
         {
             var extension = type.Extensions.FirstOrDefault(e => e.Id.Equals(urn, StringComparison.OrdinalIgnoreCase));
-            return extension?.Find(name) is not { } own ? (null, null) : (Get(resource, extension.Id) is JsonObject inside ? Get(inside, name) : null, own);
+            return extension?.Find(name) is not { } own
+                ? (null, null)
+                : (Get(resource, extension.Id) is JsonObject inside ? Get(inside, name) : null, own);
         }
         var attribute = AttributeOf(type, name);
         return attribute is null ? (null, null) : (Get(resource, name), attribute);

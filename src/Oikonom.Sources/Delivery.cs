@@ -76,13 +76,24 @@ public abstract class Delivery
     /// <summary>A changed mapping changes every fingerprint, so that all rows are looked at again.</summary>
     internal static UInt128 Salt(SourceRule source, IReadOnlyList<string> header)
     {
-        var text = string.Join('\n', header) + "\n\n" + string.Join('\n', source.Mapping.Select(m => $"{m.Name}={m.Expression.Text}")) + "\n\n" + source.Scope?.Text;
+        var text =
+            string.Join('\n', header)
+            + "\n\n"
+            + string.Join('\n', source.Mapping.Select(m => $"{m.Name}={m.Expression.Text}"))
+            + "\n\n"
+            + source.Scope?.Text;
         return MemoryMarshal.Read<UInt128>(SHA256.HashData(Encoding.UTF8.GetBytes(text)));
     }
 }
 
 /// <summary>Records that are held in memory: posted, pushed, or read page by page.</summary>
-public sealed class RecordDelivery(SourceRule source, string origin, bool full, IReadOnlyList<IReadOnlyList<string>> records, string reaches = "") : Delivery
+public sealed class RecordDelivery(
+    SourceRule source,
+    string origin,
+    bool full,
+    IReadOnlyList<IReadOnlyList<string>> records,
+    string reaches = ""
+) : Delivery
 {
     public override string Origin => origin;
     public override bool IsFull => full;
@@ -98,7 +109,8 @@ public sealed class RecordDelivery(SourceRule source, string origin, bool full, 
         {
             cancel.ThrowIfCancellationRequested();
             text.Clear();
-            foreach (var value in records[i]) text.Append(value.Length).Append(':').Append(value);
+            foreach (var value in records[i])
+                text.Append(value.Length).Append(':').Append(value);
             SHA256.HashData(Encoding.UTF8.GetBytes(text.ToString()), hash);
             handle(new(records[i], i + 1, source.KeyColumn, MemoryMarshal.Read<UInt128>(hash) ^ salt));
         }

@@ -16,15 +16,26 @@ public sealed record JsonPage(IReadOnlyList<IReadOnlyList<string>> Records, long
     {
         try
         {
-            if (root.ValueKind == JsonValueKind.Array) return new([.. root.EnumerateArray().Select(r => JsonPaths.Texts(r, paths))], null, "");
-            if (root.ValueKind != JsonValueKind.Object || !root.TryGetProperty(items, out var list) || list.ValueKind != JsonValueKind.Array) throw new SourceFault($"{address} answered without the list '{items}'.");
-            long? total = root.TryGetProperty("total", out var count) && count.ValueKind == JsonValueKind.Number && count.TryGetInt64(out var number) ? number : null;
-            var onward = !root.TryGetProperty(next, out var follows) ? "" : follows.ValueKind switch
-            {
-                JsonValueKind.String => follows.GetString()!,
-                JsonValueKind.Number => follows.GetRawText(),
-                _ => "",
-            };
+            if (root.ValueKind == JsonValueKind.Array)
+                return new([.. root.EnumerateArray().Select(r => JsonPaths.Texts(r, paths))], null, "");
+            if (
+                root.ValueKind != JsonValueKind.Object
+                || !root.TryGetProperty(items, out var list)
+                || list.ValueKind != JsonValueKind.Array
+            )
+                throw new SourceFault($"{address} answered without the list '{items}'.");
+            long? total =
+                root.TryGetProperty("total", out var count) && count.ValueKind == JsonValueKind.Number && count.TryGetInt64(out var number)
+                    ? number
+                    : null;
+            var onward = !root.TryGetProperty(next, out var follows)
+                ? ""
+                : follows.ValueKind switch
+                {
+                    JsonValueKind.String => follows.GetString()!,
+                    JsonValueKind.Number => follows.GetRawText(),
+                    _ => "",
+                };
             return new([.. list.EnumerateArray().Select(r => JsonPaths.Texts(r, paths))], total, onward);
         }
         catch (InvalidOperationException)

@@ -9,7 +9,8 @@ public static class JsonPaths
     public static IReadOnlyList<string> Texts(JsonElement record, IReadOnlyList<string> paths)
     {
         var texts = new string[paths.Count];
-        for (var i = 0; i < texts.Length; i++) texts[i] = Text(record, paths[i]);
+        for (var i = 0; i < texts.Length; i++)
+            texts[i] = Text(record, paths[i]);
         return texts;
     }
 
@@ -25,7 +26,12 @@ public static class JsonPaths
                 at = whole;
                 break;
             }
-            if (rest.StartsWith("urn:", StringComparison.OrdinalIgnoreCase) && rest.LastIndexOf(':') is var colon and > 0 && at.ValueKind == JsonValueKind.Object && at.TryGetProperty(rest[..colon], out var extension))
+            if (
+                rest.StartsWith("urn:", StringComparison.OrdinalIgnoreCase)
+                && rest.LastIndexOf(':') is var colon and > 0
+                && at.ValueKind == JsonValueKind.Object
+                && at.TryGetProperty(rest[..colon], out var extension)
+            )
             {
                 at = extension;
                 rest = rest[(colon + 1)..];
@@ -34,9 +40,12 @@ public static class JsonPaths
             var dot = rest.IndexOf('.');
             var name = dot < 0 ? rest : rest[..dot];
             rest = dot < 0 ? default : rest[(dot + 1)..];
-            if (at.ValueKind == JsonValueKind.Object && at.TryGetProperty(name, out var member)) at = member;
-            else if (at.ValueKind == JsonValueKind.Array && int.TryParse(name, out var index) && index >= 0 && index < at.GetArrayLength()) at = at[index];
-            else return "";
+            if (at.ValueKind == JsonValueKind.Object && at.TryGetProperty(name, out var member))
+                at = member;
+            else if (at.ValueKind == JsonValueKind.Array && int.TryParse(name, out var index) && index >= 0 && index < at.GetArrayLength())
+                at = at[index];
+            else
+                return "";
         }
         return at.ValueKind switch
         {

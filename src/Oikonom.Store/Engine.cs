@@ -37,7 +37,9 @@ public abstract class Engine
     public abstract bool IsRace(Exception error);
 
     /// <summary>True when trying again cannot help: what was to be written is at fault, not the store.</summary>
-    public virtual bool IsLasting(Exception error) => error.GetBaseException() is not (DbException or IOException or TimeoutException or System.Net.Sockets.SocketException or ObjectDisposedException);
+    public virtual bool IsLasting(Exception error) =>
+        error.GetBaseException()
+            is not (DbException or IOException or TimeoutException or System.Net.Sockets.SocketException or ObjectDisposedException);
 
     /// <summary>Brings the store up to date; does nothing when it is.</summary>
     /// <param name="last">The number of the last script to run, such as 0010: a store as an earlier release left it.</param>
@@ -48,22 +50,44 @@ public abstract class Engine
     {
         var scripts = Assembly.GetExecutingAssembly();
         var result = builder
-            .WithScriptsEmbeddedInAssembly(scripts, name => IsOf(name, suffix) && string.CompareOrdinal(name.Split('.')[^(name.EndsWith($".{suffix}.sql", StringComparison.Ordinal) ? 3 : 2)][..4], last) <= 0)
-            .WithVariable("serial", serial).WithVariable("bytes", bytes)
-            .WithTransactionPerScript().LogTo(new Quiet()).Build().PerformUpgrade();
-        if (!result.Successful) throw new StoreFault($"The store cannot be brought up to date ({result.ErrorScript?.Name}): {result.Error.Message}", result.Error);
+            .WithScriptsEmbeddedInAssembly(
+                scripts,
+                name =>
+                    IsOf(name, suffix)
+                    && string.CompareOrdinal(
+                        name.Split('.')[^(name.EndsWith($".{suffix}.sql", StringComparison.Ordinal) ? 3 : 2)][..4],
+                        last
+                    ) <= 0
+            )
+            .WithVariable("serial", serial)
+            .WithVariable("bytes", bytes)
+            .WithTransactionPerScript()
+            .LogTo(new Quiet())
+            .Build()
+            .PerformUpgrade();
+        if (!result.Successful)
+            throw new StoreFault(
+                $"The store cannot be brought up to date ({result.ErrorScript?.Name}): {result.Error.Message}",
+                result.Error
+            );
     }
 
     private static bool IsOf(string script, string suffix) =>
-        script.EndsWith($".{suffix}.sql", StringComparison.Ordinal) || (!script.Contains(".sqlite.", StringComparison.Ordinal) && !script.Contains(".postgres.", StringComparison.Ordinal));
+        script.EndsWith($".{suffix}.sql", StringComparison.Ordinal)
+        || (!script.Contains(".sqlite.", StringComparison.Ordinal) && !script.Contains(".postgres.", StringComparison.Ordinal));
 
     private sealed class Quiet : IUpgradeLog
     {
         public void LogTrace(string format, params object[] args) { }
+
         public void LogDebug(string format, params object[] args) { }
+
         public void LogInformation(string format, params object[] args) { }
+
         public void LogWarning(string format, params object[] args) { }
+
         public void LogError(string format, params object[] args) { }
+
         public void LogError(Exception ex, string format, params object[] args) { }
     }
 }
@@ -76,7 +100,12 @@ public sealed class SqliteEngine(string path) : Engine, IAsyncDisposable
 {
     private const int MaxKept = 16;
     private readonly ConcurrentBag<KeptConnection> _free = [];
-    private readonly string _connection = new SqliteConnectionStringBuilder { DataSource = path, Pooling = false, DefaultTimeout = 30 }.ToString();
+    private readonly string _connection = new SqliteConnectionStringBuilder
+    {
+        DataSource = path,
+        Pooling = false,
+        DefaultTimeout = 30,
+    }.ToString();
 
     /// <summary>The engine counts no bytes: the count is taken under a lock of the whole process with each allocation.</summary>
     static SqliteEngine()
@@ -93,7 +122,8 @@ public sealed class SqliteEngine(string path) : Engine, IAsyncDisposable
 
     public override async ValueTask<DbConnection> OpenAsync(CancellationToken cancel)
     {
-        if (_free.TryTake(out var kept)) return kept;
+        if (_free.TryTake(out var kept))
+            return kept;
         var connection = new SqliteConnection(_connection);
         await connection.OpenAsync(cancel).ConfigureAwait(false);
         using var command = connection.CreateCommand();
@@ -104,13 +134,16 @@ public sealed class SqliteEngine(string path) : Engine, IAsyncDisposable
 
     private void GiveBack(KeptConnection connection)
     {
-        if (_free.Count < MaxKept) _free.Add(connection);
-        else connection.End();
+        if (_free.Count < MaxKept)
+            _free.Add(connection);
+        else
+            connection.End();
     }
 
     public ValueTask DisposeAsync()
     {
-        while (_free.TryTake(out var connection)) connection.End();
+        while (_free.TryTake(out var connection))
+            connection.End();
         return ValueTask.CompletedTask;
     }
 
@@ -120,14 +153,16 @@ public sealed class SqliteEngine(string path) : Engine, IAsyncDisposable
     public override string Rows(params ReadOnlySpan<(string Column, string Type)> columns)
     {
         var list = new List<string>();
-        foreach (var (column, _) in columns) list.Add($"json_extract(value,'$.{column}') AS {column}");
+        foreach (var (column, _) in columns)
+            list.Add($"json_extract(value,'$.{column}') AS {column}");
         return $"(SELECT {string.Join(", ", list)} FROM json_each(@rows))";
     }
 
     public override bool IsRace(Exception error) => error is SqliteException { SqliteErrorCode: 5 or 6 };
 
     // 18 too big, 19 constraint, 20 mismatch, 25 range.
-    public override bool IsLasting(Exception error) => error is SqliteException { SqliteErrorCode: 18 or 19 or 20 or 25 } || base.IsLasting(error);
+    public override bool IsLasting(Exception error) =>
+        error is SqliteException { SqliteErrorCode: 18 or 19 or 20 or 25 } || base.IsLasting(error);
 
     public override void Migrate(string last = "9999")
     {
@@ -160,20 +195,26 @@ public sealed class PostgresEngine : Engine, IAsyncDisposable
     public override string SkipLocked => " FOR UPDATE SKIP LOCKED";
     public override string JoinInOrder => "JOIN";
     public override bool SingleWriter => false;
-    public override async ValueTask<DbConnection> OpenAsync(CancellationToken cancel) => await _source.OpenConnectionAsync(cancel).ConfigureAwait(false);
-    public override ValueTask<DbTransaction> BeginAsync(DbConnection connection, CancellationToken cancel) => connection.BeginTransactionAsync(cancel);
+
+    public override async ValueTask<DbConnection> OpenAsync(CancellationToken cancel) =>
+        await _source.OpenConnectionAsync(cancel).ConfigureAwait(false);
+
+    public override ValueTask<DbTransaction> BeginAsync(DbConnection connection, CancellationToken cancel) =>
+        connection.BeginTransactionAsync(cancel);
 
     public override string Rows(params ReadOnlySpan<(string Column, string Type)> columns)
     {
         var list = new List<string>();
-        foreach (var (column, type) in columns) list.Add($"{column} {type}");
+        foreach (var (column, type) in columns)
+            list.Add($"{column} {type}");
         return $"(SELECT * FROM jsonb_to_recordset(CAST(@rows AS jsonb)) AS r({string.Join(", ", list)}))";
     }
 
     public override bool IsRace(Exception error) => error is PostgresException { SqlState: "40001" or "40P01" };
 
     // Class 22 is bad data, class 23 a constraint.
-    public override bool IsLasting(Exception error) => error is PostgresException { SqlState: ['2', '2' or '3', ..] } || base.IsLasting(error);
+    public override bool IsLasting(Exception error) =>
+        error is PostgresException { SqlState: ['2', '2' or '3', ..] } || base.IsLasting(error);
 
     public override void Migrate(string last = "9999")
     {
@@ -182,7 +223,13 @@ public sealed class PostgresEngine : Engine, IAsyncDisposable
         using var command = gate.CreateCommand();
         command.CommandText = $"SELECT pg_advisory_lock({MigrationLock})";
         command.ExecuteNonQuery();
-        Migrate(DeployChanges.To.PostgresqlDatabase(_connection), last, "BIGINT GENERATED ALWAYS AS IDENTITY PRIMARY KEY", "BYTEA", "postgres");
+        Migrate(
+            DeployChanges.To.PostgresqlDatabase(_connection),
+            last,
+            "BIGINT GENERATED ALWAYS AS IDENTITY PRIMARY KEY",
+            "BYTEA",
+            "postgres"
+        );
         command.CommandText = $"SELECT pg_advisory_unlock({MigrationLock})";
         command.ExecuteNonQuery();
     }

@@ -21,20 +21,30 @@ internal sealed class KeptConnection(SqliteConnection inner, Action<KeptConnecti
     public Prepared Prepared => _prepared ??= new(inner);
 
     [AllowNull]
-    public override string ConnectionString { get => inner.ConnectionString; set => throw new NotSupportedException(); }
+    public override string ConnectionString
+    {
+        get => inner.ConnectionString;
+        set => throw new NotSupportedException();
+    }
     public override string Database => inner.Database;
     public override string DataSource => inner.DataSource;
     public override string ServerVersion => inner.ServerVersion;
     public override ConnectionState State => inner.State;
+
     public override void ChangeDatabase(string databaseName) => throw new NotSupportedException();
+
     public override void Open() { }
+
     public override void Close() { }
+
     protected override DbTransaction BeginDbTransaction(IsolationLevel isolationLevel) => inner.BeginTransaction(deferred: false);
+
     protected override DbCommand CreateDbCommand() => new KeptCommand(this);
 
     protected override void Dispose(bool disposing)
     {
-        if (disposing) giveBack(this);
+        if (disposing)
+            giveBack(this);
     }
 
     public override ValueTask DisposeAsync()
@@ -46,7 +56,8 @@ internal sealed class KeptConnection(SqliteConnection inner, Action<KeptConnecti
     /// <summary>Ends the statements and the connection itself.</summary>
     public void End()
     {
-        foreach (var command in _kept.Values) command.Dispose();
+        foreach (var command in _kept.Values)
+            command.Dispose();
         _kept.Clear();
         _prepared?.Dispose();
         inner.Dispose();
@@ -55,7 +66,8 @@ internal sealed class KeptConnection(SqliteConnection inner, Action<KeptConnecti
     /// <summary>A statement for this text: a kept one that nobody uses now, else a new one.</summary>
     private SqliteCommand Take(string text)
     {
-        if (_kept.Remove(text, out var kept)) return kept;
+        if (_kept.Remove(text, out var kept))
+            return kept;
         var command = inner.CreateCommand();
         command.CommandText = text;
         return command;
@@ -65,7 +77,8 @@ internal sealed class KeptConnection(SqliteConnection inner, Action<KeptConnecti
     {
         command.Parameters.Clear();
         command.Transaction = null;
-        if (_kept.Count >= MaxKept || !_kept.TryAdd(command.CommandText, command)) command.Dispose();
+        if (_kept.Count >= MaxKept || !_kept.TryAdd(command.CommandText, command))
+            command.Dispose();
     }
 
     /// <summary>A command that turns into a kept statement once its text is known.</summary>
@@ -97,11 +110,28 @@ internal sealed class KeptConnection(SqliteConnection inner, Action<KeptConnecti
             }
         }
 
-        public override int CommandTimeout { get => _timeout; set { _timeout = value; if (_statement is not null) _statement.CommandTimeout = value; } }
-        public override CommandType CommandType { get => CommandType.Text; set { } }
+        public override int CommandTimeout
+        {
+            get => _timeout;
+            set
+            {
+                _timeout = value;
+                if (_statement is not null)
+                    _statement.CommandTimeout = value;
+            }
+        }
+        public override CommandType CommandType
+        {
+            get => CommandType.Text;
+            set { }
+        }
         public override bool DesignTimeVisible { get; set; }
         public override UpdateRowSource UpdatedRowSource { get; set; }
-        protected override DbConnection? DbConnection { get => connection; set { } }
+        protected override DbConnection? DbConnection
+        {
+            get => connection;
+            set { }
+        }
         protected override DbParameterCollection DbParameterCollection => Statement.Parameters;
         protected override DbTransaction? DbTransaction
         {
@@ -109,15 +139,21 @@ internal sealed class KeptConnection(SqliteConnection inner, Action<KeptConnecti
             set
             {
                 _transaction = (SqliteTransaction?)value;
-                if (_statement is not null) _statement.Transaction = _transaction;
+                if (_statement is not null)
+                    _statement.Transaction = _transaction;
             }
         }
 
         public override void Cancel() { }
+
         public override int ExecuteNonQuery() => Statement.ExecuteNonQuery();
+
         public override object? ExecuteScalar() => Statement.ExecuteScalar();
+
         public override void Prepare() => Statement.Prepare();
+
         protected override DbParameter CreateDbParameter() => new SqliteParameter();
+
         protected override DbDataReader ExecuteDbDataReader(CommandBehavior behavior) => Statement.ExecuteReader(behavior);
 
         protected override void Dispose(bool disposing)

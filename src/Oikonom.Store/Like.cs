@@ -3,6 +3,10 @@ namespace Oikonom.Store;
 /// <summary>Patterns for LIKE … ESCAPE '!', in which a text stands for itself.</summary>
 internal static class Like
 {
-    public static string Containing(string text) =>
-        $"%{text.ToLowerInvariant().Replace("!", "!!", StringComparison.Ordinal).Replace("%", "!%", StringComparison.Ordinal).Replace("_", "!_", StringComparison.Ordinal)}%";
+    public static string Containing(string text) => $"%{Escaped(text.ToLowerInvariant())}%";
+
+    private static string Escaped(string text) =>
+        text.Replace("!", "!!", StringComparison.Ordinal)
+            .Replace("%", "!%", StringComparison.Ordinal)
+            .Replace("_", "!_", StringComparison.Ordinal);
 }

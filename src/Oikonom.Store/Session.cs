@@ -28,7 +28,9 @@ public sealed class Session
     internal bool Wakes => _hints.Count > 0 || _notices.Count > 0 || _entries.Count > 0;
 
     public void Record(LedgerEntry entry) => _entries.Add(entry);
+
     public void Tell(string topic, string subject) => _hints.Add(new(topic, subject));
+
     public void Send(Notice notice) => _notices.Add(notice);
 
     public Task<int> ExecuteAsync(string sql, object? parameters = null) => _connection.ExecuteAsync(sql, parameters, _transaction);
@@ -36,9 +38,11 @@ public sealed class Session
     public async Task<IReadOnlyList<T>> QueryAsync<T>(string sql, object? parameters = null) =>
         (await _connection.QueryAsync<T>(sql, parameters, _transaction).ConfigureAwait(false)).AsList();
 
-    public Task<T?> FirstAsync<T>(string sql, object? parameters = null) => _connection.QueryFirstOrDefaultAsync<T>(sql, parameters, _transaction);
+    public Task<T?> FirstAsync<T>(string sql, object? parameters = null) =>
+        _connection.QueryFirstOrDefaultAsync<T>(sql, parameters, _transaction);
 
-    public async Task<T> ScalarAsync<T>(string sql, object? parameters = null) => (await _connection.ExecuteScalarAsync<T>(sql, parameters, _transaction).ConfigureAwait(false))!;
+    public async Task<T> ScalarAsync<T>(string sql, object? parameters = null) =>
+        (await _connection.ExecuteScalarAsync<T>(sql, parameters, _transaction).ConfigureAwait(false))!;
 
     /// <summary>
     /// Runs one statement over many rows: <paramref name="sql"/> reads them from {rows}. One round trip where the
@@ -47,16 +51,33 @@ public sealed class Session
     public Task<int> BulkAsync<T>(string sql, IReadOnlyCollection<T> rows, params (string Column, string Type)[] columns) =>
         rows.Count == 0 ? Task.FromResult(0)
         : _connection is KeptConnection kept && _transaction is not null ? Task.FromResult(kept.Prepared.RunEach(sql, rows, columns))
-        : ExecuteAsync(sql.Replace("{rows}", Engine.Rows(columns), StringComparison.Ordinal), new { rows = JsonSerializer.Serialize(rows, BulkJson) });
+        : ExecuteAsync(
+            sql.Replace("{rows}", Engine.Rows(columns), StringComparison.Ordinal),
+            new { rows = JsonSerializer.Serialize(rows, BulkJson) }
+        );
 
     /// <summary>Reads for many keys at once: {rows} are the keys, and {join} goes from them to the table, never the other way.</summary>
-    public async Task<IReadOnlyList<TRow>> BulkQueryAsync<TRow, T>(string sql, IReadOnlyCollection<T> rows, params (string Column, string Type)[] columns) =>
+    public async Task<IReadOnlyList<TRow>> BulkQueryAsync<TRow, T>(
+        string sql,
+        IReadOnlyCollection<T> rows,
+        params (string Column, string Type)[] columns
+    ) =>
         rows.Count == 0
             ? []
-            : await QueryAsync<TRow>(sql.Replace("{rows}", Engine.Rows(columns), StringComparison.Ordinal).Replace("{join}", Engine.JoinInOrder, StringComparison.Ordinal), new { rows = JsonSerializer.Serialize(rows, BulkJson) }).ConfigureAwait(false);
+            : await QueryAsync<TRow>(
+                    sql.Replace("{rows}", Engine.Rows(columns), StringComparison.Ordinal)
+                        .Replace("{join}", Engine.JoinInOrder, StringComparison.Ordinal),
+                    new { rows = JsonSerializer.Serialize(rows, BulkJson) }
+                )
+                .ConfigureAwait(false);
 
     /// <summary>An unbuffered read through the raw reader, for large results.</summary>
-    public async Task ReadEachAsync(string sql, IReadOnlyList<(string Name, object Value)> parameters, Action<DbDataReader> each, CancellationToken cancel)
+    public async Task ReadEachAsync(
+        string sql,
+        IReadOnlyList<(string Name, object Value)> parameters,
+        Action<DbDataReader> each,
+        CancellationToken cancel
+    )
     {
         await using var command = _connection.CreateCommand();
         command.CommandText = sql;
@@ -69,7 +90,8 @@ public sealed class Session
             command.Parameters.Add(parameter);
         }
         await using var reader = await command.ExecuteReaderAsync(cancel).ConfigureAwait(false);
-        while (Engine.SingleWriter ? reader.Read() : await reader.ReadAsync(cancel).ConfigureAwait(false)) each(reader);
+        while (Engine.SingleWriter ? reader.Read() : await reader.ReadAsync(cancel).ConfigureAwait(false))
+            each(reader);
     }
 
     private static readonly JsonSerializerOptions BulkJson = new()
@@ -80,15 +102,85 @@ public sealed class Session
 
     internal async Task FlushAsync(long now)
     {
-        await BulkAsync("INSERT INTO ledger (id, at, actor, kind, person_id, request_id, body) SELECT id, at, actor, kind, person, request, body FROM {rows} AS x",
-            [.. _entries.Select(e => new { e.Id, At = e.At.ToUnixTimeMilliseconds(), e.Actor, e.Kind, e.Person, e.Request, e.Body })],
-            ("id", "text"), ("at", "bigint"), ("actor", "text"), ("kind", "text"), ("person", "text"), ("request", "text"), ("body", "text")).ConfigureAwait(false);
-        await BulkAsync("INSERT INTO ledger_values (id, body) SELECT id, body FROM {rows} AS x", [.. _entries.Where(e => e.Values is not null).Select(e => new { e.Id, Body = e.Values })], ("id", "text"), ("body", "text")).ConfigureAwait(false);
-        await BulkAsync("INSERT INTO hints (topic, subject, at) SELECT topic, subject, at FROM {rows} AS x",
-            [.. _hints.Distinct().Select(h => new { h.Topic, h.Subject, At = now })], ("topic", "text"), ("subject", "text"), ("at", "bigint")).ConfigureAwait(false);
-        await BulkAsync("INSERT INTO notices (mail, subject, body, request_id, created_at, due_at, lease_until, attempts, problem, user_name, event, sealed) SELECT mail, subject, body, request_id, created_at, due_at, 0, 0, '', user_name, event, sealed FROM {rows} AS x",
-            [.. _notices.Select(n => new { n.Mail, n.Subject, n.Body, n.RequestId, CreatedAt = now, DueAt = n.Mail.Length == 0 ? (long?)null : n.DueAt > 0 ? n.DueAt : now, n.UserName, n.Event, n.Sealed })],
-            ("mail", "text"), ("subject", "text"), ("body", "text"), ("request_id", "text"), ("created_at", "bigint"), ("due_at", "bigint"), ("user_name", "text"), ("event", "text"), ("sealed", "text")).ConfigureAwait(false);
+        await BulkAsync(
+                "INSERT INTO ledger (id, at, actor, kind, person_id, request_id, body) SELECT id, at, actor, kind, person, "
+                    + "request, body FROM {rows} AS x",
+                [
+                    .. _entries.Select(e => new
+                    {
+                        e.Id,
+                        At = e.At.ToUnixTimeMilliseconds(),
+                        e.Actor,
+                        e.Kind,
+                        e.Person,
+                        e.Request,
+                        e.Body,
+                    }),
+                ],
+                ("id", "text"),
+                ("at", "bigint"),
+                ("actor", "text"),
+                ("kind", "text"),
+                ("person", "text"),
+                ("request", "text"),
+                ("body", "text")
+            )
+            .ConfigureAwait(false);
+        await BulkAsync(
+                "INSERT INTO ledger_values (id, body) SELECT id, body FROM {rows} AS x",
+                [.. _entries.Where(e => e.Values is not null).Select(e => new { e.Id, Body = e.Values })],
+                ("id", "text"),
+                ("body", "text")
+            )
+            .ConfigureAwait(false);
+        await BulkAsync(
+                "INSERT INTO hints (topic, subject, at) SELECT topic, subject, at FROM {rows} AS x",
+                [
+                    .. _hints
+                        .Distinct()
+                        .Select(h => new
+                        {
+                            h.Topic,
+                            h.Subject,
+                            At = now,
+                        }),
+                ],
+                ("topic", "text"),
+                ("subject", "text"),
+                ("at", "bigint")
+            )
+            .ConfigureAwait(false);
+        await BulkAsync(
+                "INSERT INTO notices (mail, subject, body, request_id, created_at, due_at, lease_until, attempts, problem, "
+                    + "user_name, event, sealed) SELECT mail, subject, body, request_id, created_at, due_at, 0, 0, '', user_name, "
+                    + "event, sealed FROM {rows} AS x",
+                [
+                    .. _notices.Select(n => new
+                    {
+                        n.Mail,
+                        n.Subject,
+                        n.Body,
+                        n.RequestId,
+                        CreatedAt = now,
+                        DueAt = n.Mail.Length == 0 ? (long?)null
+                        : n.DueAt > 0 ? n.DueAt
+                        : now,
+                        n.UserName,
+                        n.Event,
+                        n.Sealed,
+                    }),
+                ],
+                ("mail", "text"),
+                ("subject", "text"),
+                ("body", "text"),
+                ("request_id", "text"),
+                ("created_at", "bigint"),
+                ("due_at", "bigint"),
+                ("user_name", "text"),
+                ("event", "text"),
+                ("sealed", "text")
+            )
+            .ConfigureAwait(false);
     }
 
     private sealed record Hint(string Topic, string Subject);

@@ -39,8 +39,11 @@ public sealed class Store : IAsyncDisposable
         {
             try
             {
-                var (result, wakes) = _engine.SingleWriter ? await WriteAloneAsync(work, cancel).ConfigureAwait(false) : await WriteSharedAsync(work, cancel).ConfigureAwait(false);
-                if (wakes) Committed?.Invoke();
+                var (result, wakes) = _engine.SingleWriter
+                    ? await WriteAloneAsync(work, cancel).ConfigureAwait(false)
+                    : await WriteSharedAsync(work, cancel).ConfigureAwait(false);
+                if (wakes)
+                    Committed?.Invoke();
                 return result;
             }
             catch (Exception error) when (_engine.IsRace(error) && attempt < MaxTries)
@@ -50,11 +53,15 @@ public sealed class Store : IAsyncDisposable
         }
     }
 
-    public Task WriteAsync(Func<Session, Task> work, CancellationToken cancel = default) => WriteAsync(async session =>
-    {
-        await work(session).ConfigureAwait(false);
-        return true;
-    }, cancel);
+    public Task WriteAsync(Func<Session, Task> work, CancellationToken cancel = default) =>
+        WriteAsync(
+            async session =>
+            {
+                await work(session).ConfigureAwait(false);
+                return true;
+            },
+            cancel
+        );
 
     private async Task<(T, bool)> WriteAloneAsync<T>(Func<Session, Task<T>> work, CancellationToken cancel)
     {
@@ -98,8 +105,10 @@ public sealed class Store : IAsyncDisposable
 
     public async ValueTask DisposeAsync()
     {
-        if (_writer is not null) await _writer.DisposeAsync().ConfigureAwait(false);
-        if (_engine is IAsyncDisposable disposable) await disposable.DisposeAsync().ConfigureAwait(false);
+        if (_writer is not null)
+            await _writer.DisposeAsync().ConfigureAwait(false);
+        if (_engine is IAsyncDisposable disposable)
+            await disposable.DisposeAsync().ConfigureAwait(false);
         _gate.Dispose();
     }
 }

@@ -36,7 +36,10 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
 
     private async Task<(int Code, string Out, string Error)> RunAsync(string arguments, string input = "", string? address = null)
     {
-        var info = new ProcessStartInfo(Repository.At("bin", "oikonom"), arguments.Split(' ', StringSplitOptions.RemoveEmptyEntries).Select(a => a.Replace('~', ' ')))
+        var info = new ProcessStartInfo(
+            Repository.At("bin", "oikonom"),
+            arguments.Split(' ', StringSplitOptions.RemoveEmptyEntries).Select(a => a.Replace('~', ' '))
+        )
         {
             RedirectStandardInput = true,
             RedirectStandardOutput = true,
@@ -85,14 +88,22 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         Assert.Contains("because of template 'dive-team' (templates/dive-team.yaml:5)", shown, StringComparison.Ordinal);
         Assert.Equal(5, (await RunAsync($"requests approve {number} --yes --plan 0000")).Code);
         Assert.Equal(2, (await RunAsync($"requests approve {number}")).Code);
-        Assert.Contains("approved and waiting for release", (await RunAsync($"requests approve {number} --yes --remark well~done")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "approved and waiting for release",
+            (await RunAsync($"requests approve {number} --yes --remark well~done")).Out,
+            StringComparison.Ordinal
+        );
         Assert.Equal(1, (await RunAsync($"requests release {number} --yes")).Code);
 
         await SignInAsync("otto");
         Assert.Equal(0, (await RunAsync($"requests release {number} --yes")).Code);
         await _world.WaitForAsync(raised, "completed");
         Assert.Contains("6 of 6 steps are done", (await RunAsync($"requests show {number}")).Out, StringComparison.Ordinal);
-        Assert.Contains($"kaya.{row.Family.ToLowerInvariant()}", (await RunAsync($"people show {row.Number}")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            $"kaya.{row.Family.ToLowerInvariant()}",
+            (await RunAsync($"people show {row.Number}")).Out,
+            StringComparison.Ordinal
+        );
         Assert.Contains(row.Number, (await RunAsync($"people list --text {row.Family}")).Out, StringComparison.Ordinal);
         Assert.Contains("directory: good.", (await RunAsync("targets check directory")).Out, StringComparison.Ordinal);
         Assert.Contains("ldaps://127.0.0.1", (await RunAsync("targets list")).Out, StringComparison.Ordinal);
@@ -109,7 +120,11 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     {
         await using var ldap = await fixture.Directory.ConnectAsync();
         var row = HrRow.New();
-        foreach (var name in new[] { "a-", "b-" }) await ldap.AddAsync(TestDirectory.Dn(name + row.Number.ToLowerInvariant()), TestDirectory.Person(name + row.Number.ToLowerInvariant(), row.Number));
+        foreach (var name in new[] { "a-", "b-" })
+            await ldap.AddAsync(
+                TestDirectory.Dn(name + row.Number.ToLowerInvariant()),
+                TestDirectory.Person(name + row.Number.ToLowerInvariant(), row.Number)
+            );
         _world.WriteHr(row, HrRow.New() with { Start = "no date" });
         await SignInAsync("ines");
         var run = await RunAsync("intake run hr");
@@ -130,7 +145,11 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
 
         await SignInAsync("mara");
         Assert.Equal(2, (await RunAsync($"requests decline {raised.Number} --yes")).Code);
-        Assert.Contains("is now declined", (await RunAsync($"requests decline {raised.Number} --yes --reason not~agreed")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "is now declined",
+            (await RunAsync($"requests decline {raised.Number} --yes --reason not~agreed")).Out,
+            StringComparison.Ordinal
+        );
         Assert.Contains("not agreed", (await RunAsync($"requests show {raised.Number}")).Out, StringComparison.Ordinal);
         Assert.Contains("MARA (mara)", (await RunAsync("me")).Out, StringComparison.Ordinal);
     }
@@ -149,19 +168,34 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
             }
         }
 
-        Write((path, text) => path == "templates/research.yaml" ? text.Replace("department ==", "departmnt ==", StringComparison.Ordinal) : text);
+        Write(
+            (path, text) =>
+                path == "templates/research.yaml" ? text.Replace("department ==", "departmnt ==", StringComparison.Ordinal) : text
+        );
         var bad = await RunAsync($"rulebook check {folder.Path}");
         Assert.Equal(1, bad.Code);
-        Assert.Contains("templates/research.yaml:3:7: 'departmnt' is not a declared name. Did you mean 'department'?", bad.Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "templates/research.yaml:3:7: 'departmnt' is not a declared name. Did you mean 'department'?",
+            bad.Out,
+            StringComparison.Ordinal
+        );
         var refused = await RunAsync($"rulebook publish {folder.Path} --yes");
         Assert.Equal(1, refused.Code);
         Assert.Contains("research.yaml:3:7", refused.Error, StringComparison.Ordinal);
 
         Write((path, text) => text + "# by the client\n");
         Assert.Equal(0, (await RunAsync($"rulebook check {folder.Path}")).Code);
-        Assert.Contains("it would be published", (await RunAsync($"rulebook publish {folder.Path} --dry-run")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "it would be published",
+            (await RunAsync($"rulebook publish {folder.Path} --dry-run")).Out,
+            StringComparison.Ordinal
+        );
         Assert.Contains("is published", (await RunAsync($"rulebook publish {folder.Path} --yes")).Out, StringComparison.Ordinal);
-        Assert.Contains("templates:   animal-care, dive-team, everyone, field-work, research, ticket-desk", (await RunAsync("rulebook show")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "templates:   animal-care, dive-team, everyone, field-work, research, ticket-desk",
+            (await RunAsync("rulebook show")).Out,
+            StringComparison.Ordinal
+        );
         Assert.Equal(5, (await RunAsync($"rulebook publish {folder.Path} --yes")).Code);
         Assert.Equal(4, (await RunAsync("rulebook show 99")).Code);
     }
@@ -181,26 +215,64 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     public async Task Users_are_made_limited_and_ended_and_nobody_raises_themselves()
     {
         await SignInAsync("edda");
-        var made = await RunAsync("users set gerda --display Gerda~Wrack --mail gerda@northmere.example --role approver --role auditor --reach approver=site:harbour,department:Research,target:directory");
+        var made = await RunAsync(
+            "users set gerda --display Gerda~Wrack --mail gerda@northmere.example --role approver --role auditor --reach "
+                + "approver=site:harbour,department:Research,target:directory"
+        );
         Assert.Equal((0, ""), (made.Code, made.Error));
         await AgreeAsync(made.Out);
         await _world.SetPasswordAsync("gerda@northmere.example", World.Password);
-        var user = JsonDocument.Parse((await RunAsync("users list --output json")).Out).RootElement.GetProperty("items").EnumerateArray().Single(u => u.GetProperty("name").GetString() == "gerda");
+        var user = JsonDocument
+            .Parse((await RunAsync("users list --output json")).Out)
+            .RootElement.GetProperty("items")
+            .EnumerateArray()
+            .Single(u => u.GetProperty("name").GetString() == "gerda");
         Assert.Equal("harbour", user.GetProperty("reach").GetProperty("approver").GetProperty("sites")[0].GetString());
-        Assert.Contains("approver (site:harbour department:Research target:directory)", (await RunAsync("users list")).Out.ReplaceLineEndings(" "), StringComparison.Ordinal);
+        Assert.Contains(
+            "approver (site:harbour department:Research target:directory)",
+            (await RunAsync("users list")).Out.ReplaceLineEndings(" "),
+            StringComparison.Ordinal
+        );
 
         // What is not named stays; a limit ends by name.
         await AgreeAsync((await RunAsync("users set gerda --reach approver=everywhere --person E1002")).Out);
-        user = JsonDocument.Parse((await RunAsync("users list --output json")).Out).RootElement.GetProperty("items").EnumerateArray().Single(u => u.GetProperty("name").GetString() == "gerda");
-        Assert.Equal(("Gerda Wrack", "E1002", 2, JsonValueKind.Null), (user.GetProperty("display").GetString(), user.GetProperty("number").GetString(), user.GetProperty("roles").GetArrayLength(), user.GetProperty("reach").ValueKind));
-        foreach (var (arguments, code) in new[] { ("users set gerda --role captain", 1), ("users set gerda --reach approver", 2), ("users set gerda --reach approver=moon", 2), ("users set gerda --reach captain=site:harbour", 1), ("users set gerda --reach approver=site:harbor", 1), ("users set Gerda --role auditor", 1), ("users set nobody --role auditor", 1) })
+        user = JsonDocument
+            .Parse((await RunAsync("users list --output json")).Out)
+            .RootElement.GetProperty("items")
+            .EnumerateArray()
+            .Single(u => u.GetProperty("name").GetString() == "gerda");
+        Assert.Equal(
+            ("Gerda Wrack", "E1002", 2, JsonValueKind.Null),
+            (
+                user.GetProperty("display").GetString(),
+                user.GetProperty("number").GetString(),
+                user.GetProperty("roles").GetArrayLength(),
+                user.GetProperty("reach").ValueKind
+            )
+        );
+        foreach (
+            var (arguments, code) in new[]
+            {
+                ("users set gerda --role captain", 1),
+                ("users set gerda --reach approver", 2),
+                ("users set gerda --reach approver=moon", 2),
+                ("users set gerda --reach captain=site:harbour", 1),
+                ("users set gerda --reach approver=site:harbor", 1),
+                ("users set Gerda --role auditor", 1),
+                ("users set nobody --role auditor", 1),
+            }
+        )
         {
             var refused = await RunAsync(arguments);
             Assert.Equal((arguments, code), (arguments, refused.Code));
             Assert.Single(refused.Error.TrimEnd().Split('\n'));
         }
         Assert.Contains("harbour", (await RunAsync("users set gerda --reach approver=site:harbor")).Error, StringComparison.Ordinal);
-        Assert.Contains("another engineer", (await RunAsync("users set edda --role engineer --role approver")).Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "another engineer",
+            (await RunAsync("users set edda --role engineer --role approver")).Error,
+            StringComparison.Ordinal
+        );
         Assert.Contains("another engineer", (await RunAsync("users set edda --active false")).Error, StringComparison.Ordinal);
         Assert.Equal(0, (await RunAsync("users set edda --mail edda@northmere.example")).Code);
 
@@ -228,7 +300,8 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     private async Task BaselineAsync()
     {
         var ran = await RunAsync("intake run hr --baseline");
-        if (ran.Code == 0) return;
+        if (ran.Code == 0)
+            return;
         var run = (await JsonAsync("intake runs hr")).GetProperty("items")[0].GetProperty("id").GetString();
         Assert.Equal(1, (await RunAsync($"intake pass {run} --yes")).Code);
         await SignInAsync("setup");
@@ -249,12 +322,30 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         using var client = new HttpClient { BaseAddress = new(_world.Address) };
         client.DefaultRequestHeaders.Authorization = new("Bearer", token);
         Assert.True((await client.GetAsync("/api/v1/users")).IsSuccessStatusCode);
-        var second = JsonDocument.Parse((await RunAsync("tokens make reports --days 7 --output json")).Out).RootElement.GetProperty("id").GetString();
-        var first = JsonDocument.Parse((await RunAsync("tokens list --output json")).Out).RootElement.GetProperty("items").EnumerateArray().Where(t => t.GetProperty("label").GetString() == "reports").Select(t => t.GetProperty("id").GetString()).Single(i => i != second);
+        var second = JsonDocument
+            .Parse((await RunAsync("tokens make reports --days 7 --output json")).Out)
+            .RootElement.GetProperty("id")
+            .GetString();
+        var first = JsonDocument
+            .Parse((await RunAsync("tokens list --output json")).Out)
+            .RootElement.GetProperty("items")
+            .EnumerateArray()
+            .Where(t => t.GetProperty("label").GetString() == "reports")
+            .Select(t => t.GetProperty("id").GetString())
+            .Single(i => i != second);
         Assert.True((await client.GetAsync("/api/v1/users")).IsSuccessStatusCode);
         Assert.Contains("ended", (await RunAsync($"tokens end {first}")).Out, StringComparison.Ordinal);
         Assert.Equal(System.Net.HttpStatusCode.Unauthorized, (await client.GetAsync("/api/v1/users")).StatusCode);
-        foreach (var (arguments, code) in new[] { ($"tokens end {first}", 4), ("tokens make x --days 400", 1), ("tokens make x --role auditor", 1), ("tokens make x --days soon", 2) }) Assert.Equal((arguments, code), (arguments, (await RunAsync(arguments)).Code));
+        foreach (
+            var (arguments, code) in new[]
+            {
+                ($"tokens end {first}", 4),
+                ("tokens make x --days 400", 1),
+                ("tokens make x --role auditor", 1),
+                ("tokens make x --days soon", 2),
+            }
+        )
+            Assert.Equal((arguments, code), (arguments, (await RunAsync(arguments)).Code));
     }
 
     [Fact]
@@ -262,10 +353,32 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     {
         await SignInAsync("otto");
         Assert.Contains("In the console and by mail, one by one.", (await RunAsync("notices hearing")).Out, StringComparison.Ordinal);
-        Assert.Contains("gathered each day; no mail from 20:00 to 7:00 (Atlantic/Azores)", (await RunAsync("notices hearing --digest day --quiet 20-7 --zone Atlantic/Azores")).Out, StringComparison.Ordinal);
-        Assert.Contains("In the console, not by mail, gathered each day", (await RunAsync("notices hearing --mail false")).Out, StringComparison.Ordinal);
-        foreach (var (arguments, code) in new[] { ("--quiet late", 2), ("--quiet 7", 2), ("--quiet 25-7", 1), ("--digest weekly", 1), ("--zone Mars/Olympus", 1) }) Assert.Equal((arguments, code), (arguments, (await RunAsync($"notices hearing {arguments}")).Code));
-        Assert.Contains("In the console and by mail, one by one.", (await RunAsync("notices hearing --mail true --digest none --quiet none")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "gathered each day; no mail from 20:00 to 7:00 (Atlantic/Azores)",
+            (await RunAsync("notices hearing --digest day --quiet 20-7 --zone Atlantic/Azores")).Out,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "In the console, not by mail, gathered each day",
+            (await RunAsync("notices hearing --mail false")).Out,
+            StringComparison.Ordinal
+        );
+        foreach (
+            var (arguments, code) in new[]
+            {
+                ("--quiet late", 2),
+                ("--quiet 7", 2),
+                ("--quiet 25-7", 1),
+                ("--digest weekly", 1),
+                ("--zone Mars/Olympus", 1),
+            }
+        )
+            Assert.Equal((arguments, code), (arguments, (await RunAsync($"notices hearing {arguments}")).Code));
+        Assert.Contains(
+            "In the console and by mail, one by one.",
+            (await RunAsync("notices hearing --mail true --digest none --quiet none")).Out,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
@@ -291,7 +404,10 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     public async Task The_kept_token_is_for_its_owner_alone()
     {
         await SignInAsync("ines");
-        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(Path.Combine(_home.Path, "oikonom", "credentials.json")));
+        Assert.Equal(
+            UnixFileMode.UserRead | UnixFileMode.UserWrite,
+            File.GetUnixFileMode(Path.Combine(_home.Path, "oikonom", "credentials.json"))
+        );
     }
 
     [Fact]
@@ -329,15 +445,27 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         Assert.Equal(0, (await RunAsync("intake test volunteers")).Code);
         Assert.Equal(0, (await RunAsync("intake switch volunteers on")).Code);
         var file = Path.Combine(_home.Path, "records.json");
-        await File.WriteAllTextAsync(file, $$"""[{ "badge": "{{rows[0].Number}}", "given": "Una", "family": "Tern", "from": "2026-01-02", "station": "saltmarsh" }, { "badge": "x" }]""", TestContext.Current.CancellationToken);
+        await File.WriteAllTextAsync(
+            file,
+            $$"""[{ "badge": "{{rows[0].Number}}", "given": "Una", "family": "Tern", "from": "2026-01-02", "station": "saltmarsh" }, { "badge": "x" }]""",
+            TestContext.Current.CancellationToken
+        );
         var posted = await RunAsync($"intake post volunteers {file}");
         Assert.Equal(1, posted.Code);
         Assert.Contains("joiner", posted.Out, StringComparison.Ordinal);
         Assert.Contains("'given' is mandatory and empty", posted.Out, StringComparison.Ordinal);
         var export = Path.Combine(_home.Path, "aside.csv");
         await RunAsync($"intake set-aside volunteers --export {export}");
-        Assert.Contains("'given' is mandatory and empty", await File.ReadAllTextAsync(export, TestContext.Current.CancellationToken), StringComparison.Ordinal);
-        Assert.Contains("yes department == \"Dive Team\"", (await RunAsync($"explain {rows[1].Number} directory/dive-team")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "'given' is mandatory and empty",
+            await File.ReadAllTextAsync(export, TestContext.Current.CancellationToken),
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "yes department == \"Dive Team\"",
+            (await RunAsync($"explain {rows[1].Number} directory/dive-team")).Out,
+            StringComparison.Ordinal
+        );
         Assert.Contains("directory/research-lab", (await RunAsync($"explain {rows[1].Number}")).Out, StringComparison.Ordinal);
     }
 
@@ -349,20 +477,44 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         await BaselineAsync();
         var draft = Path.Combine(_home.Path, "draft");
         var before = (await JsonAsync("rulebook show")).GetProperty("number").GetInt32();
-        Assert.Contains($"of edition {before} are in {draft}", (await RunAsync($"rulebook export current {draft}")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            $"of edition {before} are in {draft}",
+            (await RunAsync($"rulebook export current {draft}")).Out,
+            StringComparison.Ordinal
+        );
         Assert.Contains("They are the same", (await RunAsync($"rulebook diff current {draft}")).Out, StringComparison.Ordinal);
         Assert.Equal(2, (await RunAsync($"rulebook export current {draft}")).Code);
         var template = Path.Combine(draft, "templates", "dive-team.yaml");
-        await File.WriteAllTextAsync(template, (await File.ReadAllTextAsync(template, TestContext.Current.CancellationToken)).Replace("department == \"Dive Team\"", "department == \"Research\"", StringComparison.Ordinal), TestContext.Current.CancellationToken);
+        await File.WriteAllTextAsync(
+            template,
+            (await File.ReadAllTextAsync(template, TestContext.Current.CancellationToken)).Replace(
+                "department == \"Dive Team\"",
+                "department == \"Research\"",
+                StringComparison.Ordinal
+            ),
+            TestContext.Current.CancellationToken
+        );
         var check = await RunAsync($"rulebook check {draft}");
         Assert.Contains("warning clear-text: 'payroll' is asked in clear text. Use https://", check.Out, StringComparison.Ordinal);
         Assert.Equal((0, 1), (check.Code, (await RunAsync($"rulebook check {draft} --strict")).Code));
         var list = Path.Combine(_home.Path, "list.csv");
         var rehearsed = await RunAsync($"rulebook rehearse {draft} --export {list}");
         Assert.Contains("gains directory/dive-team", rehearsed.Out, StringComparison.Ordinal);
-        Assert.Contains("loses directory/dive-team", await File.ReadAllTextAsync(list, TestContext.Current.CancellationToken), StringComparison.Ordinal);
-        Assert.Contains("+ when: department == \"Research\"", (await RunAsync($"rulebook diff current {draft}")).Out, StringComparison.Ordinal);
-        Assert.Contains($"Edition {before + 1} is published", (await RunAsync($"rulebook publish {draft} --yes")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "loses directory/dive-team",
+            await File.ReadAllTextAsync(list, TestContext.Current.CancellationToken),
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "+ when: department == \"Research\"",
+            (await RunAsync($"rulebook diff current {draft}")).Out,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            $"Edition {before + 1} is published",
+            (await RunAsync($"rulebook publish {draft} --yes")).Out,
+            StringComparison.Ordinal
+        );
         Assert.Contains("1 lines new, 1 gone", (await RunAsync($"rulebook diff {before} {before + 1}")).Out, StringComparison.Ordinal);
         Assert.Contains("edda", (await RunAsync("rulebook list")).Out, StringComparison.Ordinal);
         Assert.Contains("No edition waits", (await RunAsync("rulebook proposals")).Out, StringComparison.Ordinal);
@@ -370,7 +522,9 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         Assert.Contains("never-holds", (await RunAsync("rulebook warnings")).Out, StringComparison.Ordinal);
         Assert.Contains("pools:       till", (await RunAsync("rulebook show")).Out, StringComparison.Ordinal);
         // The other tests go on with the rulebook they know.
-        await World.OkAsync((await _world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(_world.Rulebook())));
+        await World.OkAsync(
+            (await _world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(_world.Rulebook()))
+        );
     }
 
     [Fact]
@@ -383,10 +537,14 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         Assert.Equal(1, dry.Code);
         Assert.Contains("Did you mean 'directory/payments'?", dry.Out, StringComparison.Ordinal);
         Assert.Contains("Say what it is needed for", dry.Out, StringComparison.Ordinal);
-        dry = await RunAsync($"requests new access --person {row.Number} --entitlement directory/payments --until 2027-01-31 --reason audit --dry-run");
+        dry = await RunAsync(
+            $"requests new access --person {row.Number} --entitlement directory/payments --until 2027-01-31 --reason audit --dry-run"
+        );
         Assert.Equal(0, dry.Code);
         Assert.Contains("Who decides (Access beside the templates)", dry.Out, StringComparison.Ordinal);
-        var made = await RunAsync($"requests new access --person {row.Number} --entitlement directory/payments --until 2027-01-31 --reason audit");
+        var made = await RunAsync(
+            $"requests new access --person {row.Number} --entitlement directory/payments --until 2027-01-31 --reason audit"
+        );
         var number = made.Out.Split(' ')[1];
         await _world.WaitForAsync(number, "deciding");
         Assert.Equal(5, (await RunAsync($"requests answer {number} later")).Code);
@@ -403,7 +561,11 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         Assert.Contains("Data office: the group data-office", (await RunAsync("workflows list")).Out, StringComparison.Ordinal);
         Assert.Contains("wait for you", (await RunAsync("today")).Out, StringComparison.Ordinal);
         await SignInAsync("mara");
-        Assert.Contains("tomas decides for mara", (await RunAsync("delegations add tomas --from 2026-12-21 --until 2027-01-03")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "tomas decides for mara",
+            (await RunAsync("delegations add tomas --from 2026-12-21 --until 2027-01-03")).Out,
+            StringComparison.Ordinal
+        );
         Assert.Contains("tomas", (await RunAsync("delegations list")).Out, StringComparison.Ordinal);
         Assert.Contains("Nothing is to be done by hand", (await RunAsync("tasks list")).Out, StringComparison.Ordinal);
     }
@@ -411,17 +573,44 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     [Fact]
     public async Task Every_command_has_help_with_an_example()
     {
-        var commands = "sign-in|sign-out|me|intake run|intake sources|intake show|intake test|intake preview|intake switch|intake runs|intake set-aside|intake records|intake vanished|intake held|intake pass|intake drop|intake post|intake write-backs|intake token|intake tokens|intake end-token|explain|requests list|requests show|requests approve|requests decline|requests release|requests choose|requests retry|requests new|requests bulk|requests ask|requests answer|requests comment|requests withdraw|requests hold|requests resume|requests return|requests change|requests export|requests history|requests schema|people history|people retention|people hold|people end-hold|people forget|people confirm-forget|people decline-forget|people data|sessions list|sessions end|hooks list|hooks replay|hooks end|notices texts|notices preview|today|tasks list|tasks show|tasks take|tasks hand-over|tasks done|tasks impossible|delegations list|delegations add|delegations end|catalogue|workflows list|inbox|people list|people show|targets list|targets check|ledger list|ledger show|ledger verify|ledger heads|ledger keys|ledger export|ledger rotate-key|requests new-link|password change|password forgot|rulebook check|rulebook rehearse|rulebook diff|rulebook publish|rulebook proposals|rulebook approve|rulebook decline|rulebook list|rulebook show|rulebook export|rulebook warnings|secrets list|secrets set|users list|users set|users changes|users agree|users decline|users link|notices hearing|tokens list|tokens make|tokens end".Split('|');
+        var commands = (
+            "sign-in|sign-out|me|intake run|intake sources|intake show|intake test|intake preview|intake switch|intake "
+            + "runs|intake set-aside|intake records|intake vanished|intake held|intake pass|intake drop|intake post|intake "
+            + "write-backs|intake token|intake tokens|intake end-token|explain|requests list|requests show|requests "
+            + "approve|requests decline|requests release|requests choose|requests retry|requests new|requests bulk|requests "
+            + "ask|requests answer|requests comment|requests withdraw|requests hold|requests resume|requests return|requests "
+            + "change|requests export|requests history|requests schema|people history|people retention|people hold|people "
+            + "end-hold|people forget|people confirm-forget|people decline-forget|people data|sessions list|sessions end|hooks "
+            + "list|hooks replay|hooks end|notices texts|notices preview|today|tasks list|tasks show|tasks take|tasks "
+            + "hand-over|tasks done|tasks impossible|delegations list|delegations add|delegations end|catalogue|workflows "
+            + "list|inbox|people list|people show|targets list|targets check|ledger list|ledger show|ledger verify|ledger "
+            + "heads|ledger keys|ledger export|ledger rotate-key|requests new-link|password change|password forgot|rulebook "
+            + "check|rulebook rehearse|rulebook diff|rulebook publish|rulebook proposals|rulebook approve|rulebook "
+            + "decline|rulebook list|rulebook show|rulebook export|rulebook warnings|secrets list|secrets set|users list|users "
+            + "set|users changes|users agree|users decline|users link|notices hearing|tokens list|tokens make|tokens end"
+        ).Split('|');
         foreach (var command in commands)
         {
             var help = await RunAsync(command + " --help");
             Assert.Equal(0, help.Code);
             Assert.Contains($"Example: oikonom {command}", help.Out, StringComparison.Ordinal);
-            Assert.Contains($"oikonom {command}", await File.ReadAllTextAsync(Repository.At("docs", "client.md")), StringComparison.Ordinal);
+            Assert.Contains(
+                $"oikonom {command}",
+                await File.ReadAllTextAsync(Repository.At("docs", "client.md")),
+                StringComparison.Ordinal
+            );
         }
         // Whatever a message tells people to run is there.
-        var named = Directory.EnumerateFiles(Repository.At("src"), "*.cs", SearchOption.AllDirectories).Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
-            .SelectMany(f => System.Text.RegularExpressions.Regex.Matches(File.ReadAllText(f), "'oikonom ([a-z-]+(?: [a-z-]+)?)").Select(m => m.Groups[1].Value)).Distinct().ToList();
+        var named = Directory
+            .EnumerateFiles(Repository.At("src"), "*.cs", SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
+            .SelectMany(f =>
+                System
+                    .Text.RegularExpressions.Regex.Matches(File.ReadAllText(f), "'oikonom ([a-z-]+(?: [a-z-]+)?)")
+                    .Select(m => m.Groups[1].Value)
+            )
+            .Distinct()
+            .ToList();
         Assert.True(named.Count > 10);
         Assert.All(named, n => Assert.Contains(commands, c => n == c || n.StartsWith(c + " ", StringComparison.Ordinal)));
     }
@@ -437,25 +626,49 @@ public sealed class TourTests
         var port = 20_000 + (Environment.ProcessId % 12_000);
         for (var start = 0; start < 2; start++)
         {
-            using var demo = Process.Start(new ProcessStartInfo(Repository.At("bin", "standins", "oikonom-standins"), ["demo", "--port", $"{port}", "--folder", folder.Path]) { RedirectStandardOutput = true, RedirectStandardError = true })!;
+            using var demo = Process.Start(
+                new ProcessStartInfo(
+                    Repository.At("bin", "standins", "oikonom-standins"),
+                    ["demo", "--port", $"{port}", "--folder", folder.Path]
+                )
+                {
+                    RedirectStandardOutput = true,
+                    RedirectStandardError = true,
+                }
+            )!;
             var ready = new TaskCompletionSource();
-            demo.OutputDataReceived += (_, line) => { if (line.Data?.Contains("Ctrl-C stops all of it", StringComparison.Ordinal) == true) ready.TrySetResult(); };
+            demo.OutputDataReceived += (_, line) =>
+            {
+                if (line.Data?.Contains("Ctrl-C stops all of it", StringComparison.Ordinal) == true)
+                    ready.TrySetResult();
+            };
             demo.BeginOutputReadLine();
             await ready.Task.WaitAsync(TimeSpan.FromSeconds(60));
 
-            using var second = Process.Start(new ProcessStartInfo(Repository.At("bin", "standins", "oikonom-standins"), ["demo", "--port", $"{port}"]) { RedirectStandardError = true, RedirectStandardOutput = true })!;
+            using var second = Process.Start(
+                new ProcessStartInfo(Repository.At("bin", "standins", "oikonom-standins"), ["demo", "--port", $"{port}"])
+                {
+                    RedirectStandardError = true,
+                    RedirectStandardOutput = true,
+                }
+            )!;
             Assert.Contains($"Port {port} is in use", await second.StandardError.ReadToEndAsync(), StringComparison.Ordinal);
             await second.WaitForExitAsync();
             Assert.Equal(1, second.ExitCode);
 
-            var info = new ProcessStartInfo("bash", [Repository.At("demo", "tour.sh")]) { RedirectStandardOutput = true, RedirectStandardError = true };
+            var info = new ProcessStartInfo("bash", [Repository.At("demo", "tour.sh")])
+            {
+                RedirectStandardOutput = true,
+                RedirectStandardError = true,
+            };
             (info.Environment["DEMO_PORT"], info.Environment["DEMO_FOLDER"]) = ($"{port}", folder.Path);
             using var tour = Process.Start(info)!;
             var (output, errors) = (tour.StandardOutput.ReadToEndAsync(), tour.StandardError.ReadToEndAsync());
             await tour.WaitForExitAsync();
             Assert.True(tour.ExitCode == 0, await output + await errors);
             Assert.Contains("All is as it should be.", await output, StringComparison.Ordinal);
-            if (start == 1) Assert.Contains("raised 0 joiners", await output, StringComparison.Ordinal);
+            if (start == 1)
+                Assert.Contains("raised 0 joiners", await output, StringComparison.Ordinal);
 
             using var stop = Process.Start("kill", ["-TERM", $"{demo.Id}"]);
             await demo.WaitForExitAsync(new CancellationTokenSource(TimeSpan.FromSeconds(30)).Token);

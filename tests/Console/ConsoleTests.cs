@@ -21,11 +21,23 @@ public sealed class BrowserFixture : IAsyncLifetime
         Directory = await TestDirectory.StartAsync();
         World = await World.StartAsync(Directory, new() { Console = Repository.At("console", "dist") });
         _playwright = await Playwright.CreateAsync();
-        Browser = await _playwright.Chromium.LaunchAsync(new()
-        {
-            ExecutablePath = "/usr/bin/chromium",
-            Args = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"],
-        });
+        Browser = await _playwright.Chromium.LaunchAsync(
+            new()
+            {
+                ExecutablePath = "/usr/bin/chromium",
+                Args =
+                [
+                    "--headless",
+                    "--no-sandbox",
+                    "--disable-gpu",
+                    "--disable-quic",
+                    "--no-first-run",
+                    "--disable-background-networking",
+                    "--disable-component-update",
+                    "--disable-sync",
+                ],
+            }
+        );
     }
 
     public async ValueTask DisposeAsync()
@@ -49,13 +61,21 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
 
     private async Task OpenAsync(ColorScheme scheme)
     {
-        _context = await fixture.Browser.NewContextAsync(new() { BaseURL = _world.Address, ColorScheme = scheme, ViewportSize = new() { Width = 1280, Height = 800 } });
+        _context = await fixture.Browser.NewContextAsync(
+            new()
+            {
+                BaseURL = _world.Address,
+                ColorScheme = scheme,
+                ViewportSize = new() { Width = 1280, Height = 800 },
+            }
+        );
         _page = await _context.NewPageAsync();
         _page.PageError += (_, error) => _errors.Add(error);
         _page.Console += (_, message) =>
         {
             // A refusal of the service shows as a failed resource; what the page makes of it is looked at below.
-            if (message.Type == "error" && !message.Text.Contains("Failed to load resource", StringComparison.Ordinal)) _errors.Add(message.Text);
+            if (message.Type == "error" && !message.Text.Contains("Failed to load resource", StringComparison.Ordinal))
+                _errors.Add(message.Text);
         };
     }
 
@@ -79,8 +99,13 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
     private async Task RequireAccessibleAsync(string where)
     {
         await _page.EvaluateAsync(await File.ReadAllTextAsync(Repository.At("console", "node_modules", "axe-core", "axe.min.js")));
-        var result = await _page.EvaluateAsync<JsonElement>("() => axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'] })");
-        var faults = result.GetProperty("violations").EnumerateArray().Select(v => $"{where}: {v.GetProperty("id").GetString()}: {v.GetProperty("nodes")[0].GetProperty("html").GetString()}");
+        var result = await _page.EvaluateAsync<JsonElement>(
+            "() => axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'] })"
+        );
+        var faults = result
+            .GetProperty("violations")
+            .EnumerateArray()
+            .Select(v => $"{where}: {v.GetProperty("id").GetString()}: {v.GetProperty("nodes")[0].GetProperty("html").GetString()}");
         Assert.Empty(faults);
     }
 
@@ -107,7 +132,9 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await Assertions.Expect(_page.GetByText("Done", new() { Exact = true })).ToHaveCountAsync(8);
 
         await _page.GetByRole(AriaRole.Link, new() { Name = row.Number }).ClickAsync();
-        await Assertions.Expect(_page.GetByRole(AriaRole.Img, new() { Name = $"Employment, accounts and grants of Kaya {row.Family} over time" })).ToBeVisibleAsync();
+        await Assertions
+            .Expect(_page.GetByRole(AriaRole.Img, new() { Name = $"Employment, accounts and grants of Kaya {row.Family} over time" }))
+            .ToBeVisibleAsync();
         await Assertions.Expect(_page.GetByRole(AriaRole.Cell, new() { Name = "Dive team", Exact = true })).ToBeVisibleAsync();
     }
 
@@ -142,7 +169,11 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
     {
         await using var ldap = await fixture.Directory.ConnectAsync();
         var row = HrRow.New();
-        foreach (var name in new[] { "a-", "b-" }) await ldap.AddAsync(TestDirectory.Dn(name + row.Number.ToLowerInvariant()), TestDirectory.Person(name + row.Number.ToLowerInvariant(), row.Number));
+        foreach (var name in new[] { "a-", "b-" })
+            await ldap.AddAsync(
+                TestDirectory.Dn(name + row.Number.ToLowerInvariant()),
+                TestDirectory.Person(name + row.Number.ToLowerInvariant(), row.Number)
+            );
         _world.WriteHr(row);
         var raised = (await _world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
         await _world.WaitForAsync(raised.Id, "choosing");
@@ -203,7 +234,13 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await _context.DisposeAsync();
         await OpenAsync(scheme);
         var waiting = await _world.BringAsync(HrRow.New(), "deciding");
-        var done = await _world.BringAsync(HrRow.New() with { Kind = "seasonal", End = DateTimeOffset.UtcNow.AddDays(60).ToString("yyyy-MM-dd", null) });
+        var done = await _world.BringAsync(
+            HrRow.New() with
+            {
+                Kind = "seasonal",
+                End = DateTimeOffset.UtcNow.AddDays(60).ToString("yyyy-MM-dd", null),
+            }
+        );
         await _page.GotoAsync("/sign-in");
         await RequireAccessibleAsync("sign-in");
         await SignInAsync("mara");
@@ -212,10 +249,19 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await _page.GotoAsync("/inbox");
         await Assertions.Expect(_page.GetByRole(AriaRole.Table)).ToBeVisibleAsync();
         await RequireAccessibleAsync("inbox");
-        foreach (var (path, heading) in new[]
-        {
-            ("/requests", "Requests"), ($"/requests/{waiting.Summary.Id}", "The whole effect"), ($"/requests/{done.Summary.Id}", "What was said and done"), ("/requests?board=true&open=true", "Requests"), ("/workflows", "Workflows"), ("/me", "While I am away"), ("/people", "People"), ($"/people/{done.Summary.PersonId}", "Lifeline"),
-        })
+        foreach (
+            var (path, heading) in new[]
+            {
+                ("/requests", "Requests"),
+                ($"/requests/{waiting.Summary.Id}", "The whole effect"),
+                ($"/requests/{done.Summary.Id}", "What was said and done"),
+                ("/requests?board=true&open=true", "Requests"),
+                ("/workflows", "Workflows"),
+                ("/me", "While I am away"),
+                ("/people", "People"),
+                ($"/people/{done.Summary.PersonId}", "Lifeline"),
+            }
+        )
         {
             await _page.GotoAsync(path);
             await Assertions.Expect(_page.GetByRole(AriaRole.Heading, new() { Name = heading, Exact = true })).ToBeVisibleAsync();
@@ -257,7 +303,8 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         var rows = new[] { HrRow.New("Ada"), HrRow.New("Ben") };
         _world.WriteHr(rows);
         var raised = (await _world.RunIntakeAsync()).Requests.Where(r => rows.Any(x => x.Number == r.Number)).ToList();
-        foreach (var r in raised) await _world.WaitForAsync(r.Id, "deciding");
+        foreach (var r in raised)
+            await _world.WaitForAsync(r.Id, "deciding");
         await SignInAsync("mara");
         await _page.GetByRole(AriaRole.Navigation).GetByRole(AriaRole.Link, new() { Name = "Inbox" }).ClickAsync();
         // The keys work without a click: the first j shows where one is, x chooses and lets go.
@@ -268,13 +315,15 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await Assertions.Expect(Text("1 chosen")).ToBeVisibleAsync();
         await _page.Keyboard.PressAsync("x");
         await Assertions.Expect(Text("None chosen")).ToBeVisibleAsync();
-        foreach (var row in rows) await _page.GetByLabel($"Choose {row.Given} {row.Family}").CheckAsync();
+        foreach (var row in rows)
+            await _page.GetByLabel($"Choose {row.Given} {row.Family}").CheckAsync();
         await _page.Keyboard.PressAsync("a");
         await Assertions.Expect(Text("Together for 2 people: 2 accounts made, 6 entitlements given.")).ToBeVisibleAsync();
         await RequireAccessibleAsync("joint effect");
         await _page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Approve 2" }).ClickAsync();
         await Assertions.Expect(_page.GetByRole(AriaRole.Dialog)).ToHaveCountAsync(0);
-        foreach (var r in raised) await _world.WaitForAsync(r.Id, "releasing");
+        foreach (var r in raised)
+            await _world.WaitForAsync(r.Id, "releasing");
     }
 
     [Fact]
@@ -303,8 +352,15 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
     public async Task A_password_is_shown_once()
     {
         await _world.BringAsync(HrRow.New());
-        var mails = await _world.EventuallyAsync(() => Task.FromResult(_world.Mail!.Mails), m => m.Any(x => x.Subject.StartsWith("First password", StringComparison.Ordinal)));
-        var link = mails.Last(m => m.Subject.StartsWith("First password", StringComparison.Ordinal)).Body.Split('\n').Single(l => l.StartsWith("http", StringComparison.Ordinal)).Trim();
+        var mails = await _world.EventuallyAsync(
+            () => Task.FromResult(_world.Mail!.Mails),
+            m => m.Any(x => x.Subject.StartsWith("First password", StringComparison.Ordinal))
+        );
+        var link = mails
+            .Last(m => m.Subject.StartsWith("First password", StringComparison.Ordinal))
+            .Body.Split('\n')
+            .Single(l => l.StartsWith("http", StringComparison.Ordinal))
+            .Trim();
         await SignInAsync("mara", new Uri(link).AbsolutePath);
         await _page.GetByRole(AriaRole.Button, new() { Name = "Show the password once" }).ClickAsync();
         Assert.Equal(16, (await _page.GetByLabel("Password").InnerTextAsync()).Trim().Length);
@@ -343,7 +399,9 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await _page.GetByRole(AriaRole.Button, new() { Name = "Publish" }).ClickAsync();
         await _page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Publish" }).ClickAsync();
         await Text($"edition {before + 1}").WaitForAsync();
-        await World.OkAsync((await _world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(_world.Rulebook())));
+        await World.OkAsync(
+            (await _world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(_world.Rulebook()))
+        );
     }
 
     [Fact]
@@ -373,10 +431,19 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await Text("was sent a link").WaitForAsync();
         await RequireAccessibleAsync("users");
         var silas = (await _world.GetAsync<Page<User>>("/api/v1/users", "edda")).Items.Single(u => u.Name == "silas");
-        Assert.Equal(("operator engineer", "reefpoint", 1), (string.Join(' ', silas.Roles), silas.Reach!["operator"].Sites!.Single(), silas.Reach.Count));
+        Assert.Equal(
+            ("operator engineer", "reefpoint", 1),
+            (string.Join(' ', silas.Roles), silas.Reach!["operator"].Sites!.Single(), silas.Reach.Count)
+        );
 
         var edda = await _world.SignInAsync("edda");
-        IReadOnlyList<RulebookFileBody> Files(string title) => _world.Rulebook((path, text) => path == "rulebook.yaml" ? text + "publishing: second-person\n" : path == "targets/directory.yaml" ? text.Replace("title: Dive team", $"title: {title}", StringComparison.Ordinal) : text);
+        IReadOnlyList<RulebookFileBody> Files(string title) =>
+            _world.Rulebook(
+                (path, text) =>
+                    path == "rulebook.yaml" ? text + "publishing: second-person\n"
+                    : path == "targets/directory.yaml" ? text.Replace("title: Dive team", $"title: {title}", StringComparison.Ordinal)
+                    : text
+            );
         await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Files("Dive team"))));
         await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Files("Divers"))));
         // The new user chooses their password by the link of the mail; it works once.
@@ -402,7 +469,9 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await Text("agreed by silas").WaitForAsync();
         await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(_world.Rulebook())));
         var back = (await _world.GetAsync<Page<ProposalView>>("/api/v1/rulebook/proposals", "silas")).Items.Single();
-        await World.OkAsync((await _world.SignInAsync("silas")).PostAsJsonAsync($"/api/v1/rulebook/proposals/{back.Id}/approve", new ProposalBody(null)));
+        await World.OkAsync(
+            (await _world.SignInAsync("silas")).PostAsJsonAsync($"/api/v1/rulebook/proposals/{back.Id}/approve", new ProposalBody(null))
+        );
     }
 
     [Fact]
@@ -425,7 +494,9 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await _page.GetByLabel("A head you kept elsewhere").FillAsync(JsonSerializer.Serialize(head, JsonSerializerOptions.Web));
         await _page.GetByRole(AriaRole.Button, new() { Name = "Verify the whole ledger" }).ClickAsync();
         await Text("kept outside the store").WaitForAsync();
-        await _page.GetByLabel("A head you kept elsewhere").FillAsync(JsonSerializer.Serialize(head with { Root = new string('0', 64) }, JsonSerializerOptions.Web));
+        await _page
+            .GetByLabel("A head you kept elsewhere")
+            .FillAsync(JsonSerializer.Serialize(head with { Root = new string('0', 64) }, JsonSerializerOptions.Web));
         await _page.GetByRole(AriaRole.Button, new() { Name = "Verify the whole ledger" }).ClickAsync();
         await Text("Not sound").WaitForAsync();
         await RequireAccessibleAsync("ledger verified");
@@ -445,7 +516,9 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await _page.GetByRole(AriaRole.Button, new() { Name = "Keep it", Exact = true }).ClickAsync();
         await Text("by aldo: A claim is open").WaitForAsync();
         await RequireAccessibleAsync("person held");
-        var download = await _page.RunAndWaitForDownloadAsync(() => _page.GetByRole(AriaRole.Link, new() { Name = "Download all of it" }).ClickAsync());
+        var download = await _page.RunAndWaitForDownloadAsync(() =>
+            _page.GetByRole(AriaRole.Link, new() { Name = "Download all of it" }).ClickAsync()
+        );
         Assert.Contains(done.Summary.PersonNumber, await File.ReadAllTextAsync(await download.PathAsync()), StringComparison.Ordinal);
         await _page.GotoAsync("/service");
         await _page.GetByRole(AriaRole.Button, new() { Name = "End the hold" }).ClickAsync();

@@ -25,22 +25,49 @@ public sealed class ApprovalTests
 
     private static Edition With(string workflow) => Small.Edition(("rulebook.yaml", Organisation), ("workflows/staff.yaml", workflow));
 
-    private static Workflow Staff(string stages) => With($"name: staff\nfor: [joiner, mover, leaver]\nstages:\n{stages}").Rulebook.Workflows.Single();
+    private static Workflow Staff(string stages) =>
+        With($"name: staff\nfor: [joiner, mover, leaver]\nstages:\n{stages}").Rulebook.Workflows.Single();
 
-    private static Party User(string name, string number, params string[] roles) => new(name, roles.ToHashSet(), number.Length > 0 ? number : null, true);
+    private static Party User(string name, string number, params string[] roles) =>
+        new(name, roles.ToHashSet(), number.Length > 0 ? number : null, true);
 
     private static readonly Party[] Parties =
     [
-        User("mara", "E2", "approver"), User("tomas", "E3", "approver"), User("hedda", "E4", "approver"), User("silas", "E5", "approver"),
-        User("bo", "E6", "approver"), User("bea", "E7", "approver"), User("ona", "E9", "approver"), User("otto", "", "operator"), User("ines", "E1001", "requester"),
+        User("mara", "E2", "approver"),
+        User("tomas", "E3", "approver"),
+        User("hedda", "E4", "approver"),
+        User("silas", "E5", "approver"),
+        User("bo", "E6", "approver"),
+        User("bea", "E7", "approver"),
+        User("ona", "E9", "approver"),
+        User("otto", "", "operator"),
+        User("ines", "E1001", "requester"),
     ];
 
     private static Facts FactsOf(string manager = "E2") => Small.Facts().With(BuiltIn.Manager, Expressions.Value.Of(manager));
 
-    private static Item Thing(string key, string digest = "1", bool privileged = false) => new(key, key.Split('/')[0], key.Contains('/', StringComparison.Ordinal) ? key.Split('/')[1] : null, digest, true, privileged, []);
+    private static Item Thing(string key, string digest = "1", bool privileged = false) =>
+        new(key, key.Split('/')[0], key.Contains('/', StringComparison.Ordinal) ? key.Split('/')[1] : null, digest, true, privileged, []);
 
-    private static Circumstances About(IReadOnlyList<Item>? items = null, string manager = "E2", string requester = "ines", string requesterNumber = "E1001", string above = "E3", string kind = "joiner") =>
-        new(kind, "hr", requester, requesterNumber, FactsOf(manager), above, false, items ?? [Thing("directory"), Thing("directory/pay")], false);
+    private static Circumstances About(
+        IReadOnlyList<Item>? items = null,
+        string manager = "E2",
+        string requester = "ines",
+        string requesterNumber = "E1001",
+        string above = "E3",
+        string kind = "joiner"
+    ) =>
+        new(
+            kind,
+            "hr",
+            requester,
+            requesterNumber,
+            FactsOf(manager),
+            above,
+            false,
+            items ?? [Thing("directory"), Thing("directory/pay")],
+            false
+        );
 
     [Theory]
     [InlineData("manager", "mara", "the line manager")]
@@ -51,10 +78,17 @@ public sealed class ApprovalTests
     [InlineData("group:board", "bea,bo", "the group board")]
     [InlineData("person:E7", "bea", "person E7")]
     [InlineData("[manager, site-lead]", "mara,silas", "the line manager or the site lead")]
-    [InlineData("{ expression: 'department == \"Dive\" ? \"E6\" : \"E7\"' }", "bo", "whom “department == \"Dive\" ? \"E6\" : \"E7\"” names")]
+    [InlineData(
+        "{ expression: 'department == \"Dive\" ? \"E6\" : \"E7\"' }",
+        "bo",
+        "whom “department == \"Dive\" ? \"E6\" : \"E7\"” names"
+    )]
     public void Approvers_are_found_by_what_they_are_to_the_request(string decides, string users, string why)
     {
-        var stage = Staff($"  - name: s\n    decides: {(decides.StartsWith('{') ? $"[{decides}]" : decides)}\n    otherwise: role:approver\n").Stages.Single();
+        var stage = Staff(
+            $"  - name: s\n    decides: {(decides.StartsWith('{') ? $"[{decides}]" : decides)}\n    otherwise: role:approver\n"
+        )
+            .Stages.Single();
         var edition = With("name: staff\nfor: [joiner, mover, leaver]\nstages: []");
         var found = Approvers.Resolve(stage.Decides, stage.Otherwise, null, About(), edition.Rulebook, Parties);
         Assert.Equal((users, why), (string.Join(',', found.UserNames), found.Why));
@@ -69,7 +103,14 @@ public sealed class ApprovalTests
     {
         var edition = With("name: staff\nfor: [joiner, mover, leaver]\nstages: [{ name: m, decides: manager, otherwise: role:approver }]");
         var stage = edition.Rulebook.Workflows.Single().Stages.Single();
-        var found = Approvers.Resolve(stage.Decides, stage.Otherwise, null, About(manager: manager, requester: requester), edition.Rulebook, Parties);
+        var found = Approvers.Resolve(
+            stage.Decides,
+            stage.Otherwise,
+            null,
+            About(manager: manager, requester: requester),
+            edition.Rulebook,
+            Parties
+        );
         Assert.Equal(([], "approver"), (found.UserNames, found.Role));
         Assert.Contains(why, found.Why, StringComparison.Ordinal);
     }
@@ -77,9 +118,16 @@ public sealed class ApprovalTests
     [Fact]
     public void Each_item_goes_to_its_own_owner_and_a_role_counts_only_where_it_reaches()
     {
-        var edition = With("name: staff\nfor: [joiner, mover, leaver]\nstages: [{ name: o, decides: owner, otherwise: role:engineer, per: item }]");
-        var ask = Standing.Ask(edition.Rulebook.Workflows.Single().Stages, About([Thing("directory/pay"), Thing("directory")]), edition.Rulebook, Parties).Single();
-        Assert.Equal([("directory/pay", "ona"), ("directory", "")], ask.Ballots.Select(b => (b.Item, string.Join(',', b.Deciders.UserNames))));
+        var edition = With(
+            "name: staff\nfor: [joiner, mover, leaver]\nstages: [{ name: o, decides: owner, otherwise: role:engineer, per: item }]"
+        );
+        var ask = Standing
+            .Ask(edition.Rulebook.Workflows.Single().Stages, About([Thing("directory/pay"), Thing("directory")]), edition.Rulebook, Parties)
+            .Single();
+        Assert.Equal(
+            [("directory/pay", "ona"), ("directory", "")],
+            ask.Ballots.Select(b => (b.Item, string.Join(',', b.Deciders.UserNames)))
+        );
         Assert.Contains("it has no owner", ask.Ballots[1].Deciders.Why, StringComparison.Ordinal);
 
         var far = User("rae", "E8", "approver") with { Reach = new Dictionary<string, Reach> { ["approver"] = new(["reef"], [], []) } };
@@ -92,17 +140,22 @@ public sealed class ApprovalTests
     [Fact]
     public void Conditions_and_reasons_to_skip_leave_stages_out_and_say_why()
     {
-        var edition = With("""
+        var edition = With(
+            """
             name: staff
             for: [joiner, mover, leaver]
             stages:
               - { name: p, decides: role:approver, when: request.privileged }
               - { name: m, decides: manager, otherwise: role:approver, skip-when: requester-is-manager }
               - { name: x, decides: role:approver, skip-when: nothing-privileged }
-            """);
+            """
+        );
         var stages = edition.Rulebook.Workflows.Single().Stages;
         var asks = Standing.Ask(stages, About(requester: "mara", requesterNumber: "E2"), edition.Rulebook, Parties);
-        Assert.Equal(["its condition does not hold (request.privileged)", "the line manager raised the request", "nothing in it is privileged"], asks.Select(a => a.SkippedBecause));
+        Assert.Equal(
+            ["its condition does not hold (request.privileged)", "the line manager raised the request", "nothing in it is privileged"],
+            asks.Select(a => a.SkippedBecause)
+        );
         asks = Standing.Ask(stages, About([Thing("directory/root", privileged: true)]), edition.Rulebook, Parties);
         Assert.All(asks, a => Assert.Null(a.SkippedBecause));
     }
@@ -134,7 +187,10 @@ public sealed class ApprovalTests
         Assert.Equal("not-yours", Code(() => DecisionRight.Require(Parties[1], deciders, About(kind: "mover"), lent, Parties, Now)));
         Assert.Equal("not-yours", Code(() => DecisionRight.Require(Parties[1], deciders, About(), lent, Parties, Now.AddDays(2))));
         Assert.Equal("own-request", Code(() => DecisionRight.Require(Parties[1], deciders, About(requester: "tomas"), lent, Parties, Now)));
-        Assert.Equal("own-request", Code(() => DecisionRight.Require(User("tor", "E1", "approver"), deciders, About(), [lent[0] with { To = "tor" }], Parties, Now)));
+        Assert.Equal(
+            "own-request",
+            Code(() => DecisionRight.Require(User("tor", "E1", "approver"), deciders, About(), [lent[0] with { To = "tor" }], Parties, Now))
+        );
         // Mara raised it herself: what she may not decide, she cannot lend.
         Assert.Equal("not-yours", Code(() => DecisionRight.Require(Parties[1], deciders, About(requester: "mara"), lent, Parties, Now)));
 
@@ -161,17 +217,28 @@ public sealed class ApprovalTests
                     Move(what, Standing.FirstOpen(asks, Items, Votes, None));
                     break;
                 case RequestEvent.Approve:
-                    if (State != RequestState.Deciding) Move(what, Stage);
+                    if (State != RequestState.Deciding)
+                        Move(what, Stage);
                     var open = Standing.Open(asks[Stage], Items, Votes, None);
                     foreach (var ballot in open.Where((_, i) => pick % 3 == 0 || i == pick % open.Count).ToList())
-                        Votes.Add(new(ballot.Stage, ballot.Item, actor.UserName, DecisionRight.Require(actor, ballot.Deciders, about, [], Parties, Now), Standing.CoverOf(ballot.Item, Items)));
+                        Votes.Add(
+                            new(
+                                ballot.Stage,
+                                ballot.Item,
+                                actor.UserName,
+                                DecisionRight.Require(actor, ballot.Deciders, about, [], Parties, Now),
+                                Standing.CoverOf(ballot.Item, Items)
+                            )
+                        );
                     Move(what, Standing.FirstOpen(asks, Items, Votes, None, Stage));
                     break;
                 case RequestEvent.Replan:
                     Move(what, 0);
                     var at = pick % Items.Count;
-                    if (pick % 2 == 0) Items[at] = Items[at] with { Digest = pick.ToString(System.Globalization.CultureInfo.InvariantCulture) };
-                    else if (Items.Count > 1) Items.RemoveAt(at);
+                    if (pick % 2 == 0)
+                        Items[at] = Items[at] with { Digest = pick.ToString(System.Globalization.CultureInfo.InvariantCulture) };
+                    else if (Items.Count > 1)
+                        Items.RemoveAt(at);
                     break;
                 case RequestEvent.Return:
                     Move(what, 0);
@@ -190,88 +257,137 @@ public sealed class ApprovalTests
         private void Move(RequestEvent what, int open) => (State, Stage) = RequestMachine.Next(State, what, open, stages.Count, released);
     }
 
-    private static readonly Gen<string> AnyStage = Gen.Select(Any.Of("manager", "owner", "site-lead", "group:board", "role:approver", "[manager, department-head]"), Any.Of("one", "2", "all"), Gen.Bool)
-        .Select((decides, quorum, perItem) => $"decides: {decides}, otherwise: role:approver, quorum: {quorum}{(perItem ? ", per: item" : "")}");
+    private static readonly Gen<string> AnyStage = Gen.Select(
+            Any.Of("manager", "owner", "site-lead", "group:board", "role:approver", "[manager, department-head]"),
+            Any.Of("one", "2", "all"),
+            Gen.Bool
+        )
+        .Select(
+            (decides, quorum, perItem) => $"decides: {decides}, otherwise: role:approver, quorum: {quorum}{(perItem ? ", per: item" : "")}"
+        );
 
     [Fact]
     public void Nothing_runs_that_the_needed_people_did_not_approve_as_it_is()
     {
-        var events = Gen.Select(Any.Of(RequestEvent.Approve, RequestEvent.Approve, RequestEvent.Approve, RequestEvent.Planned, RequestEvent.Planned, RequestEvent.Decline, RequestEvent.AskBack, RequestEvent.Answer, RequestEvent.Release, RequestEvent.Return, RequestEvent.Withdraw, RequestEvent.Replan, RequestEvent.Finished),
-            Gen.Int[0, Parties.Length - 1], Gen.Int[0, 30]).Array[5, 60];
-        Gen.Select(AnyStage.Array[0, 3], Gen.Bool, events).Sample((stageTexts, released, sequence) =>
-        {
-            var edition = With($"name: staff\nfor: [joiner, mover, leaver]\nstages: [{string.Join(", ", stageTexts.Select((t, i) => $"{{ name: s{i}, {t} }}"))}]");
-            var about = About([Thing("directory"), Thing("directory/pay"), Thing("directory/audit")], requester: "bo", requesterNumber: "E6");
-            var sim = new Sim(edition.Rulebook.Workflows.Single().Stages, released, edition.Rulebook, about);
-            var ended = false;
-            foreach (var (what, who, pick) in sequence)
-            {
-                var before = sim.State;
-                try
+        var events = Gen.Select(
+            Any.Of(
+                RequestEvent.Approve,
+                RequestEvent.Approve,
+                RequestEvent.Approve,
+                RequestEvent.Planned,
+                RequestEvent.Planned,
+                RequestEvent.Decline,
+                RequestEvent.AskBack,
+                RequestEvent.Answer,
+                RequestEvent.Release,
+                RequestEvent.Return,
+                RequestEvent.Withdraw,
+                RequestEvent.Replan,
+                RequestEvent.Finished
+            ),
+            Gen.Int[0, Parties.Length - 1],
+            Gen.Int[0, 30]
+        ).Array[5, 60];
+        Gen.Select(AnyStage.Array[0, 3], Gen.Bool, events)
+            .Sample(
+                (stageTexts, released, sequence) =>
                 {
-                    sim.Do(what, Parties[who], pick);
-                }
-                catch (RefusedMove)
-                {
-                    Assert.Equal(before, sim.State);
-                    continue;
-                }
-                Assert.False(ended, "something followed an end");
-                ended = !RequestMachine.IsOpen(sim.State);
-                if (before != RequestState.Fulfilling && sim.State == RequestState.Fulfilling)
-                {
-                    foreach (var ballot in sim.Asks.SelectMany(a => a.Ballots))
+                    var edition = With(
+                        "name: staff\nfor: [joiner, mover, leaver]\nstages: "
+                            + $"[{string.Join(", ", stageTexts.Select((t, i) => $"{{ name: s{i}, {t} }}"))}]"
+                    );
+                    var about = About(
+                        [Thing("directory"), Thing("directory/pay"), Thing("directory/audit")],
+                        requester: "bo",
+                        requesterNumber: "E6"
+                    );
+                    var sim = new Sim(edition.Rulebook.Workflows.Single().Stages, released, edition.Rulebook, about);
+                    var ended = false;
+                    foreach (var (what, who, pick) in sequence)
                     {
-                        var given = Standing.Given(ballot, sim.Items, sim.Votes, None);
-                        Assert.True(given.Count >= ballot.Needed, $"{ballot.Stage}/{ballot.Item} has {given.Count} of {ballot.Needed}");
-                        Assert.DoesNotContain("bo", given);
-                        Assert.All(given, g => Assert.True(ballot.Deciders.Includes(Parties.First(p => p.UserName == g), about)));
+                        var before = sim.State;
+                        try
+                        {
+                            sim.Do(what, Parties[who], pick);
+                        }
+                        catch (RefusedMove)
+                        {
+                            Assert.Equal(before, sim.State);
+                            continue;
+                        }
+                        Assert.False(ended, "something followed an end");
+                        ended = !RequestMachine.IsOpen(sim.State);
+                        if (before != RequestState.Fulfilling && sim.State == RequestState.Fulfilling)
+                        {
+                            foreach (var ballot in sim.Asks.SelectMany(a => a.Ballots))
+                            {
+                                var given = Standing.Given(ballot, sim.Items, sim.Votes, None);
+                                Assert.True(
+                                    given.Count >= ballot.Needed,
+                                    $"{ballot.Stage}/{ballot.Item} has {given.Count} of {ballot.Needed}"
+                                );
+                                Assert.DoesNotContain("bo", given);
+                                Assert.All(given, g => Assert.True(ballot.Deciders.Includes(Parties.First(p => p.UserName == g), about)));
+                            }
+                            Assert.Equal(released, sim.Releaser is not null);
+                        }
                     }
-                    Assert.Equal(released, sim.Releaser is not null);
-                }
-            }
-        }, iter: 400);
+                },
+                iter: 400
+            );
     }
 
     [Fact]
     public void The_order_of_approvals_does_not_matter()
     {
-        var edition = With("name: staff\nfor: [joiner, mover, leaver]\nstages: [{ name: b, decides: [group:board, manager], otherwise: role:approver, quorum: all, per: item }]");
-        Gen.Shuffle(Enumerable.Range(0, 6).ToArray()).Sample(order =>
-        {
-            var sim = new Sim(edition.Rulebook.Workflows.Single().Stages, true, edition.Rulebook, About([Thing("directory"), Thing("directory/pay")]));
-            sim.Do(RequestEvent.Planned, Parties[0], 0);
-            var voters = new[] { Parties[0], Parties[4], Parties[5] };
-            foreach (var i in order)
-            {
-                Assert.Equal(RequestState.Deciding, sim.State);
-                var item = i % 2 == 0 ? "directory" : "directory/pay";
-                sim.Votes.Add(new("b", item, voters[i / 2].UserName, voters[i / 2].UserName, Standing.CoverOf(item, sim.Items)));
-                var open = Standing.FirstOpen(sim.Asks, sim.Items, sim.Votes, None);
-                (sim.State, sim.Stage) = RequestMachine.Next(sim.State, RequestEvent.Approve, open, 1, true);
-            }
-            Assert.Equal(RequestState.Releasing, sim.State);
-        }, iter: 200);
+        var edition = With(
+            "name: staff\nfor: [joiner, mover, leaver]\nstages: [{ name: b, decides: [group:board, manager], otherwise: "
+                + "role:approver, quorum: all, per: item }]"
+        );
+        Gen.Shuffle(Enumerable.Range(0, 6).ToArray())
+            .Sample(
+                order =>
+                {
+                    var sim = new Sim(
+                        edition.Rulebook.Workflows.Single().Stages,
+                        true,
+                        edition.Rulebook,
+                        About([Thing("directory"), Thing("directory/pay")])
+                    );
+                    sim.Do(RequestEvent.Planned, Parties[0], 0);
+                    var voters = new[] { Parties[0], Parties[4], Parties[5] };
+                    foreach (var i in order)
+                    {
+                        Assert.Equal(RequestState.Deciding, sim.State);
+                        var item = i % 2 == 0 ? "directory" : "directory/pay";
+                        sim.Votes.Add(new("b", item, voters[i / 2].UserName, voters[i / 2].UserName, Standing.CoverOf(item, sim.Items)));
+                        var open = Standing.FirstOpen(sim.Asks, sim.Items, sim.Votes, None);
+                        (sim.State, sim.Stage) = RequestMachine.Next(sim.State, RequestEvent.Approve, open, 1, true);
+                    }
+                    Assert.Equal(RequestState.Releasing, sim.State);
+                },
+                iter: 200
+            );
     }
 
     [Fact]
     public void Every_move_is_either_in_the_table_or_refused_with_what_is_possible()
     {
         foreach (var state in Enum.GetValues<RequestState>())
-            foreach (var what in Enum.GetValues<RequestEvent>())
+        foreach (var what in Enum.GetValues<RequestEvent>())
+        {
+            try
             {
-                try
-                {
-                    var (next, _) = RequestMachine.Next(state, what, 1, 2, true);
-                    Assert.True(RequestMachine.IsOpen(state));
-                    Assert.True(next != RequestState.Fulfilling || (state, what) == (RequestState.Releasing, RequestEvent.Release));
-                }
-                catch (RefusedMove refused)
-                {
-                    Assert.Equal("wrong-state", refused.Code);
-                    Assert.StartsWith($"The request is {RequestMachine.Name(state)}", refused.Message, StringComparison.Ordinal);
-                }
+                var (next, _) = RequestMachine.Next(state, what, 1, 2, true);
+                Assert.True(RequestMachine.IsOpen(state));
+                Assert.True(next != RequestState.Fulfilling || (state, what) == (RequestState.Releasing, RequestEvent.Release));
             }
+            catch (RefusedMove refused)
+            {
+                Assert.Equal("wrong-state", refused.Code);
+                Assert.StartsWith($"The request is {RequestMachine.Name(state)}", refused.Message, StringComparison.Ordinal);
+            }
+        }
     }
 
     [Theory]
@@ -290,57 +406,106 @@ public sealed class ApprovalTests
     public void Working_time_adds_up_and_never_ends_outside_of_it()
     {
         var hours = With("name: staff\nfor: [joiner, mover, leaver]\nstages: []").Rulebook.HoursOf("harbour");
-        Gen.Select(Gen.Int[0, 60 * 24 * 400], Gen.Int[1, 3000], Gen.Int[1, 3000]).Sample((start, a, b) =>
-        {
-            var since = new DateTimeOffset(2026, 1, 1, 0, 0, 0, TimeSpan.Zero).AddMinutes(start);
-            var both = hours.After(since, TimeSpan.FromMinutes(a + b));
-            Assert.Equal(both, hours.After(hours.After(since, TimeSpan.FromMinutes(a)), TimeSpan.FromMinutes(b)));
-            Assert.True(hours.Covers(both.AddSeconds(-1)), $"{both} is outside");
-        });
+        Gen.Select(Gen.Int[0, 60 * 24 * 400], Gen.Int[1, 3000], Gen.Int[1, 3000])
+            .Sample(
+                (start, a, b) =>
+                {
+                    var since = new DateTimeOffset(2026, 1, 1, 0, 0, 0, TimeSpan.Zero).AddMinutes(start);
+                    var both = hours.After(since, TimeSpan.FromMinutes(a + b));
+                    Assert.Equal(both, hours.After(hours.After(since, TimeSpan.FromMinutes(a)), TimeSpan.FromMinutes(b)));
+                    Assert.True(hours.Covers(both.AddSeconds(-1)), $"{both} is outside");
+                }
+            );
         Assert.Equal(Now.AddHours(3), WorkingHours.Always(TimeZoneInfo.Utc).After(Now, TimeSpan.FromHours(3)));
     }
 
     [Theory]
     [InlineData("stages: [{ name: s, decides: manger, otherwise: role:approver }]", "names no approver")]
     [InlineData("stages: [{ name: s, decides: manager }]", "add 'otherwise: role:NAME'")]
-    [InlineData("stages: [{ name: s, decides: group:bord, otherwise: role:approver }]", "There is no group 'bord' in rulebook.yaml. Did you mean 'board'?")]
+    [InlineData(
+        "stages: [{ name: s, decides: group:bord, otherwise: role:approver }]",
+        "There is no group 'bord' in rulebook.yaml. Did you mean 'board'?"
+    )]
     [InlineData("stages: [{ name: s, decides: role:approver, quorum: most }]", "is no quorum")]
     [InlineData("stages: [{ name: s, decides: role:approver, when: request.privilege }]", "privilege")]
     [InlineData("stages: [{ name: s, decides: role:approver, on-silence: approve }]", "'on-silence' needs a 'deadline'")]
     [InlineData("stages: [{ name: s, decides: role:approver, escalate: manager }]", "Escalation needs a 'deadline'")]
     [InlineData("stages: [{ name: s, decides: role:approver, skip-when: never }]", "is no reason to skip")]
     [InlineData("stages: [{ name: s, decides: role:approver, deadline: P1M }]", "is no ISO 8601 duration")]
-    [InlineData("stages: [{ name: s, decides: role:approver, may-change: [titl] }]", "'titl' is not a declared attribute. Did you mean 'title'?")]
+    [InlineData(
+        "stages: [{ name: s, decides: role:approver, may-change: [titl] }]",
+        "'titl' is not a declared attribute. Did you mean 'title'?"
+    )]
     [InlineData("stages: [{ name: s, decides: role:approver }, { name: s, decides: role:approver }]", "stands here twice")]
     [InlineData("stages: []\nfrom: [hrr]", "'hrr' is no source")]
     [InlineData("stages: []\nrelease: nobody", "is no way to release")]
     [InlineData("stages: []\nwhen: department == 3", "cannot be compared")]
     public void A_wrong_workflow_is_told_with_its_place(string text, string message)
     {
-        var findings = RulebookReader.Read(Small.Files(("rulebook.yaml", Organisation), ("workflows/staff.yaml", $"name: staff\nfor: [joiner, mover, leaver]\n{text}"))).Findings;
-        Assert.Contains(findings, f => f.Message.Contains(message, StringComparison.Ordinal) && f.Place.File == "workflows/staff.yaml" && f.Place.Line > 0);
+        var findings = RulebookReader
+            .Read(
+                Small.Files(("rulebook.yaml", Organisation), ("workflows/staff.yaml", $"name: staff\nfor: [joiner, mover, leaver]\n{text}"))
+            )
+            .Findings;
+        Assert.Contains(
+            findings,
+            f => f.Message.Contains(message, StringComparison.Ordinal) && f.Place.File == "workflows/staff.yaml" && f.Place.Line > 0
+        );
     }
 
     [Fact]
     public void Wrong_calendars_notices_and_desks_are_told_too()
     {
         string[] Findings(params (string, string)[] files) => [.. RulebookReader.Read(Small.Files(files)).Findings.Select(f => f.Message)];
-        Assert.Contains(Findings(("rulebook.yaml", "name: s\nsites: { harbour: { zone: Europe/Lisbon, hours: 9-17 } }")), m => m.Contains("no working hours such as", StringComparison.Ordinal));
-        Assert.Contains(Findings(("rulebook.yaml", "name: s\nsites: { harbour: { zone: Europe/Lisbon, days: [monday] } }")), m => m.Contains("'monday' is no day", StringComparison.Ordinal));
-        Assert.Contains(Findings(("notices/n.yaml", "event: decides\nsubject: x\ntext: y")), m => m.Contains("Did you mean 'decide'?", StringComparison.Ordinal));
-        Assert.Contains(Findings(("notices/n.yaml", "event: decide\nsubject: Hello {{persn}}\ntext: y")), m => m.Contains("'{{persn}}' has no meaning in a notice", StringComparison.Ordinal));
-        Assert.Contains(Findings(("targets/desk.yaml", "name: desk\nkind: desk\nentitlements: { key: { title: Key, give: x, fields: { n: { pattern: '[' } } } }")), m => m.Contains("is no regular expression", StringComparison.Ordinal));
+        Assert.Contains(
+            Findings(("rulebook.yaml", "name: s\nsites: { harbour: { zone: Europe/Lisbon, hours: 9-17 } }")),
+            m => m.Contains("no working hours such as", StringComparison.Ordinal)
+        );
+        Assert.Contains(
+            Findings(("rulebook.yaml", "name: s\nsites: { harbour: { zone: Europe/Lisbon, days: [monday] } }")),
+            m => m.Contains("'monday' is no day", StringComparison.Ordinal)
+        );
+        Assert.Contains(
+            Findings(("notices/n.yaml", "event: decides\nsubject: x\ntext: y")),
+            m => m.Contains("Did you mean 'decide'?", StringComparison.Ordinal)
+        );
+        Assert.Contains(
+            Findings(("notices/n.yaml", "event: decide\nsubject: Hello {{persn}}\ntext: y")),
+            m => m.Contains("'{{persn}}' has no meaning in a notice", StringComparison.Ordinal)
+        );
+        Assert.Contains(
+            Findings(
+                (
+                    "targets/desk.yaml",
+                    "name: desk\nkind: desk\nentitlements: { key: { title: Key, give: x, fields: { n: { pattern: '[' } } } }"
+                )
+            ),
+            m => m.Contains("is no regular expression", StringComparison.Ordinal)
+        );
     }
 
     private static readonly (string, string)[] Desk =
     [
-        ("targets/facilities.yaml", "name: facilities\nkind: desk\nrole: operator\nowner: E5\nentitlements:\n  key: { title: Key, give: Cut a key., take-back: Take the key back., owner: E5 }\n"),
+        (
+            "targets/facilities.yaml",
+            "name: facilities\nkind: desk\nrole: operator\nowner: E5\nentitlements:\n  key: { title: Key, give: Cut a key., "
+                + "take-back: Take the key back., owner: E5 }\n"
+        ),
         ("templates/keys.yaml", "name: keys\nwhen: department == \"Dive\"\ngrants:\n  - { to: facilities/key, from: start - P3D }\n"),
         ("templates/remote.yaml", "name: remote\non-request: yes\ngrants: [{ to: directory/audit }]\n"),
     ];
 
     private static Plan PlanOf(Subject person, Edition edition, Wish wish, RequestKind kind, AccessState? recorded = null) =>
-        wish.Plan(person, wish.Apply(person, edition.Rulebook, new("request", "7", wish.Reason), Now), recorded ?? AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, kind, Now);
+        wish.Plan(
+            person,
+            wish.Apply(person, edition.Rulebook, new("request", "7", wish.Reason), Now),
+            recorded ?? AccessState.Nothing,
+            new Dictionary<string, string>(),
+            new Dictionary<string, ExistingAccount>(),
+            edition,
+            kind,
+            Now
+        );
 
     private static string Words(Plan plan) => string.Join(" ", plan.Changes.Select(c => $"{c.Kind}:{c.Subject}{(c.Later ? "~" : "")}"));
 
@@ -354,7 +519,10 @@ public sealed class ApprovalTests
         Assert.Equal((SiteDays.StartOf(new(2026, 12, 4), edition.Rulebook.ZoneOf("harbour")), false), (give.Due, give.Later));
         var back = plan.Changes.Single(c => c is { Target: "facilities", Kind: ChangeKind.Revoke });
         Assert.Equal((SiteDays.EndOf(new(2027, 2, 26), edition.Rulebook.ZoneOf("harbour")), true), (back.Due, back.Later));
-        Assert.DoesNotContain(plan.Changes, c => c.Target == "facilities" && c.Kind is ChangeKind.Verify or ChangeKind.SetPassword && c.Target == "facilities");
+        Assert.DoesNotContain(
+            plan.Changes,
+            c => c.Target == "facilities" && c.Kind is ChangeKind.Verify or ChangeKind.SetPassword && c.Target == "facilities"
+        );
     }
 
     [Fact]
@@ -366,10 +534,20 @@ public sealed class ApprovalTests
         // Somebody moved the person meanwhile: that mover is a request of its own.
         var moved = Small.Person(Small.Facts(department: "Office"));
         var wish = new Wish { Grants = [new("directory", "pay", null, Now.AddDays(30))], Reason = "month end" };
-        Assert.Equal("Grant:pay Verify:tor.quill Revoke:pay~ Verify:tor.quill~", Words(PlanOf(moved, edition, wish, RequestKind.Access, recorded)));
-        Assert.Equal("Grant:audit Verify:tor.quill", Words(PlanOf(person, edition, new() { Templates = [new("remote", null, null)] }, RequestKind.Account, recorded)));
-        Assert.Empty(PlanOf(person, edition, new() { Grants = [new("facilities", "key", null, null)] }, RequestKind.Access, recorded).Changes);
-        Assert.Throws<PlanFault>(() => PlanOf(person, edition, new() { Grants = [new("directory", "root", null, null)] }, RequestKind.Access, recorded));
+        Assert.Equal(
+            "Grant:pay Verify:tor.quill Revoke:pay~ Verify:tor.quill~",
+            Words(PlanOf(moved, edition, wish, RequestKind.Access, recorded))
+        );
+        Assert.Equal(
+            "Grant:audit Verify:tor.quill",
+            Words(PlanOf(person, edition, new() { Templates = [new("remote", null, null)] }, RequestKind.Account, recorded))
+        );
+        Assert.Empty(
+            PlanOf(person, edition, new() { Grants = [new("facilities", "key", null, null)] }, RequestKind.Access, recorded).Changes
+        );
+        Assert.Throws<PlanFault>(() =>
+            PlanOf(person, edition, new() { Grants = [new("directory", "root", null, null)] }, RequestKind.Access, recorded)
+        );
     }
 
     [Fact]
@@ -382,7 +560,15 @@ public sealed class ApprovalTests
         var after = person with { Refused = ["facilities/key"] };
         Assert.False(Desired.At(after, edition, Now).Grants.ContainsKey(new("facilities", "key")));
         // Asked for and approved later, it is given again.
-        Assert.True(Desired.At(new Wish { Grants = [new("facilities", "key", null, null)] }.Apply(after, edition.Rulebook, new("", "", ""), Now), edition, Now).Grants.ContainsKey(new("facilities", "key")));
+        Assert.True(
+            Desired
+                .At(
+                    new Wish { Grants = [new("facilities", "key", null, null)] }.Apply(after, edition.Rulebook, new("", "", ""), Now),
+                    edition,
+                    Now
+                )
+                .Grants.ContainsKey(new("facilities", "key"))
+        );
         Assert.Empty(Desired.At(person with { Refused = ["directory"] }, edition, Now).Accounts);
     }
 
@@ -394,15 +580,33 @@ public sealed class ApprovalTests
         var recorded = Desired.At(person, edition, Now);
         var plan = PlanOf(person, edition, new() { Urgent = true }, RequestKind.Leaver, recorded);
         Assert.Equal((ChangeKind.DisableAccount, null), (plan.Changes[0].Kind, plan.Changes[0].Due));
-        Assert.Equal("SetPassword:tor.quill Verify:tor.quill", Words(PlanOf(person, edition, new() { Target = "directory" }, RequestKind.Password, recorded)));
+        Assert.Equal(
+            "SetPassword:tor.quill Verify:tor.quill",
+            Words(PlanOf(person, edition, new() { Target = "directory" }, RequestKind.Password, recorded))
+        );
         var asleep = recorded.Accounts.ToDictionary(a => a.Key, a => a.Value with { Presence = Presence.Disabled });
-        Assert.Contains("disabled", Assert.Throws<PlanFault>(() => PlanOf(person, edition, new() { Target = "directory" }, RequestKind.Unlock, recorded with { Accounts = asleep })).Message, StringComparison.Ordinal);
+        Assert.Contains(
+            "disabled",
+            Assert
+                .Throws<PlanFault>(() =>
+                    PlanOf(person, edition, new() { Target = "directory" }, RequestKind.Unlock, recorded with { Accounts = asleep })
+                )
+                .Message,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
     public void A_wish_survives_its_json_and_bad_attributes_are_told()
     {
-        var wish = new Wish { Reason = "r", Changes = new(StringComparer.Ordinal) { ["title"] = "Lead" }, Grants = [new("directory", "pay", Now, null)], Struck = ["x"], Urgent = true };
+        var wish = new Wish
+        {
+            Reason = "r",
+            Changes = new(StringComparer.Ordinal) { ["title"] = "Lead" },
+            Grants = [new("directory", "pay", Now, null)],
+            Struck = ["x"],
+            Urgent = true,
+        };
         Assert.Equal(wish.ToJson(), Wish.FromJson(wish.ToJson()).ToJson());
         Assert.Null(Small.Facts().WithText("end", "tomorrow", Small.Edition().Rulebook.Attributes, out var problem));
         Assert.Contains("no date", problem, StringComparison.Ordinal);

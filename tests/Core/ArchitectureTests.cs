@@ -21,18 +21,29 @@ public sealed class ArchitectureTests
     public void A_project_knows_only_what_stands_below_it(string project, string known)
     {
         var file = XDocument.Load(Repository.At("src", $"Oikonom.{project}", $"Oikonom.{project}.csproj"));
-        var references = file.Descendants("ProjectReference").Select(r => Path.GetFileNameWithoutExtension(r.Attribute("Include")!.Value)["Oikonom.".Length..]).Order(StringComparer.Ordinal);
+        var references = file.Descendants("ProjectReference")
+            .Select(r => Path.GetFileNameWithoutExtension(r.Attribute("Include")!.Value)["Oikonom.".Length..])
+            .Order(StringComparer.Ordinal);
         Assert.Equal(known, string.Join(' ', references));
     }
 
     [Theory]
-    [InlineData("Core", "System.IO.File|Directory.|HttpClient|DateTime.Now|DateTime.UtcNow|DateTimeOffset.Now|DateTimeOffset.UtcNow|Console.")]
+    [InlineData(
+        "Core",
+        "System.IO.File|Directory.|HttpClient|DateTime.Now|DateTime.UtcNow|DateTimeOffset.Now|DateTimeOffset.UtcNow|Console."
+    )]
     [InlineData("Service", "DateTime.Now|DateTime.UtcNow|DateTimeOffset.Now|DateTimeOffset.UtcNow")]
     [InlineData("Store", "DateTime.Now|DateTime.UtcNow|DateTimeOffset.Now|DateTimeOffset.UtcNow")]
     public void Time_and_the_world_come_from_outside(string project, string forbidden)
     {
-        var found = Directory.GetFiles(Repository.At("src", $"Oikonom.{project}"), "*.cs", SearchOption.AllDirectories).Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
-            .SelectMany(f => File.ReadAllLines(f).Where(line => forbidden.Split('|').Any(word => line.Contains(word, StringComparison.Ordinal))).Select(line => $"{Path.GetFileName(f)}: {line.Trim()}"));
+        var found = Directory
+            .GetFiles(Repository.At("src", $"Oikonom.{project}"), "*.cs", SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
+            .SelectMany(f =>
+                File.ReadAllLines(f)
+                    .Where(line => forbidden.Split('|').Any(word => line.Contains(word, StringComparison.Ordinal)))
+                    .Select(line => $"{Path.GetFileName(f)}: {line.Trim()}")
+            );
         Assert.Empty(found);
     }
 }

@@ -33,7 +33,10 @@ public sealed class ChangeTests
 
     [Fact]
     public void Each_kind_has_a_record_of_its_own() =>
-        Assert.Equal(Enum.GetNames<ChangeKind>().Order(), typeof(Change).GetNestedTypes().Where(t => t.IsSubclassOf(typeof(Change))).Select(t => t.Name).Order());
+        Assert.Equal(
+            Enum.GetNames<ChangeKind>().Order(),
+            typeof(Change).GetNestedTypes().Where(t => t.IsSubclassOf(typeof(Change))).Select(t => t.Name).Order()
+        );
 
     [Theory]
     [MemberData(nameof(Kinds))]
@@ -65,14 +68,22 @@ public sealed class ChangeTests
             """;
         var revoke = Assert.IsType<Change.Revoke>(JsonSerializer.Deserialize<Change>(kept, JsonSerializerOptions.Web));
         Assert.Equal((Small.Key("pay"), "tor.quill", "directory/pay"), (revoke.Taken, revoke.Entry.Name, revoke.Key));
-        Assert.Throws<JsonException>(() => JsonSerializer.Deserialize<Change>(kept.Replace("revoke", "abolish", StringComparison.Ordinal), JsonSerializerOptions.Web));
+        Assert.Throws<JsonException>(() =>
+            JsonSerializer.Deserialize<Change>(kept.Replace("revoke", "abolish", StringComparison.Ordinal), JsonSerializerOptions.Web)
+        );
     }
 
     [Fact]
     public void Decisions_of_an_earlier_release_still_cover_what_they_covered()
     {
-        var plan = new Plan(1, [Of(ChangeKind.CreateAccount), Of(ChangeKind.Grant) with { Ordinal = 2, Due = Day }]) { Asks = [new(Small.Key("pay"), null, Day)] };
-        Assert.Equal(["3f35935f0026879ba657fb882ee32057", "4b889f9e8b1932c1af706c693a1378ae"], Items.Of(plan, Small.Edition().Rulebook).Select(i => i.Digest));
+        var plan = new Plan(1, [Of(ChangeKind.CreateAccount), Of(ChangeKind.Grant) with { Ordinal = 2, Due = Day }])
+        {
+            Asks = [new(Small.Key("pay"), null, Day)],
+        };
+        Assert.Equal(
+            ["3f35935f0026879ba657fb882ee32057", "4b889f9e8b1932c1af706c693a1378ae"],
+            Items.Of(plan, Small.Edition().Rulebook).Select(i => i.Digest)
+        );
     }
 
     [Theory]

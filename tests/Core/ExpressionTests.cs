@@ -6,11 +6,17 @@ namespace Oikonom.Core.Tests;
 
 public sealed class ExpressionTests
 {
-    private static readonly NameSchema Schema = new(
-    [
-        new("given", ExpressionType.String), new("family", ExpressionType.String), new("department", ExpressionType.String), new("level", ExpressionType.Int),
-        new("active", ExpressionType.Bool), new("start", ExpressionType.Date), new("end", ExpressionType.Date), new("tags", ExpressionType.ListOf(ExpressionType.String)),
-        new("row.first name", ExpressionType.String), new("row.start_date", ExpressionType.String),
+    private static readonly NameSchema Schema = new([
+        new("given", ExpressionType.String),
+        new("family", ExpressionType.String),
+        new("department", ExpressionType.String),
+        new("level", ExpressionType.Int),
+        new("active", ExpressionType.Bool),
+        new("start", ExpressionType.Date),
+        new("end", ExpressionType.Date),
+        new("tags", ExpressionType.ListOf(ExpressionType.String)),
+        new("row.first name", ExpressionType.String),
+        new("row.start_date", ExpressionType.String),
     ]);
 
     private static Scope Values()
@@ -87,7 +93,11 @@ public sealed class ExpressionTests
 
     [Fact]
     public void A_text_that_is_no_date_is_a_fault_with_the_value() =>
-        Assert.Contains("'02.11.2026' is not a date", Assert.Throws<ExpressionFault>(() => Expression.Compile("date(row.start_date)", Schema).Evaluate(Values())).Message, StringComparison.Ordinal);
+        Assert.Contains(
+            "'02.11.2026' is not a date",
+            Assert.Throws<ExpressionFault>(() => Expression.Compile("date(row.start_date)", Schema).Evaluate(Values())).Message,
+            StringComparison.Ordinal
+        );
 
     [Fact]
     public void Depth_and_length_are_bounded()
@@ -107,18 +117,54 @@ public sealed class ExpressionTests
     [Fact]
     public void Any_text_is_an_expression_or_an_error()
     {
-        var pieces = Any.Of("given", "level", "(", ")", "[", "]", ".", "==", "&&", "||", "!", "?", ":", "+", "-", "'x'", "1", "in", "exists", "map", "t", ",", "lower", "date", " ", "\"", "\\", "é", "\0");
-        pieces.Array[0, 25].Select(parts => string.Concat(parts)).Sample(text =>
-        {
-            try
-            {
-                Expression.Compile(text, Schema).Evaluate(Values());
-            }
-            catch (Exception error) when (error is ExpressionError or ExpressionFault)
-            {
-                // Told, not crashed.
-            }
-        }, iter: 20_000);
+        var pieces = Any.Of(
+            "given",
+            "level",
+            "(",
+            ")",
+            "[",
+            "]",
+            ".",
+            "==",
+            "&&",
+            "||",
+            "!",
+            "?",
+            ":",
+            "+",
+            "-",
+            "'x'",
+            "1",
+            "in",
+            "exists",
+            "map",
+            "t",
+            ",",
+            "lower",
+            "date",
+            " ",
+            "\"",
+            "\\",
+            "é",
+            "\0"
+        );
+        pieces
+            .Array[0, 25]
+            .Select(parts => string.Concat(parts))
+            .Sample(
+                text =>
+                {
+                    try
+                    {
+                        Expression.Compile(text, Schema).Evaluate(Values());
+                    }
+                    catch (Exception error) when (error is ExpressionError or ExpressionFault)
+                    {
+                        // Told, not crashed.
+                    }
+                },
+                iter: 20_000
+            );
     }
 
     [Fact]

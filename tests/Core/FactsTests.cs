@@ -10,14 +10,25 @@ public sealed class FactsTests
     private static readonly NameSchema Schema = Northmere.Edition.Rulebook.Attributes;
 
     [Fact]
-    public void Facts_come_back_from_json_as_they_were() => Gen.Select(Gen.String, Gen.String, Gen.Int[0, 20_000]).Sample((given, family, day) =>
-    {
-        if (System.Text.Encoding.UTF8.GetString(System.Text.Encoding.UTF8.GetBytes(given + family)) != given + family) return;
-        var facts = new Facts([new("given", Value.Of(given)), new("family", Value.Of(family)), new("start", Value.Of(DateOnly.FromDayNumber(720_000 + day))), new("end", Value.Null)]);
-        var back = Facts.FromJson(facts.ToJson(), Schema);
-        Assert.Empty(facts.DifferenceTo(back));
-        Assert.Equal(ValueKind.Date, back["start"].Kind);
-    }, iter: 500);
+    public void Facts_come_back_from_json_as_they_were() =>
+        Gen.Select(Gen.String, Gen.String, Gen.Int[0, 20_000])
+            .Sample(
+                (given, family, day) =>
+                {
+                    if (System.Text.Encoding.UTF8.GetString(System.Text.Encoding.UTF8.GetBytes(given + family)) != given + family)
+                        return;
+                    var facts = new Facts([
+                        new("given", Value.Of(given)),
+                        new("family", Value.Of(family)),
+                        new("start", Value.Of(DateOnly.FromDayNumber(720_000 + day))),
+                        new("end", Value.Null),
+                    ]);
+                    var back = Facts.FromJson(facts.ToJson(), Schema);
+                    Assert.Empty(facts.DifferenceTo(back));
+                    Assert.Equal(ValueKind.Date, back["start"].Kind);
+                },
+                iter: 500
+            );
 
     [Fact]
     public void An_empty_value_is_no_value()
@@ -53,7 +64,8 @@ public sealed class FactsTests
     [InlineData("DEPARTMENT", "department", " Did you mean 'department'?")]
     [InlineData("xyz", "department", "")]
     [InlineData("", "department", "")]
-    public void The_nearest_name_is_suggested_only_when_it_is_near(string typed, string known, string hint) => Assert.Equal(hint, Nearest.Hint(typed, [known]));
+    public void The_nearest_name_is_suggested_only_when_it_is_near(string typed, string known, string hint) =>
+        Assert.Equal(hint, Nearest.Hint(typed, [known]));
 
     [Fact]
     public void Ids_of_a_series_rise_keep_their_form_and_never_meet()
@@ -62,12 +74,15 @@ public sealed class FactsTests
         var (one, other) = (new IdSeries(at), new IdSeries(at));
         var ids = Enumerable.Range(0, 5000).SelectMany(_ => new[] { one.Next(), other.Next() }).ToList();
         Assert.Equal(10_000, ids.Distinct().Count());
-        Assert.All(ids, id =>
-        {
-            // RFC 9562: version 7, the variant of the standard, and milliseconds since 1970 in front.
-            Assert.Equal((7, true), (id.Version, id.Variant is >= 8 and <= 11));
-            Assert.Equal($"{at.ToUnixTimeMilliseconds():x12}", $"{id:N}"[..12]);
-        });
+        Assert.All(
+            ids,
+            id =>
+            {
+                // RFC 9562: version 7, the variant of the standard, and milliseconds since 1970 in front.
+                Assert.Equal((7, true), (id.Version, id.Variant is >= 8 and <= 11));
+                Assert.Equal($"{at.ToUnixTimeMilliseconds():x12}", $"{id:N}"[..12]);
+            }
+        );
         var texts = ids.Where((_, i) => i % 2 == 0).Select(id => id.ToString()).ToList();
         Assert.Equal(texts.Order(StringComparer.Ordinal), texts);
     }

@@ -18,19 +18,34 @@ public sealed class HappeningTests
     /// <summary>Facts from words such as <c>start -90 end 10 department A</c>; null for <c>none</c>.</summary>
     private static Facts? FactsOf(string words)
     {
-        if (words == "none") return null;
-        var values = new Dictionary<string, Value> { ["person"] = Value.Of("P1"), ["number"] = Value.Of("E1"), ["given"] = Value.Of("Tor"), ["family"] = Value.Of("Quill"), ["kind"] = Value.Of("employee"), ["site"] = Value.Of("harbour") };
+        if (words == "none")
+            return null;
+        var values = new Dictionary<string, Value>
+        {
+            ["person"] = Value.Of("P1"),
+            ["number"] = Value.Of("E1"),
+            ["given"] = Value.Of("Tor"),
+            ["family"] = Value.Of("Quill"),
+            ["kind"] = Value.Of("employee"),
+            ["site"] = Value.Of("harbour"),
+        };
         var parts = words.Split(' ');
         for (var i = 0; i < parts.Length; i += 2)
-            values[parts[i]] = parts[i] is "start" or "end" ? Value.Of(Today.AddDays(int.Parse(parts[i + 1], CultureInfo.InvariantCulture))) : Value.Of(parts[i + 1]);
+            values[parts[i]] = parts[i] is "start" or "end"
+                ? Value.Of(Today.AddDays(int.Parse(parts[i + 1], CultureInfo.InvariantCulture)))
+                : Value.Of(parts[i + 1]);
         return new(values);
     }
 
     public static TheoryData<string, string, string, string, string, string> Cases()
     {
         var cases = new TheoryData<string, string, string, string, string, string>();
-        var rows = File.ReadLines(Repository.At("docs", "what-happened.md")).Where(l => l.StartsWith('|')).Skip(2).Select(l => l.Trim('|').Split('|', StringSplitOptions.TrimEntries));
-        foreach (var row in rows) cases.Add(row[0], row[1], row[2], row[3], row[4], row[5]);
+        var rows = File.ReadLines(Repository.At("docs", "what-happened.md"))
+            .Where(l => l.StartsWith('|'))
+            .Skip(2)
+            .Select(l => l.Trim('|').Split('|', StringSplitOptions.TrimEntries));
+        foreach (var row in rows)
+            cases.Add(row[0], row[1], row[2], row[3], row[4], row[5]);
         return cases;
     }
 
@@ -47,48 +62,100 @@ public sealed class HappeningTests
     public void The_docs_name_every_kind_of_happening()
     {
         var named = Cases().Select(c => c.Data.Item5).ToHashSet();
-        foreach (var what in Enum.GetValues<What>().Except([What.NameChange])) Assert.Contains(JsonSerializer.Serialize(what).Trim('"'), named);
-        Assert.Equal(What.NameChange, Happening.Between(FactsOf("start -90 family Oldfield"), FactsOf("start -90 family Selkirk"), [], Today, null).What);
+        foreach (var what in Enum.GetValues<What>().Except([What.NameChange]))
+            Assert.Contains(JsonSerializer.Serialize(what).Trim('"'), named);
+        Assert.Equal(
+            What.NameChange,
+            Happening.Between(FactsOf("start -90 family Oldfield"), FactsOf("start -90 family Selkirk"), [], Today, null).What
+        );
     }
 
     [Fact]
-    public void Without_a_list_every_attribute_makes_a_mover_but_a_typing_error() => Assert.Multiple(
-        () => Assert.Equal(RequestKind.Mover, Happening.Between(FactsOf("start -9 manager E7"), FactsOf("start -9 manager E8"), [], Today, null).Raises),
-        () => Assert.Equal(RequestKind.Correction, Happening.Between(FactsOf("start -9 given Maren"), FactsOf("start -9 given Marren"), [], Today, null).Raises),
-        () => Assert.Equal(RequestKind.Mover, Happening.Between(FactsOf("start -9 department Dive"), FactsOf("start -9 department Dave"), [], Today, null).Raises));
+    public void Without_a_list_every_attribute_makes_a_mover_but_a_typing_error() =>
+        Assert.Multiple(
+            () =>
+                Assert.Equal(
+                    RequestKind.Mover,
+                    Happening.Between(FactsOf("start -9 manager E7"), FactsOf("start -9 manager E8"), [], Today, null).Raises
+                ),
+            () =>
+                Assert.Equal(
+                    RequestKind.Correction,
+                    Happening.Between(FactsOf("start -9 given Maren"), FactsOf("start -9 given Marren"), [], Today, null).Raises
+                ),
+            () =>
+                Assert.Equal(
+                    RequestKind.Mover,
+                    Happening.Between(FactsOf("start -9 department Dive"), FactsOf("start -9 department Dave"), [], Today, null).Raises
+                )
+        );
 
-    private static readonly Gen<string> AnyWords = Gen.Select(Gen.Int[-400, 60], Gen.Int[0, 400], Gen.Bool, Any.Of("A", "B"), Any.Of("harbour", "saltmarsh"), Any.Of("employee", "seasonal"))
-        .Select((start, length, ends, department, site, kind) => $"start {start}{(ends ? $" end {start + length}" : "")} department {department} site {site} kind {kind}");
+    private static readonly Gen<string> AnyWords = Gen.Select(
+            Gen.Int[-400, 60],
+            Gen.Int[0, 400],
+            Gen.Bool,
+            Any.Of("A", "B"),
+            Any.Of("harbour", "saltmarsh"),
+            Any.Of("employee", "seasonal")
+        )
+        .Select(
+            (start, length, ends, department, site, kind) =>
+                $"start {start}{(ends ? $" end {start + length}" : "")} department {department} site {site} kind {kind}"
+        );
 
     [Fact]
-    public void The_same_record_twice_raises_nothing() => Gen.Select(AnyWords, AnyWords).Sample((before, after) =>
-    {
-        var (first, then) = (FactsOf(before), FactsOf(after)!);
-        Happening.Between(first, then, [], Today, Moves);
-        Assert.Null(Happening.Between(then, FactsOf(after), [], Today, Moves).Raises);
-    }, iter: 2000);
+    public void The_same_record_twice_raises_nothing() =>
+        Gen.Select(AnyWords, AnyWords)
+            .Sample(
+                (before, after) =>
+                {
+                    var (first, then) = (FactsOf(before), FactsOf(after)!);
+                    Happening.Between(first, then, [], Today, Moves);
+                    Assert.Null(Happening.Between(then, FactsOf(after), [], Today, Moves).Raises);
+                },
+                iter: 2000
+            );
 
     [Fact]
-    public void In_whichever_order_two_deliveries_come_the_same_end_state_gives_the_same_access() => Gen.Select(AnyWords, AnyWords, AnyWords).Sample((first, second, third) =>
-    {
-        // Three employments of one person come one by one; each delivery takes the place of what its number had.
-        AccessState After(params (string Number, string Words)[] deliveries)
-        {
-            var known = new List<Facts>();
-            foreach (var (number, words) in deliveries)
-            {
-                known.RemoveAll(k => k.Number == number);
-                known.Add(FactsOf($"{words} number {number}")!);
-            }
-            var leading = Employments.Leading(known, Today);
-            return Desired.At(new(default, leading, new Dictionary<string, string> { ["directory"] = "t" }) { Others = [.. known.Where(k => !ReferenceEquals(k, leading))] }, Northmere.Edition, new(2026, 11, 25, 12, 0, 0, TimeSpan.Zero));
-        }
-        var (one, other) = (After(("A", second), ("A", first), ("B", second), ("C", third)), After(("C", third), ("B", second), ("A", first)));
-        Assert.Equal(one.Grants.OrderBy(g => g.Key).Select(g => (g.Key, g.Value.Reason)), other.Grants.OrderBy(g => g.Key).Select(g => (g.Key, g.Value.Reason)));
-        Assert.Equal(one.Accounts.Values.Select(Told), other.Accounts.Values.Select(Told));
+    public void In_whichever_order_two_deliveries_come_the_same_end_state_gives_the_same_access() =>
+        Gen.Select(AnyWords, AnyWords, AnyWords)
+            .Sample(
+                (first, second, third) =>
+                {
+                    // Three employments of one person come one by one; each delivery takes the place of what its number had.
+                    AccessState After(params (string Number, string Words)[] deliveries)
+                    {
+                        var known = new List<Facts>();
+                        foreach (var (number, words) in deliveries)
+                        {
+                            known.RemoveAll(k => k.Number == number);
+                            known.Add(FactsOf($"{words} number {number}")!);
+                        }
+                        var leading = Employments.Leading(known, Today);
+                        return Desired.At(
+                            new(default, leading, new Dictionary<string, string> { ["directory"] = "t" })
+                            {
+                                Others = [.. known.Where(k => !ReferenceEquals(k, leading))],
+                            },
+                            Northmere.Edition,
+                            new(2026, 11, 25, 12, 0, 0, TimeSpan.Zero)
+                        );
+                    }
+                    var (one, other) = (
+                        After(("A", second), ("A", first), ("B", second), ("C", third)),
+                        After(("C", third), ("B", second), ("A", first))
+                    );
+                    Assert.Equal(
+                        one.Grants.OrderBy(g => g.Key).Select(g => (g.Key, g.Value.Reason)),
+                        other.Grants.OrderBy(g => g.Key).Select(g => (g.Key, g.Value.Reason))
+                    );
+                    Assert.Equal(one.Accounts.Values.Select(Told), other.Accounts.Values.Select(Told));
 
-        static (bool, string) Told(AccountState account) => (account.Enabled, string.Join('|', account.Attributes.Select(x => $"{x.Key}={string.Join(',', x.Value)}")));
-    }, iter: 500);
+                    static (bool, string) Told(AccountState account) =>
+                        (account.Enabled, string.Join('|', account.Attributes.Select(x => $"{x.Key}={string.Join(',', x.Value)}")));
+                },
+                iter: 500
+            );
 
     [Fact]
     public void An_employment_under_a_new_key_is_known_by_person_and_first_day()
@@ -101,7 +168,10 @@ public sealed class HappeningTests
     public void The_employment_that_leads_runs_else_comes_next_else_ended_last()
     {
         Facts Of(string words) => FactsOf(words)!;
-        Assert.Equal("B", Employments.Leading([Of("start -10 number A"), Of("start -90 number B"), Of("start -900 end -100 number C")], Today).Number);
+        Assert.Equal(
+            "B",
+            Employments.Leading([Of("start -10 number A"), Of("start -90 number B"), Of("start -900 end -100 number C")], Today).Number
+        );
         Assert.Equal("A", Employments.Leading([Of("start 10 number A"), Of("start -900 end -100 number C")], Today).Number);
         Assert.Equal("D", Employments.Leading([Of("start -900 end -100 number C"), Of("start -800 end -50 number D")], Today).Number);
     }

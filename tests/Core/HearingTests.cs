@@ -26,7 +26,10 @@ public sealed class HearingTests
     {
         Assert.Equal(At(due), new Hearing(true, digest, from, until, zone).Due(At(now)));
         // What was kept without a zone, or with one that the machine no longer knows, goes by UTC.
-        Assert.Equal(new Hearing(true, digest, from, until).Due(At(now)), new Hearing(true, digest, from, until, "Nowhere/Land").Due(At(now)));
+        Assert.Equal(
+            new Hearing(true, digest, from, until).Due(At(now)),
+            new Hearing(true, digest, from, until, "Nowhere/Land").Due(At(now))
+        );
     }
 
     [Fact]
@@ -37,11 +40,20 @@ public sealed class HearingTests
         for (var i = 0; i < 20_000; i++)
         {
             var now = DateTimeOffset.UnixEpoch.AddDays(20_000).AddMinutes(random.Next(0, 2_000_000));
-            var hearing = new Hearing(true, random.GetItems(["none", "hour", "day"], 1)[0], random.Next(24), random.Next(24), random.GetItems(zones, 1)[0]);
+            var hearing = new Hearing(
+                true,
+                random.GetItems(["none", "hour", "day"], 1)[0],
+                random.Next(24),
+                random.Next(24),
+                random.GetItems(zones, 1)[0]
+            );
             var due = hearing.Due(now);
             Assert.True(due >= now && due <= now.AddHours(50), $"{hearing} at {now:o}: {due:o}");
             var hour = TimeZoneInfo.ConvertTime(due, TimeZoneInfo.FindSystemTimeZoneById(hearing.Zone)).Hour;
-            var quiet = hearing.QuietFrom < hearing.QuietUntil ? hour >= hearing.QuietFrom && hour < hearing.QuietUntil : hearing.QuietFrom > hearing.QuietUntil && (hour >= hearing.QuietFrom || hour < hearing.QuietUntil);
+            var quiet =
+                hearing.QuietFrom < hearing.QuietUntil
+                    ? hour >= hearing.QuietFrom && hour < hearing.QuietUntil
+                    : hearing.QuietFrom > hearing.QuietUntil && (hour >= hearing.QuietFrom || hour < hearing.QuietUntil);
             Assert.False(quiet, $"{hearing} at {now:o}: {due:o}");
         }
     }

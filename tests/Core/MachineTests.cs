@@ -19,6 +19,7 @@ public sealed class MachineTests
         Assert.Equal(StepState.Stopped, StepMachine.Next(StepState.Pending, AttemptOutcome.Lasting, 0).State);
         Assert.Equal(StepState.Dropped, StepMachine.Next(StepState.Pending, AttemptOutcome.NoLongerWanted, 0).State);
         foreach (var over in new[] { StepState.Done, StepState.Dropped })
-            foreach (var outcome in Enum.GetValues<AttemptOutcome>()) Assert.Equal(over, StepMachine.Next(over, outcome, 1).State);
+        foreach (var outcome in Enum.GetValues<AttemptOutcome>())
+            Assert.Equal(over, StepMachine.Next(over, outcome, 1).State);
     }
 }

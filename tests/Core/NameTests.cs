@@ -21,14 +21,22 @@ public sealed class NameTests
         Assert.Equal(["a.b", "ab", "a.b2", "a.b3"], AccountNames.Candidates(["a.b", "ab"]).Take(4));
 
     [Fact]
-    public void Candidates_never_repeat_and_never_grow_too_long() => Gen.String[Gen.Char['a', 'z'], 1, 60].Sample(text =>
-    {
-        var names = AccountNames.Candidates(AccountNames.Clean([text])).Take(300).ToList();
-        Assert.Equal(names.Count, names.Distinct().Count());
-        Assert.All(names, name => Assert.InRange(name.Length, 1, Oikonom.Core.Rulebook.NameRule.Default.Longest));
-    }, iter: 100);
+    public void Candidates_never_repeat_and_never_grow_too_long() =>
+        Gen.String[Gen.Char['a', 'z'], 1, 60]
+            .Sample(
+                text =>
+                {
+                    var names = AccountNames.Candidates(AccountNames.Clean([text])).Take(300).ToList();
+                    Assert.Equal(names.Count, names.Distinct().Count());
+                    Assert.All(names, name => Assert.InRange(name.Length, 1, Oikonom.Core.Rulebook.NameRule.Default.Longest));
+                },
+                iter: 100
+            );
 
     [Fact]
-    public void Whatever_comes_in_only_harmless_letters_come_out() => Gen.String.Sample(text =>
-        Assert.All(AccountNames.Clean([text]), name => Assert.Matches("^[a-z0-9]([a-z0-9._-]*[a-z0-9])?$", name)), iter: 2000);
+    public void Whatever_comes_in_only_harmless_letters_come_out() =>
+        Gen.String.Sample(
+            text => Assert.All(AccountNames.Clean([text]), name => Assert.Matches("^[a-z0-9]([a-z0-9._-]*[a-z0-9])?$", name)),
+            iter: 2000
+        );
 }

@@ -55,7 +55,8 @@ internal static class Small
             ["templates/everyone.yaml"] = Everyone,
             ["workflows/staff.yaml"] = Staff,
         };
-        foreach (var (path, text) in more) files[path] = text;
+        foreach (var (path, text) in more)
+            files[path] = text;
         return [.. files.Select(f => new RulebookFile(f.Key, f.Value))];
     }
 
@@ -65,13 +66,32 @@ internal static class Small
         return new(1, "", reading.Rulebook ?? throw new InvalidOperationException(string.Join("\n", reading.Findings)));
     }
 
-    public static Facts Facts(string number = "E1", string department = "Dive", string start = "2026-01-05", string? end = null, string site = "harbour", string title = "Diver") => new(
-    [
-        new("person", Value.Of("P1")), new("number", Value.Of(number)), new("given", Value.Of("Tor")), new("family", Value.Of("Quill")), new("kind", Value.Of("employee")),
-        new("start", Value.Of(DateOnly.Parse(start, null))), new("end", end is null ? Value.Null : Value.Of(DateOnly.Parse(end, null))), new("department", Value.Of(department)), new("site", Value.Of(site)), new("title", Value.Of(title)),
-    ]);
+    public static Facts Facts(
+        string number = "E1",
+        string department = "Dive",
+        string start = "2026-01-05",
+        string? end = null,
+        string site = "harbour",
+        string title = "Diver"
+    ) =>
+        new([
+            new("person", Value.Of("P1")),
+            new("number", Value.Of(number)),
+            new("given", Value.Of("Tor")),
+            new("family", Value.Of("Quill")),
+            new("kind", Value.Of("employee")),
+            new("start", Value.Of(DateOnly.Parse(start, null))),
+            new("end", end is null ? Value.Null : Value.Of(DateOnly.Parse(end, null))),
+            new("department", Value.Of(department)),
+            new("site", Value.Of(site)),
+            new("title", Value.Of(title)),
+        ]);
 
-    public static Subject Person(Facts facts, params Facts[] others) => new(PersonId.New(DateTimeOffset.UnixEpoch), facts, new Dictionary<string, string> { ["directory"] = "tor.quill" }) { Others = others };
+    public static Subject Person(Facts facts, params Facts[] others) =>
+        new(PersonId.New(DateTimeOffset.UnixEpoch), facts, new Dictionary<string, string> { ["directory"] = "tor.quill" })
+        {
+            Others = others,
+        };
 }
 
 public sealed class RuleTests
@@ -81,12 +101,23 @@ public sealed class RuleTests
     private static (string, string) Template(string name, string rest) => ($"templates/{name}.yaml", $"name: {name}\n{rest}");
 
     private static Plan PlanOf(Subject person, Edition edition, AccessState? recorded = null, RequestKind kind = RequestKind.Joiner) =>
-        Planner.Make(person, recorded ?? AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, kind, Now);
+        Planner.Make(
+            person,
+            recorded ?? AccessState.Nothing,
+            new Dictionary<string, string>(),
+            new Dictionary<string, ExistingAccount>(),
+            edition,
+            kind,
+            Now
+        );
 
     [Fact]
     public void Grants_come_from_every_employment_in_term_and_attributes_from_the_one_that_leads()
     {
-        var edition = Small.Edition(Template("pay", "when: department == \"Office\"\ngrants: [{ to: directory/pay }]"), Template("audit", "when: department == \"Dive\"\ngrants: [{ to: directory/audit }]"));
+        var edition = Small.Edition(
+            Template("pay", "when: department == \"Office\"\ngrants: [{ to: directory/pay }]"),
+            Template("audit", "when: department == \"Dive\"\ngrants: [{ to: directory/audit }]")
+        );
         var person = Small.Person(Small.Facts(), Small.Facts("E2", "Office", "2026-12-01", "2026-12-31"));
         AccessState At(int month, int day) => Desired.At(person, edition, new(2026, month, day, 12, 0, 0, TimeSpan.Zero));
         Assert.Equal([Small.Key("audit")], At(11, 25).Grants.Keys);
@@ -96,7 +127,10 @@ public sealed class RuleTests
         // The account lives as long as any employment does.
         var leaving = Small.Person(Small.Facts(end: "2026-11-30"), Small.Facts("E2", "Office", "2026-12-01"));
         Assert.True(Desired.At(leaving, edition, new(2027, 1, 2, 12, 0, 0, TimeSpan.Zero)).Accounts["directory"].Enabled);
-        Assert.Equal(["E2"], Desired.At(leaving, edition, new(2027, 1, 2, 12, 0, 0, TimeSpan.Zero)).Accounts["directory"].Attributes["employeeNumber"]);
+        Assert.Equal(
+            ["E2"],
+            Desired.At(leaving, edition, new(2027, 1, 2, 12, 0, 0, TimeSpan.Zero)).Accounts["directory"].Attributes["employeeNumber"]
+        );
     }
 
     [Fact]
@@ -104,7 +138,8 @@ public sealed class RuleTests
     {
         var edition = Small.Edition(
             ("templates/everyone.yaml", Small.Everyone + "\n    enabled-from: start - P2D\n    enabled-until: end + P1D\n    lead: P7D\n"),
-            Template("pay", "grants: [{ to: directory/pay, from: start + P10D, until: start + P20D }]"));
+            Template("pay", "grants: [{ to: directory/pay, from: start + P10D, until: start + P20D }]")
+        );
         var person = Small.Person(Small.Facts(start: "2026-12-01", end: "2027-02-01"));
         AccountState? Account(DateTimeOffset at) => Desired.At(person, edition, at).Accounts.GetValueOrDefault("directory");
         var start = new DateTimeOffset(2026, 12, 1, 0, 0, 0, TimeSpan.Zero);
@@ -114,21 +149,36 @@ public sealed class RuleTests
         Assert.True(Account(new(2027, 2, 2, 23, 59, 59, TimeSpan.Zero))!.Enabled);
         Assert.False(Account(new(2027, 2, 3, 0, 0, 0, TimeSpan.Zero))!.Enabled);
         bool Pays(DateTimeOffset at) => Desired.At(person, edition, at).Grants.ContainsKey(Small.Key("pay"));
-        Assert.Equal([false, true, true, false], [Pays(start.AddDays(10).AddSeconds(-1)), Pays(start.AddDays(10)), Pays(start.AddDays(21).AddSeconds(-1)), Pays(start.AddDays(21))]);
+        Assert.Equal(
+            [false, true, true, false],
+            [
+                Pays(start.AddDays(10).AddSeconds(-1)),
+                Pays(start.AddDays(10)),
+                Pays(start.AddDays(21).AddSeconds(-1)),
+                Pays(start.AddDays(21)),
+            ]
+        );
         // Every change of the value lies on a turn.
         var turns = Desired.Windows(person, edition).Turns;
         foreach (var at in Enumerable.Range(-20, 120).Select(d => start.AddDays(d)))
         {
             var (before, after) = (Desired.At(person, edition, at.AddSeconds(-1)), Desired.At(person, edition, at));
-            if (!before.Grants.Keys.SequenceEqual(after.Grants.Keys) || before.Accounts.Count != after.Accounts.Count) Assert.Contains(at, turns);
+            if (!before.Grants.Keys.SequenceEqual(after.Grants.Keys) || before.Accounts.Count != after.Accounts.Count)
+                Assert.Contains(at, turns);
         }
     }
 
     [Fact]
     public void A_blocking_separation_stops_a_plan_and_names_both_reasons()
     {
-        var edition = Small.Edition(Template("pay", "grants: [{ to: directory/pay }]"), Template("audit", "when: department == \"Dive\"\ngrants: [{ to: directory/audit, from: start + P400D }]"),
-            ("separations/money.yaml", "name: money\ntitle: Nobody pays and audits\nnobody-with: [directory/pay]\nalso-has: [directory/audit]\n"));
+        var edition = Small.Edition(
+            Template("pay", "grants: [{ to: directory/pay }]"),
+            Template("audit", "when: department == \"Dive\"\ngrants: [{ to: directory/audit, from: start + P400D }]"),
+            (
+                "separations/money.yaml",
+                "name: money\ntitle: Nobody pays and audits\nnobody-with: [directory/pay]\nalso-has: [directory/audit]\n"
+            )
+        );
         // It is broken only in a year from now, and still found.
         var fault = Assert.Throws<PlanFault>(() => PlanOf(Small.Person(Small.Facts()), edition));
         Assert.Contains("Nobody pays and audits", fault.Message, StringComparison.Ordinal);
@@ -140,8 +190,14 @@ public sealed class RuleTests
     [Fact]
     public void A_separation_that_asks_goes_to_its_approver_and_is_part_of_what_is_approved()
     {
-        var edition = Small.Edition(Template("both", "grants: [{ to: directory/pay }, { to: directory/audit }]"),
-            ("separations/money.yaml", "name: money\ntitle: Nobody pays and audits\nnobody-with: [directory/pay]\nalso-has: [directory/audit]\nthen: decide\ndecides: role:auditor\n"));
+        var edition = Small.Edition(
+            Template("both", "grants: [{ to: directory/pay }, { to: directory/audit }]"),
+            (
+                "separations/money.yaml",
+                "name: money\ntitle: Nobody pays and audits\nnobody-with: [directory/pay]\nalso-has: [directory/audit]\nthen: "
+                    + "decide\ndecides: role:auditor\n"
+            )
+        );
         var plan = PlanOf(Small.Person(Small.Facts()), edition);
         var conflict = Assert.Single(plan.Conflicts!);
         Assert.Equal(("directory/pay", "directory/audit", "role:auditor"), (conflict.One, conflict.Other, conflict.Decides));
@@ -154,23 +210,54 @@ public sealed class RuleTests
     {
         var edition = Small.Edition();
         var open = new ExtraGrant(new("directory", "root"), Now, null, new("request", "", ""));
-        var fault = Assert.Throws<PlanFault>(() => Planner.Make(Small.Person(Small.Facts()) with { Extra = [open] }, AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, RequestKind.Mover, Now));
+        var fault = Assert.Throws<PlanFault>(() =>
+            Planner.Make(
+                Small.Person(Small.Facts()) with
+                {
+                    Extra = [open],
+                },
+                AccessState.Nothing,
+                new Dictionary<string, string>(),
+                new Dictionary<string, ExistingAccount>(),
+                edition,
+                RequestKind.Mover,
+                Now
+            )
+        );
         Assert.Contains("never given without an end", fault.Message, StringComparison.Ordinal);
         Assert.Contains(PlanOf2(open with { Until = Now.AddHours(8) }).Changes, c => c.Kind == ChangeKind.Grant && c.Subject == "root");
 
-        Plan PlanOf2(ExtraGrant grant) => Planner.Make(Small.Person(Small.Facts()) with { Extra = [grant] }, AccessState.Nothing, new Dictionary<string, string>(), new Dictionary<string, ExistingAccount>(), edition, RequestKind.Mover, Now);
+        Plan PlanOf2(ExtraGrant grant) =>
+            Planner.Make(
+                Small.Person(Small.Facts()) with
+                {
+                    Extra = [grant],
+                },
+                AccessState.Nothing,
+                new Dictionary<string, string>(),
+                new Dictionary<string, ExistingAccount>(),
+                edition,
+                RequestKind.Mover,
+                Now
+            );
     }
 
     [Fact]
     public void A_mover_keeps_what_is_lost_for_the_hand_over()
     {
-        var edition = Small.Edition(Template("pay", "when: department == \"Office\"\ngrants: [{ to: directory/pay, hand-over: P14D }]"), Template("audit", "when: department == \"Dive\"\ngrants: [{ to: directory/audit }]"));
+        var edition = Small.Edition(
+            Template("pay", "when: department == \"Office\"\ngrants: [{ to: directory/pay, hand-over: P14D }]"),
+            Template("audit", "when: department == \"Dive\"\ngrants: [{ to: directory/audit }]")
+        );
         var before = Desired.At(Small.Person(Small.Facts(department: "Office")), edition, Now);
         var plan = PlanOf(Small.Person(Small.Facts(department: "Dive")), edition, before, RequestKind.Mover);
         var revoke = plan.Changes.Single(c => c.Kind == ChangeKind.Revoke);
         Assert.Equal((Now.AddDays(14), true, "pay"), (revoke.Due, revoke.Later, revoke.Subject));
         Assert.Equal(ChangeKind.Verify, plan.Changes[^1].Kind);
-        Assert.True(plan.Changes.Zip(plan.Changes.Skip(1)).All(p => (p.First.Due ?? DateTimeOffset.MinValue) <= (p.Second.Due ?? DateTimeOffset.MinValue)));
+        Assert.True(
+            plan.Changes.Zip(plan.Changes.Skip(1))
+                .All(p => (p.First.Due ?? DateTimeOffset.MinValue) <= (p.Second.Due ?? DateTimeOffset.MinValue))
+        );
         // Who leaves altogether keeps nothing.
         var left = PlanOf(Small.Person(Small.Facts(department: "Dive", end: "2026-11-20")), edition, before, RequestKind.Leaver);
         Assert.All(left.Changes, c => Assert.Null(c.Due));
@@ -179,22 +266,59 @@ public sealed class RuleTests
     [Fact]
     public void Targets_come_in_the_order_they_wait_for_each_other()
     {
-        var mail = Small.Target.Replace("name: directory\n", "name: mail\nafter: [directory]\n", StringComparison.Ordinal).Replace("match: [employeeNumber]", "match:\n  - employeeNumber\n  - { attribute: mail, when: kind == \"employee\" }", StringComparison.Ordinal);
-        var edition = Small.Edition(("targets/a-mail.yaml", mail), ("templates/mail.yaml", "name: mail\naccounts:\n  mail:\n    name: names.directory + \"-box\"\n    attributes: { cn: names.directory, mail: 'account.name + \"@x\"' }\n".Replace("names.directory + \"-box\"", "given", StringComparison.Ordinal)));
-        var person = Small.Person(Small.Facts()) with { AccountNames = new Dictionary<string, string> { ["directory"] = "tor.quill", ["mail"] = "tor" } };
+        var mail = Small
+            .Target.Replace("name: directory\n", "name: mail\nafter: [directory]\n", StringComparison.Ordinal)
+            .Replace(
+                "match: [employeeNumber]",
+                "match:\n  - employeeNumber\n  - { attribute: mail, when: kind == \"employee\" }",
+                StringComparison.Ordinal
+            );
+        var edition = Small.Edition(
+            ("targets/a-mail.yaml", mail),
+            (
+                "templates/mail.yaml",
+                (
+                    "name: mail\naccounts:\n  mail:\n    name: names.directory + \"-box\"\n    attributes: { cn: names.directory, "
+                    + "mail: 'account.name + \"@x\"' }\n"
+                ).Replace("names.directory + \"-box\"", "given", StringComparison.Ordinal)
+            )
+        );
+        var person = Small.Person(Small.Facts()) with
+        {
+            AccountNames = new Dictionary<string, string> { ["directory"] = "tor.quill", ["mail"] = "tor" },
+        };
         var plan = PlanOf(person, edition);
         Assert.Equal(["directory", "mail"], plan.Changes.Select(c => c.Target).Distinct());
         Assert.Equal(["tor.quill"], plan.Changes.First(c => c.Target == "mail").Attributes.Single(a => a.Name == "cn").After);
-        Assert.Equal([("mail", "tor@x")], edition.Rulebook.Access.Ask().Keys(person, edition.Rulebook.Targets["mail"], new Dictionary<string, IReadOnlyList<string>> { ["mail"] = ["tor@x"] }));
-        var loop = RulebookReader.Read(Small.Files(("targets/a-mail.yaml", mail), ("targets/directory.yaml", Small.Target + "\nafter: [mail]\n")));
+        Assert.Equal(
+            [("mail", "tor@x")],
+            edition
+                .Rulebook.Access.Ask()
+                .Keys(person, edition.Rulebook.Targets["mail"], new Dictionary<string, IReadOnlyList<string>> { ["mail"] = ["tor@x"] })
+        );
+        var loop = RulebookReader.Read(
+            Small.Files(("targets/a-mail.yaml", mail), ("targets/directory.yaml", Small.Target + "\nafter: [mail]\n"))
+        );
         Assert.Contains(loop.Findings, f => f.Message.Contains("wait for each other", StringComparison.Ordinal));
     }
 
     [Fact]
     public void Numbers_of_pools_stand_in_attributes()
     {
-        var edition = Small.Edition(("pools/extension.yaml", "name: extension\nprefix: \"+00 555 \"\nranges: { harbour: 2000-2099, anywhere: [5000-5009, 6000-6009] }\n"),
-            ("templates/everyone.yaml", Small.Everyone.Replace("employeeNumber: number", "employeeNumber: number, telephoneNumber: pool.extension", StringComparison.Ordinal) + "\nnumbers: [extension]\n"));
+        var edition = Small.Edition(
+            (
+                "pools/extension.yaml",
+                "name: extension\nprefix: \"+00 555 \"\nranges: { harbour: 2000-2099, anywhere: [5000-5009, 6000-6009] }\n"
+            ),
+            (
+                "templates/everyone.yaml",
+                Small.Everyone.Replace(
+                    "employeeNumber: number",
+                    "employeeNumber: number, telephoneNumber: pool.extension",
+                    StringComparison.Ordinal
+                ) + "\nnumbers: [extension]\n"
+            )
+        );
         var person = Small.Person(Small.Facts()) with { Numbers = new Dictionary<string, string> { ["extension"] = "+00 555 2000" } };
         Assert.Equal(["+00 555 2000"], Desired.At(person, edition, Now).Accounts["directory"].Attributes["telephoneNumber"]);
         var (pool, site) = Assert.Single(edition.Rulebook.Access.Ask().Numbers(person));
@@ -207,7 +331,10 @@ public sealed class RuleTests
     {
         var edition = Small.Edition(("targets/directory.yaml", Small.Target + "\nnames: { longest: 8, marks: \"_\" }\n"));
         Assert.Equal(["torquill", "tquill"], Desired.NameWishes(Small.Person(Small.Facts()), edition, "directory"));
-        Assert.Equal(["torquill", "tquill", "torquil2"], AccountNames.Candidates(["torquill", "tquill"], edition.Rulebook.Targets["directory"].Names).Take(3));
+        Assert.Equal(
+            ["torquill", "tquill", "torquil2"],
+            AccountNames.Candidates(["torquill", "tquill"], edition.Rulebook.Targets["directory"].Names).Take(3)
+        );
     }
 
     [Theory]
@@ -220,18 +347,32 @@ public sealed class RuleTests
         var random = new Random(7);
         var made = Enumerable.Range(0, 200).Select(_ => Passwords.Make(new(length, classes, words, true), random.Next)).ToList();
         Assert.Equal(200, made.Distinct().Count());
-        Assert.All(made, p =>
-        {
-            Assert.True(p.Length >= length);
-            Assert.True(new[] { p.Any(char.IsLower), p.Any(char.IsUpper), p.Any(char.IsDigit), p.Any(c => !char.IsLetterOrDigit(c)) }.Count(x => x) >= classes, p);
-            if (words > 0) Assert.True(p.Split('-').Length >= words);
-        });
+        Assert.All(
+            made,
+            p =>
+            {
+                Assert.True(p.Length >= length);
+                Assert.True(
+                    new[] { p.Any(char.IsLower), p.Any(char.IsUpper), p.Any(char.IsDigit), p.Any(c => !char.IsLetterOrDigit(c)) }.Count(x =>
+                        x
+                    ) >= classes,
+                    p
+                );
+                if (words > 0)
+                    Assert.True(p.Split('-').Length >= words);
+            }
+        );
     }
 
     [Fact]
     public void An_explanation_names_the_rule_that_gives_and_the_condition_that_failed()
     {
-        var edition = Small.Edition(Template("pay", "when: department == \"Office\" && kind == \"employee\"\ngrants: [{ to: directory/pay, when: 'title == \"Clerk\"' }]"));
+        var edition = Small.Edition(
+            Template(
+                "pay",
+                "when: department == \"Office\" && kind == \"employee\"\ngrants: [{ to: directory/pay, when: 'title == \"Clerk\"' }]"
+            )
+        );
         var held = Explain.Grant(Small.Person(Small.Facts(department: "Office", title: "Clerk")), edition, Small.Key("pay"), Now);
         Assert.True(held.Wanted);
         Assert.Contains("templates/pay.yaml:3", held.Summary, StringComparison.Ordinal);
@@ -242,32 +383,60 @@ public sealed class RuleTests
         Assert.Equal([true, true, false], rule.Conditions.Take(3).Select(c => c.Holds));
         Assert.Equal("department == \"Office\"", rule.Conditions[0].Text);
         Assert.Equal([new("department", "Office")], rule.Conditions[0].Values);
-        Assert.Contains("only be requested", Explain.Grant(Small.Person(Small.Facts()), edition, Small.Key("audit"), Now).Summary, StringComparison.Ordinal);
+        Assert.Contains(
+            "only be requested",
+            Explain.Grant(Small.Person(Small.Facts()), edition, Small.Key("audit"), Now).Summary,
+            StringComparison.Ordinal
+        );
         Assert.True(Explain.Account(Small.Person(Small.Facts()), edition, "directory", Now).Wanted);
-        Assert.Contains("asleep", Explain.Account(Small.Person(Small.Facts(end: "2026-02-01")), edition, "directory", Now).Summary, StringComparison.Ordinal);
+        Assert.Contains(
+            "asleep",
+            Explain.Account(Small.Person(Small.Facts(end: "2026-02-01")), edition, "directory", Now).Summary,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
     public void A_rehearsal_tells_gains_losses_changes_and_who_fails_and_touches_nothing()
     {
         var current = Small.Edition(Template("pay", "when: department == \"Office\"\ngrants: [{ to: directory/pay }]")).Rulebook;
-        var draft = Small.Edition(
-            ("templates/everyone.yaml", Small.Everyone.Replace("cn: given", "cn: given + \" \" + family", StringComparison.Ordinal)),
-            Template("audit", "when: department == \"Dive\"\ngrants: [{ to: directory/audit }]"),
-            Template("broken", "when: title == \"Broken\"\naccounts: { directory: { attributes: { cn: string(date(title)) } } }\npriority: 5")).Rulebook;
+        var draft = Small
+            .Edition(
+                ("templates/everyone.yaml", Small.Everyone.Replace("cn: given", "cn: given + \" \" + family", StringComparison.Ordinal)),
+                Template("audit", "when: department == \"Dive\"\ngrants: [{ to: directory/audit }]"),
+                Template(
+                    "broken",
+                    "when: title == \"Broken\"\naccounts: { directory: { attributes: { cn: string(date(title)) } } }\npriority: 5"
+                )
+            )
+            .Rulebook;
         var rehearsal = new Rehearsal(current, draft, Now);
         var part = rehearsal.Begin();
         Rehearsed Of(string id, Facts facts) => new(id, Small.Person(facts), Small.Person(facts));
         part.Look(Of("1", Small.Facts("E1", "Dive")));
         part.Look(Of("2", Small.Facts("E2", "Office")));
         part.Look(Of("3", Small.Facts("E3", "Office", title: "Broken")));
-        part.Look(new("4", null, Small.Person(Small.Facts("E4", "Dive", "2027-03-01")) with { AccountNames = new Dictionary<string, string>() }));
-        part.Look(new("5", Small.Person(Small.Facts("E5", "Kitchen", end: "2025-02-02", start: "2024-01-01")), Small.Person(Small.Facts("E5", "Kitchen", end: "2025-02-02", start: "2024-01-01"))));
+        part.Look(
+            new("4", null, Small.Person(Small.Facts("E4", "Dive", "2027-03-01")) with { AccountNames = new Dictionary<string, string>() })
+        );
+        part.Look(
+            new(
+                "5",
+                Small.Person(Small.Facts("E5", "Kitchen", end: "2025-02-02", start: "2024-01-01")),
+                Small.Person(Small.Facts("E5", "Kitchen", end: "2025-02-02", start: "2024-01-01"))
+            )
+        );
         var report = rehearsal.End([part]);
         Assert.Equal((5, 4, 0, 1), (report.People, report.Changed, report.Unchanged, report.Failing));
         Assert.Contains("cannot be computed", report.Affected.Single(a => a.Id == "3").Problem, StringComparison.Ordinal);
-        Assert.Equal([EffectKind.AccountChanged, EffectKind.GrantGained], report.Affected.Single(a => a.Id == "1").Effects.Select(e => e.Kind));
-        Assert.Equal([EffectKind.AccountChanged, EffectKind.GrantLost], report.Affected.Single(a => a.Id == "2").Effects.Select(e => e.Kind));
+        Assert.Equal(
+            [EffectKind.AccountChanged, EffectKind.GrantGained],
+            report.Affected.Single(a => a.Id == "1").Effects.Select(e => e.Kind)
+        );
+        Assert.Equal(
+            [EffectKind.AccountChanged, EffectKind.GrantLost],
+            report.Affected.Single(a => a.Id == "2").Effects.Select(e => e.Kind)
+        );
         Assert.Equal(["tor.quill", "audit"], report.Affected.Single(a => a.Id == "4").Effects.Select(e => e.Subject));
         Assert.Equal(new Tally("directory/audit", 2, 2, 0, 0), report.ByEntitlement[0]);
         Assert.Equal(["Dive", "Kitchen", "Office"], report.ByDepartment.Select(d => d.Name).Order());
@@ -275,21 +444,31 @@ public sealed class RuleTests
     }
 
     [Fact]
-    public void The_same_rulebook_rehearsed_changes_nobody() => Gen.Select(Any.Of("Dive", "Office"), Gen.Int[-700, 300], Gen.Int[0, 600], Gen.Bool).Sample((department, start, length, ends) =>
-    {
-        var edition = Small.Edition(Template("pay", "when: department == \"Office\"\ngrants: [{ to: directory/pay }]")).Rulebook;
-        var first = DateOnly.FromDateTime(Now.Date).AddDays(start);
-        var person = Small.Person(Small.Facts("E1", department, first.ToString("O"), ends ? first.AddDays(length).ToString("O") : null));
-        var rehearsal = new Rehearsal(edition, edition, Now);
-        var part = rehearsal.Begin();
-        part.Look(new("1", person, person));
-        Assert.Equal(1, rehearsal.End([part]).Unchanged);
-    }, iter: 100);
+    public void The_same_rulebook_rehearsed_changes_nobody() =>
+        Gen.Select(Any.Of("Dive", "Office"), Gen.Int[-700, 300], Gen.Int[0, 600], Gen.Bool)
+            .Sample(
+                (department, start, length, ends) =>
+                {
+                    var edition = Small
+                        .Edition(Template("pay", "when: department == \"Office\"\ngrants: [{ to: directory/pay }]"))
+                        .Rulebook;
+                    var first = DateOnly.FromDateTime(Now.Date).AddDays(start);
+                    var person = Small.Person(
+                        Small.Facts("E1", department, first.ToString("O"), ends ? first.AddDays(length).ToString("O") : null)
+                    );
+                    var rehearsal = new Rehearsal(edition, edition, Now);
+                    var part = rehearsal.Begin();
+                    part.Look(new("1", person, person));
+                    Assert.Equal(1, rehearsal.End([part]).Unchanged);
+                },
+                iter: 100
+            );
 }
 
 public sealed class WarningTests
 {
-    private static IReadOnlyList<string> Codes(params (string Path, string Text)[] more) => [.. RulebookReader.Read(Small.Files(more)).Warnings.Select(w => w.Code)];
+    private static IReadOnlyList<string> Codes(params (string Path, string Text)[] more) =>
+        [.. RulebookReader.Read(Small.Files(more)).Warnings.Select(w => w.Code)];
 
     private static (string, string) Template(string rest) => ("templates/t.yaml", $"name: t\n{rest}");
 
@@ -318,39 +497,82 @@ public sealed class WarningTests
     public void What_is_said_of_a_condition_is_never_wrong()
     {
         var schema = new NameSchema(BuiltIn.Attributes);
-        var atoms = new[] { "department == \"A\"", "department != \"B\"", "kind in [\"x\", \"y\"]", "kind == \"z\"", "title == \"\"", "title != \"\"" };
-        var any = Gen.Select(Gen.Int[0, 5], Gen.Int[0, 5], Gen.Int[0, 5], Gen.Bool, Gen.Bool, Gen.Bool)
-            .Select((a, b, c, and, or, not) => $"{(not ? "!" : "")}({atoms[a]}) {(and ? "&&" : "||")} {atoms[b]} {(or ? "||" : "&&")} {atoms[c]}");
-        Gen.Select(any, Any.Of("A", "B", "C", ""), Any.Of("x", "y", "z", "w"), Any.Of("", "t")).Sample((text, department, kind, title) =>
+        var atoms = new[]
         {
-            var condition = Expression.Compile(text, schema);
-            var scope = new Scope(schema);
-            foreach (var (name, value) in new[] { ("department", department), ("kind", kind), ("title", title) }) scope[schema.IndexOf(name)] = Value.Of(value);
-            switch (Satisfiability.Of(condition, schema, new Dictionary<string, IReadOnlyList<string>>()))
-            {
-                case Verdict.Never: Assert.False(condition.Holds(scope)); break;
-                case Verdict.Always: Assert.True(condition.Holds(scope)); break;
-            }
-        }, iter: 3000);
+            "department == \"A\"",
+            "department != \"B\"",
+            "kind in [\"x\", \"y\"]",
+            "kind == \"z\"",
+            "title == \"\"",
+            "title != \"\"",
+        };
+        var any = Gen.Select(Gen.Int[0, 5], Gen.Int[0, 5], Gen.Int[0, 5], Gen.Bool, Gen.Bool, Gen.Bool)
+            .Select(
+                (a, b, c, and, or, not) =>
+                    $"{(not ? "!" : "")}({atoms[a]}) {(and ? "&&" : "||")} {atoms[b]} {(or ? "||" : "&&")} {atoms[c]}"
+            );
+        Gen.Select(any, Any.Of("A", "B", "C", ""), Any.Of("x", "y", "z", "w"), Any.Of("", "t"))
+            .Sample(
+                (text, department, kind, title) =>
+                {
+                    var condition = Expression.Compile(text, schema);
+                    var scope = new Scope(schema);
+                    foreach (var (name, value) in new[] { ("department", department), ("kind", kind), ("title", title) })
+                        scope[schema.IndexOf(name)] = Value.Of(value);
+                    switch (Satisfiability.Of(condition, schema, new Dictionary<string, IReadOnlyList<string>>()))
+                    {
+                        case Verdict.Never:
+                            Assert.False(condition.Holds(scope));
+                            break;
+                        case Verdict.Always:
+                            Assert.True(condition.Holds(scope));
+                            break;
+                    }
+                },
+                iter: 3000
+            );
     }
 
     [Fact]
     public void Every_warning_of_the_catalogue_is_found_where_it_is_due()
     {
-        var target = Small.Target.Replace("audit: { title: Audit, group: cn=audit, owner: E9 }", "audit: { title: Audit, group: cn=audit }", StringComparison.Ordinal) + "\npassword: { change-at-first-use: no }\n";
-        var reading = RulebookReader.Read(Small.Files(
-            ("rulebook.yaml", "name: small\nsites:\n  harbour: { zone: Europe/Lisbon }\nmail-domains: [northmere.example]\n"),
-            ("targets/directory.yaml", target),
-            ("templates/everyone.yaml", Small.Everyone.Replace("cn: given", "cn: given, userAccountControl: '\"66048\"'", StringComparison.Ordinal)),
-            ("templates/t.yaml", "name: t\nwhen: 'kind == \"a\" && kind == \"b\"'\ngrants: [{ to: directory/root }]\n"),
-            ("templates/u.yaml", "name: u\nwhen: 'kind == \"a\" || kind != \"a\"'\ngrants: [{ to: directory/pay }]\n"),
-            ("pools/a.yaml", "name: a\nranges: { harbour: 1-10 }\n"), ("pools/b.yaml", "name: b\nranges: { anywhere: 10-20 }\n"),
-            ("sources/hr.yaml", "name: hr\nkind: http\naddress: http://127.0.0.1:1/x\nsign-in: { secret: k }\nkey: n\ncolumns: [n, d]\nmapping: { person: row.n, number: row.n, given: row.n, family: row.n, kind: row.n, start: date(row.d), site: row.n }\nreports-to: somebody@post.example\n")));
+        var target =
+            Small.Target.Replace(
+                "audit: { title: Audit, group: cn=audit, owner: E9 }",
+                "audit: { title: Audit, group: cn=audit }",
+                StringComparison.Ordinal
+            ) + "\npassword: { change-at-first-use: no }\n";
+        var reading = RulebookReader.Read(
+            Small.Files(
+                ("rulebook.yaml", "name: small\nsites:\n  harbour: { zone: Europe/Lisbon }\nmail-domains: [northmere.example]\n"),
+                ("targets/directory.yaml", target),
+                (
+                    "templates/everyone.yaml",
+                    Small.Everyone.Replace("cn: given", "cn: given, userAccountControl: '\"66048\"'", StringComparison.Ordinal)
+                ),
+                ("templates/t.yaml", "name: t\nwhen: 'kind == \"a\" && kind == \"b\"'\ngrants: [{ to: directory/root }]\n"),
+                ("templates/u.yaml", "name: u\nwhen: 'kind == \"a\" || kind != \"a\"'\ngrants: [{ to: directory/pay }]\n"),
+                ("pools/a.yaml", "name: a\nranges: { harbour: 1-10 }\n"),
+                ("pools/b.yaml", "name: b\nranges: { anywhere: 10-20 }\n"),
+                (
+                    "sources/hr.yaml",
+                    "name: hr\nkind: http\naddress: http://127.0.0.1:1/x\nsign-in: { secret: k }\nkey: n\ncolumns: [n, "
+                        + "d]\nmapping: { person: row.n, number: row.n, given: row.n, family: row.n, kind: row.n, start: "
+                        + "date(row.d), site: row.n }\nreports-to: somebody@post.example\n"
+                )
+            )
+        );
         Assert.NotNull(reading.Rulebook);
-        var found = reading.Warnings.Concat(Warnings.WithPeople(reading.Rulebook, new Dictionary<string, int>())).Concat(Warnings.WithRoles(reading.Rulebook, new HashSet<string>())).ToList();
+        var found = reading
+            .Warnings.Concat(Warnings.WithPeople(reading.Rulebook, new Dictionary<string, int>()))
+            .Concat(Warnings.WithRoles(reading.Rulebook, new HashSet<string>()))
+            .ToList();
         Assert.Equal(Warnings.Catalogue.Select(w => w.Code).Order(), found.Select(w => w.Code).Distinct().Order());
         Assert.All(found, f => Assert.True(f.IsWarning && f.Place.Line > 0 && Warnings.MendOf(f.Code).Length > 0));
-        Assert.Equal(("targets/directory.yaml", 13), (found.Single(f => f.Code == "no-owner").Place.File, found.Single(f => f.Code == "no-owner").Place.Line));
+        Assert.Equal(
+            ("targets/directory.yaml", 13),
+            (found.Single(f => f.Code == "no-owner").Place.File, found.Single(f => f.Code == "no-owner").Place.Line)
+        );
     }
 
     [Theory]
@@ -359,7 +581,11 @@ public sealed class WarningTests
     [InlineData("pools/p.yaml", "name: p", "'ranges' is missing")]
     [InlineData("separations/s.yaml", "name: s\nnobody-with: [directory/pay]\nalso-has: [directory/pay]", "both sides")]
     [InlineData("separations/s.yaml", "name: s\nnobody-with: [directory/pay]\nalso-has: [directory/audits]", "Did you mean 'audit'?")]
-    [InlineData("separations/s.yaml", "name: s\nnobody-with: [directory/pay]\nalso-has: [directory/audit]\nthen: decide", "'decides' is missing")]
+    [InlineData(
+        "separations/s.yaml",
+        "name: s\nnobody-with: [directory/pay]\nalso-has: [directory/audit]\nthen: decide",
+        "'decides' is missing"
+    )]
     [InlineData("templates/t.yaml", "name: t\nnumbers: [extention]", "There is no pool")]
     [InlineData("templates/t.yaml", "name: t\ngrants: [{ to: directory/pay, until: given }]", "must yield date")]
     [InlineData("templates/t.yaml", "name: t\ngrants: [{ to: directory/pay, hand-over: soon }]", "ISO 8601 duration")]
@@ -370,7 +596,10 @@ public sealed class WarningTests
     [InlineData("sources/s.yaml", "name: s\nkind: file\npath: x.csv\nbrake: { leavers: many }", "is no limit")]
     [InlineData("sources/s.yaml", "name: s\nkind: file\npath: a*/x.csv", "Only the name of the file")]
     public void A_mistake_in_the_new_documents_is_told(string path, string text, string part) =>
-        Assert.Contains(RulebookReader.Read(Small.Files((path, text))).Findings, f => f.Place.File == path && f.Message.Contains(part, StringComparison.Ordinal));
+        Assert.Contains(
+            RulebookReader.Read(Small.Files((path, text))).Findings,
+            f => f.Place.File == path && f.Message.Contains(part, StringComparison.Ordinal)
+        );
 }
 
 public sealed class ScheduleTests
@@ -412,10 +641,11 @@ public sealed class ScheduleTests
     }
 
     [Theory]
-    [InlineData("2027-03-28 00:00", "2027-03-28 01:00")] // The clock leaps from one to two: 01:30 is over before it comes, and runs at once.
-    [InlineData("2027-10-30 23:00", "2027-10-31 00:30")] // It shows 01:30 twice; the first counts.
+    // The clock leaps from one to two: 01:30 is over before it comes, and runs at once. In autumn it shows 01:30 twice; the first counts.
+    [InlineData("2027-03-28 00:00", "2027-03-28 01:00")]
+    [InlineData("2027-10-30 23:00", "2027-10-31 00:30")]
     [InlineData("2027-10-31 00:30", "2027-11-01 01:30")]
-    [InlineData("2027-07-01 00:00", "2027-07-01 00:30")] // Summer: 01:30 there.
+    [InlineData("2027-07-01 00:00", "2027-07-01 00:30")]
     public void A_schedule_goes_by_the_clock_of_its_place(string after, string next)
     {
         Assert.True(Schedule.TryParse("30 1 * * *", TimeZoneInfo.FindSystemTimeZoneById("Europe/Lisbon"), out var schedule, out _));
@@ -434,17 +664,34 @@ public sealed class ScheduleTests
 public sealed class LineDiffTests
 {
     [Fact]
-    public void Either_text_can_be_made_from_the_difference() => Gen.Select(Gen.String[Gen.Char['a', 'd'], 0, 12].List[0, 25], Gen.String[Gen.Char['a', 'd'], 0, 12].List[0, 25]).Sample((left, right) =>
-    {
-        var (before, after) = (string.Join('\n', left.Select(l => l.Length > 2 ? "x" : l + "y")), string.Join('\n', right.Select(l => l.Length > 2 ? "x" : l + "y")));
-        var lines = LineDiff.Between(before, after);
-        Assert.Equal(before, string.Join('\n', lines.Where(l => l.Change != LineChange.New).Select(l => l.Text)));
-        Assert.Equal(after, string.Join('\n', lines.Where(l => l.Change != LineChange.Gone).Select(l => l.Text)));
-        Assert.Equal(Enumerable.Range(1, lines.Count(l => l.Before is not null)), lines.Where(l => l.Before is not null).Select(l => l.Before!.Value));
-        Assert.Equal(Enumerable.Range(1, lines.Count(l => l.After is not null)), lines.Where(l => l.After is not null).Select(l => l.After!.Value));
-    }, iter: 500);
+    public void Either_text_can_be_made_from_the_difference() =>
+        Gen.Select(Gen.String[Gen.Char['a', 'd'], 0, 12].List[0, 25], Gen.String[Gen.Char['a', 'd'], 0, 12].List[0, 25])
+            .Sample(
+                (left, right) =>
+                {
+                    var (before, after) = (
+                        string.Join('\n', left.Select(l => l.Length > 2 ? "x" : l + "y")),
+                        string.Join('\n', right.Select(l => l.Length > 2 ? "x" : l + "y"))
+                    );
+                    var lines = LineDiff.Between(before, after);
+                    Assert.Equal(before, string.Join('\n', lines.Where(l => l.Change != LineChange.New).Select(l => l.Text)));
+                    Assert.Equal(after, string.Join('\n', lines.Where(l => l.Change != LineChange.Gone).Select(l => l.Text)));
+                    Assert.Equal(
+                        Enumerable.Range(1, lines.Count(l => l.Before is not null)),
+                        lines.Where(l => l.Before is not null).Select(l => l.Before!.Value)
+                    );
+                    Assert.Equal(
+                        Enumerable.Range(1, lines.Count(l => l.After is not null)),
+                        lines.Where(l => l.After is not null).Select(l => l.After!.Value)
+                    );
+                },
+                iter: 500
+            );
 
     [Fact]
     public void One_changed_line_is_one_gone_and_one_new() =>
-        Assert.Equal([(LineChange.Same, "a"), (LineChange.Gone, "b"), (LineChange.New, "x"), (LineChange.Same, "c")], LineDiff.Between("a\nb\nc\n", "a\nx\nc\n").Select(l => (l.Change, l.Text)));
+        Assert.Equal(
+            [(LineChange.Same, "a"), (LineChange.Gone, "b"), (LineChange.New, "x"), (LineChange.Same, "c")],
+            LineDiff.Between("a\nb\nc\n", "a\nx\nc\n").Select(l => (l.Change, l.Text))
+        );
 }

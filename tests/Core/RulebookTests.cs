@@ -7,9 +7,12 @@ namespace Oikonom.Core.Tests;
 /// <summary>The rulebook of the demo, and small changes to it.</summary>
 public static class Northmere
 {
-    public static IReadOnlyList<RulebookFile> Files { get; } = [.. Directory
-        .GetFiles(Repository.At("demo", "northmere", "rulebook"), "*.yaml", SearchOption.AllDirectories)
-        .Select(f => new RulebookFile(Path.GetRelativePath(Repository.At("demo", "northmere", "rulebook"), f), File.ReadAllText(f)))];
+    public static IReadOnlyList<RulebookFile> Files { get; } =
+    [
+        .. Directory
+            .GetFiles(Repository.At("demo", "northmere", "rulebook"), "*.yaml", SearchOption.AllDirectories)
+            .Select(f => new RulebookFile(Path.GetRelativePath(Repository.At("demo", "northmere", "rulebook"), f), File.ReadAllText(f))),
+    ];
 
     public static IReadOnlyList<RulebookFile> With(string path, string old, string fresh)
     {
@@ -33,13 +36,34 @@ public sealed class RulebookTests
     }
 
     [Theory]
-    [InlineData("rulebook.yaml", "mandatory: [department, title]", "mandatry: [department, title]", 37, 1, "'mandatry' is not a known key here. Did you mean 'mandatory'?")]
+    [InlineData(
+        "rulebook.yaml",
+        "mandatory: [department, title]",
+        "mandatry: [department, title]",
+        37,
+        1,
+        "'mandatry' is not a known key here. Did you mean 'mandatory'?"
+    )]
     [InlineData("rulebook.yaml", "Europe/Lisbon", "Europe/Lisbonn", 9, 11, "no known time zone")]
     [InlineData("rulebook.yaml", "[department, title]", "[departmint, title]", 37, 13, "Did you mean 'department'?")]
-    [InlineData("templates/dive-team.yaml", "department == \"Dive Team\"", "departmant == \"Dive Team\"", 3, 7, "Did you mean 'department'?")]
+    [InlineData(
+        "templates/dive-team.yaml",
+        "department == \"Dive Team\"",
+        "departmant == \"Dive Team\"",
+        3,
+        7,
+        "Did you mean 'department'?"
+    )]
     [InlineData("templates/dive-team.yaml", "directory/dive-team", "directory/dive-taem", 5, 9, "Did you mean 'dive-team'?")]
     [InlineData("templates/dive-team.yaml", "directory/dive-team", "directry/dive-team", 5, 9, "Did you mean 'directory'?")]
-    [InlineData("templates/dive-team.yaml", "department == \"Dive Team\" && kind in [\"employee\", \"researcher\"]", "department", 3, 7, "must yield true/false")]
+    [InlineData(
+        "templates/dive-team.yaml",
+        "department == \"Dive Team\" && kind in [\"employee\", \"researcher\"]",
+        "department",
+        3,
+        7,
+        "must yield true/false"
+    )]
     [InlineData("templates/everyone.yaml", "lead: P14D", "lead: 14 days", 7, 11, "ISO 8601 duration")]
     [InlineData("sources/hr.yaml", "start: date(row.start_date)", "start: row.start_date", 29, 10, "must yield date")]
     [InlineData("sources/hr.yaml", "start: date(row.start_date)", "start: date(row.start_day)", 29, 19, "Did you mean 'start_date'?")]
@@ -49,7 +73,14 @@ public sealed class RulebookTests
     [InlineData("targets/directory.yaml", "ldaps://127.0.0.1:7436", "ldap://127.0.0.1:7435", 4, 10, "clear text")]
     [InlineData("targets/directory.yaml", "connections: 4", "connections: many", 9, 14, "whole number from 1 to 64")]
     [InlineData("workflows/staff.yaml", "otherwise: role:approver", "otherwise: role:aprover", 9, 16, "Did you mean 'approver'?")]
-    [InlineData("workflows/staff.yaml", "[joiner, mover, leaver, change]", "[joiner, mover, lever, change]", 4, 22, "Did you mean 'leaver'?")]
+    [InlineData(
+        "workflows/staff.yaml",
+        "[joiner, mover, leaver, change]",
+        "[joiner, mover, lever, change]",
+        4,
+        22,
+        "Did you mean 'leaver'?"
+    )]
     public void A_mistake_is_found_with_its_place(string path, string old, string fresh, int line, int column, string part)
     {
         var reading = RulebookReader.Read(Northmere.With(path, old, fresh));
@@ -62,7 +93,12 @@ public sealed class RulebookTests
     public void Every_mistake_is_told_at_once()
     {
         var files = Northmere.With("templates/dive-team.yaml", "department ==", "departmant ==");
-        files = [.. files.Where(f => f.Path != "workflows/staff.yaml"), new("workflows/staff.yaml", "name: staff\nfor: [joiner]\nstages: []\nrelase: operator\n"), new("templatez/x.yaml", "name: x")];
+        files =
+        [
+            .. files.Where(f => f.Path != "workflows/staff.yaml"),
+            new("workflows/staff.yaml", "name: staff\nfor: [joiner]\nstages: []\nrelase: operator\n"),
+            new("templatez/x.yaml", "name: x"),
+        ];
         var messages = string.Join("\n", RulebookReader.Read(files).Findings);
         Assert.Contains("templates/dive-team.yaml:3:7", messages, StringComparison.Ordinal);
         Assert.Contains("Did you mean 'release'?", messages, StringComparison.Ordinal);
@@ -77,14 +113,20 @@ public sealed class RulebookTests
     [InlineData("")]
     public void Unsound_yaml_is_a_finding(string text)
     {
-        var reading = RulebookReader.Read([.. Northmere.Files.Where(f => f.Path != "templates/research.yaml"), new("templates/research.yaml", text)]);
+        var reading = RulebookReader.Read([
+            .. Northmere.Files.Where(f => f.Path != "templates/research.yaml"),
+            new("templates/research.yaml", text),
+        ]);
         Assert.Null(reading.Rulebook);
         Assert.Contains(reading.Findings, f => f.Place.File == "templates/research.yaml");
     }
 
     [Fact]
     public void Deep_nesting_is_a_finding() =>
-        Assert.Contains(RulebookReader.Read([new("rulebook.yaml", new string('[', 5000))]).Findings, f => f.Message.Contains("nested", StringComparison.Ordinal) || f.Message.Contains("YAML", StringComparison.Ordinal));
+        Assert.Contains(
+            RulebookReader.Read([new("rulebook.yaml", new string('[', 5000))]).Findings,
+            f => f.Message.Contains("nested", StringComparison.Ordinal) || f.Message.Contains("YAML", StringComparison.Ordinal)
+        );
 
     [Fact]
     public void The_digest_depends_on_path_and_text_and_not_on_order()

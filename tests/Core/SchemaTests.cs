@@ -10,19 +10,32 @@ namespace Oikonom.Core.Tests;
 /// <summary>The schemas that editors complete with say the same as the reader.</summary>
 public sealed class SchemaTests
 {
-    private static readonly Dictionary<string, string> Folders = new() { ["sources"] = "source", ["targets"] = "target", ["templates"] = "template", ["workflows"] = "workflow", ["pools"] = "pool", ["separations"] = "separation", ["notices"] = "notice" };
-
-    private static string SchemaOf(string path) => path.Contains('/', StringComparison.Ordinal) ? Folders[path[..path.IndexOf('/', StringComparison.Ordinal)]] : "rulebook";
-
-    private static JsonNode? Node(YamlNode node) => node switch
+    private static readonly Dictionary<string, string> Folders = new()
     {
-        YamlMappingNode map => new JsonObject(map.Children.Select(c => KeyValuePair.Create(((YamlScalarNode)c.Key).Value!, Node(c.Value)))),
-        YamlSequenceNode list => new JsonArray([.. list.Children.Select(Node)]),
-        YamlScalarNode { Style: YamlDotNet.Core.ScalarStyle.Plain, Value: { } text } when long.TryParse(text, out var number) => number,
-        YamlScalarNode { Style: YamlDotNet.Core.ScalarStyle.Plain, Value: "true" or "false" } scalar => scalar.Value == "true",
-        YamlScalarNode scalar => scalar.Value,
-        _ => null,
+        ["sources"] = "source",
+        ["targets"] = "target",
+        ["templates"] = "template",
+        ["workflows"] = "workflow",
+        ["pools"] = "pool",
+        ["separations"] = "separation",
+        ["notices"] = "notice",
     };
+
+    private static string SchemaOf(string path) =>
+        path.Contains('/', StringComparison.Ordinal) ? Folders[path[..path.IndexOf('/', StringComparison.Ordinal)]] : "rulebook";
+
+    private static JsonNode? Node(YamlNode node) =>
+        node switch
+        {
+            YamlMappingNode map => new JsonObject(
+                map.Children.Select(c => KeyValuePair.Create(((YamlScalarNode)c.Key).Value!, Node(c.Value)))
+            ),
+            YamlSequenceNode list => new JsonArray([.. list.Children.Select(Node)]),
+            YamlScalarNode { Style: YamlDotNet.Core.ScalarStyle.Plain, Value: { } text } when long.TryParse(text, out var number) => number,
+            YamlScalarNode { Style: YamlDotNet.Core.ScalarStyle.Plain, Value: "true" or "false" } scalar => scalar.Value == "true",
+            YamlScalarNode scalar => scalar.Value,
+            _ => null,
+        };
 
     private static JsonNode? Parse(string text)
     {
@@ -31,7 +44,9 @@ public sealed class SchemaTests
         return Node(stream.Documents[0].RootNode);
     }
 
-    private static readonly Dictionary<string, JsonSchema> Schemas = Directory.GetFiles(Repository.At("schemas"), "*.json").ToDictionary(f => Path.GetFileNameWithoutExtension(f), f => JsonSchema.FromText(File.ReadAllText(f)));
+    private static readonly Dictionary<string, JsonSchema> Schemas = Directory
+        .GetFiles(Repository.At("schemas"), "*.json")
+        .ToDictionary(f => Path.GetFileNameWithoutExtension(f), f => JsonSchema.FromText(File.ReadAllText(f)));
 
     private static bool Validates(string schema, string yaml) =>
         Schemas[schema].Evaluate(System.Text.Json.JsonDocument.Parse(Parse(yaml)!.ToJsonString()).RootElement).IsValid;
@@ -40,8 +55,10 @@ public sealed class SchemaTests
     public void Every_document_of_the_demo_is_valid()
     {
         Assert.Equal(Folders.Values.Append("rulebook").Order(), Schemas.Keys.Order());
-        foreach (var file in Northmere.Files) Assert.True(Validates(SchemaOf(file.Path), file.Text), file.Path);
-        foreach (var file in Small.Files()) Assert.True(Validates(SchemaOf(file.Path), file.Text), file.Path);
+        foreach (var file in Northmere.Files)
+            Assert.True(Validates(SchemaOf(file.Path), file.Text), file.Path);
+        foreach (var file in Small.Files())
+            Assert.True(Validates(SchemaOf(file.Path), file.Text), file.Path);
     }
 
     [Theory]
@@ -66,15 +83,34 @@ public sealed class SchemaTests
     {
         foreach (var (folder, schema) in Folders.Append(new("", "rulebook")))
         {
-            var keys = JsonNode.Parse(File.ReadAllText(Repository.At("schemas", $"{schema}.json")))!["properties"]!.AsObject().Select(p => p.Key).ToList();
+            var keys = JsonNode.Parse(File.ReadAllText(Repository.At("schemas", $"{schema}.json")))!["properties"]!
+                .AsObject()
+                .Select(p => p.Key)
+                .ToList();
             var path = folder.Length == 0 ? "rulebook.yaml" : $"{folder}/x.yaml";
             // One document for each kind of source: some keys belong to one kind alone.
-            var kinds = schema switch { "source" => new[] { "file", "http" }, "target" => ["ldap", "desk"], _ => [""] };
-            var refused = kinds.Select(kind =>
+            var kinds = schema switch
             {
-                var text = string.Join("\n", keys.Select(k => k == "kind" && kind.Length > 0 ? $"kind: {kind}" : $"{k}: x").Append("no-such-key: x"));
-                return RulebookReader.Read(Small.Files((path, text))).Findings.Where(f => f.Place.File == path && f.Message.Contains("is not a known key here", StringComparison.Ordinal)).Select(f => f.Message.Split('\'')[1]).ToHashSet();
-            }).Aggregate((a, b) => [.. a.Intersect(b)]);
+                "source" => new[] { "file", "http" },
+                "target" => ["ldap", "desk"],
+                _ => [""],
+            };
+            var refused = kinds
+                .Select(kind =>
+                {
+                    var text = string.Join(
+                        "\n",
+                        keys.Select(k => k == "kind" && kind.Length > 0 ? $"kind: {kind}" : $"{k}: x").Append("no-such-key: x")
+                    );
+                    return RulebookReader
+                        .Read(Small.Files((path, text)))
+                        .Findings.Where(f =>
+                            f.Place.File == path && f.Message.Contains("is not a known key here", StringComparison.Ordinal)
+                        )
+                        .Select(f => f.Message.Split('\'')[1])
+                        .ToHashSet();
+                })
+                .Aggregate((a, b) => [.. a.Intersect(b)]);
             Assert.Equal(["no-such-key"], refused);
         }
     }

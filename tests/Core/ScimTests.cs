@@ -23,13 +23,21 @@ public sealed class ScimTests
 
     private static JsonObject User() => (JsonObject)JsonNode.Parse(Babs)!;
 
-    private static JsonObject Group() => (JsonObject)JsonNode.Parse("""
-        { "schemas": ["urn:ietf:params:scim:schemas:core:2.0:Group"], "displayName": "Tour Guides",
-          "members": [ { "value": "2819c223-7f76-453a-919d-413861904646", "display": "Babs Jensen" }, { "value": "902c246b-6245-4190-8e05-00816be7344a", "display": "Mandy Pepperidge" } ] }
-        """)!;
+    private static JsonObject Group() =>
+        (JsonObject)
+            JsonNode.Parse(
+                """
+                { "schemas": ["urn:ietf:params:scim:schemas:core:2.0:Group"], "displayName": "Tour Guides",
+                  "members": [ { "value": "2819c223-7f76-453a-919d-413861904646", "display": "Babs Jensen" }, { "value": "902c246b-6245-4190-8e05-00816be7344a", "display": "Mandy Pepperidge" } ] }
+                """
+            )!;
 
     private static JsonObject Patch(JsonObject resource, string operations, ScimResourceType? type = null) =>
-        ScimPatch.Apply(resource, JsonNode.Parse($$"""{ "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [ {{operations}} ] }"""), type ?? ScimSchemas.Users);
+        ScimPatch.Apply(
+            resource,
+            JsonNode.Parse($$"""{ "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [ {{operations}} ] }"""),
+            type ?? ScimSchemas.Users
+        );
 
     private static string Fault(Action act) => Assert.Throws<ScimFault>(act).ScimType ?? "";
 
@@ -88,7 +96,8 @@ public sealed class ScimTests
     [InlineData("noSuch eq \"a\"")]
     [InlineData("name.noSuch eq \"a\"")]
     [InlineData("active gt true")]
-    public void What_is_no_filter_is_refused(string filter) => Assert.Equal("invalidFilter", Fault(() => ScimFilter.Parse(filter).Matches(User(), ScimSchemas.Users)));
+    public void What_is_no_filter_is_refused(string filter) =>
+        Assert.Equal("invalidFilter", Fault(() => ScimFilter.Parse(filter).Matches(User(), ScimSchemas.Users)));
 
     [Fact]
     public void Deep_and_long_filters_are_refused_before_they_cost_anything()
@@ -102,32 +111,87 @@ public sealed class ScimTests
     [Fact]
     public void Members_are_added_once_and_removed_by_a_filter()
     {
-        var added = Patch(Group(), """{ "op": "add", "path": "members", "value": [ { "display": "Babs Jensen", "$ref": "../Users/2819", "value": "2819c223-7f76-453a-919d-413861904646" }, { "value": "new" } ] }""", ScimSchemas.Groups);
+        var added = Patch(
+            Group(),
+            """{ "op": "add", "path": "members", "value": [ { "display": "Babs Jensen", "$ref": "../Users/2819", "value": "2819c223-7f76-453a-919d-413861904646" }, { "value": "new" } ] }""",
+            ScimSchemas.Groups
+        );
         Assert.Equal(3, added["members"]!.AsArray().Count);
-        var one = Patch(added, """{ "op": "remove", "path": "members[value eq \"2819c223-7f76-453a-919d-413861904646\"]" }""", ScimSchemas.Groups);
-        Assert.Equal(["902c246b-6245-4190-8e05-00816be7344a", "new"], one["members"]!.AsArray().Select(m => m!["value"]!.GetValue<string>()));
+        var one = Patch(
+            added,
+            """{ "op": "remove", "path": "members[value eq \"2819c223-7f76-453a-919d-413861904646\"]" }""",
+            ScimSchemas.Groups
+        );
+        Assert.Equal(
+            ["902c246b-6245-4190-8e05-00816be7344a", "new"],
+            one["members"]!.AsArray().Select(m => m!["value"]!.GetValue<string>())
+        );
         Assert.Null(Patch(one, """{ "op": "remove", "path": "members" }""", ScimSchemas.Groups)["members"]);
-        var swapped = Patch(Group(), """{ "op": "remove", "path": "members" }, { "op": "add", "path": "members", "value": [ { "value": "a" }, { "value": "b" } ] }""", ScimSchemas.Groups);
+        var swapped = Patch(
+            Group(),
+            """{ "op": "remove", "path": "members" }, { "op": "add", "path": "members", "value": [ { "value": "a" }, { "value": "b" } ] }""",
+            ScimSchemas.Groups
+        );
         Assert.Equal(2, swapped["members"]!.AsArray().Count);
-        Assert.Single(Patch(Group(), """{ "op": "remove", "path": "members", "value": [ { "value": "902c246b-6245-4190-8e05-00816be7344a" } ] }""", ScimSchemas.Groups)["members"]!.AsArray());
+        Assert.Single(
+            Patch(
+                Group(),
+                """{ "op": "remove", "path": "members", "value": [ { "value": "902c246b-6245-4190-8e05-00816be7344a" } ] }""",
+                ScimSchemas.Groups
+            )["members"]!.AsArray()
+        );
     }
 
     [Fact]
     public void Attributes_are_added_replaced_and_removed_as_the_rfc_shows()
     {
-        var added = Patch(User(), """{ "op": "add", "value": { "emails": [ { "value": "babs@jensen.example", "type": "other" } ], "nickname": "Babsy" } }""");
+        var added = Patch(
+            User(),
+            """{ "op": "add", "value": { "emails": [ { "value": "babs@jensen.example", "type": "other" } ], "nickname": "Babsy" } }"""
+        );
         Assert.Equal(3, added["emails"]!.AsArray().Count);
         Assert.Equal("Babsy", added["nickName"]!.GetValue<string>());
-        var street = Patch(User(), """{ "op": "replace", "path": "addresses[type eq \"work\"].streetAddress", "value": "1010 Broadway Ave" }""");
+        var street = Patch(
+            User(),
+            """{ "op": "replace", "path": "addresses[type eq \"work\"].streetAddress", "value": "1010 Broadway Ave" }"""
+        );
         Assert.Equal("1010 Broadway Ave", street["addresses"]![0]!["streetAddress"]!.GetValue<string>());
-        var whole = Patch(User(), """{ "op": "replace", "path": "addresses[type eq \"work\"]", "value": { "type": "work", "locality": "Hollywood" } }""");
+        var whole = Patch(
+            User(),
+            """{ "op": "replace", "path": "addresses[type eq \"work\"]", "value": { "type": "work", "locality": "Hollywood" } }"""
+        );
         Assert.Null(whole["addresses"]![0]!["streetAddress"]);
-        var several = Patch(User(), """{ "op": "Replace", "value": { "emails": [ { "value": "new@example.com", "type": "work", "primary": true } ], "name.familyName": "Pepper", "active": "False" } }""");
+        var several = Patch(
+            User(),
+            """{ "op": "Replace", "value": { "emails": [ { "value": "new@example.com", "type": "work", "primary": true } ], "name.familyName": "Pepper", "active": "False" } }"""
+        );
         Assert.Single(several["emails"]!.AsArray());
-        Assert.Equal(("Pepper", "Barbara", false), (several["name"]!["familyName"]!.GetValue<string>(), several["name"]!["givenName"]!.GetValue<string>(), several["active"]!.GetValue<bool>()));
-        Assert.Null(Patch(User(), """{ "op": "remove", "path": "emails[type eq \"work\" and value ew \"example.com\"]" }, { "op": "remove", "path": "emails[type eq \"home\"]" }""")["emails"]);
-        var extension = Patch(User(), """{ "op": "replace", "path": "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department", "value": "Rescue" }, { "op": "add", "value": { "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User": { "manager": "77" } } }""");
-        Assert.Equal(("Rescue", "77", "4130"), (extension[ScimSchemas.Enterprise]!["department"]!.GetValue<string>(), extension[ScimSchemas.Enterprise]!["manager"]!["value"]!.GetValue<string>(), extension[ScimSchemas.Enterprise]!["costCenter"]!.GetValue<string>()));
+        Assert.Equal(
+            ("Pepper", "Barbara", false),
+            (
+                several["name"]!["familyName"]!.GetValue<string>(),
+                several["name"]!["givenName"]!.GetValue<string>(),
+                several["active"]!.GetValue<bool>()
+            )
+        );
+        Assert.Null(
+            Patch(
+                User(),
+                """{ "op": "remove", "path": "emails[type eq \"work\" and value ew \"example.com\"]" }, { "op": "remove", "path": "emails[type eq \"home\"]" }"""
+            )["emails"]
+        );
+        var extension = Patch(
+            User(),
+            """{ "op": "replace", "path": "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department", "value": "Rescue" }, { "op": "add", "value": { "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User": { "manager": "77" } } }"""
+        );
+        Assert.Equal(
+            ("Rescue", "77", "4130"),
+            (
+                extension[ScimSchemas.Enterprise]!["department"]!.GetValue<string>(),
+                extension[ScimSchemas.Enterprise]!["manager"]!["value"]!.GetValue<string>(),
+                extension[ScimSchemas.Enterprise]!["costCenter"]!.GetValue<string>()
+            )
+        );
         Assert.Null(Patch(User(), $$"""{ "op": "remove", "path": "{{ScimSchemas.Enterprise}}" }""")[ScimSchemas.Enterprise]);
     }
 
@@ -139,7 +203,10 @@ public sealed class ScimTests
         var filtered = Patch(User(), """{ "op": "replace", "path": "emails[type eq \"home\"].primary", "value": true }""");
         Assert.Equal([false, true], filtered["emails"]!.AsArray().Select(e => e!["primary"]?.GetValue<bool>()));
         var made = Patch(User(), """{ "op": "add", "path": "emails[type eq \"other\"].value", "value": "x@example.com" }""");
-        Assert.Equal(("other", "x@example.com"), (made["emails"]![2]!["type"]!.GetValue<string>(), made["emails"]![2]!["value"]!.GetValue<string>()));
+        Assert.Equal(
+            ("other", "x@example.com"),
+            (made["emails"]![2]!["type"]!.GetValue<string>(), made["emails"]![2]!["value"]!.GetValue<string>())
+        );
     }
 
     [Theory]
@@ -172,22 +239,49 @@ public sealed class ScimTests
         given["unknown"] = "x";
         given["groups"] = new JsonArray(new JsonObject { ["value"] = "x" });
         var kept = ScimResources.Checked(given, ScimSchemas.Users);
-        foreach (var gone in new[] { "password", "unknown", "groups", "id", "meta" }) Assert.False(kept.ContainsKey(gone), gone);
-        Assert.Equal("invalidValue", Fault(() => ScimResources.Checked(JsonNode.Parse("""{ "schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"] }"""), ScimSchemas.Users)));
+        foreach (var gone in new[] { "password", "unknown", "groups", "id", "meta" })
+            Assert.False(kept.ContainsKey(gone), gone);
+        Assert.Equal(
+            "invalidValue",
+            Fault(() =>
+                ScimResources.Checked(
+                    JsonNode.Parse("""{ "schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"] }"""),
+                    ScimSchemas.Users
+                )
+            )
+        );
         Assert.Equal("invalidSyntax", Fault(() => ScimResources.Checked(JsonNode.Parse("""{ "userName": "x" }"""), ScimSchemas.Users)));
         Assert.Equal("invalidSyntax", Fault(() => ScimResources.Checked(JsonNode.Parse("[]"), ScimSchemas.Users)));
-        Assert.Equal("invalidValue", Fault(() => ScimResources.Checked(JsonNode.Parse("""{ "schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "x", "emails": "y" }"""), ScimSchemas.Users)));
+        Assert.Equal(
+            "invalidValue",
+            Fault(() =>
+                ScimResources.Checked(
+                    JsonNode.Parse("""{ "schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "x", "emails": "y" }"""),
+                    ScimSchemas.Users
+                )
+            )
+        );
     }
 
     [Fact]
     public void A_projection_shows_what_is_asked_and_always_the_id()
     {
         string Keys(JsonObject json) => string.Join(' ', json.Select(p => p.Key));
-        Assert.Equal("schemas id userName name", Keys(ScimResources.Projected(User(), ScimSchemas.Users, ["userName", "name.familyName"], [])));
+        Assert.Equal(
+            "schemas id userName name",
+            Keys(ScimResources.Projected(User(), ScimSchemas.Users, ["userName", "name.familyName"], []))
+        );
         Assert.Equal("familyName", Keys(ScimResources.Projected(User(), ScimSchemas.Users, ["name.familyName"], [])["name"]!.AsObject()));
-        Assert.DoesNotContain("emails", Keys(ScimResources.Projected(User(), ScimSchemas.Users, [], ["emails", "id"])), StringComparison.Ordinal);
+        Assert.DoesNotContain(
+            "emails",
+            Keys(ScimResources.Projected(User(), ScimSchemas.Users, [], ["emails", "id"])),
+            StringComparison.Ordinal
+        );
         Assert.Contains("id", Keys(ScimResources.Projected(User(), ScimSchemas.Users, [], ["emails", "id"])), StringComparison.Ordinal);
-        Assert.Equal("schemas id urn:ietf:params:scim:schemas:extension:enterprise:2.0:User", Keys(ScimResources.Projected(User(), ScimSchemas.Users, [ScimSchemas.Enterprise + ":department"], [])));
+        Assert.Equal(
+            "schemas id urn:ietf:params:scim:schemas:extension:enterprise:2.0:User",
+            Keys(ScimResources.Projected(User(), ScimSchemas.Users, [ScimSchemas.Enterprise + ":department"], []))
+        );
     }
 
     [Fact]
@@ -195,54 +289,135 @@ public sealed class ScimTests
     {
         JsonObject Of(string id, string? title) => title is null ? new() { ["id"] = id } : new() { ["id"] = id, ["title"] = title };
         var all = new[] { Of("1", "beta"), Of("2", null), Of("3", "Alpha") };
-        Assert.Equal(["3", "1", "2"], ScimResources.Sorted(all, ScimSchemas.Users, "title", false).Select(r => r["id"]!.GetValue<string>()));
+        Assert.Equal(
+            ["3", "1", "2"],
+            ScimResources.Sorted(all, ScimSchemas.Users, "title", false).Select(r => r["id"]!.GetValue<string>())
+        );
         Assert.Equal("invalidPath", Fault(() => ScimResources.Sorted(all, ScimSchemas.Users, "nope", false).ToList()));
     }
 
     [Fact]
     public void Whatever_comes_a_filter_and_a_path_give_a_result_or_a_fault_in_short_time()
     {
-        var words = new[] { "userName", "emails", "type", "eq", "co", "pr", "and", "or", "not", "(", ")", "[", "]", ".", "\"", "\"x\"", "true", "7", "urn:", ScimSchemas.User, ":", " ", "\\", "é", "\0" };
-        Gen.Select(Gen.Int[0, words.Length - 1].List[0, 40], Gen.String[Gen.Char, 0, 60], Gen.Bool).Sample((picks, text, built) =>
+        var words = new[]
         {
-            var filter = built ? string.Join(picks.Count % 2 == 0 ? " " : "", picks.Select(p => words[p])) : text;
-            var watch = Stopwatch.GetTimestamp();
-            foreach (var act in new Action[] { () => ScimFilter.Parse(filter).Matches(User(), ScimSchemas.Users), () => ScimPath.Parse(filter) })
-            {
-                try
+            "userName",
+            "emails",
+            "type",
+            "eq",
+            "co",
+            "pr",
+            "and",
+            "or",
+            "not",
+            "(",
+            ")",
+            "[",
+            "]",
+            ".",
+            "\"",
+            "\"x\"",
+            "true",
+            "7",
+            "urn:",
+            ScimSchemas.User,
+            ":",
+            " ",
+            "\\",
+            "é",
+            "\0",
+        };
+        Gen.Select(Gen.Int[0, words.Length - 1].List[0, 40], Gen.String[Gen.Char, 0, 60], Gen.Bool)
+            .Sample(
+                (picks, text, built) =>
                 {
-                    act();
-                }
-                catch (ScimFault fault)
-                {
-                    Assert.Contains(fault.ScimType, new[] { "invalidFilter", "invalidPath" });
-                }
-            }
-            Assert.True(Stopwatch.GetElapsedTime(watch) < TimeSpan.FromSeconds(5));
-        }, iter: 5000);
+                    var filter = built ? string.Join(picks.Count % 2 == 0 ? " " : "", picks.Select(p => words[p])) : text;
+                    var watch = Stopwatch.GetTimestamp();
+                    foreach (
+                        var act in new Action[]
+                        {
+                            () => ScimFilter.Parse(filter).Matches(User(), ScimSchemas.Users),
+                            () => ScimPath.Parse(filter),
+                        }
+                    )
+                    {
+                        try
+                        {
+                            act();
+                        }
+                        catch (ScimFault fault)
+                        {
+                            Assert.Contains(fault.ScimType, new[] { "invalidFilter", "invalidPath" });
+                        }
+                    }
+                    Assert.True(Stopwatch.GetElapsedTime(watch) < TimeSpan.FromSeconds(5));
+                },
+                iter: 5000
+            );
     }
 
     [Fact]
     public void Whatever_is_patched_gives_a_resource_or_a_fault()
     {
-        var paths = new[] { "title", "name", "name.givenName", "emails", "emails[type eq \"work\"]", "emails[type eq \"x\"].value", "emails.value", "active", ScimSchemas.Enterprise, ScimSchemas.Enterprise + ":manager", "members", "", "schemas", "urn:a:b:c", "x509Certificates.value" };
-        var values = new[] { "null", "\"x\"", "7", "true", "[]", "{}", "[null]", "[{}]", "{\"value\":\"x\"}", "[{\"value\":1}]", "{\"emails\":null}", "{\"name\":{\"givenName\":[]}}", "[[\"x\"]]", "{\"a.b\":1}" };
-        var operation = Gen.Select(Any.Of("add", "replace", "remove", "Add", "test"), Gen.Int[0, paths.Length], Gen.Int[0, values.Length]).Select((op, path, value) =>
-            $$"""{ "op": "{{op}}"{{(path < paths.Length ? $", \"path\": {JsonValue.Create(paths[path])!.ToJsonString()}" : "")}}{{(value < values.Length ? $", \"value\": {values[value]}" : "")}} }""");
-        operation.List[1, 4].Sample(operations =>
+        var paths = new[]
         {
-            foreach (var type in ScimSchemas.Types)
-            {
-                try
+            "title",
+            "name",
+            "name.givenName",
+            "emails",
+            "emails[type eq \"work\"]",
+            "emails[type eq \"x\"].value",
+            "emails.value",
+            "active",
+            ScimSchemas.Enterprise,
+            ScimSchemas.Enterprise + ":manager",
+            "members",
+            "",
+            "schemas",
+            "urn:a:b:c",
+            "x509Certificates.value",
+        };
+        var values = new[]
+        {
+            "null",
+            "\"x\"",
+            "7",
+            "true",
+            "[]",
+            "{}",
+            "[null]",
+            "[{}]",
+            "{\"value\":\"x\"}",
+            "[{\"value\":1}]",
+            "{\"emails\":null}",
+            "{\"name\":{\"givenName\":[]}}",
+            "[[\"x\"]]",
+            "{\"a.b\":1}",
+        };
+        var operation = Gen.Select(Any.Of("add", "replace", "remove", "Add", "test"), Gen.Int[0, paths.Length], Gen.Int[0, values.Length])
+            .Select(
+                (op, path, value) =>
+                    $$"""{ "op": "{{op}}"{{(path < paths.Length ? $", \"path\": {JsonValue.Create(paths[path])!.ToJsonString()}" : "")}}{{(value < values.Length ? $", \"value\": {values[value]}" : "")}} }"""
+            );
+        operation
+            .List[1, 4]
+            .Sample(
+                operations =>
                 {
-                    var changed = Patch(type.Name == "User" ? User() : Group(), string.Join(", ", operations), type);
-                    ScimResources.Checked(changed, type);
-                }
-                catch (ScimFault fault)
-                {
-                    Assert.InRange(fault.Status, 400, 499);
-                }
-            }
-        }, iter: 5000);
+                    foreach (var type in ScimSchemas.Types)
+                    {
+                        try
+                        {
+                            var changed = Patch(type.Name == "User" ? User() : Group(), string.Join(", ", operations), type);
+                            ScimResources.Checked(changed, type);
+                        }
+                        catch (ScimFault fault)
+                        {
+                            Assert.InRange(fault.Status, 400, 499);
+                        }
+                    }
+                },
+                iter: 5000
+            );
     }
 }

@@ -10,42 +10,69 @@ namespace Oikonom.Core.Tests;
 public sealed class SourceTests
 {
     private static readonly SourceRule Source = Northmere.Edition.Rulebook.Sources["hr"];
-    private const string Header = "person_no,employee_no,given_name,family_name,kind,start_date,end_date,manager_no,department,site,job_title,cost_centre,private_mail,phone\n";
+    private const string Header =
+        "person_no,employee_no,given_name,family_name,kind,start_date,end_date,manager_no,department,site,job_title,cost_centre,private_mail,phone\n";
     private const string Good = "P1,E1,Tor,Quill,employee,2026-11-02,,E2,Dive Team,harbour,Diver,4200,t@post.example,+00\n";
 
     private static List<(int Line, string Key, RowFault? Fault, string Name)> Read(byte[] bytes)
     {
         var rows = new List<(int, string, RowFault?, string)>();
         var mapper = new RecordReader(Source, Northmere.Edition.Rulebook);
-        DelimitedFile.Read(new MemoryStream(bytes), Source, row =>
-        {
-            if (row.Fault is { } broken)
+        DelimitedFile.Read(
+            new MemoryStream(bytes),
+            Source,
+            row =>
             {
-                rows.Add((row.Line, "", new("", "", broken), ""));
-                return;
+                if (row.Fault is { } broken)
+                {
+                    rows.Add((row.Line, "", new("", "", broken), ""));
+                    return;
+                }
+                var texts = new string[Source.ColumnNames.Count];
+                for (var i = 0; i < texts.Length; i++)
+                    texts[i] = row.Text(i);
+                var reading = mapper.Read(texts);
+                rows.Add((row.Line, row.Key.ToString(), reading.Fault, reading.Facts?.DisplayName ?? ""));
             }
-            var texts = new string[Source.ColumnNames.Count];
-            for (var i = 0; i < texts.Length; i++) texts[i] = row.Text(i);
-            var reading = mapper.Read(texts);
-            rows.Add((row.Line, row.Key.ToString(), reading.Fault, reading.Facts?.DisplayName ?? ""));
-        });
+        );
         return rows;
     }
 
     private static List<(int Line, string Key, RowFault? Fault, string Name)> Read(string text) => Read(Encoding.UTF8.GetBytes(text));
 
     [Theory]
-    [InlineData("P1,E1,Tor,,employee,2026-11-02,,E2,Dive Team,harbour,Diver,4200,t@post.example,+00\n", "family_name", "mandatory and empty")]
-    [InlineData("P1,E1,Tor,Quill,employee,31.02.2026,,E2,Dive Team,harbour,Diver,4200,t@post.example,+00\n", "start_date", "'31.02.2026' is not a date")]
-    [InlineData("P1,E1,Tor,Quill,employee,2026-11-02,2026-01-01,E2,Dive Team,harbour,Diver,4200,t@post.example,+00\n", "end_date", "lies before the start")]
-    [InlineData("P1,E1,Tor,Quill,employee,2026-11-02,,E2,Dive Team,harbor,Diver,4200,t@post.example,+00\n", "site", "Did you mean 'harbour'?")]
+    [InlineData(
+        "P1,E1,Tor,,employee,2026-11-02,,E2,Dive Team,harbour,Diver,4200,t@post.example,+00\n",
+        "family_name",
+        "mandatory and empty"
+    )]
+    [InlineData(
+        "P1,E1,Tor,Quill,employee,31.02.2026,,E2,Dive Team,harbour,Diver,4200,t@post.example,+00\n",
+        "start_date",
+        "'31.02.2026' is not a date"
+    )]
+    [InlineData(
+        "P1,E1,Tor,Quill,employee,2026-11-02,2026-01-01,E2,Dive Team,harbour,Diver,4200,t@post.example,+00\n",
+        "end_date",
+        "lies before the start"
+    )]
+    [InlineData(
+        "P1,E1,Tor,Quill,employee,2026-11-02,,E2,Dive Team,harbor,Diver,4200,t@post.example,+00\n",
+        "site",
+        "Did you mean 'harbour'?"
+    )]
     [InlineData("P1,E1,To\u202Er,Quill,employee,2026-11-02,,E2,Dive Team,harbour,Diver,4200,t@post.example,+00\n", "given_name", "U+202E")]
     [InlineData("P1,E1,To\0r,Quill,employee,2026-11-02,,E2,Dive Team,harbour,Diver,4200,t@post.example,+00\n", "given_name", "U+0000")]
     [InlineData("P1,E1,Tor,Quill,employee,2026-11-02,,E2\n", "", "8 columns; the header has 14")]
     [InlineData("P1,E1,\"Tor,Quill,employee,2026-11-02,,E2,Dive Team,harbour,Diver,4200,t@post.example,+00\n", "", "never closed")]
     public void A_bad_row_is_set_aside_with_line_column_and_reason_and_the_rest_goes_on(string bad, string column, string reason)
     {
-        var rows = Read(Header + Good.Replace("E1", "E0", StringComparison.Ordinal) + bad + (reason.Contains("closed", StringComparison.Ordinal) ? "" : Good.Replace("E1", "E9", StringComparison.Ordinal)));
+        var rows = Read(
+            Header
+                + Good.Replace("E1", "E0", StringComparison.Ordinal)
+                + bad
+                + (reason.Contains("closed", StringComparison.Ordinal) ? "" : Good.Replace("E1", "E9", StringComparison.Ordinal))
+        );
         var fault = rows[1];
         Assert.Equal((3, column), (fault.Line, fault.Fault!.Column));
         Assert.Contains(reason, fault.Fault.Reason, StringComparison.Ordinal);
@@ -56,7 +83,13 @@ public sealed class SourceTests
     [Fact]
     public void Bytes_in_another_encoding_set_their_row_aside()
     {
-        var rows = Read([.. Encoding.UTF8.GetBytes(Header + Good), .. Encoding.Latin1.GetBytes(Good.Replace("Tor", "Søren", StringComparison.Ordinal).Replace("E1", "E2", StringComparison.Ordinal)), .. Encoding.UTF8.GetBytes(Good.Replace("E1", "E3", StringComparison.Ordinal))]);
+        var rows = Read([
+            .. Encoding.UTF8.GetBytes(Header + Good),
+            .. Encoding.Latin1.GetBytes(
+                Good.Replace("Tor", "Søren", StringComparison.Ordinal).Replace("E1", "E2", StringComparison.Ordinal)
+            ),
+            .. Encoding.UTF8.GetBytes(Good.Replace("E1", "E3", StringComparison.Ordinal)),
+        ]);
         Assert.Equal(["given_name"], rows.Where(r => r.Fault is not null).Select(r => r.Fault!.Column));
         Assert.Equal(3, rows.Count);
     }
@@ -64,20 +97,32 @@ public sealed class SourceTests
     [Fact]
     public void Quotes_commas_and_line_breaks_inside_a_value_are_kept()
     {
-        var rows = Read(Header + "P1,E1,\"Tor \"\"T\"\"\",\"Quill, Jr\",employee,2026-11-02,,E2,Dive Team,harbour,\"Diver\nand guide\",4200,,\n" + Good);
+        var rows = Read(
+            Header + "P1,E1,\"Tor \"\"T\"\"\",\"Quill, Jr\",employee,2026-11-02,,E2,Dive Team,harbour,\"Diver\nand guide\",4200,,\n" + Good
+        );
         Assert.Equal("Tor \"T\" Quill, Jr", rows[0].Name);
         Assert.Equal(4, rows[1].Line);
     }
 
     [Fact]
-    public void A_long_value_is_set_aside() => Assert.Contains("1024 are the most", Read(Header + Good.Replace("Tor", new string('x', 100_000), StringComparison.Ordinal))[0].Fault!.Reason, StringComparison.Ordinal);
+    public void A_long_value_is_set_aside() =>
+        Assert.Contains(
+            "1024 are the most",
+            Read(Header + Good.Replace("Tor", new string('x', 100_000), StringComparison.Ordinal))[0].Fault!.Reason,
+            StringComparison.Ordinal
+        );
 
     [Fact]
     public void A_missing_column_is_told_with_what_the_file_has() =>
-        Assert.Contains("The column 'phone' is missing.", Assert.Throws<SourceFault>(() => Read(Header.Replace(",phone", ",fone", StringComparison.Ordinal) + Good)).Message, StringComparison.Ordinal);
+        Assert.Contains(
+            "The column 'phone' is missing.",
+            Assert.Throws<SourceFault>(() => Read(Header.Replace(",phone", ",fone", StringComparison.Ordinal) + Good)).Message,
+            StringComparison.Ordinal
+        );
 
     [Fact]
-    public void An_empty_file_is_told() => Assert.Contains("empty", Assert.Throws<SourceFault>(() => Read("")).Message, StringComparison.Ordinal);
+    public void An_empty_file_is_told() =>
+        Assert.Contains("empty", Assert.Throws<SourceFault>(() => Read("")).Message, StringComparison.Ordinal);
 
     [Fact]
     public void A_fingerprint_changes_with_the_row_and_with_nothing_else()

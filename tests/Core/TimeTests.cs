@@ -32,5 +32,11 @@ public sealed class TimeTests
     [InlineData("Australia/Hobart", "2026-11-25", "2026-11-24T13:00:00Z")]
     [InlineData("America/Santiago", "2026-09-06", "2026-09-06T04:00:00Z")]
     public void A_day_begins_where_the_person_works_even_when_midnight_is_skipped(string zone, string day, string expected) =>
-        Assert.Equal(DateTimeOffset.Parse(expected, System.Globalization.CultureInfo.InvariantCulture), SiteDays.StartOf(DateOnly.ParseExact(day, "yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture), TimeZoneInfo.FindSystemTimeZoneById(zone)));
+        Assert.Equal(
+            DateTimeOffset.Parse(expected, System.Globalization.CultureInfo.InvariantCulture),
+            SiteDays.StartOf(
+                DateOnly.ParseExact(day, "yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture),
+                TimeZoneInfo.FindSystemTimeZoneById(zone)
+            )
+        );
 }

@@ -25,7 +25,12 @@ public sealed class FuzzTests
     [Fact]
     public void A_parser_that_crashes_is_found_out()
     {
-        var weak = new Parser("weak", ["key=value"u8.ToArray()], ["==", "!"], input => input.AsSpan().IndexOf("==!"u8) >= 0 ? throw new InvalidOperationException("found") : "ok");
+        var weak = new Parser(
+            "weak",
+            ["key=value"u8.ToArray()],
+            ["==", "!"],
+            input => input.AsSpan().IndexOf("==!"u8) >= 0 ? throw new InvalidOperationException("found") : "ok"
+        );
         var (small, seen) = Assert.Single(new Fuzzer(weak, seed: 1).Run(TimeSpan.FromSeconds(2)).Crashes);
         Assert.Equal("==!"u8.ToArray(), small);
         Assert.StartsWith("InvalidOperationException: found", seen, StringComparison.Ordinal);

@@ -30,8 +30,10 @@ public sealed partial class Fuzzer(Parser parser, int seed)
     public FuzzRun Run(TimeSpan time, Action<byte[]>? before = null)
     {
         var (tried, kept, crashes, seen) = (0L, new List<byte[]>(), new List<(byte[], string)>(), new HashSet<string>());
-        foreach (var first in parser.Seeds) Look(first, isSeed: true);
-        for (var watch = Stopwatch.StartNew(); watch.Elapsed < time;) Look(Change(), isSeed: false);
+        foreach (var first in parser.Seeds)
+            Look(first, isSeed: true);
+        for (var watch = Stopwatch.StartNew(); watch.Elapsed < time; )
+            Look(Change(), isSeed: false);
         return new(tried, kept, crashes);
 
         void Look(byte[] input, bool isSeed)
@@ -41,10 +43,12 @@ public sealed partial class Fuzzer(Parser parser, int seed)
             var (shape, crash) = Feed(parser, input);
             if (crash is not null)
             {
-                if (seen.Add(Form(crash)) && crashes.Count < 20) crashes.Add((Smaller(input, Form(crash)), crash));
+                if (seen.Add(Form(crash)) && crashes.Count < 20)
+                    crashes.Add((Smaller(input, Form(crash)), crash));
                 return;
             }
-            if (!_shapes.Add(Form(shape!)) || isSeed || _inputs.Count >= MostKept) return;
+            if (!_shapes.Add(Form(shape!)) || isSeed || _inputs.Count >= MostKept)
+                return;
             _inputs.Add(input);
             kept.Add(input);
         }
@@ -62,7 +66,11 @@ public sealed partial class Fuzzer(Parser parser, int seed)
         }
         catch (Exception error)
         {
-            return (null, $"{error.GetType().Name}: {error.Message} {error.StackTrace?.Split('\n').FirstOrDefault(l => l.Contains("Oikonom.", StringComparison.Ordinal))?.Split(" in ")[0].Trim()}");
+            return (
+                null,
+                $"{error.GetType().Name}: {error.Message} "
+                    + $"{error.StackTrace?.Split('\n').FirstOrDefault(l => l.Contains("Oikonom.", StringComparison.Ordinal))?.Split(" in ")[0].Trim()}"
+            );
         }
     }
 
@@ -71,19 +79,22 @@ public sealed partial class Fuzzer(Parser parser, int seed)
     {
         var watch = Stopwatch.StartNew();
         for (var piece = Math.Max(1, input.Length / 2); piece >= 1 && watch.Elapsed < TimeSpan.FromSeconds(10); piece /= 2)
-            for (var at = 0; at + piece <= input.Length && watch.Elapsed < TimeSpan.FromSeconds(10);)
-            {
-                byte[] less = [.. input[..at], .. input[(at + piece)..]];
-                if (Feed(parser, less).Crash is { } crash && Form(crash) == form) input = less;
-                else at += piece;
-            }
+        for (var at = 0; at + piece <= input.Length && watch.Elapsed < TimeSpan.FromSeconds(10); )
+        {
+            byte[] less = [.. input[..at], .. input[(at + piece)..]];
+            if (Feed(parser, less).Crash is { } crash && Form(crash) == form)
+                input = less;
+            else
+                at += piece;
+        }
         return input;
     }
 
     private byte[] Change()
     {
         var input = _inputs[_random.Next(_inputs.Count)];
-        for (var times = 1 + _random.Next(4); times > 0; times--) input = Once(input);
+        for (var times = 1 + _random.Next(4); times > 0; times--)
+            input = Once(input);
         return input.Length > Longest ? input[..Longest] : input;
     }
 
@@ -94,11 +105,16 @@ public sealed partial class Fuzzer(Parser parser, int seed)
         var (head, piece, tail) = (input[..at], input[at..(at + length)], input[(at + length)..]);
         switch (_random.Next(9))
         {
-            case 0: return [.. head, .. tail];
-            case 1: return [.. head, .. piece, .. piece, .. tail];
-            case 2: return [.. head, .. Word(), .. piece, .. tail];
-            case 3: return [.. head, .. Word(), .. tail];
-            case 4: return [.. head, (byte)_random.Next(256), .. piece, .. tail];
+            case 0:
+                return [.. head, .. tail];
+            case 1:
+                return [.. head, .. piece, .. piece, .. tail];
+            case 2:
+                return [.. head, .. Word(), .. piece, .. tail];
+            case 3:
+                return [.. head, .. Word(), .. tail];
+            case 4:
+                return [.. head, (byte)_random.Next(256), .. piece, .. tail];
             case 5 when piece.Length > 0:
                 piece = [.. piece];
                 piece[_random.Next(piece.Length)] ^= (byte)(1 << _random.Next(8));
@@ -119,7 +135,8 @@ public sealed partial class Fuzzer(Parser parser, int seed)
     private byte[] Word() => Encoding.UTF8.GetBytes(parser.Words.Count == 0 ? "0" : parser.Words[_random.Next(parser.Words.Count)]);
 
     /// <summary>An answer without what differs from input to input: quoted texts and numbers.</summary>
-    private static string Form(string answer) => Particular().Replace(answer.Length > 400 ? answer[..400] : answer, "·") is var form && form.Length > 120 ? form[..120] : form;
+    private static string Form(string answer) =>
+        Particular().Replace(answer.Length > 400 ? answer[..400] : answer, "·") is var form && form.Length > 120 ? form[..120] : form;
 
     [GeneratedRegex("'[^']*'|\"[^\"]*\"|[0-9]+", RegexOptions.CultureInvariant, 1000)]
     private static partial Regex Particular();

@@ -18,7 +18,14 @@ public sealed class ConformanceTests(DirectoryFixture fixture)
         await using var ldap = await _directory.ConnectAsync();
         var name = Fresh();
         await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name));
-        await ldap.ModifyAsync(TestDirectory.Dn(name), [new(LdapChangeKind.Replace, "title", "Diver"), new(LdapChangeKind.Add, "mail", "a@northmere.example", "b@northmere.example"), new(LdapChangeKind.Delete, "mail", "a@northmere.example")]);
+        await ldap.ModifyAsync(
+            TestDirectory.Dn(name),
+            [
+                new(LdapChangeKind.Replace, "title", "Diver"),
+                new(LdapChangeKind.Add, "mail", "a@northmere.example", "b@northmere.example"),
+                new(LdapChangeKind.Delete, "mail", "a@northmere.example"),
+            ]
+        );
         var entry = await ldap.ReadAsync(TestDirectory.Dn(name), ["title", "MAIL"]);
         Assert.Equal("Diver", entry!.Text("Title"));
         Assert.Equal(["b@northmere.example"], entry.Texts("mail"));
@@ -27,7 +34,10 @@ public sealed class ConformanceTests(DirectoryFixture fixture)
         await ldap.ModifyDnAsync(TestDirectory.Dn(name), LdapDn.Rdn("uid", name + "x"), deleteOldRdn: true);
         Assert.Null(await ldap.ReadAsync(TestDirectory.Dn(name), ["1.1"]));
         await ldap.DeleteAsync(TestDirectory.Dn(name + "x"));
-        Assert.Equal(LdapCode.NoSuchObject, (await Assert.ThrowsAsync<LdapResultException>(() => ldap.DeleteAsync(TestDirectory.Dn(name + "x")))).Code);
+        Assert.Equal(
+            LdapCode.NoSuchObject,
+            (await Assert.ThrowsAsync<LdapResultException>(() => ldap.DeleteAsync(TestDirectory.Dn(name + "x")))).Code
+        );
     }
 
     [Fact]
@@ -36,9 +46,22 @@ public sealed class ConformanceTests(DirectoryFixture fixture)
         await using var ldap = await _directory.ConnectAsync();
         var name = Fresh();
         await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name));
-        Assert.Equal(LdapCode.EntryAlreadyExists, (await Assert.ThrowsAsync<LdapResultException>(() => ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name)))).Code);
-        Assert.Equal(LdapCode.ObjectClassViolation, (await Assert.ThrowsAsync<LdapResultException>(() => ldap.AddAsync(TestDirectory.Dn(Fresh()), [new("objectClass", "inetOrgPerson"), new("uid", "x")]))).Code);
-        Assert.Equal(LdapCode.InsufficientAccessRights, (await Assert.ThrowsAsync<LdapResultException>(() => ldap.DeleteAsync(DirectoryOptions.Nobody))).Code);
+        Assert.Equal(
+            LdapCode.EntryAlreadyExists,
+            (await Assert.ThrowsAsync<LdapResultException>(() => ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name)))).Code
+        );
+        Assert.Equal(
+            LdapCode.ObjectClassViolation,
+            (
+                await Assert.ThrowsAsync<LdapResultException>(() =>
+                    ldap.AddAsync(TestDirectory.Dn(Fresh()), [new("objectClass", "inetOrgPerson"), new("uid", "x")])
+                )
+            ).Code
+        );
+        Assert.Equal(
+            LdapCode.InsufficientAccessRights,
+            (await Assert.ThrowsAsync<LdapResultException>(() => ldap.DeleteAsync(DirectoryOptions.Nobody))).Code
+        );
     }
 
     [Fact]
@@ -49,7 +72,11 @@ public sealed class ConformanceTests(DirectoryFixture fixture)
         var added = await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name), [LdapControls.PostRead("entryUUID", "cn")]);
         var after = LdapControls.ReadEntry(added, LdapControls.PostReadOid)!;
         Assert.True(Guid.TryParse(after.Text("entryUUID"), out _));
-        var changed = await ldap.ModifyAsync(TestDirectory.Dn(name), [new(LdapChangeKind.Replace, "cn", "Other")], [LdapControls.PreRead("cn")]);
+        var changed = await ldap.ModifyAsync(
+            TestDirectory.Dn(name),
+            [new(LdapChangeKind.Replace, "cn", "Other")],
+            [LdapControls.PreRead("cn")]
+        );
         Assert.Equal(name, LdapControls.ReadEntry(changed, LdapControls.PreReadOid)!.Text("cn"));
     }
 
@@ -59,9 +86,19 @@ public sealed class ConformanceTests(DirectoryFixture fixture)
         await using var ldap = await _directory.ConnectAsync();
         var name = Fresh();
         await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name));
-        var refused = await Assert.ThrowsAsync<LdapResultException>(() => ldap.ModifyAsync(TestDirectory.Dn(name), [new(LdapChangeKind.Replace, "cn", "x")], [LdapControls.Assertion(LdapFilter.Equal("cn", "somebody else"))]));
+        var refused = await Assert.ThrowsAsync<LdapResultException>(() =>
+            ldap.ModifyAsync(
+                TestDirectory.Dn(name),
+                [new(LdapChangeKind.Replace, "cn", "x")],
+                [LdapControls.Assertion(LdapFilter.Equal("cn", "somebody else"))]
+            )
+        );
         Assert.Equal(LdapCode.AssertionFailed, refused.Code);
-        await ldap.ModifyAsync(TestDirectory.Dn(name), [new(LdapChangeKind.Replace, "cn", "x")], [LdapControls.Assertion(LdapFilter.Equal("cn", name))]);
+        await ldap.ModifyAsync(
+            TestDirectory.Dn(name),
+            [new(LdapChangeKind.Replace, "cn", "x")],
+            [LdapControls.Assertion(LdapFilter.Equal("cn", name))]
+        );
     }
 
     [Fact]
@@ -69,13 +106,22 @@ public sealed class ConformanceTests(DirectoryFixture fixture)
     {
         await using var ldap = await _directory.ConnectAsync();
         var prefix = Fresh();
-        await Task.WhenAll(Enumerable.Range(0, 1000).Select(i => ldap.AddAsync(TestDirectory.Dn($"{prefix}-{i}"), TestDirectory.Person($"{prefix}-{i}"))));
-        var found = await Task.WhenAll(Enumerable.Range(0, 1000).Select(i => ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("uid", $"{prefix}-{i}"), "cn"))));
+        await Task.WhenAll(
+            Enumerable.Range(0, 1000).Select(i => ldap.AddAsync(TestDirectory.Dn($"{prefix}-{i}"), TestDirectory.Person($"{prefix}-{i}")))
+        );
+        var found = await Task.WhenAll(
+            Enumerable
+                .Range(0, 1000)
+                .Select(i => ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("uid", $"{prefix}-{i}"), "cn")))
+        );
         Assert.All(found.Index(), pair => Assert.Equal($"{prefix}-{pair.Index}", pair.Item.Single().Text("cn")));
 
         // Page by page all of them come, though the server limits a plain search of others.
         var paged = 0;
-        await foreach (var entry in ldap.PageAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Parse($"(uid={prefix}-*)"), "uid"), 128)) paged += entry.Text("uid")!.StartsWith(prefix, StringComparison.Ordinal) ? 1 : 0;
+        await foreach (
+            var entry in ldap.PageAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Parse($"(uid={prefix}-*)"), "uid"), 128)
+        )
+            paged += entry.Text("uid")!.StartsWith(prefix, StringComparison.Ordinal) ? 1 : 0;
         Assert.Equal(1000, paged);
     }
 
@@ -89,7 +135,10 @@ public sealed class ConformanceTests(DirectoryFixture fixture)
         await ldap.AddAsync(TestDirectory.Dn(name), [.. TestDirectory.Person(name), new LdapAttribute("jpegPhoto", [photo])]);
         Assert.Equal(photo, (await ldap.ReadAsync(TestDirectory.Dn(name), ["jpegPhoto"]))!["jpegPhoto"]!.Values[0]);
         await using var small = await _directory.ConnectAsync(_directory.Options with { MaxMessage = 100_000 });
-        Assert.Equal(LdapFailure.Protocol, (await Assert.ThrowsAsync<LdapConnectionException>(() => small.ReadAsync(TestDirectory.Dn(name), ["jpegPhoto"]))).Failure);
+        Assert.Equal(
+            LdapFailure.Protocol,
+            (await Assert.ThrowsAsync<LdapConnectionException>(() => small.ReadAsync(TestDirectory.Dn(name), ["jpegPhoto"]))).Failure
+        );
         Assert.False(small.IsOpen);
     }
 
@@ -109,7 +158,11 @@ public sealed class ConformanceTests(DirectoryFixture fixture)
         var found = await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("uid", name), "uid", "cn"));
         Assert.Equal(name.Trim(), found.Single().Text("uid")!.Trim());
         Assert.True(LdapDn.Same(found[0].Dn, TestDirectory.Dn(name)), $"{found[0].Dn} is not {TestDirectory.Dn(name)}");
-        Assert.Single(await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Parse(LdapFilter.Equal("uid", name).ToString()), "uid")));
+        Assert.Single(
+            await ldap.SearchAsync(
+                new(DirectoryOptions.People, LdapScope.One, LdapFilter.Parse(LdapFilter.Equal("uid", name).ToString()), "uid")
+            )
+        );
         await ldap.DeleteAsync(found[0].Dn);
     }
 
@@ -121,7 +174,10 @@ public sealed class ConformanceTests(DirectoryFixture fixture)
         await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name));
         await ldap.PasswordModifyAsync(TestDirectory.Dn(name), null, "first-password");
         await using var user = await LdapConnection.ConnectAsync(_directory.Options);
-        Assert.Equal(LdapCode.InvalidCredentials, (await Assert.ThrowsAsync<LdapResultException>(() => user.BindAsync(TestDirectory.Dn(name), "wrong"))).Code);
+        Assert.Equal(
+            LdapCode.InvalidCredentials,
+            (await Assert.ThrowsAsync<LdapResultException>(() => user.BindAsync(TestDirectory.Dn(name), "wrong"))).Code
+        );
         await user.BindAsync(TestDirectory.Dn(name), "first-password");
         await user.PasswordModifyAsync(null, "first-password", "second-password");
         await user.BindAsync(TestDirectory.Dn(name), "second-password");
@@ -150,13 +206,21 @@ public sealed class ConformanceTests(DirectoryFixture fixture)
         Assert.DoesNotContain(second, s => s.Change == LdapSyncChange.Add);
     }
 
-    private static async Task<(List<(LdapSyncChange Change, Guid Id, byte[]? Cookie)> States, byte[]? Cookie)> RefreshAsync(LdapConnection ldap, LdapSearch search, byte[]? cookie)
+    private static async Task<(List<(LdapSyncChange Change, Guid Id, byte[]? Cookie)> States, byte[]? Cookie)> RefreshAsync(
+        LdapConnection ldap,
+        LdapSearch search,
+        byte[]? cookie
+    )
     {
         var states = new List<(LdapSyncChange, Guid, byte[]?)>();
         byte[]? next = null;
         await foreach (var item in ldap.StreamAsync(search with { Controls = [LdapControls.Sync(persist: false, cookie)] }))
         {
-            if (item is LdapSearchItem.Found { Entry.Controls: var controls } && controls.FirstOrDefault(c => c.Oid == LdapControls.SyncStateOid) is { } state) states.Add(LdapControls.SyncState(state));
+            if (
+                item is LdapSearchItem.Found { Entry.Controls: var controls }
+                && controls.FirstOrDefault(c => c.Oid == LdapControls.SyncStateOid) is { } state
+            )
+                states.Add(LdapControls.SyncState(state));
             if (item is LdapSearchItem.Done { Result: var result })
             {
                 Assert.Equal(LdapCode.Success, result.Code);
@@ -173,15 +237,49 @@ public sealed class ConformanceTests(DirectoryFixture fixture)
         await using var ldap = await _directory.ConnectAsync(options);
         Assert.StartsWith("dn:cn=oikonom", await ldap.WhoAmIAsync(), StringComparison.Ordinal);
         await using var clear = await LdapConnection.ConnectAsync(options with { Security = LdapSecurity.None });
-        Assert.Equal(LdapCode.ConfidentialityRequired, (await Assert.ThrowsAsync<LdapResultException>(() => clear.BindAsync(DirectoryOptions.ServiceName, _directory.Server.Options.ServicePassword))).Code);
+        Assert.Equal(
+            LdapCode.ConfidentialityRequired,
+            (
+                await Assert.ThrowsAsync<LdapResultException>(() =>
+                    clear.BindAsync(DirectoryOptions.ServiceName, _directory.Server.Options.ServicePassword)
+                )
+            ).Code
+        );
     }
 
     [Fact]
     public void Filters_read_what_they_write()
     {
-        foreach (var text in new[] { "(cn=*)", "(&(a=b)(!(c=d))(|(e=f)(g>=1)(h<=2)(i~=j)))", "(cn=ab*c\\2ad*e)", "(cn=*x*)", "(cn:dn:2.5.13.2:=x)", "(:2.5.13.2:=x)", "(objectGUID=\\ff\\00\\80)", "(&)" })
+        foreach (
+            var text in new[]
+            {
+                "(cn=*)",
+                "(&(a=b)(!(c=d))(|(e=f)(g>=1)(h<=2)(i~=j)))",
+                "(cn=ab*c\\2ad*e)",
+                "(cn=*x*)",
+                "(cn:dn:2.5.13.2:=x)",
+                "(:2.5.13.2:=x)",
+                "(objectGUID=\\ff\\00\\80)",
+                "(&)",
+            }
+        )
             Assert.Equal(text, LdapFilter.Parse(text).ToString());
-        foreach (var text in new[] { "", "cn=x", "(cn=x", "(cn=x))", "(=x)", "(cn)", "(cn=a**b)", "(cn=\\zz)", "(!(a=b)(c=d))", "(c(n=x)", new string('(', 200) + "!" })
+        foreach (
+            var text in new[]
+            {
+                "",
+                "cn=x",
+                "(cn=x",
+                "(cn=x))",
+                "(=x)",
+                "(cn)",
+                "(cn=a**b)",
+                "(cn=\\zz)",
+                "(!(a=b)(c=d))",
+                "(c(n=x)",
+                new string('(', 200) + "!",
+            }
+        )
             Assert.Throws<FormatException>(() => LdapFilter.Parse(text));
         Assert.Equal("(cn=\\2a\\28\\29\\5c\\00)", LdapFilter.Equal("cn", "*()\\\0").ToString());
     }

@@ -13,15 +13,49 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
 {
     private readonly TestDirectory _directory = fixture.Directory;
 
-    private static readonly TargetRule Rule = RulebookReader.Read([.. Directory
-        .GetFiles(Repository.At("demo", "northmere", "rulebook"), "*.yaml", SearchOption.AllDirectories)
-        .Select(f => new RulebookFile(Path.GetRelativePath(Repository.At("demo", "northmere", "rulebook"), f), File.ReadAllText(f)))]).Rulebook!.Targets["directory"];
+    private static readonly TargetRule Rule = RulebookReader
+        .Read([
+            .. Directory
+                .GetFiles(Repository.At("demo", "northmere", "rulebook"), "*.yaml", SearchOption.AllDirectories)
+                .Select(f => new RulebookFile(
+                    Path.GetRelativePath(Repository.At("demo", "northmere", "rulebook"), f),
+                    File.ReadAllText(f)
+                )),
+        ])
+        .Rulebook!.Targets["directory"];
 
-    private LdapConnector Connector(string? password = null) => new(Rule, _ => Task.FromResult(new LdapSignIn(_directory.Options, DirectoryOptions.ServiceName, password ?? _directory.Server.Options.ServicePassword)));
+    private LdapConnector Connector(string? password = null) =>
+        new(
+            Rule,
+            _ =>
+                Task.FromResult(
+                    new LdapSignIn(_directory.Options, DirectoryOptions.ServiceName, password ?? _directory.Server.Options.ServicePassword)
+                )
+        );
 
-    private static AccountGoal Goal(string name, string number, bool enabled = true, bool mayCreate = true, string? id = null, params (string Name, string Value)[] more) => new(
-        id, [("employeeNumber", number)], name, DirectoryOptions.People,
-        new Dictionary<string, IReadOnlyList<string>>(more.ToDictionary(m => m.Name, m => (IReadOnlyList<string>)[m.Value])) { ["uid"] = [name], ["cn"] = [name], ["sn"] = ["S"], ["employeeNumber"] = [number] }, enabled, mayCreate);
+    private static AccountGoal Goal(
+        string name,
+        string number,
+        bool enabled = true,
+        bool mayCreate = true,
+        string? id = null,
+        params (string Name, string Value)[] more
+    ) =>
+        new(
+            id,
+            [("employeeNumber", number)],
+            name,
+            DirectoryOptions.People,
+            new Dictionary<string, IReadOnlyList<string>>(more.ToDictionary(m => m.Name, m => (IReadOnlyList<string>)[m.Value]))
+            {
+                ["uid"] = [name],
+                ["cn"] = [name],
+                ["sn"] = ["S"],
+                ["employeeNumber"] = [number],
+            },
+            enabled,
+            mayCreate
+        );
 
     private static readonly WorkOrder Order = new("", "", "", "", "");
 
@@ -60,12 +94,18 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         await using var connector = Connector();
         var number = Fresh();
         await connector.EnsureAccountAsync(Goal(Fresh(), number), default);
-        Assert.True((await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(Goal(Fresh(), number), default))).NeedsReplan);
+        Assert.True(
+            (await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(Goal(Fresh(), number), default))).NeedsReplan
+        );
         await using var ldap = await _directory.ConnectAsync();
         var other = Fresh();
         await ldap.AddAsync(TestDirectory.Dn(other), TestDirectory.Person(other, number));
         Assert.Equal(2, (await connector.FindAsync([("employeeNumber", number)], default)).Found.Count);
-        Assert.Contains("2 entries", (await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(Goal(Fresh(), number), default))).Message, StringComparison.Ordinal);
+        Assert.Contains(
+            "2 entries",
+            (await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(Goal(Fresh(), number), default))).Message,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
@@ -76,11 +116,20 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         var (name, number) = (Fresh(), Fresh());
         var made = await connector.EnsureAccountAsync(Goal(name, number), default);
         await ldap.ModifyDnAsync(TestDirectory.Dn(name), LdapDn.Rdn("uid", name + "-moved"), deleteOldRdn: false);
-        var mended = await connector.EnsureAccountAsync(Goal(name, number, id: made.ImmutableId, mayCreate: false, more: ("title", "Diver")), default);
+        var mended = await connector.EnsureAccountAsync(
+            Goal(name, number, id: made.ImmutableId, mayCreate: false, more: ("title", "Diver")),
+            default
+        );
         Assert.True(LdapDn.Same(TestDirectory.Dn(name + "-moved"), mended.Location));
         await ldap.DeleteAsync(mended.Location);
         await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name, number));
-        Assert.True((await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(Goal(name, number, id: made.ImmutableId, mayCreate: false), default))).NeedsReplan);
+        Assert.True(
+            (
+                await Assert.ThrowsAsync<TargetFault>(() =>
+                    connector.EnsureAccountAsync(Goal(name, number, id: made.ImmutableId, mayCreate: false), default)
+                )
+            ).NeedsReplan
+        );
     }
 
     [Fact]
@@ -112,7 +161,10 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         await HoldAsync(connector, made[0].ImmutableId, group, true);
         await Task.WhenAll(made.Concat(made).Select(m => HoldAsync(connector, m.ImmutableId, group, true)));
         await using var ldap = await _directory.ConnectAsync();
-        async Task<int> CountAsync() => (await ldap.ReadAsync(((EntitlementMeans.Group)group.Means).Dn, ["member"]))!.Texts("member").Count(m => m != DirectoryOptions.Nobody);
+        async Task<int> CountAsync() =>
+            (await ldap.ReadAsync(((EntitlementMeans.Group)group.Means).Dn, ["member"]))!
+                .Texts("member")
+                .Count(m => m != DirectoryOptions.Nobody);
         Assert.Equal(120, await CountAsync());
         await Task.WhenAll(made.Concat(made).Select(m => HoldAsync(connector, m.ImmutableId, group, false)));
         Assert.Equal(0, await CountAsync());
@@ -123,8 +175,16 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
     {
         await using var connector = Connector();
         var good = await connector.EnsureAccountAsync(Goal(Fresh(), Fresh()), default);
-        var missing = new Entitlement("gone", "Gone", new EntitlementMeans.Group("cn=gone,ou=groups,dc=northmere,dc=example"), null, default);
-        var fault = Assert.IsType<PortResult.Lasting>(await connector.EnsureGrantAsync(new(good.ImmutableId, missing, true, Order), default));
+        var missing = new Entitlement(
+            "gone",
+            "Gone",
+            new EntitlementMeans.Group("cn=gone,ou=groups,dc=northmere,dc=example"),
+            null,
+            default
+        );
+        var fault = Assert.IsType<PortResult.Lasting>(
+            await connector.EnsureGrantAsync(new(good.ImmutableId, missing, true, Order), default)
+        );
         Assert.Contains("has no group", fault.Message, StringComparison.Ordinal);
         await HoldAsync(connector, good.ImmutableId, Rule.Entitlements["research-lab"], true);
     }
@@ -136,10 +196,21 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         var (name, number) = (Fresh(), Fresh());
         var made = await connector.EnsureAccountAsync(Goal(name, number, more: ("title", "Diver")), default);
         await HoldAsync(connector, made.ImmutableId, Rule.Entitlements["ticket-desk"], true);
-        AccountState Wanted(string title, bool enabled) => new("directory", name, DirectoryOptions.People, new Dictionary<string, IReadOnlyList<string>> { ["title"] = [title], ["uid"] = [name] }, enabled ? Presence.Awake : Presence.Disabled, new("", "", ""));
+        AccountState Wanted(string title, bool enabled) =>
+            new(
+                "directory",
+                name,
+                DirectoryOptions.People,
+                new Dictionary<string, IReadOnlyList<string>> { ["title"] = [title], ["uid"] = [name] },
+                enabled ? Presence.Awake : Presence.Disabled,
+                new("", "", "")
+            );
         Assert.True((await connector.VerifyAsync(made.ImmutableId, Wanted("Diver", true), ["ticket-desk"], default)).Matches);
         var back = await connector.VerifyAsync(made.ImmutableId, Wanted("Keeper", false), ["all-people"], default);
-        Assert.Equal(["title is 'Diver', not 'Keeper'", "the account is enabled", "not in all-people", "still in ticket-desk"], back.Differences.Select(d => d.Text));
+        Assert.Equal(
+            ["title is 'Diver', not 'Keeper'", "the account is enabled", "not in all-people", "still in ticket-desk"],
+            back.Differences.Select(d => d.Text)
+        );
     }
 
     [Fact]

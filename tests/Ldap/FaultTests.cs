@@ -14,11 +14,15 @@ public sealed class FaultTests(DirectoryFixture fixture)
     private readonly TestDirectory _directory = fixture.Directory;
     private static readonly TimeSpan Short = TimeSpan.FromMilliseconds(400);
 
-    private static async Task<LdapConnectionException> FailAsync(Func<Task> work) => await Assert.ThrowsAsync<LdapConnectionException>(work);
+    private static async Task<LdapConnectionException> FailAsync(Func<Task> work) =>
+        await Assert.ThrowsAsync<LdapConnectionException>(work);
 
     [Fact]
     public async Task Nobody_there() =>
-        Assert.Equal(LdapFailure.Unreachable, (await FailAsync(() => LdapConnection.ConnectAsync(_directory.Options with { Port = DirectoryServer.FreePort() }))).Failure);
+        Assert.Equal(
+            LdapFailure.Unreachable,
+            (await FailAsync(() => LdapConnection.ConnectAsync(_directory.Options with { Port = DirectoryServer.FreePort() }))).Failure
+        );
 
     [Fact]
     public async Task An_untrusted_certificate_is_told_apart()
@@ -35,7 +39,9 @@ public sealed class FaultTests(DirectoryFixture fixture)
     {
         await using var elsewhere = await TestDirectory.StartAsync(certificates: Certificates.Make("elsewhere.northmere.example"));
         Assert.Equal(LdapFailure.WrongHost, (await FailAsync(() => elsewhere.ConnectAsync())).Failure);
-        await using var expired = await TestDirectory.StartAsync(certificates: Certificates.Make(notAfter: DateTimeOffset.UtcNow.AddHours(-1)));
+        await using var expired = await TestDirectory.StartAsync(
+            certificates: Certificates.Make(notAfter: DateTimeOffset.UtcNow.AddHours(-1))
+        );
         var fault = await FailAsync(() => expired.ConnectAsync());
         Assert.Equal(LdapFailure.CertificateUntrusted, fault.Failure);
         Assert.Contains("expired", fault.Message, StringComparison.Ordinal);
@@ -46,14 +52,19 @@ public sealed class FaultTests(DirectoryFixture fixture)
     {
         await using var own = await TestDirectory.StartAsync();
         await using var ldap = await own.ConnectAsync(own.Options with { OperationTimeout = TimeSpan.FromSeconds(2) });
-        var process = Process.GetProcessesByName("slapd").Single(p => File.ReadAllText($"/proc/{p.Id}/cmdline").Contains($":{own.LdapsPort}", StringComparison.Ordinal));
+        var process = Process
+            .GetProcessesByName("slapd")
+            .Single(p => File.ReadAllText($"/proc/{p.Id}/cmdline").Contains($":{own.LdapsPort}", StringComparison.Ordinal));
         await SignalAsync(process, "STOP");
         var watch = Stopwatch.StartNew();
         var fault = await FailAsync(() => ldap.ReadAsync(DirectoryOptions.People, ["1.1"]));
         Assert.Equal(LdapFailure.TimedOut, fault.Failure);
         Assert.Contains("may still happen", fault.Message, StringComparison.Ordinal);
         Assert.True(watch.Elapsed < TimeSpan.FromSeconds(10));
-        Assert.Equal(LdapFailure.TimedOut, (await FailAsync(async () => await LdapConnection.ConnectAsync(own.Options with { ConnectTimeout = Short }))).Failure);
+        Assert.Equal(
+            LdapFailure.TimedOut,
+            (await FailAsync(async () => await LdapConnection.ConnectAsync(own.Options with { ConnectTimeout = Short }))).Failure
+        );
         await SignalAsync(process, "CONT");
         Assert.NotNull(await ldap.ReadAsync(DirectoryOptions.People, ["1.1"]));
     }
@@ -70,7 +81,9 @@ public sealed class FaultTests(DirectoryFixture fixture)
         var own = await TestDirectory.StartAsync();
         await using var ldap = await own.ConnectAsync();
         await own.DisposeAsync();
-        var failures = await Task.WhenAll(Enumerable.Range(0, 50).Select(_ => FailAsync(() => ldap.ReadAsync(DirectoryOptions.People, ["1.1"]))));
+        var failures = await Task.WhenAll(
+            Enumerable.Range(0, 50).Select(_ => FailAsync(() => ldap.ReadAsync(DirectoryOptions.People, ["1.1"])))
+        );
         Assert.All(failures, f => Assert.Equal(LdapFailure.Closed, f.Failure));
         Assert.False(ldap.IsOpen);
     }
@@ -81,33 +94,56 @@ public sealed class FaultTests(DirectoryFixture fixture)
         using var listener = new TcpListener(IPAddress.Loopback, 0);
         listener.Start();
         using var stop = new CancellationTokenSource();
-        var serving = Task.Run(async () =>
-        {
-            using var client = await listener.AcceptTcpClientAsync(stop.Token);
-            await using var stream = client.GetStream();
-            await serve(stream);
-        }, stop.Token);
-        await use(new() { Host = "127.0.0.1", Port = ((IPEndPoint)listener.LocalEndpoint).Port, Security = LdapSecurity.None, OperationTimeout = Short, ConnectTimeout = Short });
+        var serving = Task.Run(
+            async () =>
+            {
+                using var client = await listener.AcceptTcpClientAsync(stop.Token);
+                await using var stream = client.GetStream();
+                await serve(stream);
+            },
+            stop.Token
+        );
+        await use(
+            new()
+            {
+                Host = "127.0.0.1",
+                Port = ((IPEndPoint)listener.LocalEndpoint).Port,
+                Security = LdapSecurity.None,
+                OperationTimeout = Short,
+                ConnectTimeout = Short,
+            }
+        );
         await stop.CancelAsync();
         await Task.WhenAny(serving, Task.Delay(2000));
     }
 
     [Fact]
-    public async Task A_silent_server_times_out() => await WithServerAsync(stream => Task.Delay(3000), async options =>
-    {
-        await using var ldap = await LdapConnection.ConnectAsync(options);
-        Assert.Equal(LdapFailure.TimedOut, (await FailAsync(() => ldap.BindAsync("cn=x", "y"))).Failure);
-        Assert.Equal(LdapFailure.TimedOut, (await FailAsync(() => ldap.SearchAsync(new("", LdapScope.Base, LdapFilter.Present("objectClass"))))).Failure);
-    });
+    public async Task A_silent_server_times_out() =>
+        await WithServerAsync(
+            stream => Task.Delay(3000),
+            async options =>
+            {
+                await using var ldap = await LdapConnection.ConnectAsync(options);
+                Assert.Equal(LdapFailure.TimedOut, (await FailAsync(() => ldap.BindAsync("cn=x", "y"))).Failure);
+                Assert.Equal(
+                    LdapFailure.TimedOut,
+                    (await FailAsync(() => ldap.SearchAsync(new("", LdapScope.Base, LdapFilter.Present("objectClass"))))).Failure
+                );
+            }
+        );
 
     [Fact]
-    public async Task A_cancelled_call_ends_at_once() => await WithServerAsync(stream => Task.Delay(3000), async options =>
-    {
-        await using var ldap = await LdapConnection.ConnectAsync(options with { OperationTimeout = TimeSpan.FromMinutes(5) });
-        using var cancel = new CancellationTokenSource(100);
-        await Assert.ThrowsAnyAsync<OperationCanceledException>(() => ldap.DeleteAsync("cn=x", null, cancel.Token));
-        Assert.True(ldap.IsOpen);
-    });
+    public async Task A_cancelled_call_ends_at_once() =>
+        await WithServerAsync(
+            stream => Task.Delay(3000),
+            async options =>
+            {
+                await using var ldap = await LdapConnection.ConnectAsync(options with { OperationTimeout = TimeSpan.FromMinutes(5) });
+                using var cancel = new CancellationTokenSource(100);
+                await Assert.ThrowsAnyAsync<OperationCanceledException>(() => ldap.DeleteAsync("cn=x", null, cancel.Token));
+                Assert.True(ldap.IsOpen);
+            }
+        );
 
     [Theory]
     [InlineData("48656c6c6f2c20776f726c6421")] // text
@@ -116,64 +152,122 @@ public sealed class FaultTests(DirectoryFixture fixture)
     [InlineData("3080")] // indefinite length
     [InlineData("300c02010161070400040004000400")] // no result code
     [InlineData("300c020101650a0a01000400")] // answer of another operation, cut
-    public async Task Garbage_or_a_cut_line_is_an_error_and_never_a_hang(string hex) => await WithServerAsync(async stream =>
-    {
-        await stream.ReadExactlyAsync(new byte[10]);
-        await stream.WriteAsync(Convert.FromHexString(hex));
-        stream.Socket.Shutdown(SocketShutdown.Send);
-        await Task.Delay(200);
-    }, async options =>
-    {
-        await using var ldap = await LdapConnection.ConnectAsync(options with { OperationTimeout = TimeSpan.FromSeconds(5) });
-        Assert.Contains((await FailAsync(() => ldap.BindAsync("cn=x", "y"))).Failure, new[] { LdapFailure.Protocol, LdapFailure.Closed });
-    });
+    public async Task Garbage_or_a_cut_line_is_an_error_and_never_a_hang(string hex) =>
+        await WithServerAsync(
+            async stream =>
+            {
+                await stream.ReadExactlyAsync(new byte[10]);
+                await stream.WriteAsync(Convert.FromHexString(hex));
+                stream.Socket.Shutdown(SocketShutdown.Send);
+                await Task.Delay(200);
+            },
+            async options =>
+            {
+                await using var ldap = await LdapConnection.ConnectAsync(options with { OperationTimeout = TimeSpan.FromSeconds(5) });
+                Assert.Contains(
+                    (await FailAsync(() => ldap.BindAsync("cn=x", "y"))).Failure,
+                    new[] { LdapFailure.Protocol, LdapFailure.Closed }
+                );
+            }
+        );
 
     [Fact]
-    public async Task What_follows_the_answer_to_StartTls_in_clear_text_is_refused() => await WithServerAsync(async stream =>
-    {
-        await stream.ReadExactlyAsync(new byte[10]);
-        await stream.WriteAsync(Convert.FromHexString("300c02010178070a010004000400" + "300c02010261070a010004000400"));
-        await Task.Delay(500);
-    }, async options =>
-        Assert.Contains((await FailAsync(() => LdapConnection.ConnectAsync(options with { Security = LdapSecurity.StartTls, ConnectTimeout = TimeSpan.FromSeconds(5) }))).Failure, new[] { LdapFailure.Protocol, LdapFailure.TlsRefused }));
+    public async Task What_follows_the_answer_to_StartTls_in_clear_text_is_refused() =>
+        await WithServerAsync(
+            async stream =>
+            {
+                await stream.ReadExactlyAsync(new byte[10]);
+                await stream.WriteAsync(Convert.FromHexString("300c02010178070a010004000400" + "300c02010261070a010004000400"));
+                await Task.Delay(500);
+            },
+            async options =>
+                Assert.Contains(
+                    (
+                        await FailAsync(() =>
+                            LdapConnection.ConnectAsync(
+                                options with
+                                {
+                                    Security = LdapSecurity.StartTls,
+                                    ConnectTimeout = TimeSpan.FromSeconds(5),
+                                }
+                            )
+                        )
+                    ).Failure,
+                    new[] { LdapFailure.Protocol, LdapFailure.TlsRefused }
+                )
+        );
 
     [Fact]
-    public async Task A_refused_StartTls_does_not_go_on_in_clear_text() => await WithServerAsync(async stream =>
-    {
-        await stream.ReadExactlyAsync(new byte[10]);
-        await stream.WriteAsync(Convert.FromHexString("300c02010178070a013404000400"));
-        await Task.Delay(500);
-    }, async options =>
-        Assert.Equal(LdapFailure.TlsRefused, (await FailAsync(() => LdapConnection.ConnectAsync(options with { Security = LdapSecurity.StartTls, ConnectTimeout = TimeSpan.FromSeconds(5) }))).Failure));
+    public async Task A_refused_StartTls_does_not_go_on_in_clear_text() =>
+        await WithServerAsync(
+            async stream =>
+            {
+                await stream.ReadExactlyAsync(new byte[10]);
+                await stream.WriteAsync(Convert.FromHexString("300c02010178070a013404000400"));
+                await Task.Delay(500);
+            },
+            async options =>
+                Assert.Equal(
+                    LdapFailure.TlsRefused,
+                    (
+                        await FailAsync(() =>
+                            LdapConnection.ConnectAsync(
+                                options with
+                                {
+                                    Security = LdapSecurity.StartTls,
+                                    ConnectTimeout = TimeSpan.FromSeconds(5),
+                                }
+                            )
+                        )
+                    ).Failure
+                )
+        );
 
     [Fact]
-    public async Task A_notice_of_disconnection_ends_the_connection_with_its_words() => await WithServerAsync(async stream =>
-    {
-        await stream.ReadExactlyAsync(new byte[10]);
-        await stream.WriteAsync(Convert.FromHexString("300e02010078090a01340400040262796500")[..16]);
-        await Task.Delay(500);
-    }, async options =>
-    {
-        await using var ldap = await LdapConnection.ConnectAsync(options with { OperationTimeout = TimeSpan.FromSeconds(5) });
-        var fault = await FailAsync(() => ldap.BindAsync("cn=x", "y"));
-        Assert.Equal(LdapFailure.Closed, fault.Failure);
-        Assert.Contains("by", fault.Message, StringComparison.Ordinal);
-    });
+    public async Task A_notice_of_disconnection_ends_the_connection_with_its_words() =>
+        await WithServerAsync(
+            async stream =>
+            {
+                await stream.ReadExactlyAsync(new byte[10]);
+                await stream.WriteAsync(Convert.FromHexString("300e02010078090a01340400040262796500")[..16]);
+                await Task.Delay(500);
+            },
+            async options =>
+            {
+                await using var ldap = await LdapConnection.ConnectAsync(options with { OperationTimeout = TimeSpan.FromSeconds(5) });
+                var fault = await FailAsync(() => ldap.BindAsync("cn=x", "y"));
+                Assert.Equal(LdapFailure.Closed, fault.Failure);
+                Assert.Contains("by", fault.Message, StringComparison.Ordinal);
+            }
+        );
 
     [Fact]
     public void Every_byte_string_is_a_message_or_an_error()
     {
         var seeds = new[]
         {
-            "300c02010161070a010004000400", "3023020101641e0404636e3d783016301404026f75310e040561626364650405666768696a", "300f02010273 0a04086c6461703a2f2f78".Replace(" ", "", StringComparison.Ordinal),
-            "3016020103790e8005312e322e33810561626364 65".Replace(" ", "", StringComparison.Ordinal), "302a02010165070a010004000400a01c301a0416312e322e3834302e3131333535362e312e342e333139 0400".Replace(" ", "", StringComparison.Ordinal),
-        }.Select(Convert.FromHexString).ToArray();
-        var mutated = Gen.Select(Gen.Int[0, seeds.Length - 1], Gen.Int[0, 60].Array[0, 8], Gen.Byte.Array[8]).Select((seed, places, bytes) =>
-        {
-            var copy = seeds[seed].ToArray();
-            for (var i = 0; i < places.Length; i++) copy[places[i] % copy.Length] = bytes[i];
-            return copy;
-        });
+            "300c02010161070a010004000400",
+            "3023020101641e0404636e3d783016301404026f75310e040561626364650405666768696a",
+            "300f02010273 0a04086c6461703a2f2f78".Replace(" ", "", StringComparison.Ordinal),
+            "3016020103790e8005312e322e33810561626364 65".Replace(" ", "", StringComparison.Ordinal),
+            "302a02010165070a010004000400a01c301a0416312e322e3834302e3131333535362e312e342e333139 0400".Replace(
+                " ",
+                "",
+                StringComparison.Ordinal
+            ),
+        }
+            .Select(Convert.FromHexString)
+            .ToArray();
+        var mutated = Gen.Select(Gen.Int[0, seeds.Length - 1], Gen.Int[0, 60].Array[0, 8], Gen.Byte.Array[8])
+            .Select(
+                (seed, places, bytes) =>
+                {
+                    var copy = seeds[seed].ToArray();
+                    for (var i = 0; i < places.Length; i++)
+                        copy[places[i] % copy.Length] = bytes[i];
+                    return copy;
+                }
+            );
         mutated.Sample(Decode, iter: 200_000);
         Gen.Byte.Array[0, 80].Sample(Decode, iter: 100_000);
 
@@ -182,7 +276,8 @@ public sealed class FaultTests(DirectoryFixture fixture)
             try
             {
                 var length = Wire.FrameLength(bytes, 1_000_000);
-                if (length > 0) Wire.Decode(bytes.AsMemory(0, length));
+                if (length > 0)
+                    Wire.Decode(bytes.AsMemory(0, length));
                 Wire.Decode(bytes);
             }
             catch (LdapConnectionException fault)
@@ -193,21 +288,29 @@ public sealed class FaultTests(DirectoryFixture fixture)
     }
 
     [Fact]
-    public void Any_text_is_a_filter_or_an_error_and_any_value_survives() => Gen.String.Sample(text =>
-    {
-        try
-        {
-            LdapFilter.Parse(text);
-        }
-        catch (FormatException)
-        {
-            // Told.
-        }
-        if (!text.Contains('\uFFFD', StringComparison.Ordinal) && System.Text.Encoding.UTF8.GetString(System.Text.Encoding.UTF8.GetBytes(text)) == text)
-        {
-            var filter = LdapFilter.Equal("cn", text);
-            if (text.Length > 0) Assert.Equal(filter.ToString(), LdapFilter.Parse(filter.ToString()).ToString());
-            Assert.Equal(text, LdapDn.Parse(LdapDn.Rdn("cn", text)).Single().Single().Value);
-        }
-    }, iter: 20_000);
+    public void Any_text_is_a_filter_or_an_error_and_any_value_survives() =>
+        Gen.String.Sample(
+            text =>
+            {
+                try
+                {
+                    LdapFilter.Parse(text);
+                }
+                catch (FormatException)
+                {
+                    // Told.
+                }
+                if (
+                    !text.Contains('\uFFFD', StringComparison.Ordinal)
+                    && System.Text.Encoding.UTF8.GetString(System.Text.Encoding.UTF8.GetBytes(text)) == text
+                )
+                {
+                    var filter = LdapFilter.Equal("cn", text);
+                    if (text.Length > 0)
+                        Assert.Equal(filter.ToString(), LdapFilter.Parse(filter.ToString()).ToString());
+                    Assert.Equal(text, LdapDn.Parse(LdapDn.Rdn("cn", text)).Single().Single().Value);
+                }
+            },
+            iter: 20_000
+        );
 }

@@ -8,6 +8,8 @@ namespace Oikonom.Ldap.Tests;
 public sealed class DirectoryFixture : IAsyncLifetime
 {
     public TestDirectory Directory { get; private set; } = null!;
+
     public async ValueTask InitializeAsync() => Directory = await TestDirectory.StartAsync();
+
     public ValueTask DisposeAsync() => Directory.DisposeAsync();
 }

@@ -11,7 +11,8 @@ public sealed class GroupBatcherTests
 
     private async Task ModifyAsync(string group, IReadOnlyList<GroupBatcher.Wish> wishes, CancellationToken cancel)
     {
-        lock (_calls) _calls.Add($"{group}:{string.Join(',', wishes.Select(w => (w.Present ? "+" : "-") + w.Member))}");
+        lock (_calls)
+            _calls.Add($"{group}:{string.Join(',', wishes.Select(w => (w.Present ? "+" : "-") + w.Member))}");
         await _answers.WaitAsync(cancel);
         if (wishes.Any(w => w.Member == "bad"))
             throw new LdapResultException(new(LdapCode.ConstraintViolation, "", "no", [], []));
@@ -22,7 +23,8 @@ public sealed class GroupBatcherTests
         for (var i = 0; i < 500; i++)
         {
             lock (_calls)
-                if (_calls.Count >= count) return;
+                if (_calls.Count >= count)
+                    return;
             await Task.Delay(10);
         }
         Assert.Fail($"only {_calls.Count} of {count} calls came");
@@ -49,7 +51,12 @@ public sealed class GroupBatcherTests
         var batcher = new GroupBatcher(ModifyAsync);
         var first = batcher.EnsureAsync("g", "x", true, default);
         await WaitForCallsAsync(1);
-        var all = new[] { batcher.EnsureAsync("g", "a", true, default), batcher.EnsureAsync("g", "a", false, default), batcher.EnsureAsync("g", "b", true, default) };
+        var all = new[]
+        {
+            batcher.EnsureAsync("g", "a", true, default),
+            batcher.EnsureAsync("g", "a", false, default),
+            batcher.EnsureAsync("g", "b", true, default),
+        };
         _answers.Release(10);
         await Task.WhenAll([first, .. all]);
         Assert.Equal(["g:+x", "g:+a", "g:-a,+b"], _calls);
@@ -61,7 +68,11 @@ public sealed class GroupBatcherTests
         var batcher = new GroupBatcher(ModifyAsync);
         var first = batcher.EnsureAsync("g", "x", true, default);
         await WaitForCallsAsync(1);
-        var (good, bad, other) = (batcher.EnsureAsync("g", "a", true, default), batcher.EnsureAsync("g", "bad", true, default), batcher.EnsureAsync("g", "b", true, default));
+        var (good, bad, other) = (
+            batcher.EnsureAsync("g", "a", true, default),
+            batcher.EnsureAsync("g", "bad", true, default),
+            batcher.EnsureAsync("g", "b", true, default)
+        );
         _answers.Release(20);
         await Task.WhenAll(first, good, other);
         Assert.Equal(LdapCode.ConstraintViolation, (await Assert.ThrowsAsync<LdapResultException>(() => bad)).Code);

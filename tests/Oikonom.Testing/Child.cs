@@ -7,7 +7,14 @@ internal static class Child
 {
     public static Process Start(params string[] command)
     {
-        var process = Process.Start(new ProcessStartInfo(command[0], command[1..]) { RedirectStandardOutput = true, RedirectStandardError = true, WorkingDirectory = "/" })!;
+        var process = Process.Start(
+            new ProcessStartInfo(command[0], command[1..])
+            {
+                RedirectStandardOutput = true,
+                RedirectStandardError = true,
+                WorkingDirectory = "/",
+            }
+        )!;
         process.OutputDataReceived += (_, _) => { };
         process.ErrorDataReceived += (_, _) => { };
         process.BeginOutputReadLine();
@@ -19,6 +26,7 @@ internal static class Child
     {
         using var process = Start(command);
         await process.WaitForExitAsync();
-        if (process.ExitCode != 0) throw new InvalidOperationException($"{string.Join(' ', command)} ended with {process.ExitCode}.");
+        if (process.ExitCode != 0)
+            throw new InvalidOperationException($"{string.Join(' ', command)} ended with {process.ExitCode}.");
     }
 }

@@ -28,7 +28,12 @@ public sealed class DomainController : IAsyncDisposable
         {
             var authorities = new X509Certificate2Collection();
             authorities.ImportFromPem(_certificates.AuthorityPem);
-            return new() { Host = "127.0.0.1", Port = 636, Authorities = authorities };
+            return new()
+            {
+                Host = "127.0.0.1",
+                Port = 636,
+                Authorities = authorities,
+            };
         }
     }
 
@@ -42,13 +47,44 @@ public sealed class DomainController : IAsyncDisposable
     private async Task OpenAsync()
     {
         var folder = _folder.Path;
-        await Child.RunAsync("samba-tool", "domain", "provision", "--realm=NORTHMERE.EXAMPLE", "--domain=NORTHMERE", "--server-role=dc", "--dns-backend=NONE", $"--adminpass={Password}", $"--targetdir={folder}",
-            "--host-name=dc1", "--host-ip=127.0.0.1", "--option=interfaces=127.0.0.1/8", "--option=bind interfaces only=yes");
-        foreach (var (file, text) in new[] { ("ca.pem", _certificates.AuthorityPem), ("cert.pem", _certificates.CertificatePem), ("key.pem", _certificates.KeyPem) }) await File.WriteAllTextAsync(_folder.At(file), text);
+        await Child.RunAsync(
+            "samba-tool",
+            "domain",
+            "provision",
+            "--realm=NORTHMERE.EXAMPLE",
+            "--domain=NORTHMERE",
+            "--server-role=dc",
+            "--dns-backend=NONE",
+            $"--adminpass={Password}",
+            $"--targetdir={folder}",
+            "--host-name=dc1",
+            "--host-ip=127.0.0.1",
+            "--option=interfaces=127.0.0.1/8",
+            "--option=bind interfaces only=yes"
+        );
+        foreach (
+            var (file, text) in new[]
+            {
+                ("ca.pem", _certificates.AuthorityPem),
+                ("cert.pem", _certificates.CertificatePem),
+                ("key.pem", _certificates.KeyPem),
+            }
+        )
+            await File.WriteAllTextAsync(_folder.At(file), text);
         File.SetUnixFileMode(_folder.At("key.pem"), UnixFileMode.UserRead | UnixFileMode.UserWrite);
         var path = _folder.At("etc", "smb.conf");
-        var settings = string.Join('\n', "[global]", "server services = ldap", $"tls keyfile = {folder}/key.pem", $"tls certfile = {folder}/cert.pem", $"tls cafile = {folder}/ca.pem",
-            $"pid directory = {folder}", $"ncalrpc dir = {folder}/ncalrpc", $"ntp signd socket directory = {folder}/ntp", $"winbindd socket directory = {folder}/winbindd");
+        var settings = string.Join(
+            '\n',
+            "[global]",
+            "server services = ldap",
+            $"tls keyfile = {folder}/key.pem",
+            $"tls certfile = {folder}/cert.pem",
+            $"tls cafile = {folder}/ca.pem",
+            $"pid directory = {folder}",
+            $"ncalrpc dir = {folder}/ncalrpc",
+            $"ntp signd socket directory = {folder}/ntp",
+            $"winbindd socket directory = {folder}/winbindd"
+        );
         await File.WriteAllTextAsync(path, (await File.ReadAllTextAsync(path)).Replace("[global]", settings, StringComparison.Ordinal));
         _process = Child.Start("samba", "-F", "-M", "single", "--no-process-group", "-s", path, "--debug-stdout");
         for (var attempt = 0; ; attempt++)

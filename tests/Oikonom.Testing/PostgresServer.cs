@@ -8,7 +8,8 @@ namespace Oikonom.Testing;
 public sealed class PostgresServer : IAsyncDisposable
 {
     private readonly ScratchFolder _folder = new();
-    private readonly string _binaries = System.IO.Directory.GetDirectories("/usr/lib/postgresql").Order(StringComparer.Ordinal).Last() + "/bin";
+    private readonly string _binaries =
+        System.IO.Directory.GetDirectories("/usr/lib/postgresql").Order(StringComparer.Ordinal).Last() + "/bin";
     private Process? _process;
 
     public int Port { get; } = DirectoryServer.FreePort();
@@ -23,9 +24,40 @@ public sealed class PostgresServer : IAsyncDisposable
     private async Task OpenAsync()
     {
         var data = _folder.At("data");
-        if (Environment.IsPrivilegedProcess) await Child.RunAsync("chown", "postgres", _folder.Path);
-        await Child.RunAsync([.. AsOwner, $"{_binaries}/initdb", "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C", "--no-sync"]);
-        _process = Child.Start([.. AsOwner, $"{_binaries}/postgres", "-D", data, "-p", $"{Port}", "-c", "listen_addresses=127.0.0.1", "-c", $"unix_socket_directories={_folder.Path}", "-c", "fsync=off", "-c", "max_connections=200", "-c", "shared_buffers=64MB"]);
+        if (Environment.IsPrivilegedProcess)
+            await Child.RunAsync("chown", "postgres", _folder.Path);
+        await Child.RunAsync([
+            .. AsOwner,
+            $"{_binaries}/initdb",
+            "-D",
+            data,
+            "-U",
+            "postgres",
+            "-A",
+            "trust",
+            "-E",
+            "UTF8",
+            "--locale=C",
+            "--no-sync",
+        ]);
+        _process = Child.Start([
+            .. AsOwner,
+            $"{_binaries}/postgres",
+            "-D",
+            data,
+            "-p",
+            $"{Port}",
+            "-c",
+            "listen_addresses=127.0.0.1",
+            "-c",
+            $"unix_socket_directories={_folder.Path}",
+            "-c",
+            "fsync=off",
+            "-c",
+            "max_connections=200",
+            "-c",
+            "shared_buffers=64MB",
+        ]);
         for (var attempt = 0; ; attempt++)
         {
             try
@@ -43,7 +75,8 @@ public sealed class PostgresServer : IAsyncDisposable
 
     private static string[] AsOwner => Environment.IsPrivilegedProcess ? ["runuser", "-u", "postgres", "--"] : [];
 
-    private string ConnectionOf(string database) => $"Host=127.0.0.1;Port={Port};Username=postgres;Database={database};Maximum Pool Size=20";
+    private string ConnectionOf(string database) =>
+        $"Host=127.0.0.1;Port={Port};Username=postgres;Database={database};Maximum Pool Size=20";
 
     /// <summary>An empty database of its own, by connection string.</summary>
     public async Task<string> NewDatabaseAsync()

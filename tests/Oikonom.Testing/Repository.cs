@@ -10,7 +10,8 @@ public static class Repository
     private static string Find()
     {
         for (var folder = AppContext.BaseDirectory; folder is not null; folder = Path.GetDirectoryName(folder))
-            if (File.Exists(Path.Combine(folder, "Oikonom.slnx"))) return folder;
+            if (File.Exists(Path.Combine(folder, "Oikonom.slnx")))
+                return folder;
         throw new InvalidOperationException("The tests run outside the checkout.");
     }
 }
@@ -20,7 +21,8 @@ public sealed class ScratchFolder : IDisposable
 {
     public ScratchFolder() => System.IO.Directory.CreateDirectory(Path);
 
-    public string Path { get; } = System.IO.Path.Combine(System.IO.Path.GetTempPath(), "oikonom-test-" + Guid.NewGuid().ToString("N")[..12]);
+    public string Path { get; } =
+        System.IO.Path.Combine(System.IO.Path.GetTempPath(), "oikonom-test-" + Guid.NewGuid().ToString("N")[..12]);
 
     public string At(params string[] parts) => System.IO.Path.Combine([Path, .. parts]);
 

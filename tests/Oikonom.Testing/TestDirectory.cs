@@ -21,11 +21,13 @@ public sealed class TestDirectory : IAsyncDisposable
     public static async Task<TestDirectory> StartAsync(string? tree = null, Certificates? certificates = null)
     {
         var folder = new ScratchFolder();
-        var server = await DirectoryServer.StartAsync(new(folder.At("directory"), DirectoryServer.FreePort(), DirectoryServer.FreePort())
-        {
-            Tree = tree ?? NorthmereTree.Ldif("", []),
-            Certificates = certificates,
-        });
+        var server = await DirectoryServer.StartAsync(
+            new(folder.At("directory"), DirectoryServer.FreePort(), DirectoryServer.FreePort())
+            {
+                Tree = tree ?? NorthmereTree.Ldif("", []),
+                Certificates = certificates,
+            }
+        );
         return new(folder, server);
     }
 
@@ -39,7 +41,14 @@ public sealed class TestDirectory : IAsyncDisposable
         }
     }
 
-    public LdapOptions Options => new() { Host = "127.0.0.1", Port = LdapsPort, Authorities = Authorities, OperationTimeout = TimeSpan.FromSeconds(20) };
+    public LdapOptions Options =>
+        new()
+        {
+            Host = "127.0.0.1",
+            Port = LdapsPort,
+            Authorities = Authorities,
+            OperationTimeout = TimeSpan.FromSeconds(20),
+        };
 
     public async Task<LdapConnection> ConnectAsync(LdapOptions? options = null)
     {
@@ -58,7 +67,9 @@ public sealed class TestDirectory : IAsyncDisposable
     public static string Dn(string name) => LdapDn.Child("uid", name, DirectoryOptions.People);
 
     public static IEnumerable<LdapAttribute> Person(string name, string number = "") =>
-        new LdapAttribute[] { new("objectClass", "inetOrgPerson"), new("uid", name), new("cn", name), new("sn", name) }.Concat(number.Length > 0 ? [new LdapAttribute("employeeNumber", number)] : []);
+        new LdapAttribute[] { new("objectClass", "inetOrgPerson"), new("uid", name), new("cn", name), new("sn", name) }.Concat(
+            number.Length > 0 ? [new LdapAttribute("employeeNumber", number)] : []
+        );
 
     public async ValueTask DisposeAsync()
     {

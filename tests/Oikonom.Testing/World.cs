@@ -20,10 +20,30 @@ public sealed record HrRow(string Number, string Given, string Family)
     public string Site { get; init; } = "harbour";
     public string Title { get; init; } = "Diver";
 
-    public const string Header = "person_no,employee_no,given_name,family_name,kind,start_date,end_date,manager_no,department,site,job_title,cost_centre,private_mail,phone";
+    public const string Header =
+        "person_no,employee_no,given_name,family_name,kind,start_date,end_date,manager_no,department,site,job_title,cost_centre,private_mail,phone";
 
-    public override string ToString() => string.Join(',', new[] { Person, Number, Given, Family, Kind, Start, End, Manager, Department, Site, Title, "4200", "p@post.example", "+00 555" }
-        .Select(v => v.Any(c => c is ',' or '"' or '\n') ? $"\"{v.Replace("\"", "\"\"", StringComparison.Ordinal)}\"" : v));
+    public override string ToString() =>
+        string.Join(
+            ',',
+            new[]
+            {
+                Person,
+                Number,
+                Given,
+                Family,
+                Kind,
+                Start,
+                End,
+                Manager,
+                Department,
+                Site,
+                Title,
+                "4200",
+                "p@post.example",
+                "+00 555",
+            }.Select(v => v.Any(c => c is ',' or '"' or '\n') ? $"\"{v.Replace("\"", "\"\"", StringComparison.Ordinal)}\"" : v)
+        );
 
     private static int _next;
 
@@ -37,7 +57,8 @@ public sealed record HrRow(string Number, string Given, string Family)
     private static string Letters(long number)
     {
         var text = "";
-        for (; number > 0; number /= 26) text += (char)('a' + (number % 26));
+        for (; number > 0; number /= 26)
+            text += (char)('a' + (number % 26));
         return text;
     }
 }
@@ -105,7 +126,8 @@ public sealed class World : IAsyncDisposable
     {
         var world = new World(directory, options ?? new());
         System.IO.Directory.CreateDirectory(world._folder.At("sources"));
-        if (world._options.Mail) world.StartMail();
+        if (world._options.Mail)
+            world.StartMail();
         try
         {
             await world.StartServiceAsync();
@@ -123,7 +145,19 @@ public sealed class World : IAsyncDisposable
     /// <summary>Another node over the same store and keys.</summary>
     public async Task<World> JoinAsync()
     {
-        var node = new World(Directory, _options with { Mail = false, Environment = new Dictionary<string, string>(_options.Environment) { ["DATA"] = DataFolder, ["NODE"] = "second", ["MAIL"] = "" } });
+        var node = new World(
+            Directory,
+            _options with
+            {
+                Mail = false,
+                Environment = new Dictionary<string, string>(_options.Environment)
+                {
+                    ["DATA"] = DataFolder,
+                    ["NODE"] = "second",
+                    ["MAIL"] = "",
+                },
+            }
+        );
         await node.StartServiceAsync();
         return node;
     }
@@ -153,17 +187,22 @@ public sealed class World : IAsyncDisposable
             ["LEASE_SECONDS"] = "2",
             ["CONSOLE"] = _options.Console,
         };
-        if (_options.MovesClock) settings["CLOCK_FILE"] = ClockFile;
-        foreach (var (name, value) in _options.Environment) settings[name] = value;
-        foreach (var (name, value) in settings) info.Environment[$"OIKONOM_{name}"] = value;
+        if (_options.MovesClock)
+            settings["CLOCK_FILE"] = ClockFile;
+        foreach (var (name, value) in _options.Environment)
+            settings[name] = value;
+        foreach (var (name, value) in settings)
+            info.Environment[$"OIKONOM_{name}"] = value;
         _process = Process.Start(info)!;
         using var client = new HttpClient();
         for (var attempt = 0; attempt < 1600; attempt++)
         {
-            if (_process.HasExited) throw new InvalidOperationException($"The service ended: {await File.ReadAllTextAsync(LogFile)}");
+            if (_process.HasExited)
+                throw new InvalidOperationException($"The service ended: {await File.ReadAllTextAsync(LogFile)}");
             try
             {
-                if ((await client.GetAsync($"{Address}/health/{(mustBeReady ? "ready" : "live")}")).IsSuccessStatusCode) return;
+                if ((await client.GetAsync($"{Address}/health/{(mustBeReady ? "ready" : "live")}")).IsSuccessStatusCode)
+                    return;
             }
             catch (HttpRequestException)
             {
@@ -179,7 +218,8 @@ public sealed class World : IAsyncDisposable
 
     public async Task WaitForEndAsync()
     {
-        if (_process is not null) await _process.WaitForExitAsync();
+        if (_process is not null)
+            await _process.WaitForExitAsync();
     }
 
     private async Task SeedAsync()
@@ -192,17 +232,38 @@ public sealed class World : IAsyncDisposable
 
     private static readonly (string Name, string Role, string Number)[] Users =
     [
-        ("setup", "engineer", ""), ("ines", "requester", "E9001"), ("mara", "approver", "E9002"), ("tomas", "approver", "E9003"), ("otto", "operator", ""), ("edda", "engineer", ""), ("aldo", "auditor", ""),
+        ("setup", "engineer", ""),
+        ("ines", "requester", "E9001"),
+        ("mara", "approver", "E9002"),
+        ("tomas", "approver", "E9003"),
+        ("otto", "operator", ""),
+        ("edda", "engineer", ""),
+        ("aldo", "auditor", ""),
     ];
 
     // One hash for all: making one takes longer than starting the service.
-    private static readonly Lazy<string> Hash = new(() => new Microsoft.AspNetCore.Identity.PasswordHasher<string>().HashPassword("", Password));
+    private static readonly Lazy<string> Hash = new(() =>
+        new Microsoft.AspNetCore.Identity.PasswordHasher<string>().HashPassword("", Password)
+    );
 
     /// <summary>The users an empty store begins with.</summary>
     private string FirstUsers()
     {
         var file = _folder.At("first-users.json");
-        File.WriteAllText(file, JsonSerializer.Serialize(Users.Select(u => new { name = u.Name, display = u.Name.ToUpperInvariant(), mail = $"{u.Name}@northmere.example", roles = new[] { u.Role }, number = u.Number, passwordHash = Hash.Value })));
+        File.WriteAllText(
+            file,
+            JsonSerializer.Serialize(
+                Users.Select(u => new
+                {
+                    name = u.Name,
+                    display = u.Name.ToUpperInvariant(),
+                    mail = $"{u.Name}@northmere.example",
+                    roles = new[] { u.Role },
+                    number = u.Number,
+                    passwordHash = Hash.Value,
+                })
+            )
+        );
         return file;
     }
 
@@ -210,42 +271,69 @@ public sealed class World : IAsyncDisposable
     public async Task SaveUserAsync(string name, UserBody body, bool setPassword = true)
     {
         var isNew = !(await GetAsync<Page<User>>("/api/v1/users", "setup")).Items.Any(u => u.Name == name);
-        var saved = await (await OkAsync((await SignInAsync("edda")).PutAsJsonAsync($"/api/v1/users/{name}", body))).Content.ReadFromJsonAsync<UserSaved>();
-        if (saved!.Waits is { } waits) await OkAsync((await SignInAsync("setup")).PostAsJsonAsync($"/api/v1/users/changes/{waits.Id}/agree", new { }));
-        if (isNew && setPassword) await SetPasswordAsync(body.Mail, Password);
+        var saved = await (
+            await OkAsync((await SignInAsync("edda")).PutAsJsonAsync($"/api/v1/users/{name}", body))
+        ).Content.ReadFromJsonAsync<UserSaved>();
+        if (saved!.Waits is { } waits)
+            await OkAsync((await SignInAsync("setup")).PostAsJsonAsync($"/api/v1/users/changes/{waits.Id}/agree", new { }));
+        if (isNew && setPassword)
+            await SetPasswordAsync(body.Mail, Password);
     }
 
     /// <summary>Sets a password by the newest link that went to a mail address.</summary>
     public async Task SetPasswordAsync(string mail, string password)
     {
         using var client = new HttpClient { BaseAddress = new(Address) };
-        await OkAsync(client.PostAsJsonAsync($"/api/v1/password-links/{await LinkAsync(mail, "/password/")}", new NewPasswordBody(password)));
+        await OkAsync(
+            client.PostAsJsonAsync($"/api/v1/password-links/{await LinkAsync(mail, "/password/")}", new NewPasswordBody(password))
+        );
     }
 
     /// <summary>The token of the newest link of a kind that went to a mail address.</summary>
     public async Task<string> LinkAsync(string mail, string path)
     {
-        var text = await EventuallyAsync(() => Task.FromResult(Mail!.Mails.LastOrDefault(m => m.To.Contains(mail, StringComparison.OrdinalIgnoreCase) && m.Body.Contains(path, StringComparison.Ordinal))?.Body), t => t is not null);
-        return string.Concat(text![(text!.LastIndexOf(path, StringComparison.Ordinal) + path.Length)..].TakeWhile(c => !char.IsWhiteSpace(c)));
+        var text = await EventuallyAsync(
+            () =>
+                Task.FromResult(
+                    Mail!
+                        .Mails.LastOrDefault(m =>
+                            m.To.Contains(mail, StringComparison.OrdinalIgnoreCase) && m.Body.Contains(path, StringComparison.Ordinal)
+                        )
+                        ?.Body
+                ),
+            t => t is not null
+        );
+        return string.Concat(
+            text![(text!.LastIndexOf(path, StringComparison.Ordinal) + path.Length)..].TakeWhile(c => !char.IsWhiteSpace(c))
+        );
     }
 
     /// <summary>The demo's rulebook, pointed at this directory; <paramref name="change"/> may edit a file.</summary>
     public IReadOnlyList<RulebookFileBody> Rulebook(Func<string, string, string>? change = null)
     {
         var root = Repository.At("demo", "northmere", "rulebook");
-        return [.. System.IO.Directory.GetFiles(root, "*.yaml", SearchOption.AllDirectories).Select(file =>
-        {
-            var path = Path.GetRelativePath(root, file);
-            var text = File.ReadAllText(file).Replace(":7436", $":{_options.DirectoryPort ?? Directory.LdapsPort}", StringComparison.Ordinal);
-            return new RulebookFileBody(path, change?.Invoke(path, text) ?? text);
-        })];
+        return
+        [
+            .. System
+                .IO.Directory.GetFiles(root, "*.yaml", SearchOption.AllDirectories)
+                .Select(file =>
+                {
+                    var path = Path.GetRelativePath(root, file);
+                    var text = File.ReadAllText(file)
+                        .Replace(":7436", $":{_options.DirectoryPort ?? Directory.LdapsPort}", StringComparison.Ordinal);
+                    return new RulebookFileBody(path, change?.Invoke(path, text) ?? text);
+                }),
+        ];
     }
 
     public async Task<HttpClient> SignInAsync(string name)
     {
-        if (_clients.TryGetValue(name, out var known)) return known;
+        if (_clients.TryGetValue(name, out var known))
+            return known;
         var client = new HttpClient { BaseAddress = new(Address), Timeout = TimeSpan.FromSeconds(60) };
-        var token = await (await OkAsync(client.PostAsJsonAsync("/api/v1/tokens", new TokenBody(name, Password, "test", 1)))).Content.ReadFromJsonAsync<IssuedToken>();
+        var token = await (
+            await OkAsync(client.PostAsJsonAsync("/api/v1/tokens", new TokenBody(name, Password, "test", 1)))
+        ).Content.ReadFromJsonAsync<IssuedToken>();
         client.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token!.Token);
         return _clients[name] = client;
     }
@@ -253,7 +341,11 @@ public sealed class World : IAsyncDisposable
     public static async Task<HttpResponseMessage> OkAsync(Task<HttpResponseMessage> call)
     {
         var response = await call;
-        if (!response.IsSuccessStatusCode) throw new InvalidOperationException($"{response.RequestMessage?.Method} {response.RequestMessage?.RequestUri} → {(int)response.StatusCode}: {await response.Content.ReadAsStringAsync()}");
+        if (!response.IsSuccessStatusCode)
+            throw new InvalidOperationException(
+                $"{response.RequestMessage?.Method} {response.RequestMessage?.RequestUri} → {(int)response.StatusCode}: "
+                    + $"{await response.Content.ReadAsStringAsync()}"
+            );
         return response;
     }
 
@@ -262,22 +354,33 @@ public sealed class World : IAsyncDisposable
     {
         var response = await call;
         var body = await response.Content.ReadFromJsonAsync<JsonElement>();
-        return ((int)response.StatusCode, body.TryGetProperty("code", out var code) ? code.GetString() ?? "" : "", body.TryGetProperty("detail", out var detail) ? detail.GetString() ?? "" : "");
+        return (
+            (int)response.StatusCode,
+            body.TryGetProperty("code", out var code) ? code.GetString() ?? "" : "",
+            body.TryGetProperty("detail", out var detail) ? detail.GetString() ?? "" : ""
+        );
     }
 
-    public void WriteHr(params IEnumerable<HrRow> rows) => File.WriteAllText(SourceFile, HrRow.Header + "\n" + string.Concat(rows.Select(r => r + "\n")));
+    public void WriteHr(params IEnumerable<HrRow> rows) =>
+        File.WriteAllText(SourceFile, HrRow.Header + "\n" + string.Concat(rows.Select(r => r + "\n")));
 
     public async Task<IntakeRun> RunIntakeAsync(string mode = "full", bool dryRun = false, string actor = "ines") =>
-        (await (await OkAsync((await SignInAsync(actor)).PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody(mode, dryRun)))).Content.ReadFromJsonAsync<IntakeRun>())!;
+        (
+            await (
+                await OkAsync((await SignInAsync(actor)).PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody(mode, dryRun)))
+            ).Content.ReadFromJsonAsync<IntakeRun>()
+        )!;
 
     /// <summary>Takes the people as known. When the source was loaded before, another engineer lets it pass.</summary>
     public async Task BaselineAsync()
     {
         var run = await RunIntakeAsync("baseline", actor: "edda");
-        if (run.Outcome == "held") await OkAsync((await SignInAsync("setup")).PostAsJsonAsync($"/api/v1/held-runs/{run.Id}/pass", new { }));
+        if (run.Outcome == "held")
+            await OkAsync((await SignInAsync("setup")).PostAsJsonAsync($"/api/v1/held-runs/{run.Id}/pass", new { }));
     }
 
-    public async Task<T> GetAsync<T>(string path, string actor = "otto") => (await (await OkAsync((await SignInAsync(actor)).GetAsync(path))).Content.ReadFromJsonAsync<T>())!;
+    public async Task<T> GetAsync<T>(string path, string actor = "otto") =>
+        (await (await OkAsync((await SignInAsync(actor)).GetAsync(path))).Content.ReadFromJsonAsync<T>())!;
 
     public Task<RequestDetail> RequestAsync(string? id, string actor = "otto") => GetAsync<RequestDetail>($"/api/v1/requests/{id}", actor);
 
@@ -289,10 +392,14 @@ public sealed class World : IAsyncDisposable
         while (watch.Elapsed < TimeSpan.FromSeconds(seconds))
         {
             last = await RequestAsync(id);
-            if (last.Summary.State == state) return last;
+            if (last.Summary.State == state)
+                return last;
             await Task.Delay(40);
         }
-        throw new TimeoutException($"The request is {last?.Summary.State}, not {state}: {last?.Story.Now} {last?.Summary.Problem} {string.Join(" | ", last?.Steps.Select(s => $"{s.Text}: {s.State} {s.Problem}") ?? [])}");
+        throw new TimeoutException(
+            $"The request is {last?.Summary.State}, not {state}: {last?.Story.Now} {last?.Summary.Problem} "
+                + $"{string.Join(" | ", last?.Steps.Select(s => $"{s.Text}: {s.State} {s.Problem}") ?? [])}"
+        );
     }
 
     public async Task<T> EventuallyAsync<T>(Func<Task<T>> look, Func<T, bool> good, double seconds = 20)
@@ -301,17 +408,29 @@ public sealed class World : IAsyncDisposable
         while (true)
         {
             var found = await look();
-            if (good(found)) return found;
-            if (watch.Elapsed > TimeSpan.FromSeconds(seconds)) throw new TimeoutException($"It did not come to that within {seconds} s; last seen: {JsonSerializer.Serialize(found)}");
+            if (good(found))
+                return found;
+            if (watch.Elapsed > TimeSpan.FromSeconds(seconds))
+                throw new TimeoutException($"It did not come to that within {seconds} s; last seen: {JsonSerializer.Serialize(found)}");
             await Task.Delay(40);
         }
     }
 
     public async Task ApproveAsync(RequestDetail request, string actor = "mara") =>
-        await OkAsync((await SignInAsync(actor)).PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/approve", new ApproveBody(request.PlanDigest!, null)));
+        await OkAsync(
+            (await SignInAsync(actor)).PostAsJsonAsync(
+                $"/api/v1/requests/{request.Summary.Id}/approve",
+                new ApproveBody(request.PlanDigest!, null)
+            )
+        );
 
     public async Task ReleaseAsync(RequestDetail request) =>
-        await OkAsync((await SignInAsync("otto")).PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/release", new ReleaseBody(request.PlanDigest!)));
+        await OkAsync(
+            (await SignInAsync("otto")).PostAsJsonAsync(
+                $"/api/v1/requests/{request.Summary.Id}/release",
+                new ReleaseBody(request.PlanDigest!)
+            )
+        );
 
     /// <summary>From an HR row to the wanted state of its request: raised, planned, approved, released.</summary>
     public async Task<RequestDetail> BringAsync(HrRow row, string state = "completed")
@@ -319,15 +438,21 @@ public sealed class World : IAsyncDisposable
         WriteHr(row);
         var raised = (await RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
         var request = await WaitForAsync(raised.Id!, "deciding");
-        if (state == "deciding") return request;
+        if (state == "deciding")
+            return request;
         await ApproveAsync(request);
-        if (state == "releasing") return await RequestAsync(raised.Id!);
+        if (state == "releasing")
+            return await RequestAsync(raised.Id!);
         await ReleaseAsync(request);
         return await WaitForAsync(raised.Id!, state);
     }
 
     public async Task<LedgerVerification> VerifyLedgerAsync() =>
-        (await (await OkAsync((await SignInAsync("aldo")).PostAsync("/api/v1/ledger/verify", null))).Content.ReadFromJsonAsync<LedgerVerification>())!;
+        (
+            await (
+                await OkAsync((await SignInAsync("aldo")).PostAsync("/api/v1/ledger/verify", null))
+            ).Content.ReadFromJsonAsync<LedgerVerification>()
+        )!;
 
     /// <summary>Asks the service to end, and waits for it.</summary>
     public async Task StopAsync()
@@ -349,10 +474,12 @@ public sealed class World : IAsyncDisposable
 
     public async ValueTask DisposeAsync()
     {
-        foreach (var client in _clients.Values) client.Dispose();
+        foreach (var client in _clients.Values)
+            client.Dispose();
         await StopAsync();
         _process?.Dispose();
-        if (Mail is not null) await Mail.DisposeAsync();
+        if (Mail is not null)
+            await Mail.DisposeAsync();
         _folder.Dispose();
     }
 }

@@ -14,10 +14,21 @@ public sealed class AccessTests(Servers servers)
     /// <summary>Each endpoint and the roles it is open to; the same table stands in docs/access.md.</summary>
     internal static readonly (string Method, string Path, string Roles)[] Matrix =
     [
-        ("POST", "/api/v1/sign-out", Everybody), ("DELETE", "/api/v1/tokens/current", Everybody), ("GET", "/api/v1/me", Everybody),
-        ("GET", "/api/v1/users", "engineer"), ("PUT", "/api/v1/users/{name}", "engineer"), ("GET", "/api/v1/secrets", "engineer"), ("PUT", "/api/v1/secrets/{name}", "engineer"),
-        ("POST", "/api/v1/rulebook/check", "engineer"), ("POST", "/api/v1/rulebook/editions", "engineer"), ("GET", "/api/v1/rulebook/editions", "engineer auditor"), ("GET", "/api/v1/rulebook/editions/{number}", "engineer auditor"),
-        ("GET", "/api/v1/sources", Everybody), ("POST", "/api/v1/sources/{name}/runs", "requester operator engineer"), ("GET", "/api/v1/sources/{name}/runs", "requester operator engineer"), ("GET", "/api/v1/sources/{name}/set-aside", "requester operator engineer"),
+        ("POST", "/api/v1/sign-out", Everybody),
+        ("DELETE", "/api/v1/tokens/current", Everybody),
+        ("GET", "/api/v1/me", Everybody),
+        ("GET", "/api/v1/users", "engineer"),
+        ("PUT", "/api/v1/users/{name}", "engineer"),
+        ("GET", "/api/v1/secrets", "engineer"),
+        ("PUT", "/api/v1/secrets/{name}", "engineer"),
+        ("POST", "/api/v1/rulebook/check", "engineer"),
+        ("POST", "/api/v1/rulebook/editions", "engineer"),
+        ("GET", "/api/v1/rulebook/editions", "engineer auditor"),
+        ("GET", "/api/v1/rulebook/editions/{number}", "engineer auditor"),
+        ("GET", "/api/v1/sources", Everybody),
+        ("POST", "/api/v1/sources/{name}/runs", "requester operator engineer"),
+        ("GET", "/api/v1/sources/{name}/runs", "requester operator engineer"),
+        ("GET", "/api/v1/sources/{name}/set-aside", "requester operator engineer"),
         ("GET", "/api/v1/rulebook/warnings", "engineer auditor"),
         ("GET", "/api/v1/rulebook/proposals", "engineer auditor"),
         ("GET", "/api/v1/rulebook/proposals/{id}", "engineer auditor"),
@@ -50,10 +61,17 @@ public sealed class AccessTests(Servers servers)
         ("GET", "/api/v1/requests/{id}/history", Everybody),
         ("GET", "/api/v1/requests/{id}/history/export", Everybody),
         ("GET", "/api/v1/inbox/count", Everybody),
-        ("GET", "/api/v1/people", Everybody), ("GET", "/api/v1/people/{id}", Everybody),
-        ("GET", "/api/v1/requests", Everybody), ("GET", "/api/v1/inbox", Everybody), ("GET", "/api/v1/requests/counts", Everybody), ("GET", "/api/v1/requests/{id}", Everybody),
-        ("POST", "/api/v1/requests/{id}/approve", Everybody), ("POST", "/api/v1/requests/{id}/decline", Everybody),
-        ("POST", "/api/v1/requests/{id}/release", "operator engineer"), ("POST", "/api/v1/requests/{id}/choose", "operator"), ("POST", "/api/v1/requests/{id}/retry", "operator"),
+        ("GET", "/api/v1/people", Everybody),
+        ("GET", "/api/v1/people/{id}", Everybody),
+        ("GET", "/api/v1/requests", Everybody),
+        ("GET", "/api/v1/inbox", Everybody),
+        ("GET", "/api/v1/requests/counts", Everybody),
+        ("GET", "/api/v1/requests/{id}", Everybody),
+        ("POST", "/api/v1/requests/{id}/approve", Everybody),
+        ("POST", "/api/v1/requests/{id}/decline", Everybody),
+        ("POST", "/api/v1/requests/{id}/release", "operator engineer"),
+        ("POST", "/api/v1/requests/{id}/choose", "operator"),
+        ("POST", "/api/v1/requests/{id}/retry", "operator"),
         ("GET", "/api/v1/me/sessions", Everybody),
         ("DELETE", "/api/v1/me/sessions/{id}", Everybody),
         ("GET", "/api/v1/sessions", "engineer"),
@@ -127,12 +145,23 @@ public sealed class AccessTests(Servers servers)
         ("GET", "/api/v1/ledger/keys", "auditor engineer"),
         ("POST", "/api/v1/ledger/keys", "engineer"),
         ("GET", "/api/v1/ledger/export", "auditor engineer"),
-        ("GET", "/api/v1/targets", Everybody), ("POST", "/api/v1/targets/{name}/check", "operator engineer"),
-        ("GET", "/api/v1/handovers/{token}", Everybody), ("POST", "/api/v1/handovers/{token}", Everybody),
-        ("GET", "/api/v1/ledger", "auditor engineer"), ("POST", "/api/v1/ledger/verify", "auditor engineer"), ("GET", "/api/v1/events", Everybody),
+        ("GET", "/api/v1/targets", Everybody),
+        ("POST", "/api/v1/targets/{name}/check", "operator engineer"),
+        ("GET", "/api/v1/handovers/{token}", Everybody),
+        ("POST", "/api/v1/handovers/{token}", Everybody),
+        ("GET", "/api/v1/ledger", "auditor engineer"),
+        ("POST", "/api/v1/ledger/verify", "auditor engineer"),
+        ("GET", "/api/v1/events", Everybody),
     ];
 
-    private static readonly Dictionary<string, string> UserOf = new() { ["requester"] = "ines", ["approver"] = "mara", ["operator"] = "otto", ["engineer"] = "edda", ["auditor"] = "aldo" };
+    private static readonly Dictionary<string, string> UserOf = new()
+    {
+        ["requester"] = "ines",
+        ["approver"] = "mara",
+        ["operator"] = "otto",
+        ["engineer"] = "edda",
+        ["auditor"] = "aldo",
+    };
 
     [Fact]
     public async Task Each_endpoint_is_open_to_its_roles_and_to_nobody_else()
@@ -142,17 +171,42 @@ public sealed class AccessTests(Servers servers)
 
         // The table is complete: every operation of the API stands in it, or needs no sign-in.
         var document = await anonymous.GetFromJsonAsync<JsonElement>("/openapi/v1.json");
-        var operations = document.GetProperty("paths").EnumerateObject().SelectMany(p => p.Value.EnumerateObject().Select(o => (o.Name.ToUpperInvariant(), p.Name))).ToHashSet();
-        Assert.Equal(operations.Order(), Matrix.Select(m => (m.Method, m.Path)).Append(("POST", "/api/v1/sign-in")).Append(("GET", "/api/v1/sign-in/openid")).Append(("POST", "/api/v1/tokens")).Concat([("POST", "/api/v1/password-links"), ("GET", "/api/v1/password-links/{token}"), ("POST", "/api/v1/password-links/{token}")]).Order());
+        var operations = document
+            .GetProperty("paths")
+            .EnumerateObject()
+            .SelectMany(p => p.Value.EnumerateObject().Select(o => (o.Name.ToUpperInvariant(), p.Name)))
+            .ToHashSet();
+        Assert.Equal(
+            operations.Order(),
+            Matrix
+                .Select(m => (m.Method, m.Path))
+                .Append(("POST", "/api/v1/sign-in"))
+                .Append(("GET", "/api/v1/sign-in/openid"))
+                .Append(("POST", "/api/v1/tokens"))
+                .Concat([
+                    ("POST", "/api/v1/password-links"),
+                    ("GET", "/api/v1/password-links/{token}"),
+                    ("POST", "/api/v1/password-links/{token}"),
+                ])
+                .Order()
+        );
 
         foreach (var (method, path, roles) in Matrix)
         {
-            if (path is "/api/v1/tokens/current" or "/api/v1/sign-out") continue;
-            var real = path.Replace("{id}", Guid.NewGuid().ToString(), StringComparison.Ordinal).Replace("{name}", "nothing", StringComparison.Ordinal).Replace("{token}", "x", StringComparison.Ordinal).Replace("{number}", "77", StringComparison.Ordinal).Replace("{run}", "none", StringComparison.Ordinal).Replace("{key}", "none", StringComparison.Ordinal).Replace("/diff", method == "GET" ? "/diff?from=1&to=1" : "/diff", StringComparison.Ordinal);
+            if (path is "/api/v1/tokens/current" or "/api/v1/sign-out")
+                continue;
+            var real = path.Replace("{id}", Guid.NewGuid().ToString(), StringComparison.Ordinal)
+                .Replace("{name}", "nothing", StringComparison.Ordinal)
+                .Replace("{token}", "x", StringComparison.Ordinal)
+                .Replace("{number}", "77", StringComparison.Ordinal)
+                .Replace("{run}", "none", StringComparison.Ordinal)
+                .Replace("{key}", "none", StringComparison.Ordinal)
+                .Replace("/diff", method == "GET" ? "/diff?from=1&to=1" : "/diff", StringComparison.Ordinal);
             async Task<int> StatusAsync(HttpClient client)
             {
                 using var message = new HttpRequestMessage(new(method), real);
-                if (method is "POST" or "PUT") message.Content = JsonContent.Create(new { });
+                if (method is "POST" or "PUT")
+                    message.Content = JsonContent.Create(new { });
                 using var response = await client.SendAsync(message, HttpCompletionOption.ResponseHeadersRead);
                 return (int)response.StatusCode;
             }
@@ -166,7 +220,10 @@ public sealed class AccessTests(Servers servers)
                 Assert.NotEqual(500, status);
             }
         }
-        Assert.All(Matrix, m => Assert.Contains($"`{m.Method} {m.Path}`", File.ReadAllText(Repository.At("docs", "access.md")), StringComparison.Ordinal));
+        Assert.All(
+            Matrix,
+            m => Assert.Contains($"`{m.Method} {m.Path}`", File.ReadAllText(Repository.At("docs", "access.md")), StringComparison.Ordinal)
+        );
     }
 
     [Fact]
@@ -174,15 +231,22 @@ public sealed class AccessTests(Servers servers)
     {
         await using var world = await World.StartAsync(servers.Directory);
         using var client = new HttpClient { BaseAddress = new(world.Address) };
-        Task<HttpResponseMessage> Try(string name, string password) => client.PostAsJsonAsync("/api/v1/sign-in", new SignInBody(name, password));
+        Task<HttpResponseMessage> Try(string name, string password) =>
+            client.PostAsJsonAsync("/api/v1/sign-in", new SignInBody(name, password));
         var (known, unknown) = (await World.RefusedAsync(Try("mara", "wrong")), await World.RefusedAsync(Try("nobody", "wrong")));
         Assert.Equal(known, unknown);
-        for (var i = 0; i < 4; i++) (known, unknown) = (await World.RefusedAsync(Try("mara", "wrong")), await World.RefusedAsync(Try("nobody", "wrong")));
+        for (var i = 0; i < 4; i++)
+            (known, unknown) = (await World.RefusedAsync(Try("mara", "wrong")), await World.RefusedAsync(Try("nobody", "wrong")));
         Assert.Equal((401, known), (unknown.Status, unknown));
-        var (slowed, same) = (await World.RefusedAsync(Try("mara", World.Password)), await World.RefusedAsync(Try("nobody", World.Password)));
+        var (slowed, same) = (
+            await World.RefusedAsync(Try("mara", World.Password)),
+            await World.RefusedAsync(Try("nobody", World.Password))
+        );
         Assert.Equal((429, "too-many-tries", 429, "too-many-tries"), (slowed.Status, slowed.Code, same.Status, same.Code));
         await World.OkAsync(Try("tomas", World.Password));
-        var kinds = (await world.GetAsync<Page<LedgerEntryView>>("/api/v1/ledger?kind=sign-in", "aldo")).Items.Select(e => (e.Actor, e.Kind)).ToList();
+        var kinds = (await world.GetAsync<Page<LedgerEntryView>>("/api/v1/ledger?kind=sign-in", "aldo"))
+            .Items.Select(e => (e.Actor, e.Kind))
+            .ToList();
         Assert.Contains(("mara", "sign-in.slowed"), kinds);
         Assert.Contains(("tomas", "sign-in.succeeded"), kinds);
     }
@@ -203,7 +267,12 @@ public sealed class AccessTests(Servers servers)
         await World.OkAsync(client.PutAsJsonAsync("/api/v1/secrets/x", new SecretBody("y")));
 
         // A changed user is asked to sign in again.
-        await World.OkAsync((await world.SignInAsync("setup")).PutAsJsonAsync("/api/v1/users/edda", new UserBody("Edda", "edda@northmere.example", [], null, true)));
+        await World.OkAsync(
+            (await world.SignInAsync("setup")).PutAsJsonAsync(
+                "/api/v1/users/edda",
+                new UserBody("Edda", "edda@northmere.example", [], null, true)
+            )
+        );
         Assert.Equal(HttpStatusCode.Unauthorized, (await client.GetAsync("/api/v1/me")).StatusCode);
     }
 
@@ -215,7 +284,12 @@ public sealed class AccessTests(Servers servers)
         await World.OkAsync(mara.DeleteAsync("/api/v1/tokens/current"));
         Assert.Equal((401, "sign-in-needed"), ((await World.RefusedAsync(mara.GetAsync("/api/v1/me"))).Status, "sign-in-needed"));
         var tomas = await world.SignInAsync("tomas");
-        await World.OkAsync((await world.SignInAsync("edda")).PutAsJsonAsync("/api/v1/users/tomas", new UserBody("Tomas", "tomas@northmere.example", ["approver"], "E9003", false)));
+        await World.OkAsync(
+            (await world.SignInAsync("edda")).PutAsJsonAsync(
+                "/api/v1/users/tomas",
+                new UserBody("Tomas", "tomas@northmere.example", ["approver"], "E9003", false)
+            )
+        );
         Assert.Equal(401, (await World.RefusedAsync(tomas.GetAsync("/api/v1/me"))).Status);
     }
 
@@ -225,8 +299,22 @@ public sealed class AccessTests(Servers servers)
         await using var world = await World.StartAsync(servers.Directory);
         var edda = await world.SignInAsync("edda");
         async Task<(int Status, string Code, string Detail)> PutAsync(string json) =>
-            await World.RefusedAsync(edda.PutAsync("/api/v1/users/new", new StringContent(json, System.Text.Encoding.UTF8, "application/json")));
-        foreach (var json in new[] { "", "{", "[]", "null", "{\"display\":5}", "{\"display\":\"x\",\"mail\":\"not an address\",\"roles\":[]}", "{\"display\":\"x\",\"mail\":\"\",\"roles\":[\"king\"]}", "{\"display\":\"x\",\"mail\":\"\",\"roles\":[],\"password\":\"short\"}" })
+            await World.RefusedAsync(
+                edda.PutAsync("/api/v1/users/new", new StringContent(json, System.Text.Encoding.UTF8, "application/json"))
+            );
+        foreach (
+            var json in new[]
+            {
+                "",
+                "{",
+                "[]",
+                "null",
+                "{\"display\":5}",
+                "{\"display\":\"x\",\"mail\":\"not an address\",\"roles\":[]}",
+                "{\"display\":\"x\",\"mail\":\"\",\"roles\":[\"king\"]}",
+                "{\"display\":\"x\",\"mail\":\"\",\"roles\":[],\"password\":\"short\"}",
+            }
+        )
         {
             var refusal = await PutAsync(json);
             Assert.True(refusal is { Status: 400, Code: "invalid", Detail.Length: > 10 }, $"{json} → {refusal}");
@@ -243,14 +331,27 @@ public sealed class AccessTests(Servers servers)
     {
         await using var world = await World.StartAsync(servers.Directory);
         var edda = await world.SignInAsync("edda");
-        var broken = new RulebookBody(world.Rulebook((path, text) => path == "templates/dive-team.yaml" ? text.Replace("department ==", "departmant ==", StringComparison.Ordinal) : text));
+        var broken = new RulebookBody(
+            world.Rulebook(
+                (path, text) =>
+                    path == "templates/dive-team.yaml" ? text.Replace("department ==", "departmant ==", StringComparison.Ordinal) : text
+            )
+        );
         var refused = await edda.PostAsJsonAsync("/api/v1/rulebook/editions", broken);
         Assert.Equal(422, (int)refused.StatusCode);
         var finding = (await refused.Content.ReadFromJsonAsync<JsonElement>()).GetProperty("findings")[0];
-        Assert.Equal(("templates/dive-team.yaml", 3, 7), (finding.GetProperty("file").GetString(), finding.GetProperty("line").GetInt32(), finding.GetProperty("column").GetInt32()));
+        Assert.Equal(
+            ("templates/dive-team.yaml", 3, 7),
+            (finding.GetProperty("file").GetString(), finding.GetProperty("line").GetInt32(), finding.GetProperty("column").GetInt32())
+        );
         Assert.Single((await world.GetAsync<Page<EditionSummary>>("/api/v1/rulebook/editions", "edda")).Items);
-        Assert.Equal("unchanged", (await World.RefusedAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(world.Rulebook())))).Code);
-        await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(world.Rulebook((path, text) => text + "# second\n"))));
+        Assert.Equal(
+            "unchanged",
+            (await World.RefusedAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(world.Rulebook())))).Code
+        );
+        await World.OkAsync(
+            edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(world.Rulebook((path, text) => text + "# second\n")))
+        );
         Assert.Equal(2, (await world.GetAsync<EditionDetail>("/api/v1/rulebook/editions/current", "aldo")).Number);
     }
 
@@ -261,8 +362,12 @@ public sealed class AccessTests(Servers servers)
         using var client = new HttpClient { BaseAddress = new(world.Address) };
         var text = (await client.GetStringAsync("/openapi/v1.json")).ReplaceLineEndings("\n").TrimEnd() + "\n";
         var path = Repository.At("docs", "openapi.json");
-        if (Environment.GetEnvironmentVariable("OIKONOM_UPDATE") == "1") await File.WriteAllTextAsync(path, text);
-        Assert.True(text == (await File.ReadAllTextAsync(path)).ReplaceLineEndings("\n").TrimEnd() + "\n", "docs/openapi.json has drifted from the code; run the tests once with OIKONOM_UPDATE=1 and commit it.");
+        if (Environment.GetEnvironmentVariable("OIKONOM_UPDATE") == "1")
+            await File.WriteAllTextAsync(path, text);
+        Assert.True(
+            text == (await File.ReadAllTextAsync(path)).ReplaceLineEndings("\n").TrimEnd() + "\n",
+            "docs/openapi.json has drifted from the code; run the tests once with OIKONOM_UPDATE=1 and commit it."
+        );
     }
 
     [Fact]
@@ -273,29 +378,41 @@ public sealed class AccessTests(Servers servers)
         async Task<(List<string> Events, string LastId)> ListenAsync(string? after, Func<Task> meanwhile, Func<string, bool> until)
         {
             using var message = new HttpRequestMessage(HttpMethod.Get, "/api/v1/events");
-            if (after is not null) message.Headers.Add("Last-Event-ID", after);
+            if (after is not null)
+                message.Headers.Add("Last-Event-ID", after);
             using var response = await otto.SendAsync(message, HttpCompletionOption.ResponseHeadersRead);
             using var reader = new StreamReader(await response.Content.ReadAsStreamAsync());
             var (events, id, started) = (new List<string>(), "", false);
             using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(15));
             while (await reader.ReadLineAsync(limit.Token) is { } line)
             {
-                if (line.StartsWith("id:", StringComparison.Ordinal)) id = line[3..].Trim();
-                if (!line.StartsWith("data:", StringComparison.Ordinal)) continue;
+                if (line.StartsWith("id:", StringComparison.Ordinal))
+                    id = line[3..].Trim();
+                if (!line.StartsWith("data:", StringComparison.Ordinal))
+                    continue;
                 events.Add(line);
                 if (!started)
                 {
                     started = true;
                     await meanwhile();
                 }
-                if (until(line)) return (events, id);
+                if (until(line))
+                    return (events, id);
             }
             throw new InvalidOperationException("The stream ended.");
         }
 
-        var (_, last) = await ListenAsync(null, () => world.BringAsync(HrRow.New(), "deciding"), line => line.Contains("\"requests\"", StringComparison.Ordinal));
+        var (_, last) = await ListenAsync(
+            null,
+            () => world.BringAsync(HrRow.New(), "deciding"),
+            line => line.Contains("\"requests\"", StringComparison.Ordinal)
+        );
         await world.BringAsync(HrRow.New(), "deciding");
-        var (missed, _) = await ListenAsync(last, () => Task.CompletedTask, line => line.Contains("\"requests\"", StringComparison.Ordinal));
+        var (missed, _) = await ListenAsync(
+            last,
+            () => Task.CompletedTask,
+            line => line.Contains("\"requests\"", StringComparison.Ordinal)
+        );
         Assert.NotEmpty(missed);
     }
 
@@ -318,7 +435,13 @@ public sealed class AccessTests(Servers servers)
         await using var world = await World.StartAsync(servers.Directory);
         using var folder = new ScratchFolder();
         File.SetUnixFileMode(folder.Path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
-        using var second = System.Diagnostics.Process.Start(new System.Diagnostics.ProcessStartInfo(Repository.At("bin", "oikonomd"), ["--listen", world.Address, "--data", folder.Path]) { RedirectStandardError = true, RedirectStandardOutput = true })!;
+        using var second = System.Diagnostics.Process.Start(
+            new System.Diagnostics.ProcessStartInfo(Repository.At("bin", "oikonomd"), ["--listen", world.Address, "--data", folder.Path])
+            {
+                RedirectStandardError = true,
+                RedirectStandardOutput = true,
+            }
+        )!;
         var error = await second.StandardError.ReadToEndAsync();
         await second.WaitForExitAsync();
         Assert.Equal(1, second.ExitCode);

@@ -9,33 +9,59 @@ namespace Oikonom.Service.Tests;
 public sealed class ApprovalTests(Servers servers)
 {
     /// <summary>The demo's rulebook with this world's people in the places of owners and groups.</summary>
-    internal static string Mapped(string path, string text) => path switch
-    {
-        "targets/directory.yaml" => text.Replace("owner: E1007", "owner: E9003", StringComparison.Ordinal).Replace("owner: E1006", "owner: E9003", StringComparison.Ordinal).Replace("owner: E1003", "owner: E9003", StringComparison.Ordinal).Replace("owner: E1008", "owner: E9004", StringComparison.Ordinal),
-        "targets/facilities.yaml" => text.Replace("owner: E1003", "owner: E9003", StringComparison.Ordinal),
-        "rulebook.yaml" => text.Replace("[E1002, E1003, E1008]", "[E9002, E9003, E9004]", StringComparison.Ordinal).Replace("\"08:00-17:00\"", "\"00:00-23:59\"", StringComparison.Ordinal).Replace("days: [mon, tue, wed, thu, fri]", "days: [mon, tue, wed, thu, fri, sat, sun]", StringComparison.Ordinal).Replace("    holidays: [2026-12-08, 2026-12-25, 2027-01-01]\n", "", StringComparison.Ordinal),
-        _ => text,
-    };
+    internal static string Mapped(string path, string text) =>
+        path switch
+        {
+            "targets/directory.yaml" => text.Replace("owner: E1007", "owner: E9003", StringComparison.Ordinal)
+                .Replace("owner: E1006", "owner: E9003", StringComparison.Ordinal)
+                .Replace("owner: E1003", "owner: E9003", StringComparison.Ordinal)
+                .Replace("owner: E1008", "owner: E9004", StringComparison.Ordinal),
+            "targets/facilities.yaml" => text.Replace("owner: E1003", "owner: E9003", StringComparison.Ordinal),
+            "rulebook.yaml" => text.Replace("[E1002, E1003, E1008]", "[E9002, E9003, E9004]", StringComparison.Ordinal)
+                .Replace("\"08:00-17:00\"", "\"00:00-23:59\"", StringComparison.Ordinal)
+                .Replace("days: [mon, tue, wed, thu, fri]", "days: [mon, tue, wed, thu, fri, sat, sun]", StringComparison.Ordinal)
+                .Replace("    holidays: [2026-12-08, 2026-12-25, 2027-01-01]\n", "", StringComparison.Ordinal),
+            _ => text,
+        };
 
     private async Task<World> StartAsync(string engine = "sqlite", Func<string, string, string>? change = null)
     {
         var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));
         var edda = await world.SignInAsync("edda");
         await world.SaveUserAsync("silas", new("Silas", "silas@northmere.example", ["approver"], "E9004", true));
-        await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(world.Rulebook((path, text) => change is null ? Mapped(path, text) : change(path, Mapped(path, text))))));
+        await World.OkAsync(
+            edda.PostAsJsonAsync(
+                "/api/v1/rulebook/editions",
+                new RulebookBody(world.Rulebook((path, text) => change is null ? Mapped(path, text) : change(path, Mapped(path, text))))
+            )
+        );
         return world;
     }
 
     internal static async Task<RequestDetail> RaiseAsync(World world, NewRequest body, string actor = "ines") =>
-        (await (await World.OkAsync((await world.SignInAsync(actor)).PostAsJsonAsync("/api/v1/requests", body))).Content.ReadFromJsonAsync<RequestDetail>())!;
+        (
+            await (
+                await World.OkAsync((await world.SignInAsync(actor)).PostAsJsonAsync("/api/v1/requests", body))
+            ).Content.ReadFromJsonAsync<RequestDetail>()
+        )!;
 
     internal static async Task<RequestDetail> DoAsync<T>(World world, RequestDetail request, string verb, T body, string actor) =>
-        (await (await World.OkAsync((await world.SignInAsync(actor)).PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/{verb}", body))).Content.ReadFromJsonAsync<RequestDetail>())!;
+        (
+            await (
+                await World.OkAsync((await world.SignInAsync(actor)).PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/{verb}", body))
+            ).Content.ReadFromJsonAsync<RequestDetail>()
+        )!;
 
-    internal static async Task<(int Status, string Code, string Detail)> RefusedAsync<T>(World world, RequestDetail request, string verb, T body, string actor) =>
-        await World.RefusedAsync((await world.SignInAsync(actor)).PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/{verb}", body));
+    internal static async Task<(int Status, string Code, string Detail)> RefusedAsync<T>(
+        World world,
+        RequestDetail request,
+        string verb,
+        T body,
+        string actor
+    ) => await World.RefusedAsync((await world.SignInAsync(actor)).PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/{verb}", body));
 
-    internal static Task<RequestDetail> ApproveAsync(World world, RequestDetail request, string actor, params string[] items) => DoAsync(world, request, "approve", new ApproveBody(request.PlanDigest!, null, items.Length > 0 ? items : null), actor);
+    internal static Task<RequestDetail> ApproveAsync(World world, RequestDetail request, string actor, params string[] items) =>
+        DoAsync(world, request, "approve", new ApproveBody(request.PlanDigest!, null, items.Length > 0 ? items : null), actor);
 
     internal static async Task<HrRow> PersonAsync(World world, HrRow? row = null)
     {
@@ -51,26 +77,50 @@ public sealed class ApprovalTests(Servers servers)
     {
         await using var world = await StartAsync(engine);
         var person = await PersonAsync(world);
-        var body = new NewRequest("access", person.Number, "month end", Grants: [new("directory/payments", null, "2027-01-31"), new("directory/rescue-volunteers", null, "2027-02-28")]);
+        var body = new NewRequest(
+            "access",
+            person.Number,
+            "month end",
+            Grants: [new("directory/payments", null, "2027-01-31"), new("directory/rescue-volunteers", null, "2027-02-28")]
+        );
 
         // The preview tells the whole effect and who decides, and reserves nothing.
-        var preview = await (await World.OkAsync((await world.SignInAsync("ines")).PostAsJsonAsync("/api/v1/requests/preview", body))).Content.ReadFromJsonAsync<RequestPreview>();
+        var preview = await (
+            await World.OkAsync((await world.SignInAsync("ines")).PostAsJsonAsync("/api/v1/requests/preview", body))
+        ).Content.ReadFromJsonAsync<RequestPreview>();
         Assert.True(preview!.Sound, string.Join(" ", preview.Problems.Select(p => p.Message)));
-        Assert.Equal(("Access beside the templates", "Line manager,Owner"), (preview.Workflow, string.Join(',', preview.Stages.Select(s => s.Title))));
+        Assert.Equal(
+            ("Access beside the templates", "Line manager,Owner"),
+            (preview.Workflow, string.Join(',', preview.Stages.Select(s => s.Title)))
+        );
         Assert.Equal(["directory/payments", "directory/rescue-volunteers"], preview.Items.Select(i => i.Key));
         Assert.Empty((await world.GetAsync<Page<RequestSummary>>($"/api/v1/requests?kind=access")).Items);
 
         var request = await world.WaitForAsync((await RaiseAsync(world, body)).Summary.Id, "deciding");
         Assert.Equal("Line manager", request.Summary.Stage);
         Assert.Contains("month end", request.Cause.Text, StringComparison.Ordinal);
-        Assert.Equal((403, "not-yours"), Short(await RefusedAsync(world, request, "approve", new ApproveBody(request.PlanDigest!, null), "tomas")));
+        Assert.Equal(
+            (403, "not-yours"),
+            Short(await RefusedAsync(world, request, "approve", new ApproveBody(request.PlanDigest!, null), "tomas"))
+        );
         request = await ApproveAsync(world, request, "mara");
         Assert.Equal("Owner", request.Summary.Stage);
         Assert.Equal(["directory/payments", "directory/rescue-volunteers"], request.Stages[1].Ballots.Select(b => b.Item!));
 
         // Each owner sees and decides what is theirs; the one says yes, the other no.
         Assert.Equal(["directory/payments"], (await world.RequestAsync(request.Summary.Id, "tomas")).Rights.Items!);
-        Assert.Equal(400, (await RefusedAsync(world, request, "approve", new ApproveBody(request.PlanDigest!, null, ["directory/rescue-volunteers"]), "tomas")).Status);
+        Assert.Equal(
+            400,
+            (
+                await RefusedAsync(
+                    world,
+                    request,
+                    "approve",
+                    new ApproveBody(request.PlanDigest!, null, ["directory/rescue-volunteers"]),
+                    "tomas"
+                )
+            ).Status
+        );
         request = await ApproveAsync(world, request, "tomas", "directory/payments");
         Assert.Equal("deciding", request.Summary.State);
         await DoAsync(world, request, "decline", new DeclineBody("no pool work planned"), "silas");
@@ -83,12 +133,27 @@ public sealed class ApprovalTests(Servers servers)
         Assert.Contains(detail.Grants, g => g.Entitlement == "payments" && g.Reason.Rule == "request");
 
         // What was given for a term can be kept longer; what was never asked for cannot.
-        var longer = await world.WaitForAsync((await RaiseAsync(world, new("extension", person.Number, "audit", Grants: [new("directory/payments", null, "2027-03-31")]))).Summary.Id, "deciding");
+        var longer = await world.WaitForAsync(
+            (await RaiseAsync(world, new("extension", person.Number, "audit", Grants: [new("directory/payments", null, "2027-03-31")])))
+                .Summary
+                .Id,
+            "deciding"
+        );
         Assert.Equal(["revoke", "verify"], longer.Plan.Select(c => c.Kind));
         longer = await ApproveAsync(world, longer, "mara");
         await ApproveAsync(world, longer, "tomas");
         await world.WaitForAsync(longer.Summary.Id, "completed");
-        Assert.Equal(400, (await World.RefusedAsync((await world.SignInAsync("ines")).PostAsJsonAsync("/api/v1/requests", new NewRequest("extension", person.Number, "x", Grants: [new("directory/dive-team", null, "2027-03-31")])))).Status);
+        Assert.Equal(
+            400,
+            (
+                await World.RefusedAsync(
+                    (await world.SignInAsync("ines")).PostAsJsonAsync(
+                        "/api/v1/requests",
+                        new NewRequest("extension", person.Number, "x", Grants: [new("directory/dive-team", null, "2027-03-31")])
+                    )
+                )
+            ).Status
+        );
         Assert.True((await world.VerifyLedgerAsync()).Sound);
     }
 
@@ -100,19 +165,45 @@ public sealed class ApprovalTests(Servers servers)
         await world.SaveUserAsync("silas", new("Silas", "silas@northmere.example", ["approver", "operator"], "E9004", true));
         var person = await PersonAsync(world);
         var ines = await world.SignInAsync("ines");
-        Assert.Contains("never given without an end", (await World.RefusedAsync(ines.PostAsJsonAsync("/api/v1/requests", new NewRequest("access", person.Number, "x", Grants: [new("directory/system-admins")])))).Detail, StringComparison.Ordinal);
+        Assert.Contains(
+            "never given without an end",
+            (
+                await World.RefusedAsync(
+                    ines.PostAsJsonAsync(
+                        "/api/v1/requests",
+                        new NewRequest("access", person.Number, "x", Grants: [new("directory/system-admins")])
+                    )
+                )
+            ).Detail,
+            StringComparison.Ordinal
+        );
         var until = DateTimeOffset.UtcNow.AddHours(8).ToString("o");
-        var request = await world.WaitForAsync((await RaiseAsync(world, new("access", person.Number, "restore", Grants: [new("directory/system-admins", null, until)]))).Summary.Id, "deciding");
+        var request = await world.WaitForAsync(
+            (await RaiseAsync(world, new("access", person.Number, "restore", Grants: [new("directory/system-admins", null, until)])))
+                .Summary
+                .Id,
+            "deciding"
+        );
         Assert.Equal("powerful-access", request.Workflow);
         request = await ApproveAsync(world, request, "mara");
         Assert.Equal((2, "mara,silas,tomas"), (request.Stages[1].Needed, string.Join(',', request.Stages[1].Users)));
 
         // Two at once, and the same click twice: each right counts once.
-        var clicks = await Task.WhenAll(new[] { "tomas", "tomas", "silas", "silas" }.Select(async a => await (await world.SignInAsync(a)).PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/approve", new ApproveBody(request.PlanDigest!, null))));
+        var clicks = await Task.WhenAll(
+            new[] { "tomas", "tomas", "silas", "silas" }.Select(async a =>
+                await (await world.SignInAsync(a)).PostAsJsonAsync(
+                    $"/api/v1/requests/{request.Summary.Id}/approve",
+                    new ApproveBody(request.PlanDigest!, null)
+                )
+            )
+        );
         Assert.Equal(2, clicks.Count(c => c.IsSuccessStatusCode));
         request = await world.RequestAsync(request.Summary.Id);
         Assert.Equal("releasing", request.Summary.State);
-        Assert.Equal((403, "own-request"), Short(await RefusedAsync(world, request, "release", new ReleaseBody(request.PlanDigest!), "silas")));
+        Assert.Equal(
+            (403, "own-request"),
+            Short(await RefusedAsync(world, request, "release", new ReleaseBody(request.PlanDigest!), "silas"))
+        );
         await DoAsync(world, request, "release", new ReleaseBody(request.PlanDigest!), "otto");
         await world.WaitForAsync(request.Summary.Id, "completed");
     }
@@ -122,7 +213,22 @@ public sealed class ApprovalTests(Servers servers)
     {
         await using var world = await StartAsync();
         var person = await PersonAsync(world);
-        var request = await world.WaitForAsync((await RaiseAsync(world, new("access", person.Number, "till", Grants: [new("directory/payments", null, "2027-01-31"), new("directory/rescue-volunteers", null, "2027-01-31")]))).Summary.Id, "deciding");
+        var request = await world.WaitForAsync(
+            (
+                await RaiseAsync(
+                    world,
+                    new(
+                        "access",
+                        person.Number,
+                        "till",
+                        Grants: [new("directory/payments", null, "2027-01-31"), new("directory/rescue-volunteers", null, "2027-01-31")]
+                    )
+                )
+            )
+                .Summary
+                .Id,
+            "deciding"
+        );
         Assert.NotNull(request.Summary.Due);
         request = await DoAsync(world, request, "ask", new TextBody("Why until January?"), "mara");
         Assert.Equal(("asked", "ines"), (request.Summary.State, request.Summary.WaitsOn));
@@ -156,11 +262,33 @@ public sealed class ApprovalTests(Servers servers)
     {
         await using var world = await StartAsync();
         var mara = await world.SignInAsync("mara");
-        var (yesterday, tomorrow) = (DateTimeOffset.UtcNow.AddDays(-1).ToString("yyyy-MM-dd"), DateTimeOffset.UtcNow.AddDays(1).ToString("yyyy-MM-dd"));
-        Assert.Equal(400, (await World.RefusedAsync(mara.PostAsJsonAsync("/api/v1/delegations", new DelegationBody("nobody", yesterday, tomorrow)))).Status);
-        Assert.Equal(400, (await World.RefusedAsync(mara.PostAsJsonAsync("/api/v1/delegations", new DelegationBody("tomas", tomorrow, yesterday)))).Status);
-        Assert.Equal(403, (await World.RefusedAsync(mara.PostAsJsonAsync("/api/v1/delegations", new DelegationBody("tomas", yesterday, tomorrow, From: "silas")))).Status);
-        var lent = await (await World.OkAsync(mara.PostAsJsonAsync("/api/v1/delegations", new DelegationBody("tomas", yesterday, tomorrow, ["joiner"], "on leave")))).Content.ReadFromJsonAsync<DelegationView>();
+        var (yesterday, tomorrow) = (
+            DateTimeOffset.UtcNow.AddDays(-1).ToString("yyyy-MM-dd"),
+            DateTimeOffset.UtcNow.AddDays(1).ToString("yyyy-MM-dd")
+        );
+        Assert.Equal(
+            400,
+            (
+                await World.RefusedAsync(mara.PostAsJsonAsync("/api/v1/delegations", new DelegationBody("nobody", yesterday, tomorrow)))
+            ).Status
+        );
+        Assert.Equal(
+            400,
+            (await World.RefusedAsync(mara.PostAsJsonAsync("/api/v1/delegations", new DelegationBody("tomas", tomorrow, yesterday)))).Status
+        );
+        Assert.Equal(
+            403,
+            (
+                await World.RefusedAsync(
+                    mara.PostAsJsonAsync("/api/v1/delegations", new DelegationBody("tomas", yesterday, tomorrow, From: "silas"))
+                )
+            ).Status
+        );
+        var lent = await (
+            await World.OkAsync(
+                mara.PostAsJsonAsync("/api/v1/delegations", new DelegationBody("tomas", yesterday, tomorrow, ["joiner"], "on leave"))
+            )
+        ).Content.ReadFromJsonAsync<DelegationView>();
         var request = await world.BringAsync(HrRow.New(), "deciding");
         Assert.Contains((await world.GetAsync<Page<RequestSummary>>("/api/v1/inbox", "tomas")).Items, r => r.Id == request.Summary.Id);
         Assert.Equal("mara", (await world.RequestAsync(request.Summary.Id, "tomas")).Rights.OnBehalf);
@@ -169,7 +297,10 @@ public sealed class ApprovalTests(Servers servers)
         Assert.Contains("tomas for mara", string.Join(" ", request.Story.Done), StringComparison.Ordinal);
         await World.OkAsync(mara.DeleteAsync($"/api/v1/delegations/{lent!.Id}"));
         var next = await world.BringAsync(HrRow.New(), "deciding");
-        Assert.Equal((403, "not-yours"), Short(await RefusedAsync(world, next, "approve", new ApproveBody(next.PlanDigest!, null), "tomas")));
+        Assert.Equal(
+            (403, "not-yours"),
+            Short(await RefusedAsync(world, next, "approve", new ApproveBody(next.PlanDigest!, null), "tomas"))
+        );
     }
 
     [Fact]
@@ -186,25 +317,46 @@ public sealed class ApprovalTests(Servers servers)
         await world.RunIntakeAsync();
         var replaced = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Summary.WaitsOn != "mara", 40);
         Assert.Equal("an approver", replaced.Summary.WaitsOn);
-        Assert.Contains(replaced.Decisions, d => d.Verdict == "replaced" && d.Remark.Contains("mara cannot decide any more", StringComparison.Ordinal));
+        Assert.Contains(
+            replaced.Decisions,
+            d => d.Verdict == "replaced" && d.Remark.Contains("mara cannot decide any more", StringComparison.Ordinal)
+        );
         using var client = new HttpClient { BaseAddress = new(world.Address) };
-        Assert.Equal(401, (await World.RefusedAsync(client.PostAsJsonAsync("/api/v1/sign-in", new SignInBody("mara", World.Password)))).Status);
+        Assert.Equal(
+            401,
+            (await World.RefusedAsync(client.PostAsJsonAsync("/api/v1/sign-in", new SignInBody("mara", World.Password)))).Status
+        );
         await ApproveAsync(world, replaced, "tomas");
     }
 
     [Fact]
     public async Task Late_stages_remind_escalate_and_end_as_the_workflow_says()
     {
-        await using var world = await StartAsync(change: (path, text) => path == "workflows/staff.yaml"
-            ? text.Replace("deadline: PT16H", "deadline: PT3S", StringComparison.Ordinal).Replace("remind: PT8H", "remind: PT1S\n    on-silence: decline", StringComparison.Ordinal).Replace("escalate: [manager-of-manager, site-lead]", "escalate: person:E9003", StringComparison.Ordinal) : text);
+        await using var world = await StartAsync(
+            change: (path, text) =>
+                path == "workflows/staff.yaml"
+                    ? text.Replace("deadline: PT16H", "deadline: PT3S", StringComparison.Ordinal)
+                        .Replace("remind: PT8H", "remind: PT1S\n    on-silence: decline", StringComparison.Ordinal)
+                        .Replace("escalate: [manager-of-manager, site-lead]", "escalate: person:E9003", StringComparison.Ordinal)
+                    : text
+        );
         var request = await world.BringAsync(HrRow.New(), "deciding");
-        var escalated = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Decisions.Any(d => d.Verdict == "escalated"), 30);
+        var escalated = await world.EventuallyAsync(
+            () => world.RequestAsync(request.Summary.Id),
+            r => r.Decisions.Any(d => d.Verdict == "escalated"),
+            30
+        );
         Assert.Equal("mara, tomas", escalated.Summary.WaitsOn);
         Assert.True(escalated.Summary.Late);
         var declined = await world.WaitForAsync(request.Summary.Id, "declined", 30);
         Assert.Contains(declined.Decisions, d => d is { Verdict: "declined", Actor: "oikonom", Remark: "nobody decided in time" });
         Assert.Contains(declined.Decisions, d => d.Verdict == "reminded");
-        var mails = await world.EventuallyAsync(() => Task.FromResult(world.Mail!.Mails.Select(m => m.Subject).ToList()), m => m.Exists(s => s.StartsWith("Reminder", StringComparison.Ordinal)) && m.Exists(s => s.Contains("was declined", StringComparison.Ordinal)));
+        var mails = await world.EventuallyAsync(
+            () => Task.FromResult(world.Mail!.Mails.Select(m => m.Subject).ToList()),
+            m =>
+                m.Exists(s => s.StartsWith("Reminder", StringComparison.Ordinal))
+                && m.Exists(s => s.Contains("was declined", StringComparison.Ordinal))
+        );
         Assert.NotEmpty(mails);
     }
 
@@ -222,32 +374,59 @@ public sealed class ApprovalTests(Servers servers)
         await world.ApproveAsync(request);
         await world.ReleaseAsync(request);
         var otto = await world.SignInAsync("otto");
-        var task = (await world.EventuallyAsync(() => world.GetAsync<Page<TaskView>>("/api/v1/tasks"), t => t.Items.Count == 1)).Items.Single();
+        var task = (
+            await world.EventuallyAsync(() => world.GetAsync<Page<TaskView>>("/api/v1/tasks"), t => t.Items.Count == 1)
+        ).Items.Single();
         Assert.Equal(($"Give {row.Given} {row.Family}: Laboratory key", "open", 2), (task.Title, task.State, task.Checks.Count));
-        var waiting = await world.EventuallyAsync(() => world.RequestAsync(raised.Id), r => r.Story.Now.StartsWith("It waits for work by hand", StringComparison.Ordinal));
+        var waiting = await world.EventuallyAsync(
+            () => world.RequestAsync(raised.Id),
+            r => r.Story.Now.StartsWith("It waits for work by hand", StringComparison.Ordinal)
+        );
         Assert.Equal("fulfilling", waiting.Summary.State);
         Assert.Null(waiting.Summary.Problem);
 
-        async Task<(int Status, string Code, string Detail)> Done(TaskDoneBody body) => await World.RefusedAsync(otto.PostAsJsonAsync($"/api/v1/tasks/{task.Id}/done", body));
+        async Task<(int Status, string Code, string Detail)> Done(TaskDoneBody body) =>
+            await World.RefusedAsync(otto.PostAsJsonAsync($"/api/v1/tasks/{task.Id}/done", body));
         Assert.Contains("Fill in 'Number of the key'", (await Done(new())).Detail, StringComparison.Ordinal);
-        Assert.Contains("must have the form", (await Done(new(new Dictionary<string, string> { ["key-number"] = "12" }))).Detail, StringComparison.Ordinal);
+        Assert.Contains(
+            "must have the form",
+            (await Done(new(new Dictionary<string, string> { ["key-number"] = "12" }))).Detail,
+            StringComparison.Ordinal
+        );
         var fields = new Dictionary<string, string> { ["key-number"] = "RP-0412" };
         Assert.Contains("Check it off first", (await Done(new(fields))).Detail, StringComparison.Ordinal);
         Assert.Contains("Add evidence", (await Done(new(fields, task.Checks))).Detail, StringComparison.Ordinal);
         Assert.Equal(404, (int)(await (await world.SignInAsync("ines")).GetAsync($"/api/v1/tasks/{task.Id}")).StatusCode);
         await World.OkAsync(otto.PostAsync($"/api/v1/tasks/{task.Id}/evidence?name=form.txt", new ByteArrayContent("signed"u8.ToArray())));
-        Assert.Equal(413, (int)(await otto.PostAsync($"/api/v1/tasks/{task.Id}/evidence?name=big.bin", new ByteArrayContent(new byte[(10 * 1024 * 1024) + 1]))).StatusCode);
+        Assert.Equal(
+            413,
+            (int)
+                (
+                    await otto.PostAsync(
+                        $"/api/v1/tasks/{task.Id}/evidence?name=big.bin",
+                        new ByteArrayContent(new byte[(10 * 1024 * 1024) + 1])
+                    )
+                ).StatusCode
+        );
         await World.OkAsync(otto.PostAsync($"/api/v1/tasks/{task.Id}/take", null));
         var file = (await world.GetAsync<TaskView>($"/api/v1/tasks/{task.Id}")).Evidence.Single();
         Assert.Equal("signed", await (await otto.GetAsync($"/api/v1/tasks/{task.Id}/evidence/{file.Id}")).Content.ReadAsStringAsync());
-        await World.OkAsync(otto.PostAsJsonAsync($"/api/v1/tasks/{task.Id}/done", new TaskDoneBody(fields, task.Checks, "handed over at the gate")));
+        await World.OkAsync(
+            otto.PostAsJsonAsync($"/api/v1/tasks/{task.Id}/done", new TaskDoneBody(fields, task.Checks, "handed over at the gate"))
+        );
         Assert.Equal((409, "wrong-state"), Short(await Done(new(fields, task.Checks))));
         var done = await world.WaitForAsync(raised.Id, "completed");
         Assert.All(done.Milestones, m => Assert.True(m.Reached));
         Assert.Contains((await world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}")).Grants, g => g.Entitlement == "lab-key");
-        Assert.Contains((await world.GetAsync<Page<LedgerEntryView>>($"/api/v1/ledger?request={raised.Id}&limit=200", "aldo")).Items, e => e.Kind == "task.done" && e.Body.ToString().Contains("RP-0412", StringComparison.Ordinal));
+        Assert.Contains(
+            (await world.GetAsync<Page<LedgerEntryView>>($"/api/v1/ledger?request={raised.Id}&limit=200", "aldo")).Items,
+            e => e.Kind == "task.done" && e.Body.ToString().Contains("RP-0412", StringComparison.Ordinal)
+        );
         // The new person was welcomed at the address only HR knows.
-        await world.EventuallyAsync(() => Task.FromResult(world.Mail!.Mails.Any(m => m.Subject.StartsWith("Welcome to Northmere", StringComparison.Ordinal))), seen => seen);
+        await world.EventuallyAsync(
+            () => Task.FromResult(world.Mail!.Mails.Any(m => m.Subject.StartsWith("Welcome to Northmere", StringComparison.Ordinal))),
+            seen => seen
+        );
     }
 
     [Fact]
@@ -255,17 +434,24 @@ public sealed class ApprovalTests(Servers servers)
     {
         await using var world = await StartAsync();
         var person = await PersonAsync(world);
-        var request = await world.WaitForAsync((await RaiseAsync(world, new("access", person.Number, "pool", Grants: [new("facilities/wet-suit")]))).Summary.Id, "deciding");
+        var request = await world.WaitForAsync(
+            (await RaiseAsync(world, new("access", person.Number, "pool", Grants: [new("facilities/wet-suit")]))).Summary.Id,
+            "deciding"
+        );
         request = await ApproveAsync(world, request, "mara");
         await ApproveAsync(world, request, "tomas");
         var otto = await world.SignInAsync("otto");
-        var task = (await world.EventuallyAsync(() => world.GetAsync<Page<TaskView>>("/api/v1/tasks"), t => t.Items.Count == 1)).Items.Single();
+        var task = (
+            await world.EventuallyAsync(() => world.GetAsync<Page<TaskView>>("/api/v1/tasks"), t => t.Items.Count == 1)
+        ).Items.Single();
         await World.OkAsync(otto.PostAsJsonAsync($"/api/v1/tasks/{task.Id}/impossible", new ReasonBody("no suit of that size")));
         var stuck = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Summary.Problem is not null);
         Assert.Contains("Facilities desk cannot do it: no suit of that size", stuck.Story.Now, StringComparison.Ordinal);
         Assert.Contains((await world.GetAsync<TodayView>("/api/v1/today")).Stuck, r => r.Id == request.Summary.Id);
         await World.OkAsync(otto.PostAsync($"/api/v1/tasks/{task.Id}/reopen", null));
-        await World.OkAsync(otto.PostAsJsonAsync($"/api/v1/tasks/{task.Id}/done", new TaskDoneBody(new Dictionary<string, string> { ["size"] = "M" })));
+        await World.OkAsync(
+            otto.PostAsJsonAsync($"/api/v1/tasks/{task.Id}/done", new TaskDoneBody(new Dictionary<string, string> { ["size"] = "M" }))
+        );
         await world.WaitForAsync(request.Summary.Id, "completed");
     }
 
@@ -274,17 +460,57 @@ public sealed class ApprovalTests(Servers servers)
     {
         await using var world = await StartAsync();
         var ines = await world.SignInAsync("ines");
-        var record = new Dictionary<string, string> { ["given"] = "Ria", ["family"] = "Petrelby", ["kind"] = "employee", ["start"] = "2026-11-02", ["site"] = "harbour", ["department"] = "Dive Team", ["title"] = "Diver", ["manager"] = "E9002" };
-        Assert.Contains("'department' is needed", (await World.RefusedAsync(ines.PostAsJsonAsync("/api/v1/requests", new NewRequest("joiner", Record: new Dictionary<string, string>(record) { ["department"] = "" })))).Detail, StringComparison.Ordinal);
-        Assert.Contains("no site of the rulebook. Did you mean 'harbour'?", (await World.RefusedAsync(ines.PostAsJsonAsync("/api/v1/requests", new NewRequest("joiner", Record: new Dictionary<string, string>(record) { ["site"] = "harbor" })))).Detail, StringComparison.Ordinal);
-        var preview = await (await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests/preview", new NewRequest("joiner", Record: record)))).Content.ReadFromJsonAsync<RequestPreview>();
+        var record = new Dictionary<string, string>
+        {
+            ["given"] = "Ria",
+            ["family"] = "Petrelby",
+            ["kind"] = "employee",
+            ["start"] = "2026-11-02",
+            ["site"] = "harbour",
+            ["department"] = "Dive Team",
+            ["title"] = "Diver",
+            ["manager"] = "E9002",
+        };
+        Assert.Contains(
+            "'department' is needed",
+            (
+                await World.RefusedAsync(
+                    ines.PostAsJsonAsync(
+                        "/api/v1/requests",
+                        new NewRequest("joiner", Record: new Dictionary<string, string>(record) { ["department"] = "" })
+                    )
+                )
+            ).Detail,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "no site of the rulebook. Did you mean 'harbour'?",
+            (
+                await World.RefusedAsync(
+                    ines.PostAsJsonAsync(
+                        "/api/v1/requests",
+                        new NewRequest("joiner", Record: new Dictionary<string, string>(record) { ["site"] = "harbor" })
+                    )
+                )
+            ).Detail,
+            StringComparison.Ordinal
+        );
+        var preview = await (
+            await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests/preview", new NewRequest("joiner", Record: record)))
+        ).Content.ReadFromJsonAsync<RequestPreview>();
         Assert.Contains("Create the account ria.petrelby", preview!.Plan[0].Text, StringComparison.Ordinal);
         Assert.Equal(["dive-team", "everyone"], preview.Templates.Order());
 
         // The same call again under the same key raises nothing twice.
-        using var first = new HttpRequestMessage(HttpMethod.Post, "/api/v1/requests") { Content = JsonContent.Create(new NewRequest("joiner", Reason: "new pool", Record: record)) };
+        using var first = new HttpRequestMessage(HttpMethod.Post, "/api/v1/requests")
+        {
+            Content = JsonContent.Create(new NewRequest("joiner", Reason: "new pool", Record: record)),
+        };
         first.Headers.Add("Idempotency-Key", "petrel-1");
-        using var second = new HttpRequestMessage(HttpMethod.Post, "/api/v1/requests") { Content = JsonContent.Create(new NewRequest("joiner", Reason: "new pool", Record: record)) };
+        using var second = new HttpRequestMessage(HttpMethod.Post, "/api/v1/requests")
+        {
+            Content = JsonContent.Create(new NewRequest("joiner", Reason: "new pool", Record: record)),
+        };
         second.Headers.Add("Idempotency-Key", "petrel-1");
         var made = await (await World.OkAsync(ines.SendAsync(first))).Content.ReadFromJsonAsync<RequestDetail>();
         var again = await (await World.OkAsync(ines.SendAsync(second))).Content.ReadFromJsonAsync<RequestDetail>();
@@ -296,13 +522,43 @@ public sealed class ApprovalTests(Servers servers)
         await world.WaitForAsync(made.Summary.Id, "completed");
         var number = joiner.Summary.PersonNumber;
 
-        var mover = await world.WaitForAsync((await RaiseAsync(world, new("mover", number, "promoted", new Dictionary<string, string> { ["title"] = "Lead diver" }))).Summary.Id, "deciding");
-        Assert.Contains("is open; change or withdraw that one", (await World.RefusedAsync(ines.PostAsJsonAsync("/api/v1/requests", new NewRequest("leaver", number, LastDay: new(2026, 12, 31))))).Detail, StringComparison.Ordinal);
+        var mover = await world.WaitForAsync(
+            (await RaiseAsync(world, new("mover", number, "promoted", new Dictionary<string, string> { ["title"] = "Lead diver" })))
+                .Summary
+                .Id,
+            "deciding"
+        );
+        Assert.Contains(
+            "is open; change or withdraw that one",
+            (
+                await World.RefusedAsync(
+                    ines.PostAsJsonAsync("/api/v1/requests", new NewRequest("leaver", number, LastDay: new(2026, 12, 31)))
+                )
+            ).Detail,
+            StringComparison.Ordinal
+        );
         Assert.Equal("Diver", (await world.GetAsync<PersonDetail>($"/api/v1/people/{number}")).Title);
 
         // The manager may change the title, and nothing else.
-        Assert.Equal((403, "not-yours"), Short(await RefusedAsync(world, mover, "change", new ChangeBody(mover.PlanDigest!, new Dictionary<string, string> { ["department"] = "Research" }), "mara")));
-        await DoAsync(world, mover, "change", new ChangeBody(mover.PlanDigest!, new Dictionary<string, string> { ["title"] = "Master diver" }), "mara");
+        Assert.Equal(
+            (403, "not-yours"),
+            Short(
+                await RefusedAsync(
+                    world,
+                    mover,
+                    "change",
+                    new ChangeBody(mover.PlanDigest!, new Dictionary<string, string> { ["department"] = "Research" }),
+                    "mara"
+                )
+            )
+        );
+        await DoAsync(
+            world,
+            mover,
+            "change",
+            new ChangeBody(mover.PlanDigest!, new Dictionary<string, string> { ["title"] = "Master diver" }),
+            "mara"
+        );
         mover = await world.WaitForAsync(mover.Summary.Id, "deciding");
         Assert.Equal(["Master diver"], mover.Plan[0].Attributes.Single(a => a.Name == "title").After);
         mover = await ApproveAsync(world, mover, "mara");
@@ -324,13 +580,19 @@ public sealed class ApprovalTests(Servers servers)
         var unlock = await world.WaitForAsync((await RaiseAsync(world, new("unlock", number, "locked out"))).Summary.Id, "deciding");
         await ApproveAsync(world, unlock, "mara");
         await world.WaitForAsync(unlock.Summary.Id, "completed");
-        var field = await world.WaitForAsync((await RaiseAsync(world, new("account", number, "seals", Template: "field-work", Until: "2027-01-31"))).Summary.Id, "deciding");
+        var field = await world.WaitForAsync(
+            (await RaiseAsync(world, new("account", number, "seals", Template: "field-work", Until: "2027-01-31"))).Summary.Id,
+            "deciding"
+        );
         Assert.Equal(["directory/site-saltmarsh", "facilities/wet-suit"], field.Items.Select(i => i.Key));
         await DoAsync(world, field, "withdraw", new ReasonBody("not this winter"), "ines");
         Assert.Equal("withdrawn", (await world.RequestAsync(field.Summary.Id)).Summary.State);
 
         // Urgent: only the operator is waited for, and the account is shut at once.
-        var urgent = await world.WaitForAsync((await RaiseAsync(world, new("leaver", number, "theft", Urgent: true))).Summary.Id, "releasing");
+        var urgent = await world.WaitForAsync(
+            (await RaiseAsync(world, new("leaver", number, "theft", Urgent: true))).Summary.Id,
+            "releasing"
+        );
         Assert.Equal(("urgent-leaver", "disable-account"), (urgent.Workflow, urgent.Plan[0].Kind));
         await world.ReleaseAsync(urgent);
         var out_ = await world.WaitForAsync(urgent.Summary.Id, "completed");
@@ -345,31 +607,60 @@ public sealed class ApprovalTests(Servers servers)
         var rows = Enumerable.Range(0, 4).Select(_ => HrRow.New()).ToList();
         world.WriteHr(rows);
         var raised = await world.RunIntakeAsync();
-        foreach (var r in raised.Requests) await world.WaitForAsync(r.Id, "deciding");
+        foreach (var r in raised.Requests)
+            await world.WaitForAsync(r.Id, "deciding");
         var inbox = await world.GetAsync<Page<RequestSummary>>("/api/v1/inbox", "mara");
         Assert.All(inbox.Items, r => Assert.True(r.PlanDigest is not null && r.Effect!.StartsWith("makes ", StringComparison.Ordinal)));
         var mara = await world.SignInAsync("mara");
-        var effect = await (await World.OkAsync(mara.PostAsJsonAsync("/api/v1/requests/joint-effect", new IdsBody([.. inbox.Items.Select(i => i.Id)])))).Content.ReadFromJsonAsync<JointEffect>();
+        var effect = await (
+            await World.OkAsync(mara.PostAsJsonAsync("/api/v1/requests/joint-effect", new IdsBody([.. inbox.Items.Select(i => i.Id)])))
+        ).Content.ReadFromJsonAsync<JointEffect>();
         Assert.Equal((4, 4, 4, 3), (effect!.Requests, effect.People, effect.AccountsMade, effect.ByEntitlement.Count));
         Assert.All(effect.ByEntitlement, t => Assert.Equal(4, t.Gained));
         var bound = effect.Items.Select((i, n) => new Bound(i.Id, n == 0 ? "stale" : i.PlanDigest)).ToList();
-        var answer = await (await World.OkAsync(mara.PostAsJsonAsync("/api/v1/requests/approve-many", new ManyBody(bound)))).Content.ReadFromJsonAsync<ManyAnswer>();
+        var answer = await (
+            await World.OkAsync(mara.PostAsJsonAsync("/api/v1/requests/approve-many", new ManyBody(bound)))
+        ).Content.ReadFromJsonAsync<ManyAnswer>();
         Assert.Equal((3, 1), (answer!.Done, answer.Refused));
         Assert.Contains("not the one you were shown", answer.Items[0].Problem, StringComparison.Ordinal);
         var ready = (await world.GetAsync<Page<RequestSummary>>("/api/v1/requests?state=releasing")).Items;
-        var released = await (await World.OkAsync((await world.SignInAsync("otto")).PostAsJsonAsync("/api/v1/requests/release-many", new ManyBody([.. ready.Select(r => new Bound(r.Id, answer.Items.Single(i => i.Id == r.Id).Done ? effect.Items.Single(i => i.Id == r.Id).PlanDigest : ""))])))).Content.ReadFromJsonAsync<ManyAnswer>();
+        var released = await (
+            await World.OkAsync(
+                (await world.SignInAsync("otto")).PostAsJsonAsync(
+                    "/api/v1/requests/release-many",
+                    new ManyBody([
+                        .. ready.Select(r => new Bound(
+                            r.Id,
+                            answer.Items.Single(i => i.Id == r.Id).Done ? effect.Items.Single(i => i.Id == r.Id).PlanDigest : ""
+                        )),
+                    ])
+                )
+            )
+        ).Content.ReadFromJsonAsync<ManyAnswer>();
         Assert.Equal(3, released!.Done);
-        foreach (var r in ready) await world.WaitForAsync(r.Id, "completed");
+        foreach (var r in ready)
+            await world.WaitForAsync(r.Id, "completed");
 
-        var csv = $"kind,person,entitlement,until,reason\naccess,{ready[0].PersonNumber},directory/payments,2027-01-31,month end\naccess,{ready[1].PersonNumber},directory/paymets,2027-01-31,month end\naccess,E000,directory/payments,2027-01-31,\"month\nend\"\nleaver,{ready[2].PersonNumber},,,moves\n";
+        var csv =
+            $"kind,person,entitlement,until,reason\naccess,{ready[0].PersonNumber},directory/payments,2027-01-31,month "
+            + $"end\naccess,{ready[1].PersonNumber},directory/paymets,2027-01-31,month "
+            + $"end\naccess,E000,directory/payments,2027-01-31,\"month\nend\"\nleaver,{ready[2].PersonNumber},,,moves\n";
         var ines = await world.SignInAsync("ines");
-        var dry = await (await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests/bulk", new BulkBody(csv, true)))).Content.ReadFromJsonAsync<BulkAnswer>();
+        var dry = await (
+            await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests/bulk", new BulkBody(csv, true)))
+        ).Content.ReadFromJsonAsync<BulkAnswer>();
         Assert.Equal((4, 1, 0), (dry!.Rows, dry.Sound, dry.Raised));
         Assert.Contains("Did you mean 'directory/payments'?", dry.Items[1].Message, StringComparison.Ordinal);
         Assert.Equal([2, 3, 4, 6], dry.Items.Select(i => i.Line));
-        var real = await (await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests/bulk", new BulkBody(csv)))).Content.ReadFromJsonAsync<BulkAnswer>();
+        var real = await (
+            await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests/bulk", new BulkBody(csv)))
+        ).Content.ReadFromJsonAsync<BulkAnswer>();
         Assert.Equal(1, real!.Raised);
-        Assert.Contains("has no meaning", (await World.RefusedAsync(ines.PostAsJsonAsync("/api/v1/requests/bulk", new BulkBody("kind,persn\nleaver,E1\n")))).Detail, StringComparison.Ordinal);
+        Assert.Contains(
+            "has no meaning",
+            (await World.RefusedAsync(ines.PostAsJsonAsync("/api/v1/requests/bulk", new BulkBody("kind,persn\nleaver,E1\n")))).Detail,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
@@ -394,9 +685,39 @@ public sealed class ApprovalTests(Servers servers)
     {
         await using var world = await StartAsync();
         var edda = await world.SignInAsync("edda");
-        Assert.Contains("is no site", (await World.RefusedAsync(edda.PutAsJsonAsync("/api/v1/users/otto", new UserBody("Otto", "otto@northmere.example", ["operator"], null, true, new Dictionary<string, ReachBody> { ["operator"] = new(["reefpint"]) })))).Detail, StringComparison.Ordinal);
+        Assert.Contains(
+            "is no site",
+            (
+                await World.RefusedAsync(
+                    edda.PutAsJsonAsync(
+                        "/api/v1/users/otto",
+                        new UserBody(
+                            "Otto",
+                            "otto@northmere.example",
+                            ["operator"],
+                            null,
+                            true,
+                            new Dictionary<string, ReachBody> { ["operator"] = new(["reefpint"]) }
+                        )
+                    )
+                )
+            ).Detail,
+            StringComparison.Ordinal
+        );
         foreach (var (name, role) in new[] { ("far", "operator"), ("away", "requester") })
-            await world.SaveUserAsync(name, (new UserBody(name, $"{name}@northmere.example", [role], null, true, new Dictionary<string, ReachBody> { [role] = new(["reefpoint"]) })));
+            await world.SaveUserAsync(
+                name,
+                (
+                    new UserBody(
+                        name,
+                        $"{name}@northmere.example",
+                        [role],
+                        null,
+                        true,
+                        new Dictionary<string, ReachBody> { [role] = new(["reefpoint"]) }
+                    )
+                )
+            );
         var (near, reef) = (HrRow.New(), HrRow.New() with { Site = "reefpoint" });
         world.WriteHr(near, reef);
         var raised = (await world.RunIntakeAsync()).Requests;
@@ -405,16 +726,41 @@ public sealed class ApprovalTests(Servers servers)
             var request = await world.WaitForAsync(r.Id, "deciding");
             await world.ApproveAsync(request);
         }
-        Assert.Equal([reef.Number], (await world.GetAsync<Page<RequestSummary>>("/api/v1/requests", "far")).Items.Select(r => r.PersonNumber));
+        Assert.Equal(
+            [reef.Number],
+            (await world.GetAsync<Page<RequestSummary>>("/api/v1/requests", "far")).Items.Select(r => r.PersonNumber)
+        );
         Assert.Equal([reef.Number], (await world.GetAsync<Page<RequestSummary>>("/api/v1/inbox", "far")).Items.Select(r => r.PersonNumber));
         Assert.Equal([reef.Number], (await world.GetAsync<Page<PersonSummary>>("/api/v1/people", "far")).Items.Select(p => p.Number));
         var hidden = raised.Single(r => r.Number == near.Number);
         Assert.Equal(404, (int)(await (await world.SignInAsync("far")).GetAsync($"/api/v1/requests/{hidden.Id}")).StatusCode);
         Assert.Equal(404, (int)(await (await world.SignInAsync("far")).GetAsync($"/api/v1/people/{near.Number}")).StatusCode);
         var digest = (await world.RequestAsync(hidden.Id)).PlanDigest!;
-        Assert.Equal(404, (await World.RefusedAsync((await world.SignInAsync("far")).PostAsJsonAsync($"/api/v1/requests/{hidden.Id}/release", new ReleaseBody(digest)))).Status);
-        Assert.Equal((403, "out-of-reach"), Short(await World.RefusedAsync((await world.SignInAsync("away")).PostAsJsonAsync("/api/v1/requests", new NewRequest("leaver", near.Number, LastDay: new(2026, 12, 31))))));
-        await World.OkAsync((await world.SignInAsync("far")).PostAsJsonAsync($"/api/v1/requests/{raised.Single(r => r.Number == reef.Number).Id}/release", new ReleaseBody((await world.RequestAsync(raised.Single(r => r.Number == reef.Number).Id)).PlanDigest!)));
+        Assert.Equal(
+            404,
+            (
+                await World.RefusedAsync(
+                    (await world.SignInAsync("far")).PostAsJsonAsync($"/api/v1/requests/{hidden.Id}/release", new ReleaseBody(digest))
+                )
+            ).Status
+        );
+        Assert.Equal(
+            (403, "out-of-reach"),
+            Short(
+                await World.RefusedAsync(
+                    (await world.SignInAsync("away")).PostAsJsonAsync(
+                        "/api/v1/requests",
+                        new NewRequest("leaver", near.Number, LastDay: new(2026, 12, 31))
+                    )
+                )
+            )
+        );
+        await World.OkAsync(
+            (await world.SignInAsync("far")).PostAsJsonAsync(
+                $"/api/v1/requests/{raised.Single(r => r.Number == reef.Number).Id}/release",
+                new ReleaseBody((await world.RequestAsync(raised.Single(r => r.Number == reef.Number).Id)).PlanDigest!)
+            )
+        );
     }
 
     private static (int, string) Short((int Status, string Code, string Detail) refused) => (refused.Status, refused.Code);
@@ -428,8 +774,15 @@ public sealed class ApprovalTests(Servers servers)
         var (one, two) = (await PersonAsync(world), await PersonAsync(world));
         var ines = await world.SignInAsync("ines");
         var mara = await world.SignInAsync("mara");
-        async Task<BulkAnswer> SendAsync(string csv) => (await (await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests/bulk", new BulkBody(csv, null, "audit", true)))).Content.ReadFromJsonAsync<BulkAnswer>())!;
-        string Csv(string last) => $"kind,person,entitlement,until\naccess,{one.Number},directory/payments,2027-01-31\naccess,{last},directory/payments,2027-01-31\n";
+        async Task<BulkAnswer> SendAsync(string csv) =>
+            (
+                await (
+                    await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests/bulk", new BulkBody(csv, null, "audit", true)))
+                ).Content.ReadFromJsonAsync<BulkAnswer>()
+            )!;
+        string Csv(string last) =>
+            $"kind,person,entitlement,until\naccess,{one.Number},directory/payments,2027-01-31\naccess,"
+            + $"{last},directory/payments,2027-01-31\n";
 
         // One row that is not sound: nothing of the file is raised.
         var refused = await SendAsync(Csv("E0"));
@@ -439,15 +792,33 @@ public sealed class ApprovalTests(Servers servers)
         var raised = await SendAsync(Csv(two.Number));
         Assert.Equal(2, raised.Raised);
         var requests = new List<RequestDetail>();
-        foreach (var row in raised.Items) requests.Add(await world.WaitForAsync(row.Id!, "deciding"));
+        foreach (var row in raised.Items)
+            requests.Add(await world.WaitForAsync(row.Id!, "deciding"));
         Assert.Single(requests.Select(r => r.Summary.Batch).Distinct());
-        Assert.Equal((409, "whole-file"), Short(await RefusedAsync(world, requests[0], "approve", new ApproveBody(requests[0].PlanDigest!, null), "mara")));
+        Assert.Equal(
+            (409, "whole-file"),
+            Short(await RefusedAsync(world, requests[0], "approve", new ApproveBody(requests[0].PlanDigest!, null), "mara"))
+        );
 
         // One of them alone, or one whose plan is another: neither is approved.
-        async Task<ManyAnswer> ApproveAllAsync(params Bound[] bound) => (await (await World.OkAsync(mara.PostAsJsonAsync("/api/v1/requests/approve-many", new ManyBody(bound)))).Content.ReadFromJsonAsync<ManyAnswer>())!;
-        var (first, second) = (new Bound(requests[0].Summary.Id, requests[0].PlanDigest!), new Bound(requests[1].Summary.Id, requests[1].PlanDigest!));
+        async Task<ManyAnswer> ApproveAllAsync(params Bound[] bound) =>
+            (
+                await (
+                    await World.OkAsync(mara.PostAsJsonAsync("/api/v1/requests/approve-many", new ManyBody(bound)))
+                ).Content.ReadFromJsonAsync<ManyAnswer>()
+            )!;
+        var (first, second) = (
+            new Bound(requests[0].Summary.Id, requests[0].PlanDigest!),
+            new Bound(requests[1].Summary.Id, requests[1].PlanDigest!)
+        );
         Assert.Equal((0, 1), ((await ApproveAllAsync(first)).Done, (await ApproveAllAsync(first)).Refused));
-        Assert.Equal((0, 2), ((await ApproveAllAsync(first, second with { PlanDigest = "other" })).Done, (await ApproveAllAsync(first, second with { PlanDigest = "other" })).Refused));
+        Assert.Equal(
+            (0, 2),
+            (
+                (await ApproveAllAsync(first, second with { PlanDigest = "other" })).Done,
+                (await ApproveAllAsync(first, second with { PlanDigest = "other" })).Refused
+            )
+        );
         Assert.Equal("Line manager", (await world.RequestAsync(first.Id)).Summary.Stage);
         Assert.Equal(2, (await ApproveAllAsync(first, second)).Done);
 
@@ -455,7 +826,8 @@ public sealed class ApprovalTests(Servers servers)
         var owner = await world.RequestAsync(first.Id, "tomas");
         Assert.Equal("Owner", owner.Summary.Stage);
         await DoAsync(world, owner, "decline", new DeclineBody("not this year"), "tomas");
-        foreach (var bound in new[] { first, second }) await world.WaitForAsync(bound.Id, "declined");
+        foreach (var bound in new[] { first, second })
+            await world.WaitForAsync(bound.Id, "declined");
         Assert.True((await world.VerifyLedgerAsync()).Sound);
     }
 
@@ -464,15 +836,33 @@ public sealed class ApprovalTests(Servers servers)
     {
         await using var world = await StartAsync();
         var edda = await world.SignInAsync("edda");
-        await world.SaveUserAsync("fay", (new UserBody("Fay", "fay@northmere.example", ["operator"], null, true, new Dictionary<string, ReachBody> { ["operator"] = new(Targets: ["facilities"]) })));
+        await world.SaveUserAsync(
+            "fay",
+            (
+                new UserBody(
+                    "Fay",
+                    "fay@northmere.example",
+                    ["operator"],
+                    null,
+                    true,
+                    new Dictionary<string, ReachBody> { ["operator"] = new(Targets: ["facilities"]) }
+                )
+            )
+        );
         var row = HrRow.New();
         world.WriteHr([row]);
         await world.RunIntakeAsync();
-        var request = await world.WaitForAsync((await world.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={row.Family}")).Items.Single().Id, "deciding");
+        var request = await world.WaitForAsync(
+            (await world.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={row.Family}")).Items.Single().Id,
+            "deciding"
+        );
         request = await ApproveAsync(world, request, "mara");
         Assert.Equal("releasing", request.Summary.State);
         Assert.Equal(403, (await RefusedAsync(world, request, "release", new ReleaseBody(request.PlanDigest!), "fay")).Status);
-        Assert.Equal((403, "out-of-reach"), Short(await World.RefusedAsync((await world.SignInAsync("fay")).PostAsJsonAsync("/api/v1/targets/directory/check", new { }))));
+        Assert.Equal(
+            (403, "out-of-reach"),
+            Short(await World.RefusedAsync((await world.SignInAsync("fay")).PostAsJsonAsync("/api/v1/targets/directory/check", new { })))
+        );
         await world.ReleaseAsync(request);
         await world.WaitForAsync(request.Summary.Id, "completed");
         Assert.Equal((403, "out-of-reach"), Short(await RefusedAsync(world, request, "retry", new { }, "fay")));
@@ -482,19 +872,44 @@ public sealed class ApprovalTests(Servers servers)
     [Fact]
     public async Task An_approver_changes_the_templates_only_where_the_workflow_says_so()
     {
-        await using var world = await StartAsync(change: (path, text) => path == "workflows/access.yaml" ? text.Replace("may-change: [until]", "may-change: [until, templates]", StringComparison.Ordinal) : text);
+        await using var world = await StartAsync(
+            change: (path, text) =>
+                path == "workflows/access.yaml"
+                    ? text.Replace("may-change: [until]", "may-change: [until, templates]", StringComparison.Ordinal)
+                    : text
+        );
         var person = await PersonAsync(world);
-        var request = await world.WaitForAsync((await RaiseAsync(world, new("access", person.Number, "month end", Grants: [new("directory/payments", null, "2027-01-31")]))).Summary.Id, "deciding");
+        var request = await world.WaitForAsync(
+            (await RaiseAsync(world, new("access", person.Number, "month end", Grants: [new("directory/payments", null, "2027-01-31")])))
+                .Summary
+                .Id,
+            "deciding"
+        );
         Assert.Contains("templates", (await world.RequestAsync(request.Summary.Id, "mara")).Rights.Change!);
-        Assert.Equal(400, (await RefusedAsync(world, request, "change", new ChangeBody(request.PlanDigest!, Templates: ["field-werk"]), "mara")).Status);
-        Assert.Equal(400, (await RefusedAsync(world, request, "change", new ChangeBody(request.PlanDigest!, Templates: ["everyone"]), "mara")).Status);
-        Assert.Equal(403, (await RefusedAsync(world, request, "change", new ChangeBody(request.PlanDigest!, Templates: ["field-work"]), "tomas")).Status);
+        Assert.Equal(
+            400,
+            (await RefusedAsync(world, request, "change", new ChangeBody(request.PlanDigest!, Templates: ["field-werk"]), "mara")).Status
+        );
+        Assert.Equal(
+            400,
+            (await RefusedAsync(world, request, "change", new ChangeBody(request.PlanDigest!, Templates: ["everyone"]), "mara")).Status
+        );
+        Assert.Equal(
+            403,
+            (await RefusedAsync(world, request, "change", new ChangeBody(request.PlanDigest!, Templates: ["field-work"]), "tomas")).Status
+        );
         await DoAsync(world, request, "change", new ChangeBody(request.PlanDigest!, Templates: ["field-work"]), "mara");
-        var after = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Summary.State == "deciding" && r.PlanDigest != request.PlanDigest);
+        var after = await world.EventuallyAsync(
+            () => world.RequestAsync(request.Summary.Id),
+            r => r.Summary.State == "deciding" && r.PlanDigest != request.PlanDigest
+        );
         Assert.Equal(["field-work"], after.Wish.Templates);
         Assert.True(after.Plan.Count > request.Plan.Count);
         await DoAsync(world, after, "change", new ChangeBody(after.PlanDigest!, Templates: []), "mara");
-        var back = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Summary.State == "deciding" && r.Plan.Count == request.Plan.Count);
+        var back = await world.EventuallyAsync(
+            () => world.RequestAsync(request.Summary.Id),
+            r => r.Summary.State == "deciding" && r.Plan.Count == request.Plan.Count
+        );
         Assert.Empty(back.Wish.Templates);
     }
 
@@ -503,17 +918,35 @@ public sealed class ApprovalTests(Servers servers)
     {
         await using var world = await StartAsync();
         var person = await PersonAsync(world);
-        var change = await world.WaitForAsync((await RaiseAsync(world, new("change", person.Number, "typing error", Record: new Dictionary<string, string> { ["title"] = "Chief diver" }))).Summary.Id, "deciding");
+        var change = await world.WaitForAsync(
+            (
+                await RaiseAsync(
+                    world,
+                    new("change", person.Number, "typing error", Record: new Dictionary<string, string> { ["title"] = "Chief diver" })
+                )
+            )
+                .Summary
+                .Id,
+            "deciding"
+        );
         change = await ApproveAsync(world, change, "mara");
         await world.ReleaseAsync(change);
         var row = (await world.GetAsync<Page<PersonSummary>>($"/api/v1/people?text={person.Number}")).Items.Single();
-        var history = await world.EventuallyAsync(() => world.GetAsync<Page<HistoryLine>>($"/api/v1/people/{person.Number}/history"), h => h.Items.Any(l => l.What == "person.changed"));
+        var history = await world.EventuallyAsync(
+            () => world.GetAsync<Page<HistoryLine>>($"/api/v1/people/{person.Number}/history"),
+            h => h.Items.Any(l => l.What == "person.changed")
+        );
         var line = history.Items.First(l => l.What == "person.changed");
         Assert.Equal(("ines", change.Summary.Number), (line.Actor, line.RequestNumber));
         Assert.Contains(line.Changes, c => c.Name == "title" && c.Before.Single() == "Diver" && c.After.Single() == "Chief diver");
         var first = (await world.GetAsync<Page<HistoryLine>>($"/api/v1/people/{row.Id}/history?limit=1")).Next;
-        Assert.NotEqual(history.Items[0].Entry, (await world.GetAsync<Page<HistoryLine>>($"/api/v1/people/{row.Id}/history?limit=1&after={first}")).Items.Single().Entry);
-        var csv = await (await World.OkAsync((await world.SignInAsync("aldo")).GetAsync($"/api/v1/people/{row.Id}/history/export"))).Content.ReadAsStringAsync();
+        Assert.NotEqual(
+            history.Items[0].Entry,
+            (await world.GetAsync<Page<HistoryLine>>($"/api/v1/people/{row.Id}/history?limit=1&after={first}")).Items.Single().Entry
+        );
+        var csv = await (
+            await World.OkAsync((await world.SignInAsync("aldo")).GetAsync($"/api/v1/people/{row.Id}/history/export"))
+        ).Content.ReadAsStringAsync();
         Assert.Contains("title,Diver,Chief diver", csv, StringComparison.Ordinal);
         Assert.NotEmpty((await world.GetAsync<Page<HistoryLine>>($"/api/v1/requests/{change.Summary.Number}/history")).Items);
     }
@@ -521,17 +954,34 @@ public sealed class ApprovalTests(Servers servers)
     [Fact]
     public async Task Failures_go_once_to_the_mailbox_of_the_role_and_to_each_inbox()
     {
-        await using var world = await StartAsync(change: (path, text) => path == "rulebook.yaml" ? text.Replace("mailboxes:", "mailboxes:\n  operator: desk@northmere.example", StringComparison.Ordinal) : text);
+        await using var world = await StartAsync(
+            change: (path, text) =>
+                path == "rulebook.yaml"
+                    ? text.Replace("mailboxes:", "mailboxes:\n  operator: desk@northmere.example", StringComparison.Ordinal)
+                    : text
+        );
         var person = await PersonAsync(world);
         // Work by hand is for the operators: one mail to their mailbox, a notice for each.
-        var request = await world.WaitForAsync((await RaiseAsync(world, new("access", person.Number, "boat", Grants: [new("facilities/wet-suit", null, "2027-01-31")]))).Summary.Id, "deciding");
+        var request = await world.WaitForAsync(
+            (await RaiseAsync(world, new("access", person.Number, "boat", Grants: [new("facilities/wet-suit", null, "2027-01-31")])))
+                .Summary
+                .Id,
+            "deciding"
+        );
         for (var i = 0; i < 4 && request.Summary.State == "deciding"; i++)
             foreach (var who in new[] { "mara", "tomas", "silas" })
-                if ((request = await world.RequestAsync(request.Summary.Id, who)).Rights.Approve) request = await ApproveAsync(world, request, who);
-        var mail = await world.EventuallyAsync(() => Task.FromResult(world.Mail!.Mails.Where(m => m.To == "desk@northmere.example").ToList()), m => m.Count > 0);
+                if ((request = await world.RequestAsync(request.Summary.Id, who)).Rights.Approve)
+                    request = await ApproveAsync(world, request, who);
+        var mail = await world.EventuallyAsync(
+            () => Task.FromResult(world.Mail!.Mails.Where(m => m.To == "desk@northmere.example").ToList()),
+            m => m.Count > 0
+        );
         Assert.Single(mail);
         Assert.DoesNotContain(world.Mail!.Mails, m => m.To == "otto@northmere.example");
-        Assert.Contains((await world.GetAsync<Page<NoticeView>>("/api/v1/notices", "otto")).Items, n => n.Event == "task" && n.MailState == "none");
+        Assert.Contains(
+            (await world.GetAsync<Page<NoticeView>>("/api/v1/notices", "otto")).Items,
+            n => n.Event == "task" && n.MailState == "none"
+        );
     }
 
     [Fact]
@@ -541,11 +991,31 @@ public sealed class ApprovalTests(Servers servers)
         var ines = await world.SignInAsync("ines");
         (string Kind, string Body, bool Valid)[] cases =
         [
-            ("access", """{ "kind": "access", "person": "E1", "reason": "x", "grants": [ { "entitlement": "directory/payments" } ] }""", true),
-            ("access", """{ "kind": "access", "person": "E1", "reason": "x", "grants": [ { "entitlement": "directory/system-admins" } ] }""", false),
-            ("access", """{ "kind": "access", "person": "E1", "reason": "x", "grants": [ { "entitlement": "directory/nothing" } ] }""", false),
-            ("joiner", """{ "kind": "joiner", "record": { "given": "Ria", "family": "Auk", "kind": "employee", "start": "2027-01-04", "site": "harbour", "department": "Research", "title": "Diver" } }""", true),
-            ("joiner", """{ "kind": "joiner", "record": { "given": "Ria", "family": "Auk", "kind": "employee", "start": "4 January", "site": "harbour", "department": "Research", "title": "Diver" } }""", false),
+            (
+                "access",
+                """{ "kind": "access", "person": "E1", "reason": "x", "grants": [ { "entitlement": "directory/payments" } ] }""",
+                true
+            ),
+            (
+                "access",
+                """{ "kind": "access", "person": "E1", "reason": "x", "grants": [ { "entitlement": "directory/system-admins" } ] }""",
+                false
+            ),
+            (
+                "access",
+                """{ "kind": "access", "person": "E1", "reason": "x", "grants": [ { "entitlement": "directory/nothing" } ] }""",
+                false
+            ),
+            (
+                "joiner",
+                """{ "kind": "joiner", "record": { "given": "Ria", "family": "Auk", "kind": "employee", "start": "2027-01-04", "site": "harbour", "department": "Research", "title": "Diver" } }""",
+                true
+            ),
+            (
+                "joiner",
+                """{ "kind": "joiner", "record": { "given": "Ria", "family": "Auk", "kind": "employee", "start": "4 January", "site": "harbour", "department": "Research", "title": "Diver" } }""",
+                false
+            ),
             ("leaver", """{ "kind": "leaver", "person": "E1", "lastDay": "2027-01-04" }""", true),
             ("leaver", """{ "kind": "leaver", "person": "E1" }""", false),
             ("extension", """{ "kind": "extension", "person": "E1", "reason": "x", "record": { "end": "2027-03-31" } }""", true),
@@ -554,7 +1024,9 @@ public sealed class ApprovalTests(Servers servers)
         ];
         foreach (var (kind, body, valid) in cases)
         {
-            var schema = Json.Schema.JsonSchema.FromText(await (await World.OkAsync(ines.GetAsync($"/api/v1/requests/schemas/{kind}"))).Content.ReadAsStringAsync());
+            var schema = Json.Schema.JsonSchema.FromText(
+                await (await World.OkAsync(ines.GetAsync($"/api/v1/requests/schemas/{kind}"))).Content.ReadAsStringAsync()
+            );
             Assert.True(valid == schema.Evaluate(System.Text.Json.JsonDocument.Parse(body).RootElement).IsValid, body);
         }
         Assert.Equal(404, (await World.RefusedAsync(ines.GetAsync("/api/v1/requests/schemas/promotion"))).Status);

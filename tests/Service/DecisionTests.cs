@@ -13,17 +13,36 @@ public sealed class DecisionTests(Servers servers)
         await using var world = await World.StartAsync(servers.Directory);
         var request = await world.BringAsync(HrRow.New(), "deciding");
         var path = $"/api/v1/requests/{request.Summary.Id}";
-        var (mara, tomas, otto, ines) = (await world.SignInAsync("mara"), await world.SignInAsync("tomas"), await world.SignInAsync("otto"), await world.SignInAsync("ines"));
+        var (mara, tomas, otto, ines) = (
+            await world.SignInAsync("mara"),
+            await world.SignInAsync("tomas"),
+            await world.SignInAsync("otto"),
+            await world.SignInAsync("ines")
+        );
 
-        Assert.Equal((403, "not-yours"), Short(await World.RefusedAsync(tomas.PostAsJsonAsync(path + "/approve", new ApproveBody(request.PlanDigest!, null)))));
-        Assert.Equal((403, "own-request"), Short(await World.RefusedAsync(ines.PostAsJsonAsync(path + "/approve", new ApproveBody(request.PlanDigest!, null)))));
-        Assert.Equal((409, "plan-changed"), Short(await World.RefusedAsync(mara.PostAsJsonAsync(path + "/approve", new ApproveBody("0000", null)))));
-        Assert.Equal((409, "wrong-state"), Short(await World.RefusedAsync(otto.PostAsJsonAsync(path + "/release", new ReleaseBody(request.PlanDigest!)))));
+        Assert.Equal(
+            (403, "not-yours"),
+            Short(await World.RefusedAsync(tomas.PostAsJsonAsync(path + "/approve", new ApproveBody(request.PlanDigest!, null))))
+        );
+        Assert.Equal(
+            (403, "own-request"),
+            Short(await World.RefusedAsync(ines.PostAsJsonAsync(path + "/approve", new ApproveBody(request.PlanDigest!, null))))
+        );
+        Assert.Equal(
+            (409, "plan-changed"),
+            Short(await World.RefusedAsync(mara.PostAsJsonAsync(path + "/approve", new ApproveBody("0000", null))))
+        );
+        Assert.Equal(
+            (409, "wrong-state"),
+            Short(await World.RefusedAsync(otto.PostAsJsonAsync(path + "/release", new ReleaseBody(request.PlanDigest!))))
+        );
         Assert.Equal((400, "invalid"), Short(await World.RefusedAsync(mara.PostAsJsonAsync(path + "/decline", new DeclineBody(" ")))));
         Assert.Equal("deciding", (await world.RequestAsync(request.Summary.Id)).Summary.State);
 
         // The same click twice: one counts, the other is told so.
-        var clicks = await Task.WhenAll(Enumerable.Range(0, 5).Select(_ => mara.PostAsJsonAsync(path + "/approve", new ApproveBody(request.PlanDigest!, "yes"))));
+        var clicks = await Task.WhenAll(
+            Enumerable.Range(0, 5).Select(_ => mara.PostAsJsonAsync(path + "/approve", new ApproveBody(request.PlanDigest!, "yes")))
+        );
         Assert.Single(clicks, c => c.IsSuccessStatusCode);
         Assert.All(clicks.Where(c => !c.IsSuccessStatusCode), c => Assert.Equal(409, (int)c.StatusCode));
         Assert.Single((await world.RequestAsync(request.Summary.Id)).Decisions);
@@ -47,8 +66,18 @@ public sealed class DecisionTests(Servers servers)
         {
             var request = await world.WaitForAsync(raised.Id, "deciding");
             Assert.Contains("nobody decides for themselves", request.Story.Now, StringComparison.Ordinal);
-            Assert.Equal("own-request", (await World.RefusedAsync(boss.PostAsJsonAsync($"/api/v1/requests/{raised.Id}/approve", new ApproveBody(request.PlanDigest!, null)))).Code);
-            Assert.Equal("own-request", (await World.RefusedAsync(boss.PostAsJsonAsync($"/api/v1/requests/{raised.Id}/decline", new DeclineBody("x")))).Code);
+            Assert.Equal(
+                "own-request",
+                (
+                    await World.RefusedAsync(
+                        boss.PostAsJsonAsync($"/api/v1/requests/{raised.Id}/approve", new ApproveBody(request.PlanDigest!, null))
+                    )
+                ).Code
+            );
+            Assert.Equal(
+                "own-request",
+                (await World.RefusedAsync(boss.PostAsJsonAsync($"/api/v1/requests/{raised.Id}/decline", new DeclineBody("x")))).Code
+            );
         }
         Assert.Empty((await world.GetAsync<Page<RequestSummary>>("/api/v1/inbox", "boss")).Items);
         Assert.Equal(2, (await world.GetAsync<Page<RequestSummary>>("/api/v1/inbox", "mara")).Items.Count);
@@ -62,9 +91,22 @@ public sealed class DecisionTests(Servers servers)
         var before = await world.BringAsync(row, "deciding");
         world.WriteHr(row with { Department = "Visitor Services" });
         Assert.Equal(before.Summary.Id, (await world.RunIntakeAsync()).Requests.Single().Id);
-        var after = await world.EventuallyAsync(() => world.RequestAsync(before.Summary.Id), r => r.Summary.State == "deciding" && r.PlanDigest != before.PlanDigest);
+        var after = await world.EventuallyAsync(
+            () => world.RequestAsync(before.Summary.Id),
+            r => r.Summary.State == "deciding" && r.PlanDigest != before.PlanDigest
+        );
         Assert.Contains(after.Plan, c => c.Subject == "ticket-desk");
-        Assert.Equal("plan-changed", (await World.RefusedAsync((await world.SignInAsync("mara")).PostAsJsonAsync($"/api/v1/requests/{before.Summary.Id}/approve", new ApproveBody(before.PlanDigest!, null)))).Code);
+        Assert.Equal(
+            "plan-changed",
+            (
+                await World.RefusedAsync(
+                    (await world.SignInAsync("mara")).PostAsJsonAsync(
+                        $"/api/v1/requests/{before.Summary.Id}/approve",
+                        new ApproveBody(before.PlanDigest!, null)
+                    )
+                )
+            ).Code
+        );
     }
 
     [Fact]
@@ -93,10 +135,21 @@ public sealed class DecisionTests(Servers servers)
         await using var world = await World.StartAsync(servers.Directory);
         var row = HrRow.New();
         var request = await world.BringAsync(row, "deciding");
-        await World.OkAsync((await world.SignInAsync("mara")).PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/decline", new DeclineBody("The post was cut")));
+        await World.OkAsync(
+            (await world.SignInAsync("mara")).PostAsJsonAsync(
+                $"/api/v1/requests/{request.Summary.Id}/decline",
+                new DeclineBody("The post was cut")
+            )
+        );
         var declined = await world.RequestAsync(request.Summary.Id);
         Assert.Equal("declined", declined.Summary.State);
         Assert.Empty(declined.Steps);
-        await world.EventuallyAsync(() => Task.FromResult(world.Mail!.Mails), mails => mails.Any(m => m.To.Contains("ines", StringComparison.Ordinal) && m.Body.Contains("The post was cut", StringComparison.Ordinal)));
+        await world.EventuallyAsync(
+            () => Task.FromResult(world.Mail!.Mails),
+            mails =>
+                mails.Any(m =>
+                    m.To.Contains("ines", StringComparison.Ordinal) && m.Body.Contains("The post was cut", StringComparison.Ordinal)
+                )
+        );
     }
 }

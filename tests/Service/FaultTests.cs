@@ -24,7 +24,13 @@ public sealed class FaultTests(Servers servers)
         Assert.Contains("by itself", waiting.Story.Unblock!, StringComparison.Ordinal);
         Assert.Contains("127.0.0.1", waiting.Summary.Problem!, StringComparison.Ordinal);
         Assert.Equal(1, (await world.GetAsync<Page<TargetSummary>>("/api/v1/targets")).Items[0].Failing);
-        Assert.False((await (await World.OkAsync((await world.SignInAsync("otto")).PostAsync("/api/v1/targets/directory/check", null))).Content.ReadFromJsonAsync<TargetCheck>())!.Reachable);
+        Assert.False(
+            (
+                await (
+                    await World.OkAsync((await world.SignInAsync("otto")).PostAsync("/api/v1/targets/directory/check", null))
+                ).Content.ReadFromJsonAsync<TargetCheck>()
+            )!.Reachable
+        );
 
         // A new joiner cannot be planned meanwhile, and says that too.
         world.WriteHr(HrRow.New());
@@ -52,7 +58,12 @@ public sealed class FaultTests(Servers servers)
         var waiting = await world.EventuallyAsync(() => world.RequestAsync(raised.Id), r => r.Summary.Problem is not null);
         Assert.Contains(words, waiting.Summary.Problem!, StringComparison.Ordinal);
         Assert.DoesNotContain("wrong-password", waiting.Summary.Problem!, StringComparison.Ordinal);
-        await World.OkAsync(edda.PutAsJsonAsync($"/api/v1/secrets/{secret}", new SecretBody(wrong is null ? servers.Directory.Server.AuthorityPem : servers.Directory.Server.Options.ServicePassword)));
+        await World.OkAsync(
+            edda.PutAsJsonAsync(
+                $"/api/v1/secrets/{secret}",
+                new SecretBody(wrong is null ? servers.Directory.Server.AuthorityPem : servers.Directory.Server.Options.ServicePassword)
+            )
+        );
         await world.WaitForAsync(raised.Id, "deciding", 40);
     }
 
@@ -65,10 +76,16 @@ public sealed class FaultTests(Servers servers)
         await using var root = await own.ConnectAsRootAsync();
         await root.DeleteAsync("cn=dive-team,ou=groups,dc=northmere,dc=example");
         await world.ReleaseAsync(request);
-        var stopped = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Steps.Any(s => s.State == "stopped"));
+        var stopped = await world.EventuallyAsync(
+            () => world.RequestAsync(request.Summary.Id),
+            r => r.Steps.Any(s => s.State == "stopped")
+        );
         Assert.Contains("has no group", stopped.Story.Now, StringComparison.Ordinal);
         Assert.True(stopped.Rights.Retry);
-        await root.AddAsync("cn=dive-team,ou=groups,dc=northmere,dc=example", [new("objectClass", "groupOfNames"), new("cn", "dive-team"), new("member", DirectoryOptions.Nobody)]);
+        await root.AddAsync(
+            "cn=dive-team,ou=groups,dc=northmere,dc=example",
+            [new("objectClass", "groupOfNames"), new("cn", "dive-team"), new("member", DirectoryOptions.Nobody)]
+        );
         await World.OkAsync((await world.SignInAsync("otto")).PostAsync($"/api/v1/requests/{request.Summary.Id}/retry", null));
         await world.WaitForAsync(request.Summary.Id, "completed");
     }
@@ -76,11 +93,17 @@ public sealed class FaultTests(Servers servers)
     [Fact]
     public async Task A_secret_that_is_set_while_requests_run_loses_and_delays_nothing()
     {
-        await using var world = await World.StartAsync(servers.Directory, new() { Environment = new Dictionary<string, string> { ["LEASE_SECONDS"] = "600" } });
+        await using var world = await World.StartAsync(
+            servers.Directory,
+            new() { Environment = new Dictionary<string, string> { ["LEASE_SECONDS"] = "600" } }
+        );
         world.WriteHr(Enumerable.Range(0, 12).Select(_ => HrRow.New()));
         var edda = await world.SignInAsync("edda");
         var raised = (await world.RunIntakeAsync()).Requests;
-        Task ResetAsync() => World.OkAsync(edda.PutAsJsonAsync("/api/v1/secrets/directory-password", new SecretBody(servers.Directory.Server.Options.ServicePassword)));
+        Task ResetAsync() =>
+            World.OkAsync(
+                edda.PutAsJsonAsync("/api/v1/secrets/directory-password", new SecretBody(servers.Directory.Server.Options.ServicePassword))
+            );
         foreach (var request in raised)
         {
             await ResetAsync();
@@ -91,7 +114,8 @@ public sealed class FaultTests(Servers servers)
         }
 
         // With leases of ten minutes, whatever fell out of its chain would not be back in time.
-        foreach (var request in raised) Assert.All((await world.WaitForAsync(request.Id, "completed")).Steps, s => Assert.Equal("done", s.State));
+        foreach (var request in raised)
+            Assert.All((await world.WaitForAsync(request.Id, "completed")).Steps, s => Assert.Equal("done", s.State));
         Assert.DoesNotContain("failed unexpectedly", await File.ReadAllTextAsync(world.LogFile), StringComparison.Ordinal);
     }
 
@@ -118,7 +142,9 @@ public sealed class FaultTests(Servers servers)
         {
             await database.OpenAsync();
             await using var command = database.CreateCommand();
-            command.CommandText = "DROP TRIGGER ledger_no_update; UPDATE ledger SET body=replace(body, 'mara', 'otto'), actor='otto' WHERE kind='request.approved';";
+            command.CommandText =
+                "DROP TRIGGER ledger_no_update; UPDATE ledger SET body=replace(body, 'mara', 'otto'), actor='otto' WHERE "
+                + "kind='request.approved';";
             Assert.Equal(1, await command.ExecuteNonQueryAsync());
         }
         var verification = await world.VerifyLedgerAsync();

@@ -24,5 +24,6 @@ public sealed class Servers : IAsyncLifetime
         await Postgres.DisposeAsync();
     }
 
-    public async Task<WorldOptions> OnAsync(string engine) => new() { Store = engine == "postgres" ? await Postgres.NewDatabaseAsync() : "sqlite" };
+    public async Task<WorldOptions> OnAsync(string engine) =>
+        new() { Store = engine == "postgres" ? await Postgres.NewDatabaseAsync() : "sqlite" };
 }

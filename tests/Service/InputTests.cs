@@ -21,10 +21,15 @@ public sealed class InputTests(Servers servers)
 
     private static async Task<RequestDetail> ThroughAsync(World world, string? id)
     {
-        var request = await world.EventuallyAsync(() => world.RequestAsync(id), r => r.Summary.State is "deciding" or "releasing" or "completed");
-        if (request.Summary.State == "deciding") await world.ApproveAsync(request);
+        var request = await world.EventuallyAsync(
+            () => world.RequestAsync(id),
+            r => r.Summary.State is "deciding" or "releasing" or "completed"
+        );
+        if (request.Summary.State == "deciding")
+            await world.ApproveAsync(request);
         request = await world.EventuallyAsync(() => world.RequestAsync(id), r => r.Summary.State is "releasing" or "completed");
-        if (request.Summary.State == "releasing") await world.ReleaseAsync(request);
+        if (request.Summary.State == "releasing")
+            await world.ReleaseAsync(request);
         return await world.WaitForAsync(id, "completed");
     }
 
@@ -54,7 +59,17 @@ public sealed class InputTests(Servers servers)
         Assert.Equal((false, "Divers"), (left.Accounts.Single().Enabled, Of(left, "title")));
 
         // Another last day, decided by people, brings them back.
-        var back = await ThroughAsync(world, (await RaiseAsync(world, new("change", row.Number, "it was a mistake", Record: new Dictionary<string, string> { ["end"] = Day(60) }))).Summary.Id);
+        var back = await ThroughAsync(
+            world,
+            (
+                await RaiseAsync(
+                    world,
+                    new("change", row.Number, "it was a mistake", Record: new Dictionary<string, string> { ["end"] = Day(60) })
+                )
+            )
+                .Summary
+                .Id
+        );
         Assert.Contains(back.Plan, c => c.Kind == "enable-account");
         left = await PersonAsync(world, row);
         Assert.Equal((true, Day(60)), (left.Accounts.Single().Enabled, Of(left, "end")));
@@ -68,7 +83,17 @@ public sealed class InputTests(Servers servers)
         await using var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));
         var row = HrRow.New();
         await world.BringAsync(row);
-        await ThroughAsync(world, (await RaiseAsync(world, new("change", row.Number, "as agreed", Record: new Dictionary<string, string> { ["title"] = "Lead diver" }))).Summary.Id);
+        await ThroughAsync(
+            world,
+            (
+                await RaiseAsync(
+                    world,
+                    new("change", row.Number, "as agreed", Record: new Dictionary<string, string> { ["title"] = "Lead diver" })
+                )
+            )
+                .Summary
+                .Id
+        );
         Assert.Equal("Lead diver", Of(await PersonAsync(world, row), "title"));
         // HR says another thing new: what was approved stays.
         await HrSaysAsync(world, row with { Given = "Torben" });
@@ -87,10 +112,32 @@ public sealed class InputTests(Servers servers)
     public async Task A_move_that_is_planned_ahead_begins_on_its_day_and_its_gains_and_losses_too()
     {
         await using var world = await World.StartAsync(servers.Directory, await servers.OnAsync("sqlite"));
-        await TrustApprovalTests.PublishAsync(world, (path, text) => path == "templates/dive-team.yaml" ? text.Replace("to: directory/dive-team", "to: directory/dive-team\n    hand-over: P14D", StringComparison.Ordinal) : text);
+        await TrustApprovalTests.PublishAsync(
+            world,
+            (path, text) =>
+                path == "templates/dive-team.yaml"
+                    ? text.Replace("to: directory/dive-team", "to: directory/dive-team\n    hand-over: P14D", StringComparison.Ordinal)
+                    : text
+        );
         var row = HrRow.New();
         await world.BringAsync(row);
-        var move = await world.WaitForAsync((await RaiseAsync(world, new("mover", row.Number, "in the new year", Record: new Dictionary<string, string> { ["department"] = "Research" }, From: Day(20)))).Summary.Id, "deciding");
+        var move = await world.WaitForAsync(
+            (
+                await RaiseAsync(
+                    world,
+                    new(
+                        "mover",
+                        row.Number,
+                        "in the new year",
+                        Record: new Dictionary<string, string> { ["department"] = "Research" },
+                        From: Day(20)
+                    )
+                )
+            )
+                .Summary
+                .Id,
+            "deciding"
+        );
         var day = DateTimeOffset.Parse(Day(19), CultureInfo.InvariantCulture, DateTimeStyles.AssumeUniversal);
         Assert.All(move.Plan, c => Assert.True(c.Due > day));
         Assert.Contains(move.Plan, c => c is { Kind: "grant", Subject: "research-lab" });
@@ -118,13 +165,19 @@ public sealed class InputTests(Servers servers)
         await Task.Delay(1500);
         Assert.True((await PersonAsync(world, row)).Accounts.Single().Enabled);
         world.MoveClock(TimeSpan.FromDays(3));
-        var left = await world.EventuallyAsync(() => PersonAsync(world, row), p => p.Requests.Any(r => r.Id != leaver.Summary.Id && r is { Kind: "leaver", State: "completed" }));
+        var left = await world.EventuallyAsync(
+            () => PersonAsync(world, row),
+            p => p.Requests.Any(r => r.Id != leaver.Summary.Id && r is { Kind: "leaver", State: "completed" })
+        );
         Assert.False(left.Accounts.Single().Enabled);
         Assert.All(left.Grants, g => Assert.True(g.Until < DateTimeOffset.UtcNow + world.Ahead));
         var ended = await world.RequestAsync(left.Requests.First(r => r.Id != leaver.Summary.Id && r.Kind == "leaver").Id);
         Assert.Equal(("Written end", 0), (ended.Workflow.Length > 0 ? "Written end" : "", ended.Stages.Count));
         Assert.Contains("nobody had decided", ended.Cause.Text, StringComparison.Ordinal);
-        await world.EventuallyAsync(() => Task.FromResult(world.Mail!.Mails), m => m.Any(x => x.Subject.StartsWith("Access of ", StringComparison.Ordinal) && x.To.Contains("mara", StringComparison.Ordinal)));
+        await world.EventuallyAsync(
+            () => Task.FromResult(world.Mail!.Mails),
+            m => m.Any(x => x.Subject.StartsWith("Access of ", StringComparison.Ordinal) && x.To.Contains("mara", StringComparison.Ordinal))
+        );
         // Nothing is raised twice.
         await Task.Delay(2500);
         Assert.Equal(left.Requests.Count, (await PersonAsync(world, row)).Requests.Count);
@@ -137,12 +190,31 @@ public sealed class InputTests(Servers servers)
         await using var world = await World.StartAsync(servers.Directory, (await servers.OnAsync("sqlite")) with { MovesClock = true });
         var row = HrRow.New();
         await world.BringAsync(row);
-        var move = await world.WaitForAsync((await RaiseAsync(world, new("mover", row.Number, "in a week", Record: new Dictionary<string, string> { ["department"] = "Research" }, From: Day(7)))).Summary.Id, "deciding");
+        var move = await world.WaitForAsync(
+            (
+                await RaiseAsync(
+                    world,
+                    new(
+                        "mover",
+                        row.Number,
+                        "in a week",
+                        Record: new Dictionary<string, string> { ["department"] = "Research" },
+                        From: Day(7)
+                    )
+                )
+            )
+                .Summary
+                .Id,
+            "deciding"
+        );
         await world.ApproveAsync(move);
         await world.ReleaseAsync(await world.WaitForAsync(move.Summary.Id, "releasing"));
         await world.WaitForAsync(move.Summary.Id, "fulfilling");
         world.MoveClock(TimeSpan.FromDays(8));
-        var person = await world.EventuallyAsync(() => PersonAsync(world, row), p => p.Department == "Research" && p.Grants.Any(g => g.Entitlement == "research-lab"));
+        var person = await world.EventuallyAsync(
+            () => PersonAsync(world, row),
+            p => p.Department == "Research" && p.Grants.Any(g => g.Entitlement == "research-lab")
+        );
         Assert.Null(person.Grants.Single(g => g.Entitlement == "research-lab").Until);
         Assert.Equal("Research", Of(person, "department"));
     }
@@ -154,7 +226,11 @@ public sealed class InputTests(Servers servers)
         var row = HrRow.New() with { End = Day(20) };
         await world.BringAsync(row);
         // A later request of the same person hangs in the same target.
-        await TrustApprovalTests.SqlAsync(world, $"UPDATE steps SET state='stopped', problem='made up' WHERE removes=0 AND state='pending' AND later=1 AND person_id=(SELECT id FROM people WHERE number='{row.Number}')");
+        await TrustApprovalTests.SqlAsync(
+            world,
+            "UPDATE steps SET state='stopped', problem='made up' WHERE removes=0 AND state='pending' AND later=1 AND "
+                + $"person_id=(SELECT id FROM people WHERE number='{row.Number}')"
+        );
         world.MoveClock(TimeSpan.FromDays(22));
         var left = await world.EventuallyAsync(() => PersonAsync(world, row), p => !p.Accounts.Single().Enabled);
         Assert.Single(left.Requests);
@@ -165,7 +241,25 @@ public sealed class InputTests(Servers servers)
     {
         using var folder = new ScratchFolder();
         File.SetUnixFileMode(folder.Path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
-        using var process = System.Diagnostics.Process.Start(new System.Diagnostics.ProcessStartInfo(Repository.At("bin", "oikonomd"), ["--listen", "http://127.0.0.1:7399", "--address", "https://oikonom.northmere.example", "--data", folder.Path, "--clock-file", folder.At("clock")]) { RedirectStandardError = true, RedirectStandardOutput = true })!;
+        using var process = System.Diagnostics.Process.Start(
+            new System.Diagnostics.ProcessStartInfo(
+                Repository.At("bin", "oikonomd"),
+                [
+                    "--listen",
+                    "http://127.0.0.1:7399",
+                    "--address",
+                    "https://oikonom.northmere.example",
+                    "--data",
+                    folder.Path,
+                    "--clock-file",
+                    folder.At("clock"),
+                ]
+            )
+            {
+                RedirectStandardError = true,
+                RedirectStandardOutput = true,
+            }
+        )!;
         var told = await process.StandardError.ReadToEndAsync() + await process.StandardOutput.ReadToEndAsync();
         await process.WaitForExitAsync();
         Assert.NotEqual(0, process.ExitCode);
@@ -179,8 +273,14 @@ public sealed class InputTests(Servers servers)
         await TrustApprovalTests.PublishAsync(world, Mapped);
         var row = HrRow.New() with { End = Day(100) };
         await world.BringAsync(row);
-        var asked = await world.WaitForAsync((await RaiseAsync(world, new("access", row.Number, "month end", Grants: [new("directory/payments", null, Day(30))]))).Summary.Id, "deciding");
-        foreach (var user in new[] { "mara", "tomas" }) await world.ApproveAsync(await world.RequestAsync(asked.Summary.Id), user);
+        var asked = await world.WaitForAsync(
+            (await RaiseAsync(world, new("access", row.Number, "month end", Grants: [new("directory/payments", null, Day(30))])))
+                .Summary
+                .Id,
+            "deciding"
+        );
+        foreach (var user in new[] { "mara", "tomas" })
+            await world.ApproveAsync(await world.RequestAsync(asked.Summary.Id), user);
         await world.WaitForAsync(asked.Summary.Id, "completed");
         var person = await PersonAsync(world, row);
         var grant = person.Grants.Single(g => g.Entitlement == "payments");

@@ -35,14 +35,30 @@ public sealed class IntakeTests(Servers servers)
     {
         await using var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));
         var edda = await world.SignInAsync("edda");
-        var rows = Enumerable.Range(0, 9000).Select(i => new HrRow($"B{i:0000}", "Tor", $"Quill{i}") { Department = i % 2 == 0 ? "Research" : "Dive Team" }).ToList();
+        var rows = Enumerable
+            .Range(0, 9000)
+            .Select(i => new HrRow($"B{i:0000}", "Tor", $"Quill{i}") { Department = i % 2 == 0 ? "Research" : "Dive Team" })
+            .ToList();
         // Somebody's other employment stands far from the first one.
-        rows[8500] = rows[8500] with { Person = rows[3].Person, Given = "Tor", Family = "Quill3" };
+        rows[8500] = rows[8500] with
+        {
+            Person = rows[3].Person,
+            Given = "Tor",
+            Family = "Quill3",
+        };
         world.WriteHr([.. rows, rows[0] with { Given = "Twin" }, rows[1] with { Number = "B9999", Site = "nowhere" }]);
         var sound = await File.ReadAllTextAsync(world.SourceFile);
         // A row of 20 million characters is no record: the file cannot be read to its end.
         await File.AppendAllTextAsync(world.SourceFile, "\"" + new string('x', 20_000_000) + "\",1\n");
-        Assert.Equal((422, "source-unreadable"), ((await World.RefusedAsync(edda.PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody("baseline", false)))) is var refused ? (refused.Status, refused.Code) : default));
+        Assert.Equal(
+            (422, "source-unreadable"),
+            (
+                (await World.RefusedAsync(edda.PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody("baseline", false))))
+                    is var refused
+                    ? (refused.Status, refused.Code)
+                    : default
+            )
+        );
         Assert.Empty((await world.GetAsync<Page<PersonSummary>>("/api/v1/people")).Items);
 
         await File.WriteAllTextAsync(world.SourceFile, sound);
@@ -51,7 +67,8 @@ public sealed class IntakeTests(Servers servers)
         Assert.Equal([9002, 9003], run.SetAside.Select(a => a.Line));
         Assert.Equal("B8999", (await world.GetAsync<PersonDetail>("/api/v1/people/B8999")).Number);
         var shared = new List<string?>();
-        foreach (var key in new[] { "B0003", "B8500" }) shared.Add((await world.GetAsync<Page<RecordView>>($"/api/v1/sources/hr/records?key={key}", "edda")).Items.Single().PersonId);
+        foreach (var key in new[] { "B0003", "B8500" })
+            shared.Add((await world.GetAsync<Page<RecordView>>($"/api/v1/sources/hr/records?key={key}", "edda")).Items.Single().PersonId);
         Assert.Single(shared.Distinct());
         Assert.NotEqual(shared[0], (await world.GetAsync<PersonDetail>("/api/v1/people/B8501")).Id);
         Assert.Equal(9000, (await world.RunIntakeAsync()).Counts.Unchanged);
@@ -93,8 +110,14 @@ public sealed class IntakeTests(Servers servers)
 
         await File.WriteAllTextAsync(world.SourceFile, "a;b;c\n1;2;3\n");
         Assert.Contains("The column 'person_no' is missing", (await World.RefusedAsync(Run())).Detail, StringComparison.Ordinal);
-        Assert.Equal((404, "not-found"), ((await World.RefusedAsync(ines.PostAsJsonAsync("/api/v1/sources/hrr/runs", new IntakeBody(null, null)))).Status, "not-found"));
-        Assert.Equal(400, (await World.RefusedAsync(ines.PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody("sometimes", null)))).Status);
+        Assert.Equal(
+            (404, "not-found"),
+            ((await World.RefusedAsync(ines.PostAsJsonAsync("/api/v1/sources/hrr/runs", new IntakeBody(null, null)))).Status, "not-found")
+        );
+        Assert.Equal(
+            400,
+            (await World.RefusedAsync(ines.PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody("sometimes", null)))).Status
+        );
     }
 
     [Fact]
@@ -104,8 +127,15 @@ public sealed class IntakeTests(Servers servers)
         var row = HrRow.New("Robert\"); DROP") with { Title = "*)(uid=*", Department = "a,b=c+d\\2a" };
         var done = await world.BringAsync(row);
         await using var ldap = await servers.Directory.ConnectAsync();
-        var entry = (await ldap.SearchAsync(new("ou=people,dc=northmere,dc=example", Ldap.LdapScope.One, Ldap.LdapFilter.Equal("employeeNumber", row.Number)))).Single();
-        Assert.Equal(("*)(uid=*", "a,b=c+d\\2a", "Robert\"); DROP"), (entry.Text("title"), entry.Text("departmentNumber"), entry.Text("givenName")));
+        var entry = (
+            await ldap.SearchAsync(
+                new("ou=people,dc=northmere,dc=example", Ldap.LdapScope.One, Ldap.LdapFilter.Equal("employeeNumber", row.Number))
+            )
+        ).Single();
+        Assert.Equal(
+            ("*)(uid=*", "a,b=c+d\\2a", "Robert\"); DROP"),
+            (entry.Text("title"), entry.Text("departmentNumber"), entry.Text("givenName"))
+        );
         Assert.Equal($"robertdrop.{row.Family.ToLowerInvariant()}", entry.Text("uid"));
         Assert.Equal("completed", done.Summary.State);
         world.WriteHr(HrRow.New("Evil\u202Etxt"), HrRow.New(new string('x', 5000)), HrRow.New("a\0b"));

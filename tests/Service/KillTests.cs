@@ -26,7 +26,11 @@ public sealed class KillTests(Servers servers)
         for (var point = 0; point < Points; point++)
         {
             // Four groups: ten messages each way carry out such a request.
-            var row = HrRow.New() with { Department = "Animal Care", Kind = "volunteer" };
+            var row = HrRow.New() with
+            {
+                Department = "Animal Care",
+                Kind = "volunteer",
+            };
             var request = await world.BringAsync(row, "releasing");
             line.Arm(point / 2, afterEffect: point % 2 == 1, world.Kill);
             var answered = await AnsweredAsync(world.ReleaseAsync(request));
@@ -42,7 +46,8 @@ public sealed class KillTests(Servers servers)
                 Assert.True(answered, "The release was not answered by a service that lives.");
             }
             // Whoever got no answer asks again: what was carried out already is not carried out twice.
-            if (!answered && (await world.RequestAsync(request.Summary.Id)).Summary.State == "releasing") await world.ReleaseAsync(request);
+            if (!answered && (await world.RequestAsync(request.Summary.Id)).Summary.State == "releasing")
+                await world.ReleaseAsync(request);
             await RequireOnceAsync(world, ldap, row, request.Summary.Id, 4);
         }
         Assert.True(killed >= Points - 1, $"only {killed} of {Points} points were reached");
@@ -51,13 +56,17 @@ public sealed class KillTests(Servers servers)
             var row = HrRow.New();
             world.WriteHr(row);
             var id = (await world.RunIntakeAsync()).Requests.Single().Id;
-            if (moment == "raised") await KillAsync(world);
+            if (moment == "raised")
+                await KillAsync(world);
             var planned = await world.WaitForAsync(id, "deciding", 30);
             await world.ApproveAsync(planned);
-            if (moment == "approved") await KillAsync(world);
+            if (moment == "approved")
+                await KillAsync(world);
             await world.ReleaseAsync(planned);
-            if (moment == "running") await Task.Delay(8);
-            if (moment is "released" or "running") await KillAsync(world);
+            if (moment == "running")
+                await Task.Delay(8);
+            if (moment is "released" or "running")
+                await KillAsync(world);
             await RequireOnceAsync(world, ldap, row, id, 3);
         }
         var verification = await world.EventuallyAsync(world.VerifyLedgerAsync, v => v.Unsealed == 0);
@@ -89,7 +98,11 @@ public sealed class KillTests(Servers servers)
     {
         var done = await world.WaitForAsync(id, "completed", 30);
         Assert.All(done.Steps, s => Assert.Equal("done", s.State));
-        var entry = Assert.Single(await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.Subtree, LdapFilter.Equal("employeeNumber", row.Number), "memberOf")));
+        var entry = Assert.Single(
+            await ldap.SearchAsync(
+                new(DirectoryOptions.People, LdapScope.Subtree, LdapFilter.Equal("employeeNumber", row.Number), "memberOf")
+            )
+        );
         Assert.Equal(groups, entry.Texts("memberOf").Count);
     }
 
@@ -149,7 +162,8 @@ public sealed class KillTests(Servers servers)
                 while (true)
                 {
                     var count = await from.GetStream().ReadAsync(buffer, _stop.Token);
-                    if (count == 0) break;
+                    if (count == 0)
+                        break;
                     if (fromServer == _afterEffect && Volatile.Read(ref _left) != int.MaxValue && Interlocked.Decrement(ref _left) < 0)
                     {
                         _kill();
@@ -158,7 +172,8 @@ public sealed class KillTests(Servers servers)
                     await to.GetStream().WriteAsync(buffer.AsMemory(0, count), _stop.Token);
                 }
             }
-            catch (Exception error) when (error is IOException or OperationCanceledException or ObjectDisposedException or InvalidOperationException)
+            catch (Exception error)
+                when (error is IOException or OperationCanceledException or ObjectDisposedException or InvalidOperationException)
             {
                 // Either side is gone.
             }

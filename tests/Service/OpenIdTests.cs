@@ -16,11 +16,24 @@ public sealed class OpenIdTests(Servers servers)
     {
         var port = DirectoryServer.FreePort();
         await using var provider = await OpenIdProvider.StartAsync(port);
-        await using var world = await World.StartAsync(servers.Directory, new()
-        {
-            Environment = new Dictionary<string, string> { ["OPENID_AUTHORITY"] = $"http://127.0.0.1:{port}", ["OPENID_CLIENT"] = OpenIdProvider.Client, ["OPENID_SECRET"] = OpenIdProvider.Secret, ["OPENID_ROLES"] = "people-office=requester;keepers=approver" },
-        });
-        HttpClient Browser() => new(new HttpClientHandler { CookieContainer = new CookieContainer(), AllowAutoRedirect = true }) { BaseAddress = new(world.Address) };
+        await using var world = await World.StartAsync(
+            servers.Directory,
+            new()
+            {
+                Environment = new Dictionary<string, string>
+                {
+                    ["OPENID_AUTHORITY"] = $"http://127.0.0.1:{port}",
+                    ["OPENID_CLIENT"] = OpenIdProvider.Client,
+                    ["OPENID_SECRET"] = OpenIdProvider.Secret,
+                    ["OPENID_ROLES"] = "people-office=requester;keepers=approver",
+                },
+            }
+        );
+        HttpClient Browser() =>
+            new(new HttpClientHandler { CookieContainer = new CookieContainer(), AllowAutoRedirect = true })
+            {
+                BaseAddress = new(world.Address),
+            };
 
         provider.Current = new("rosa.penn", "Rosa Penn", "rosa.penn@northmere.example", "E9042", ["people-office", "choir"]);
         using var rosa = Browser();
@@ -31,7 +44,10 @@ public sealed class OpenIdTests(Servers servers)
         Assert.Equal(("openid", true), (session.Way, session.Current));
 
         // Another group, another role, from the next sign-in on.
-        provider.Current = provider.Current with { Groups = ["keepers"] };
+        provider.Current = provider.Current with
+        {
+            Groups = ["keepers"],
+        };
         using var again = Browser();
         await again.GetAsync("/api/v1/sign-in/openid?onward=/api/v1/me");
         Assert.Equal(["approver"], (await again.GetFromJsonAsync<Me>("/api/v1/me"))!.Roles);
@@ -40,7 +56,8 @@ public sealed class OpenIdTests(Servers servers)
         // An engineer ends the session; the next call is a stranger's.
         var edda = await world.SignInAsync("edda");
         var open = (await edda.GetFromJsonAsync<Page<SessionView>>("/api/v1/sessions"))!.Items.First(s => s.User == "rosa.penn");
-        foreach (var one in (await edda.GetFromJsonAsync<Page<SessionView>>("/api/v1/sessions"))!.Items.Where(s => s.User == "rosa.penn")) await World.OkAsync(edda.DeleteAsync($"/api/v1/sessions/{one.Id}"));
+        foreach (var one in (await edda.GetFromJsonAsync<Page<SessionView>>("/api/v1/sessions"))!.Items.Where(s => s.User == "rosa.penn"))
+            await World.OkAsync(edda.DeleteAsync($"/api/v1/sessions/{one.Id}"));
         Assert.Equal("openid", open.Way);
         Assert.Equal(HttpStatusCode.Unauthorized, (await again.GetAsync("/api/v1/me")).StatusCode);
 
@@ -52,7 +69,10 @@ public sealed class OpenIdTests(Servers servers)
             await stranger.GetAsync("/api/v1/sign-in/openid?onward=/api/v1/me");
             Assert.Equal(HttpStatusCode.Unauthorized, (await stranger.GetAsync("/api/v1/me")).StatusCode);
         }
-        Assert.Contains((await world.GetAsync<Page<LedgerEntryView>>("/api/v1/ledger?kind=sign-in&limit=200", "aldo")).Items, e => e.Actor == "rosa.penn" && e.Body.ToString().Contains("openid", StringComparison.Ordinal));
+        Assert.Contains(
+            (await world.GetAsync<Page<LedgerEntryView>>("/api/v1/ledger?kind=sign-in&limit=200", "aldo")).Items,
+            e => e.Actor == "rosa.penn" && e.Body.ToString().Contains("openid", StringComparison.Ordinal)
+        );
     }
 
     [Fact]
@@ -76,20 +96,50 @@ public sealed class OpenIdTests(Servers servers)
                 var bytes = body.ToArray();
                 var digest = $"sha-256=:{Convert.ToBase64String(System.Security.Cryptography.SHA256.HashData(bytes))}:";
                 var parameters = context.Request.Headers["Signature-Input"]!["oikonom=".Length..];
-                var text = $"\"@method\": POST\n\"@target-uri\": {address}\n\"content-type\": {context.Request.ContentType}\n\"content-digest\": {digest}\n\"@signature-params\": {parameters}";
-                var signature = Convert.ToBase64String(System.Security.Cryptography.HMACSHA256.HashData(System.Text.Encoding.UTF8.GetBytes(secret), System.Text.Encoding.ASCII.GetBytes(text)));
+                var text =
+                    $"\"@method\": POST\n\"@target-uri\": {address}\n\"content-type\": "
+                    + $"{context.Request.ContentType}\n\"content-digest\": {digest}\n\"@signature-params\": {parameters}";
+                var signature = Convert.ToBase64String(
+                    System.Security.Cryptography.HMACSHA256.HashData(
+                        System.Text.Encoding.UTF8.GetBytes(secret),
+                        System.Text.Encoding.ASCII.GetBytes(text)
+                    )
+                );
                 var cloudEvent = System.Text.Json.JsonDocument.Parse(bytes).RootElement;
-                if (Interlocked.Decrement(ref refusals) >= 0) context.Response.StatusCode = 503;
-                else got.Enqueue((cloudEvent.GetProperty("id").GetString()!, cloudEvent.GetProperty("type").GetString()!, context.Request.Headers["Content-Digest"] == digest && context.Request.Headers["Signature"] == $"oikonom=:{signature}:"));
+                if (Interlocked.Decrement(ref refusals) >= 0)
+                    context.Response.StatusCode = 503;
+                else
+                    got.Enqueue(
+                        (
+                            cloudEvent.GetProperty("id").GetString()!,
+                            cloudEvent.GetProperty("type").GetString()!,
+                            context.Request.Headers["Content-Digest"] == digest
+                                && context.Request.Headers["Signature"] == $"oikonom=:{signature}:"
+                        )
+                    );
                 context.Response.Close();
             }
         });
         var edda = await world.SignInAsync("edda");
-        Assert.Equal(400, (await World.RefusedAsync(edda.PostAsJsonAsync("/api/v1/hooks", new HookBody("http://far.example/", secret)))).Status);
-        var hook = await (await World.OkAsync(edda.PostAsJsonAsync("/api/v1/hooks", new HookBody(address, secret)))).Content.ReadFromJsonAsync<HookView>();
+        Assert.Equal(
+            400,
+            (await World.RefusedAsync(edda.PostAsJsonAsync("/api/v1/hooks", new HookBody("http://far.example/", secret)))).Status
+        );
+        var hook = await (
+            await World.OkAsync(edda.PostAsJsonAsync("/api/v1/hooks", new HookBody(address, secret)))
+        ).Content.ReadFromJsonAsync<HookView>();
         await world.BringAsync(HrRow.New());
         await world.EventuallyAsync(() => Task.FromResult(got.Count), n => got.Any(g => g.Type == "oikonom.request.completed"), 40);
-        Assert.Equal(["oikonom.request.raised", "oikonom.request.planned", "oikonom.request.approved", "oikonom.request.released", "oikonom.request.completed"], got.Select(g => g.Type));
+        Assert.Equal(
+            [
+                "oikonom.request.raised",
+                "oikonom.request.planned",
+                "oikonom.request.approved",
+                "oikonom.request.released",
+                "oikonom.request.completed",
+            ],
+            got.Select(g => g.Type)
+        );
         Assert.All(got, g => Assert.True(g.Signed));
         await World.OkAsync(edda.PostAsJsonAsync($"/api/v1/hooks/{hook!.Id}/replay", new ReplayBody(0)));
         await world.EventuallyAsync(() => Task.FromResult(got.Count), n => n == 10, 30);
@@ -105,15 +155,25 @@ public sealed class OpenIdTests(Servers servers)
         var edda = await world.SignInAsync("edda");
         await world.SaveUserAsync("both", new("Both", "both@northmere.example", ["requester", "auditor"], null, true));
         var both = await world.SignInAsync("both");
-        Assert.Equal(400, (await World.RefusedAsync(both.PostAsJsonAsync("/api/v1/me/tokens", new OwnTokenBody("x", 1, ["engineer"])))).Status);
-        var narrow = await (await World.OkAsync(both.PostAsJsonAsync("/api/v1/me/tokens", new OwnTokenBody("feed", 1, ["requester"])))).Content.ReadFromJsonAsync<IssuedToken>();
+        Assert.Equal(
+            400,
+            (await World.RefusedAsync(both.PostAsJsonAsync("/api/v1/me/tokens", new OwnTokenBody("x", 1, ["engineer"])))).Status
+        );
+        var narrow = await (
+            await World.OkAsync(both.PostAsJsonAsync("/api/v1/me/tokens", new OwnTokenBody("feed", 1, ["requester"])))
+        ).Content.ReadFromJsonAsync<IssuedToken>();
         using var client = new HttpClient { BaseAddress = new(world.Address) };
         client.DefaultRequestHeaders.Authorization = new("Bearer", narrow!.Token);
         Assert.Equal(["requester"], (await client.GetFromJsonAsync<Me>("/api/v1/me"))!.Roles);
         Assert.Equal(HttpStatusCode.Forbidden, (await client.GetAsync("/api/v1/ledger")).StatusCode);
         // A token made with it is as narrow.
-        var child = await (await World.OkAsync(client.PostAsJsonAsync("/api/v1/me/tokens", new OwnTokenBody("child", 1)))).Content.ReadFromJsonAsync<IssuedToken>();
-        Assert.Equal(["requester"], (await both.GetFromJsonAsync<Page<TokenView>>("/api/v1/me/tokens"))!.Items.Single(t => t.Id == child!.Id).Roles);
+        var child = await (
+            await World.OkAsync(client.PostAsJsonAsync("/api/v1/me/tokens", new OwnTokenBody("child", 1)))
+        ).Content.ReadFromJsonAsync<IssuedToken>();
+        Assert.Equal(
+            ["requester"],
+            (await both.GetFromJsonAsync<Page<TokenView>>("/api/v1/me/tokens"))!.Items.Single(t => t.Id == child!.Id).Roles
+        );
         await World.OkAsync(both.DeleteAsync($"/api/v1/me/tokens/{narrow.Id}"));
         Assert.Equal(HttpStatusCode.Unauthorized, (await client.GetAsync("/api/v1/me")).StatusCode);
     }

@@ -23,7 +23,12 @@ public sealed class PathTests(Servers servers)
         Assert.Equal((1, 1, 0), (run.Counts.Read, run.Counts.Joiners, run.Counts.SetAside));
         var request = await world.WaitForAsync(run.Requests[0].Id, "deciding");
         Assert.Equal("mara", request.Summary.WaitsOn);
-        Assert.Contains(request.Plan, c => c.Text == $"Add zoe.{row.Family.ToLowerInvariant()} to Animal care in Northmere directory" && c.Reason.Condition == "department == \"Animal Care\"");
+        Assert.Contains(
+            request.Plan,
+            c =>
+                c.Text == $"Add zoe.{row.Family.ToLowerInvariant()} to Animal care in Northmere directory"
+                && c.Reason.Condition == "department == \"Animal Care\""
+        );
 
         await world.ApproveAsync(request);
         await world.ReleaseAsync(request);
@@ -34,37 +39,83 @@ public sealed class PathTests(Servers servers)
 
         // The directory holds what the plan said, and the record holds the directory's own id.
         await using var ldap = await servers.Directory.ConnectAsync();
-        var entry = (await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("employeeNumber", row.Number), "*", "entryUUID", "memberOf"))).Single();
+        var entry = (
+            await ldap.SearchAsync(
+                new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("employeeNumber", row.Number), "*", "entryUUID", "memberOf")
+            )
+        ).Single();
         Assert.Equal($"Zoë {row.Family}", entry.Text("cn"));
-        Assert.Equal(["all-people", "animal-care", "site-harbour"], entry.Texts("memberOf").Select(g => LdapDn.Parse(g)[0][0].Value).Order());
+        Assert.Equal(
+            ["all-people", "animal-care", "site-harbour"],
+            entry.Texts("memberOf").Select(g => LdapDn.Parse(g)[0][0].Value).Order()
+        );
         var person = await world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}");
         Assert.Equal(entry.Text("entryUUID"), Assert.Single(person.Accounts).ImmutableId);
         Assert.Equal(3, person.Grants.Count);
 
         // The approver, the requester and the manager were told.
-        var mails = await world.EventuallyAsync(() => Task.FromResult(world.Mail!.Mails), m => m.Any(x => x.Subject.EndsWith(": complete", StringComparison.Ordinal)) && m.Count >= 5);
-        Assert.Contains(mails, m => m.To.Contains("mara", StringComparison.Ordinal) && m.Subject.StartsWith("Please decide", StringComparison.Ordinal) && m.Body.Contains($"/requests/{request.Summary.Id}", StringComparison.Ordinal));
-        Assert.Contains(mails, m => m.To.Contains("ines", StringComparison.Ordinal) && m.Subject.EndsWith("complete", StringComparison.Ordinal));
+        var mails = await world.EventuallyAsync(
+            () => Task.FromResult(world.Mail!.Mails),
+            m => m.Any(x => x.Subject.EndsWith(": complete", StringComparison.Ordinal)) && m.Count >= 5
+        );
+        Assert.Contains(
+            mails,
+            m =>
+                m.To.Contains("mara", StringComparison.Ordinal)
+                && m.Subject.StartsWith("Please decide", StringComparison.Ordinal)
+                && m.Body.Contains($"/requests/{request.Summary.Id}", StringComparison.Ordinal)
+        );
+        Assert.Contains(
+            mails,
+            m => m.To.Contains("ines", StringComparison.Ordinal) && m.Subject.EndsWith("complete", StringComparison.Ordinal)
+        );
 
         // The one-time link shows a password that works, once, to its receiver alone.
-        var token = Regex.Match(mails.First(m => m.Subject.StartsWith("First password", StringComparison.Ordinal)).Body, "/handover/([A-Za-z0-9_-]+)").Groups[1].Value;
-        Assert.Equal(404, (await World.RefusedAsync((await world.SignInAsync("tomas")).PostAsync($"/api/v1/handovers/{token}", null))).Status);
+        var token = Regex
+            .Match(mails.First(m => m.Subject.StartsWith("First password", StringComparison.Ordinal)).Body, "/handover/([A-Za-z0-9_-]+)")
+            .Groups[1]
+            .Value;
+        Assert.Equal(
+            404,
+            (await World.RefusedAsync((await world.SignInAsync("tomas")).PostAsync($"/api/v1/handovers/{token}", null))).Status
+        );
         var mara = await world.SignInAsync("mara");
         Assert.Equal(person.Accounts[0].Name, (await world.GetAsync<Handover>($"/api/v1/handovers/{token}", "mara")).Account);
-        var handed = await (await World.OkAsync(mara.PostAsync($"/api/v1/handovers/{token}", null))).Content.ReadFromJsonAsync<HandedOver>();
-        await using (var user = await LdapConnection.ConnectAsync(servers.Directory.Options)) await user.BindAsync(entry.Dn, handed!.Password);
+        var handed = await (
+            await World.OkAsync(mara.PostAsync($"/api/v1/handovers/{token}", null))
+        ).Content.ReadFromJsonAsync<HandedOver>();
+        await using (var user = await LdapConnection.ConnectAsync(servers.Directory.Options))
+            await user.BindAsync(entry.Dn, handed!.Password);
         Assert.Equal("link-used", (await World.RefusedAsync(mara.PostAsync($"/api/v1/handovers/{token}", null))).Code);
 
         // All of it is on the ledger, sealed and sound; the same file again raises nothing.
         await world.EventuallyAsync(world.VerifyLedgerAsync, v => v.Unsealed == 0);
         var ledger = await world.GetAsync<Page<LedgerEntryView>>($"/api/v1/ledger?request={request.Summary.Id}&limit=100", "aldo");
-        Assert.Equal(["password.handed-over", "request.approved", "request.completed", "request.planned", "request.raised", "request.released", "step.done"], ledger.Items.Select(e => e.Kind).Distinct().Order(StringComparer.Ordinal));
+        Assert.Equal(
+            [
+                "password.handed-over",
+                "request.approved",
+                "request.completed",
+                "request.planned",
+                "request.raised",
+                "request.released",
+                "step.done",
+            ],
+            ledger.Items.Select(e => e.Kind).Distinct().Order(StringComparer.Ordinal)
+        );
         Assert.True((await world.VerifyLedgerAsync()).Sound);
         var again = await world.RunIntakeAsync();
         Assert.Equal((1, 0), (again.Counts.Unchanged, again.Requests.Count));
 
         // No secret anywhere it does not belong.
-        foreach (var file in new[] { world.LogFile, Path.Combine(world.DataFolder, "oikonom.db"), Path.Combine(world.DataFolder, "oikonom.db-wal") }.Where(File.Exists))
+        foreach (
+            var file in new[]
+            {
+                world.LogFile,
+                Path.Combine(world.DataFolder, "oikonom.db"),
+                Path.Combine(world.DataFolder, "oikonom.db-wal"),
+            }.Where(File.Exists)
+        )
         {
             await using var stream = new FileStream(file, FileMode.Open, FileAccess.Read, FileShare.ReadWrite);
             using var reader = new StreamReader(stream, System.Text.Encoding.Latin1);
@@ -89,7 +140,19 @@ public sealed class PathTests(Servers servers)
         Assert.Contains(moved.Cause.Differences, d => d.Name == "department" && d.Before.Single() == "Dive Team");
         Assert.Equal(["change-account", "grant", "revoke", "verify"], moved.Plan.Select(c => c.Kind));
         await using var ldap = await servers.Directory.ConnectAsync();
-        async Task<LdapEntry> EntryAsync() => (await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("employeeNumber", row.Number), "*", "memberOf", "pwdAccountLockedTime"))).Single();
+        async Task<LdapEntry> EntryAsync() =>
+            (
+                await ldap.SearchAsync(
+                    new(
+                        DirectoryOptions.People,
+                        LdapScope.One,
+                        LdapFilter.Equal("employeeNumber", row.Number),
+                        "*",
+                        "memberOf",
+                        "pwdAccountLockedTime"
+                    )
+                )
+            ).Single();
         var entry = await EntryAsync();
         Assert.Equal("Guide", entry.Text("title"));
         Assert.Contains(entry.Texts("memberOf"), g => g.StartsWith("cn=ticket-desk", StringComparison.Ordinal));
@@ -110,15 +173,35 @@ public sealed class PathTests(Servers servers)
     {
         await using var world = await World.StartAsync(servers.Directory);
         var start = DateTimeOffset.UtcNow.AddDays(5);
-        var row = HrRow.New() with { Start = start.ToString("yyyy-MM-dd", null), End = start.AddDays(90).ToString("yyyy-MM-dd", null), Kind = "seasonal" };
+        var row = HrRow.New() with
+        {
+            Start = start.ToString("yyyy-MM-dd", null),
+            End = start.AddDays(90).ToString("yyyy-MM-dd", null),
+            Kind = "seasonal",
+        };
         var request = await world.BringAsync(row, "fulfilling");
-        request = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Steps.Count(s => s.State == "done") >= 3);
+        request = await world.EventuallyAsync(
+            () => world.RequestAsync(request.Summary.Id),
+            r => r.Steps.Count(s => s.State == "done") >= 3
+        );
         Assert.Contains("Wake the account", request.Story.Now, StringComparison.Ordinal);
         Assert.Equal("the calendar", request.Story.WaitsOn);
         await using var ldap = await servers.Directory.ConnectAsync();
-        Assert.Equal("000001010000Z", (await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("employeeNumber", row.Number), "pwdAccountLockedTime"))).Single().Text("pwdAccountLockedTime"));
+        Assert.Equal(
+            "000001010000Z",
+            (
+                await ldap.SearchAsync(
+                    new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("employeeNumber", row.Number), "pwdAccountLockedTime")
+                )
+            )
+                .Single()
+                .Text("pwdAccountLockedTime")
+        );
         var person = await world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}");
-        Assert.Contains(person.Scheduled, s => s.Text.StartsWith("Disable the account", StringComparison.Ordinal) && s.Due > start.AddDays(89));
+        Assert.Contains(
+            person.Scheduled,
+            s => s.Text.StartsWith("Disable the account", StringComparison.Ordinal) && s.Due > start.AddDays(89)
+        );
     }
 
     [Fact]
@@ -135,7 +218,12 @@ public sealed class PathTests(Servers servers)
         // Declined before it was ever made, a name is free again.
         var declined = await world.BringAsync(third, "deciding");
         Assert.Contains(declined.Plan, c => c.Subject == $"tor.{first.Family.ToLowerInvariant()}3");
-        await World.OkAsync((await world.SignInAsync("mara")).PostAsJsonAsync($"/api/v1/requests/{declined.Summary.Id}/decline", new DeclineBody("not agreed")));
+        await World.OkAsync(
+            (await world.SignInAsync("mara")).PostAsJsonAsync(
+                $"/api/v1/requests/{declined.Summary.Id}/decline",
+                new DeclineBody("not agreed")
+            )
+        );
         var fourth = await world.BringAsync(HrRow.New() with { Family = first.Family }, "deciding");
         Assert.Contains(fourth.Plan, c => c.Subject == $"tor.{first.Family.ToLowerInvariant()}3");
 
@@ -152,8 +240,15 @@ public sealed class PathTests(Servers servers)
         await using var world = await World.StartAsync(servers.Directory);
         await using var ldap = await servers.Directory.ConnectAsync();
         var one = HrRow.New();
-        await ldap.AddAsync(TestDirectory.Dn("old-" + one.Number.ToLowerInvariant()), TestDirectory.Person("old-" + one.Number.ToLowerInvariant(), one.Number));
-        foreach (var group in new[] { "all-people", "research-lab" }) await ldap.ModifyAsync($"cn={group},ou=groups,dc=northmere,dc=example", [new(LdapChangeKind.Add, "member", TestDirectory.Dn("old-" + one.Number.ToLowerInvariant()))]);
+        await ldap.AddAsync(
+            TestDirectory.Dn("old-" + one.Number.ToLowerInvariant()),
+            TestDirectory.Person("old-" + one.Number.ToLowerInvariant(), one.Number)
+        );
+        foreach (var group in new[] { "all-people", "research-lab" })
+            await ldap.ModifyAsync(
+                $"cn={group},ou=groups,dc=northmere,dc=example",
+                [new(LdapChangeKind.Add, "member", TestDirectory.Dn("old-" + one.Number.ToLowerInvariant()))]
+            );
         var adopted = await world.BringAsync(one);
         // What the entry held already stays if it is wanted, and goes if it is not; both are known.
         Assert.Equal(["research-lab"], adopted.Plan.Where(c => c.Kind == "revoke").Select(c => c.Subject));
@@ -164,14 +259,25 @@ public sealed class PathTests(Servers servers)
         Assert.DoesNotContain(adopted.Plan, c => c.Kind == "set-password");
 
         var several = HrRow.New();
-        foreach (var name in new[] { "a-", "b-" }) await ldap.AddAsync(TestDirectory.Dn(name + several.Number.ToLowerInvariant()), TestDirectory.Person(name + several.Number.ToLowerInvariant(), several.Number));
+        foreach (var name in new[] { "a-", "b-" })
+            await ldap.AddAsync(
+                TestDirectory.Dn(name + several.Number.ToLowerInvariant()),
+                TestDirectory.Person(name + several.Number.ToLowerInvariant(), several.Number)
+            );
         world.WriteHr(one, several);
         var raised = (await world.RunIntakeAsync()).Requests.Single();
         var choosing = await world.WaitForAsync(raised.Id, "choosing");
         Assert.Equal(2, choosing.Candidates.Count);
         Assert.True(choosing.Rights.Choose);
         var otto = await world.SignInAsync("otto");
-        Assert.Equal(400, (await World.RefusedAsync(otto.PostAsJsonAsync($"/api/v1/requests/{raised.Id}/choose", new ChooseBody("directory", "another")))).Status);
+        Assert.Equal(
+            400,
+            (
+                await World.RefusedAsync(
+                    otto.PostAsJsonAsync($"/api/v1/requests/{raised.Id}/choose", new ChooseBody("directory", "another"))
+                )
+            ).Status
+        );
         var pick = choosing.Candidates[1];
         await World.OkAsync(otto.PostAsJsonAsync($"/api/v1/requests/{raised.Id}/choose", new ChooseBody("directory", pick.ImmutableId)));
         var planned = await world.WaitForAsync(raised.Id, "deciding");
@@ -209,7 +315,8 @@ public sealed class PathTests(Servers servers)
             await first.ApproveAsync(planned);
             await first.ReleaseAsync(planned);
         }
-        foreach (var request in raised) Assert.All((await second.WaitForAsync(request.Id, "completed")).Steps, s => Assert.Equal("done", s.State));
+        foreach (var request in raised)
+            Assert.All((await second.WaitForAsync(request.Id, "completed")).Steps, s => Assert.Equal("done", s.State));
         await first.EventuallyAsync(first.VerifyLedgerAsync, v => v is { Unsealed: 0, Sound: true });
         var entries = await first.GetAsync<Page<LedgerEntryView>>("/api/v1/ledger?kind=step.done&limit=500", "aldo");
         Assert.Equal(12 * 6, entries.Items.Count);
@@ -228,13 +335,25 @@ public sealed class PathTests(Servers servers)
             planned.Add(await first.WaitForAsync(raised.Id, "deciding"));
             await first.ApproveAsync(planned[^1]);
         }
-        foreach (var request in planned) await first.ReleaseAsync(request);
+        foreach (var request in planned)
+            await first.ReleaseAsync(request);
         first.Kill();
         await first.WaitForEndAsync();
-        foreach (var request in planned) Assert.All((await second.WaitForAsync(request.Summary.Id, "completed", 40)).Steps, s => Assert.Equal("done", s.State));
+        foreach (var request in planned)
+            Assert.All((await second.WaitForAsync(request.Summary.Id, "completed", 40)).Steps, s => Assert.Equal("done", s.State));
         await using var ldap = await servers.Directory.ConnectAsync();
         foreach (var row in rows)
-            Assert.Equal(3, Assert.Single(await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.Subtree, LdapFilter.Equal("employeeNumber", row.Number), "memberOf"))).Texts("memberOf").Count);
+            Assert.Equal(
+                3,
+                Assert
+                    .Single(
+                        await ldap.SearchAsync(
+                            new(DirectoryOptions.People, LdapScope.Subtree, LdapFilter.Equal("employeeNumber", row.Number), "memberOf")
+                        )
+                    )
+                    .Texts("memberOf")
+                    .Count
+            );
         var verification = await second.EventuallyAsync(second.VerifyLedgerAsync, v => v.Unsealed == 0, 40);
         Assert.True(verification.Sound, string.Join("; ", verification.Faults));
         var done = await second.GetAsync<Page<LedgerEntryView>>("/api/v1/ledger?kind=step.done&limit=500", "aldo");

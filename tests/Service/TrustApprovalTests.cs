@@ -19,7 +19,12 @@ public sealed class TrustApprovalTests(Servers servers)
     }
 
     internal static async Task PublishAsync(World world, Func<string, string, string>? change = null) =>
-        await World.OkAsync((await world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(world.Rulebook((path, text) => change is null ? Mapped(path, text) : change(path, Mapped(path, text))))));
+        await World.OkAsync(
+            (await world.SignInAsync("edda")).PostAsJsonAsync(
+                "/api/v1/rulebook/editions",
+                new RulebookBody(world.Rulebook((path, text) => change is null ? Mapped(path, text) : change(path, Mapped(path, text))))
+            )
+        );
 
     internal static async Task SqlAsync(World world, string sql)
     {
@@ -30,7 +35,8 @@ public sealed class TrustApprovalTests(Servers servers)
         await command.ExecuteNonQueryAsync();
     }
 
-    private static Task<PersonDetail> SeenAsync(World world, HrRow person) => world.GetAsync<PersonDetail>($"/api/v1/people/{person.Number}", "edda");
+    private static Task<PersonDetail> SeenAsync(World world, HrRow person) =>
+        world.GetAsync<PersonDetail>($"/api/v1/people/{person.Number}", "edda");
 
     private static string Of(PersonDetail person, string attribute) => person.Record.FirstOrDefault(r => r.Name == attribute)?.Value ?? "";
 
@@ -40,19 +46,34 @@ public sealed class TrustApprovalTests(Servers servers)
         await using var world = await StartAsync();
         // Ines is a person with a manager; she asks for herself.
         var ines = await PersonAsync(world, HrRow.New("Ines") with { Number = "E9001", Manager = "E9002" });
-        var own = await RaiseAsync(world, new("change", ines.Number, "a new line", new Dictionary<string, string> { ["manager"] = "E9001" }));
+        var own = await RaiseAsync(
+            world,
+            new("change", ines.Number, "a new line", new Dictionary<string, string> { ["manager"] = "E9001" })
+        );
         own = await world.WaitForAsync(own.Summary.Id, "deciding");
         Assert.Equal(("mara", 0), (own.Summary.WaitsOn, own.Plan.Count));
         Assert.Equal("E9002", Of(await SeenAsync(world, ines), "manager"));
         // What is approved is the wish that was shown: another wish is another digest, also with the same empty plan.
         var stale = own.PlanDigest!;
-        await DoAsync(world, own, "change", new ChangeBody(stale, Record: new Dictionary<string, string> { ["manager"] = "E9003" }), "ines");
+        await DoAsync(
+            world,
+            own,
+            "change",
+            new ChangeBody(stale, Record: new Dictionary<string, string> { ["manager"] = "E9003" }),
+            "ines"
+        );
         own = await world.WaitForAsync(own.Summary.Id, "deciding");
         Assert.NotEqual(stale, own.PlanDigest);
         Assert.Equal("plan-changed", (await RefusedAsync(world, own, "approve", new ApproveBody(stale, null), "mara")).Code);
 
         // Once it is approved she is her own manager: that skips no stage for herself, and leaves nobody but others to decide.
-        await DoAsync(world, own, "change", new ChangeBody(own.PlanDigest!, Record: new Dictionary<string, string> { ["manager"] = "E9001" }), "ines");
+        await DoAsync(
+            world,
+            own,
+            "change",
+            new ChangeBody(own.PlanDigest!, Record: new Dictionary<string, string> { ["manager"] = "E9001" }),
+            "ines"
+        );
         own = await world.WaitForAsync(own.Summary.Id, "deciding");
         await world.ApproveAsync(own);
         await world.ReleaseAsync(await world.RequestAsync(own.Summary.Id));
@@ -63,7 +84,10 @@ public sealed class TrustApprovalTests(Servers servers)
         payments = await world.WaitForAsync(payments.Summary.Id, "deciding");
         Assert.Equal("now", payments.Stages[0].State);
         Assert.DoesNotContain("ines", payments.Stages[0].Users);
-        Assert.Equal("own-request", (await RefusedAsync(world, payments, "approve", new ApproveBody(payments.PlanDigest!, null), "ines")).Code);
+        Assert.Equal(
+            "own-request",
+            (await RefusedAsync(world, payments, "approve", new ApproveBody(payments.PlanDigest!, null), "ines")).Code
+        );
     }
 
     [Fact]
@@ -79,7 +103,10 @@ public sealed class TrustApprovalTests(Servers servers)
         // The owner decides on the item, although nothing in the directory would change.
         Assert.Equal(("deciding", "tomas"), (asked.Summary.State, asked.Summary.WaitsOn));
         await DoAsync(world, asked, "decline", new DeclineBody("has it already"), "tomas");
-        Assert.DoesNotContain((await world.GetAsync<Page<LedgerEntryView>>("/api/v1/ledger?kind=person.changed", "aldo")).Items, e => e.RequestId == asked.Summary.Id);
+        Assert.DoesNotContain(
+            (await world.GetAsync<Page<LedgerEntryView>>("/api/v1/ledger?kind=person.changed", "aldo")).Items,
+            e => e.RequestId == asked.Summary.Id
+        );
         Assert.DoesNotContain((await SeenAsync(world, person)).Grants, g => g.Reason.Rule == "request");
     }
 
@@ -95,28 +122,44 @@ public sealed class TrustApprovalTests(Servers servers)
         await world.ApproveAsync(waits);
         await world.ReleaseAsync(await world.RequestAsync(joiner.Id!));
         await world.WaitForAsync(joiner.Id!, "completed");
-        var asked = await RaiseAsync(world, new("access", person.Number, "x", Grants: [new("directory/payments", null, "2027-06-30")]), "boss");
+        var asked = await RaiseAsync(
+            world,
+            new("access", person.Number, "x", Grants: [new("directory/payments", null, "2027-06-30")]),
+            "boss"
+        );
         asked = await world.WaitForAsync(asked.Summary.Id, "deciding");
         Assert.Equal("skipped", asked.Stages[0].State);
         await ApproveAsync(world, asked, "tomas");
         await world.WaitForAsync(asked.Summary.Id, "completed");
-        var entry = (await world.GetAsync<Page<LedgerEntryView>>($"/api/v1/ledger?request={asked.Summary.Id}&kind=request.stage-skipped", "aldo")).Items.Single();
-        Assert.Equal(("Line manager", "the line manager raised the request"), (entry.Body.GetProperty("stage").GetString(), entry.Body.GetProperty("why").GetString()));
+        var entry = (
+            await world.GetAsync<Page<LedgerEntryView>>($"/api/v1/ledger?request={asked.Summary.Id}&kind=request.stage-skipped", "aldo")
+        ).Items.Single();
+        Assert.Equal(
+            ("Line manager", "the line manager raised the request"),
+            (entry.Body.GetProperty("stage").GetString(), entry.Body.GetProperty("why").GetString())
+        );
         Assert.Contains((await world.RequestAsync(asked.Summary.Id)).Decisions, d => d.Verdict == "skipped");
     }
 
     [Fact]
     public async Task Who_decides_is_found_from_what_is_recorded_not_from_what_is_asked()
     {
-        await using var world = await StartAsync((path, text) => path == "workflows/staff.yaml" ? text.Replace("    in-part: yes", "    in-part: yes\n    when: kind == \"employee\"", StringComparison.Ordinal) : text);
+        await using var world = await StartAsync(
+            (path, text) =>
+                path == "workflows/staff.yaml"
+                    ? text.Replace("    in-part: yes", "    in-part: yes\n    when: kind == \"employee\"", StringComparison.Ordinal)
+                    : text
+        );
         var person = await PersonAsync(world);
-        foreach (var record in new Dictionary<string, string>[]
-        {
-            new() { ["title"] = "Senior diver" },
-            new() { ["title"] = "Senior diver", ["manager"] = "E9003" },
-            // The stage asks for employees: who would be none any more does not change their way past it.
-            new() { ["title"] = "Senior diver", ["kind"] = "contractor" },
-        })
+        foreach (
+            var record in new Dictionary<string, string>[]
+            {
+                new() { ["title"] = "Senior diver" },
+                new() { ["title"] = "Senior diver", ["manager"] = "E9003" },
+                // The stage asks for employees: who would be none any more does not change their way past it.
+                new() { ["title"] = "Senior diver", ["kind"] = "contractor" },
+            }
+        )
         {
             var asked = await RaiseAsync(world, new("change", person.Number, "x", record));
             asked = await world.WaitForAsync(asked.Summary.Id, "deciding");
@@ -128,7 +171,8 @@ public sealed class TrustApprovalTests(Servers servers)
     [Fact]
     public async Task A_quorum_never_falls_by_itself()
     {
-        string Office(string path, string text) => path == "rulebook.yaml" ? text.Replace("[E9002, E9003, E9004]", "[E9101, E9102, E9103]", StringComparison.Ordinal) : text;
+        string Office(string path, string text) =>
+            path == "rulebook.yaml" ? text.Replace("[E9002, E9003, E9004]", "[E9101, E9102, E9103]", StringComparison.Ordinal) : text;
         await using var world = await StartAsync(Office);
         // Of the office of three, one is the beneficiary, and one may not sign in.
         foreach (var (name, number) in new[] { ("ann", "E9101"), ("bo", "E9102"), ("cy", "E9103") })
@@ -153,12 +197,26 @@ public sealed class TrustApprovalTests(Servers servers)
         Assert.Equal("releasing", asked.Summary.State);
 
         // Where nobody fills up, it says so and waits, and goes on when more can decide.
-        await PublishAsync(world, (path, text) => path == "workflows/powerful-access.yaml" ? text.Replace("    decides: group:data-office\n    otherwise: role:approver", "    decides: group:data-office\n    otherwise: group:data-office", StringComparison.Ordinal) : Office(path, text));
+        await PublishAsync(
+            world,
+            (path, text) =>
+                path == "workflows/powerful-access.yaml"
+                    ? text.Replace(
+                        "    decides: group:data-office\n    otherwise: role:approver",
+                        "    decides: group:data-office\n    otherwise: group:data-office",
+                        StringComparison.Ordinal
+                    )
+                    : Office(path, text)
+        );
         asked = await world.WaitForAsync(asked.Summary.Id, "deciding");
         asked = asked.Stages.First(s => s.State == "now").Name == "manager" ? await ApproveAsync(world, asked, "mara") : asked;
         Assert.Contains("2 different people must approve, and only 1 can", asked.Story.Now, StringComparison.Ordinal);
         await world.SaveUserAsync("bo", new("bo", "bo@northmere.example", ["approver"], "E9102", true));
-        await world.EventuallyAsync(() => world.RequestAsync(asked.Summary.Id), r => r.Stages.Single(s => s.Name == "data-office").Users.Contains("bo"), 40);
+        await world.EventuallyAsync(
+            () => world.RequestAsync(asked.Summary.Id),
+            r => r.Stages.Single(s => s.Name == "data-office").Users.Contains("bo"),
+            40
+        );
     }
 
     [Fact]
@@ -173,10 +231,26 @@ public sealed class TrustApprovalTests(Servers servers)
         var ended = await RaiseAsync(world, new("access", other.Number, "x", Grants: [new("directory/payments", null, until)]));
         ended = await world.WaitForAsync(ended.Summary.Id, "deciding");
         await ApproveAsync(world, ended, "mara");
-        await PublishAsync(world, (path, text) => path == "targets/directory.yaml" ? text.Replace("cn=payments,ou=groups,dc=northmere,dc=example\", owner: E9003", "cn=payments,ou=groups,dc=northmere,dc=example\", owner: E9003, privileged: yes", StringComparison.Ordinal) : text);
+        await PublishAsync(
+            world,
+            (path, text) =>
+                path == "targets/directory.yaml"
+                    ? text.Replace(
+                        "cn=payments,ou=groups,dc=northmere,dc=example\", owner: E9003",
+                        "cn=payments,ou=groups,dc=northmere,dc=example\", owner: E9003, privileged: yes",
+                        StringComparison.Ordinal
+                    )
+                    : text
+        );
         // Without an end it cannot be planned any more; with one it goes the way of powerful access.
-        await world.EventuallyAsync(() => world.RequestAsync(endless.Summary.Id), r => r.Summary is { State: "planning", Problem: not null });
-        ended = await world.EventuallyAsync(() => world.RequestAsync(ended.Summary.Id), r => r.Edition == 3 && r.Summary.State == "deciding");
+        await world.EventuallyAsync(
+            () => world.RequestAsync(endless.Summary.Id),
+            r => r.Summary is { State: "planning", Problem: not null }
+        );
+        ended = await world.EventuallyAsync(
+            () => world.RequestAsync(ended.Summary.Id),
+            r => r.Edition == 3 && r.Summary.State == "deciding"
+        );
         Assert.Equal("Powerful access", ended.WorkflowTitle);
         Assert.Equal(2, ended.Stages.Single(s => s.Name == "data-office").Needed);
     }
@@ -190,7 +264,17 @@ public sealed class TrustApprovalTests(Servers servers)
         await world.ApproveAsync(joins, "tomas");
         await world.ReleaseAsync(joins);
         await world.WaitForAsync(joins.Summary.Id, "completed");
-        Assert.Equal((409, "person-has-user"), Short(await World.RefusedAsync((await world.SignInAsync("edda")).PutAsJsonAsync("/api/v1/users/mara2", new UserBody("Mara", "m@northmere.example", ["approver"], "E9002", true)))));
+        Assert.Equal(
+            (409, "person-has-user"),
+            Short(
+                await World.RefusedAsync(
+                    (await world.SignInAsync("edda")).PutAsJsonAsync(
+                        "/api/v1/users/mara2",
+                        new UserBody("Mara", "m@northmere.example", ["approver"], "E9002", true)
+                    )
+                )
+            )
+        );
         // A store of an earlier release may hold two: they are one person all the same, also under another number of theirs.
         await world.SaveUserAsync("mara2", new("Mara again", "mara2@northmere.example", ["requester", "approver"], "", true));
         await SqlAsync(world, "UPDATE users SET number='E9002' WHERE name='mara2'");
@@ -202,7 +286,8 @@ public sealed class TrustApprovalTests(Servers servers)
         own = await world.WaitForAsync(own.Summary.Id, "deciding");
         await ApproveAsync(world, own, "tomas");
         own = await world.RequestAsync(own.Summary.Id);
-        foreach (var name in new[] { "mara", "mara2" }) Assert.Equal("own-request", (await RefusedAsync(world, own, "approve", new ApproveBody(own.PlanDigest!, null), name)).Code);
+        foreach (var name in new[] { "mara", "mara2" })
+            Assert.Equal("own-request", (await RefusedAsync(world, own, "approve", new ApproveBody(own.PlanDigest!, null), name)).Code);
     }
 
     private static (int, string) Short((int Status, string Code, string Detail) refusal) => (refusal.Status, refusal.Code);
@@ -213,14 +298,16 @@ public sealed class TrustApprovalTests(Servers servers)
         await using var world = await StartAsync();
         var (owner, stranger) = (await PersonAsync(world), HrRow.New());
         var account = (await SeenAsync(world, owner)).Accounts.Single(a => a.Target == "directory");
-        await using (var root = await servers.Directory.ConnectAsRootAsync()) await root.ModifyAsync(account.Location, [new(LdapChangeKind.Replace, "employeeNumber", stranger.Number)]);
+        await using (var root = await servers.Directory.ConnectAsRootAsync())
+            await root.ModifyAsync(account.Location, [new(LdapChangeKind.Replace, "employeeNumber", stranger.Number)]);
         world.WriteHr(owner, stranger);
         var raised = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == stranger.Number);
         var waits = await world.EventuallyAsync(() => world.RequestAsync(raised.Id!), r => r.Summary.Problem is not null);
         Assert.Equal("planning", waits.Summary.State);
         Assert.Contains($"is recorded for {owner.Given} {owner.Family} ({owner.Number})", waits.Summary.Problem, StringComparison.Ordinal);
         // Mended, it goes on by itself, and makes an entry of its own.
-        await using (var root = await servers.Directory.ConnectAsRootAsync()) await root.ModifyAsync(account.Location, [new(LdapChangeKind.Replace, "employeeNumber", owner.Number)]);
+        await using (var root = await servers.Directory.ConnectAsRootAsync())
+            await root.ModifyAsync(account.Location, [new(LdapChangeKind.Replace, "employeeNumber", owner.Number)]);
         await World.OkAsync((await world.SignInAsync("otto")).PostAsJsonAsync($"/api/v1/requests/{raised.Id}/retry", new { }));
         waits = await world.WaitForAsync(raised.Id!, "deciding");
         Assert.Contains(waits.Plan, c => c.Kind == "create-account");
@@ -234,11 +321,18 @@ public sealed class TrustApprovalTests(Servers servers)
         var row = HrRow.New() with { Start = start };
         var joiner = await world.BringAsync(row, "fulfilling");
         // Nothing is due yet. By the time it is, the account is not wanted any more.
-        await SqlAsync(world, $"INSERT INTO extras (id, person_id, kind, subject, from_at, until_at, reason, request_id, ended_at) VALUES ('no', '{joiner.Summary.PersonId}', 'refusal', 'directory', 0, NULL, '{{}}', 'x', NULL)");
+        await SqlAsync(
+            world,
+            "INSERT INTO extras (id, person_id, kind, subject, from_at, until_at, reason, request_id, ended_at) VALUES ('no', "
+                + $"'{joiner.Summary.PersonId}', 'refusal', 'directory', 0, NULL, '{{}}', 'x', NULL)"
+        );
         await SqlAsync(world, $"UPDATE steps SET due_at=1 WHERE request_id='{joiner.Summary.Id}' AND later=0; UPDATE chains SET due_at=1");
         var over = await world.WaitForAsync(joiner.Summary.Id, "lapsed");
         Assert.Contains("nothing was done", over.Story.Now, StringComparison.Ordinal);
         Assert.All(over.Steps.Where(s => !s.Later), s => Assert.Equal("dropped", s.State));
-        Assert.Contains((await world.GetAsync<Page<RequestSummary>>("/api/v1/requests?state=lapsed")).Items, r => r.Id == joiner.Summary.Id);
+        Assert.Contains(
+            (await world.GetAsync<Page<RequestSummary>>("/api/v1/requests?state=lapsed")).Items,
+            r => r.Id == joiner.Summary.Id
+        );
     }
 }

@@ -8,7 +8,8 @@ using static Oikonom.Service.Tests.ApprovalTests;
 
 namespace Oikonom.Service.Tests;
 
-/// <summary>What is promised of targets: every write goes to the entry with the recorded id, and a link is spent only for a password that was set.</summary>
+/// <summary>What is promised of targets: every write goes to the entry with the recorded id, and a link is spent only for a
+/// password that was set.</summary>
 public sealed class TrustTargetTests(Servers servers)
 {
     [Fact]
@@ -28,18 +29,33 @@ public sealed class TrustTargetTests(Servers servers)
         {
             var asked = await RaiseAsync(world, body);
             asked = await world.WaitForAsync(asked.Summary.Id, "deciding");
-            foreach (var approver in approvers) await ApproveAsync(world, await world.RequestAsync(asked.Summary.Id), approver);
-            if ((await world.RequestAsync(asked.Summary.Id)).Summary.State == "releasing") await world.ReleaseAsync(await world.RequestAsync(asked.Summary.Id));
-            return await world.EventuallyAsync(() => world.RequestAsync(asked.Summary.Id), r => r.Steps.Count > 0 && r.Steps.All(s => s.State is "done" or "stopped" || s.Problem is not null || s.Later));
+            foreach (var approver in approvers)
+                await ApproveAsync(world, await world.RequestAsync(asked.Summary.Id), approver);
+            if ((await world.RequestAsync(asked.Summary.Id)).Summary.State == "releasing")
+                await world.ReleaseAsync(await world.RequestAsync(asked.Summary.Id));
+            return await world.EventuallyAsync(
+                () => world.RequestAsync(asked.Summary.Id),
+                r => r.Steps.Count > 0 && r.Steps.All(s => s.State is "done" or "stopped" || s.Problem is not null || s.Later)
+            );
         }
         // A new password, a membership and a change: all to the renamed entry, none to the stranger's.
         await DoneAsync(new("password", person.Number, "forgot it", Target: "directory"), "mara");
         await DoneAsync(new("access", person.Number, "x", Grants: [new("directory/payments", null, "2027-06-30")]), "mara", "tomas");
         await DoneAsync(new("change", person.Number, "x", new Dictionary<string, string> { ["title"] = "Head of reefs" }), "mara");
-        await using (var stranger = await LdapConnection.ConnectAsync(servers.Directory.Options)) await stranger.BindAsync(account.Location, "the-strangers-own-1");
-        var (moved, old) = (await root.ReadAsync($"{renamed},ou=people,dc=northmere,dc=example", ["title", "entryUUID"]), await root.ReadAsync(account.Location, ["title"]));
-        Assert.Equal((account.ImmutableId, "Head of reefs", (string?)null), (moved!.Text("entryUUID"), moved.Text("title"), old!.Text("title")));
-        var members = (await root.ReadAsync("cn=payments,ou=groups,dc=northmere,dc=example", ["member"]))!.Texts("member").Select(LdapDn.Normalise).ToList();
+        await using (var stranger = await LdapConnection.ConnectAsync(servers.Directory.Options))
+            await stranger.BindAsync(account.Location, "the-strangers-own-1");
+        var (moved, old) = (
+            await root.ReadAsync($"{renamed},ou=people,dc=northmere,dc=example", ["title", "entryUUID"]),
+            await root.ReadAsync(account.Location, ["title"])
+        );
+        Assert.Equal(
+            (account.ImmutableId, "Head of reefs", (string?)null),
+            (moved!.Text("entryUUID"), moved.Text("title"), old!.Text("title"))
+        );
+        var members = (await root.ReadAsync("cn=payments,ou=groups,dc=northmere,dc=example", ["member"]))!
+            .Texts("member")
+            .Select(LdapDn.Normalise)
+            .ToList();
         Assert.Contains(LdapDn.Normalise(moved.Dn), members);
         Assert.DoesNotContain(LdapDn.Normalise(account.Location), members);
     }
@@ -67,8 +83,12 @@ public sealed class TrustTargetTests(Servers servers)
                     using var server = new System.Net.Sockets.TcpClient("127.0.0.1", servers.Directory.LdapsPort);
                     using (client)
                     {
-                        var (there, back) = (client.GetStream().CopyToAsync(server.GetStream()), server.GetStream().CopyToAsync(client.GetStream()));
-                        while (!cut && !there.IsCompleted && !back.IsCompleted) await Task.Delay(20);
+                        var (there, back) = (
+                            client.GetStream().CopyToAsync(server.GetStream()),
+                            server.GetStream().CopyToAsync(client.GetStream())
+                        );
+                        while (!cut && !there.IsCompleted && !back.IsCompleted)
+                            await Task.Delay(20);
                     }
                 });
             }
@@ -90,19 +110,28 @@ public sealed class TrustTargetTests(Servers servers)
         Assert.Equal((502, "target-unavailable"), (away.Status, away.Code));
         Assert.Contains("not used up", away.Detail, StringComparison.Ordinal);
         cut = false;
-        var handed = await world.EventuallyAsync(async () => await mara.PostAsync($"/api/v1/handovers/{link}", null), r => r.IsSuccessStatusCode);
+        var handed = await world.EventuallyAsync(
+            async () => await mara.PostAsync($"/api/v1/handovers/{link}", null),
+            r => r.IsSuccessStatusCode
+        );
         var password = (await handed.Content.ReadFromJsonAsync<HandedOver>())!;
-        await using (var user = await LdapConnection.ConnectAsync(servers.Directory.Options)) await user.BindAsync(TestDirectory.Dn(password.Account), password.Password);
+        await using (var user = await LdapConnection.ConnectAsync(servers.Directory.Options))
+            await user.BindAsync(TestDirectory.Dn(password.Account), password.Password);
         Assert.Equal("link-used", (await World.RefusedAsync(mara.PostAsync($"/api/v1/handovers/{link}", null))).Code);
 
         // An operator sends a new one, which ends the old; nobody else does.
         world.Mail!.Clear();
-        Assert.Equal(403, (await World.RefusedAsync(mara.PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/new-link", new { }))).Status);
+        Assert.Equal(
+            403,
+            (await World.RefusedAsync(mara.PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/new-link", new { }))).Status
+        );
         var otto = await world.SignInAsync("otto");
         await World.OkAsync(otto.PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/new-link", new { }));
         var second = await world.LinkAsync("mara@northmere.example", "/handover/");
         world.Mail.Clear();
-        var sent = await (await World.OkAsync(otto.PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/new-link", new { }))).Content.ReadFromJsonAsync<FirstPasswordSent>();
+        var sent = await (
+            await World.OkAsync(otto.PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/new-link", new { }))
+        ).Content.ReadFromJsonAsync<FirstPasswordSent>();
         Assert.Equal(["mara"], sent!.Receivers);
         var third = await world.LinkAsync("mara@northmere.example", "/handover/");
         Assert.Equal("link-over", (await World.RefusedAsync(mara.PostAsync($"/api/v1/handovers/{second}", null))).Code);

@@ -11,7 +11,12 @@ namespace Oikonom.Service.Tests;
 public sealed class WorkflowTests(Servers servers)
 {
     private static async Task PublishAsync(World world, string path, Func<string, string> change) =>
-        await World.OkAsync((await world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(world.Rulebook((p, text) => p == path ? change(text) : text))));
+        await World.OkAsync(
+            (await world.SignInAsync("edda")).PostAsJsonAsync(
+                "/api/v1/rulebook/editions",
+                new RulebookBody(world.Rulebook((p, text) => p == path ? change(text) : text))
+            )
+        );
 
     [Theory]
     [InlineData("sqlite")]
@@ -19,14 +24,34 @@ public sealed class WorkflowTests(Servers servers)
     public async Task Two_stages_decide_one_after_the_other_and_the_request_runs_by_itself(string engine)
     {
         await using var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));
-        await PublishAsync(world, "workflows/staff.yaml", text => text.Replace("release: operator", "  - name: dive-master\n    title: Dive master\n    decides: person:E9003\n    otherwise: role:approver\nrelease: automatic", StringComparison.Ordinal));
+        await PublishAsync(
+            world,
+            "workflows/staff.yaml",
+            text =>
+                text.Replace(
+                    "release: operator",
+                    "  - name: dive-master\n    title: Dive master\n    decides: person:E9003\n    otherwise: "
+                        + "role:approver\nrelease: automatic",
+                    StringComparison.Ordinal
+                )
+        );
         var request = await world.BringAsync(HrRow.New(), "deciding");
         Assert.Contains("“Dive master” decides", request.Story.Next, StringComparison.Ordinal);
         await world.ApproveAsync(request);
         var second = await world.RequestAsync(request.Summary.Id);
         Assert.Equal(("deciding", "tomas"), (second.Summary.State, second.Summary.WaitsOn));
         Assert.Contains("the steps run at once", second.Story.Next, StringComparison.Ordinal);
-        Assert.Equal("not-yours", (await World.RefusedAsync((await world.SignInAsync("mara")).PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/approve", new ApproveBody(second.PlanDigest!, null)))).Code);
+        Assert.Equal(
+            "not-yours",
+            (
+                await World.RefusedAsync(
+                    (await world.SignInAsync("mara")).PostAsJsonAsync(
+                        $"/api/v1/requests/{request.Summary.Id}/approve",
+                        new ApproveBody(second.PlanDigest!, null)
+                    )
+                )
+            ).Code
+        );
         await world.ApproveAsync(second, "tomas");
         var done = await world.WaitForAsync(request.Summary.Id, "completed");
         Assert.Equal(["Line manager", "Dive master"], done.Decisions.Select(d => d.Stage));
@@ -36,7 +61,11 @@ public sealed class WorkflowTests(Servers servers)
     public async Task Without_stages_and_release_a_request_runs_as_soon_as_it_is_planned()
     {
         await using var world = await World.StartAsync(servers.Directory);
-        await PublishAsync(world, "workflows/staff.yaml", text => text[..text.IndexOf("stages:", StringComparison.Ordinal)] + "stages: []\nrelease: automatic\n");
+        await PublishAsync(
+            world,
+            "workflows/staff.yaml",
+            text => text[..text.IndexOf("stages:", StringComparison.Ordinal)] + "stages: []\nrelease: automatic\n"
+        );
         world.WriteHr(HrRow.New());
         var raised = (await world.RunIntakeAsync()).Requests.Single();
         Assert.Empty((await world.WaitForAsync(raised.Id, "completed")).Decisions);
@@ -68,7 +97,9 @@ public sealed class WorkflowTests(Servers servers)
         Assert.Empty(over.Plan);
         Assert.Equal("Nothing needed to change.", over.Story.Now);
         await using var ldap = await servers.Directory.ConnectAsync();
-        Assert.Empty(await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("employeeNumber", row.Number), "1.1")));
+        Assert.Empty(
+            await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("employeeNumber", row.Number), "1.1"))
+        );
     }
 
     [Fact]
@@ -84,7 +115,10 @@ public sealed class WorkflowTests(Servers servers)
         Assert.Contains(back.Plan, c => c.Kind == "enable-account");
         Assert.DoesNotContain(back.Plan, c => c.Kind == "create-account");
         var after = await world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}");
-        Assert.Equal((before.ImmutableId, before.Name, true), (after.Accounts.Single().ImmutableId, after.Accounts.Single().Name, after.Accounts.Single().Enabled));
+        Assert.Equal(
+            (before.ImmutableId, before.Name, true),
+            (after.Accounts.Single().ImmutableId, after.Accounts.Single().Name, after.Accounts.Single().Enabled)
+        );
         Assert.Equal(6, after.Grants.Count);
         Assert.Equal(3, after.Grants.Count(g => g.Until is null));
     }
@@ -108,8 +142,7 @@ public sealed class WorkflowTests(Servers servers)
                 var page = await world.GetAsync<Page<T>>(path + (next is null ? "" : $"&after={Uri.EscapeDataString(next)}"), actor);
                 seen.AddRange(page.Items.Select(id));
                 next = page.Next;
-            }
-            while (next is not null);
+            } while (next is not null);
             Assert.Equal(count, seen.Count);
             Assert.Equal(count, seen.Distinct().Count());
         }

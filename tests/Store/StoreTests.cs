@@ -11,7 +11,9 @@ namespace Oikonom.Store.Tests;
 public sealed class PostgresFixture : IAsyncLifetime
 {
     public PostgresServer Server { get; private set; } = null!;
+
     public async ValueTask InitializeAsync() => Server = await PostgresServer.StartAsync();
+
     public ValueTask DisposeAsync() => Server.DisposeAsync();
 }
 
@@ -29,11 +31,17 @@ public sealed class PostgresStoreTests(PostgresFixture fixture) : StoreTests
     public async Task Two_nodes_can_migrate_at_once()
     {
         var connection = await fixture.Server.NewDatabaseAsync();
-        await Task.WhenAll(Enumerable.Range(0, 4).Select(_ => Task.Run(async () =>
-        {
-            await using var engine = new PostgresEngine(connection);
-            engine.Migrate();
-        })));
+        await Task.WhenAll(
+            Enumerable
+                .Range(0, 4)
+                .Select(_ =>
+                    Task.Run(async () =>
+                    {
+                        await using var engine = new PostgresEngine(connection);
+                        engine.Migrate();
+                    })
+                )
+        );
         await using var store = new Store(new PostgresEngine(connection), TimeProvider.System);
         Assert.Equal(0, await store.ReadAsync(s => s.LastEditionNumberAsync()));
     }
@@ -63,53 +71,58 @@ public abstract class StoreTests : IAsyncLifetime
         GC.SuppressFinalize(this);
     }
 
-    private static PersonRow Person(string id, string family = "quill") => new()
-    {
-        Id = id,
-        PersonKey = "P" + id,
-        Number = "E" + id,
-        Display = "Tor " + family,
-        SearchKey = $"{family} tor",
-        Kind = "employee",
-        Department = "Dive Team",
-        Site = "harbour",
-        Title = "Diver",
-        Manager = "E2",
-        StartDay = "2026-01-01",
-        Facts = "{\"given\":\"Tor \\\"ø\\\"\"}",
-        Source = "hr",
-        At = Now,
-    };
+    private static PersonRow Person(string id, string family = "quill") =>
+        new()
+        {
+            Id = id,
+            PersonKey = "P" + id,
+            Number = "E" + id,
+            Display = "Tor " + family,
+            SearchKey = $"{family} tor",
+            Kind = "employee",
+            Department = "Dive Team",
+            Site = "harbour",
+            Title = "Diver",
+            Manager = "E2",
+            StartDay = "2026-01-01",
+            Facts = "{\"given\":\"Tor \\\"ø\\\"\"}",
+            Source = "hr",
+            At = Now,
+        };
 
-    private static RequestRow Request(string id, string person) => new()
-    {
-        Id = id,
-        Kind = "joiner",
-        State = "planning",
-        PersonId = person,
-        Requester = "ines",
-        Cause = "{}",
-        Edition = 1,
-        Workflow = "staff",
-        CreatedAt = Now,
-    };
+    private static RequestRow Request(string id, string person) =>
+        new()
+        {
+            Id = id,
+            Kind = "joiner",
+            State = "planning",
+            PersonId = person,
+            Requester = "ines",
+            Cause = "{}",
+            Edition = 1,
+            Workflow = "staff",
+            CreatedAt = Now,
+        };
 
-    private Task AddAsync(params string[] ids) => _store.WriteAsync(async s =>
-    {
-        await s.UpsertPeopleAsync([.. ids.Select(id => Person(id))]);
-        await s.AddRequestsAsync([.. ids.Select(id => Request("r" + id, id))]);
-    });
+    private Task AddAsync(params string[] ids) =>
+        _store.WriteAsync(async s =>
+        {
+            await s.UpsertPeopleAsync([.. ids.Select(id => Person(id))]);
+            await s.AddRequestsAsync([.. ids.Select(id => Request("r" + id, id))]);
+        });
 
     [Fact]
     public async Task A_decision_that_fails_leaves_nothing_behind()
     {
-        await Assert.ThrowsAsync<InvalidOperationException>(() => _store.WriteAsync(async s =>
-        {
-            await s.UpsertPeopleAsync([Person("1")]);
-            s.Record(LedgerEntry.Of(DateTimeOffset.UnixEpoch, "a", "b", null, null));
-            s.Send(new("x@y.example", "s", "b", null));
-            throw new InvalidOperationException("no");
-        }));
+        await Assert.ThrowsAsync<InvalidOperationException>(() =>
+            _store.WriteAsync(async s =>
+            {
+                await s.UpsertPeopleAsync([Person("1")]);
+                s.Record(LedgerEntry.Of(DateTimeOffset.UnixEpoch, "a", "b", null, null));
+                s.Send(new("x@y.example", "s", "b", null));
+                throw new InvalidOperationException("no");
+            })
+        );
         await _store.ReadAsync(async s =>
         {
             Assert.Null(await s.PersonAsync("1"));
@@ -148,10 +161,35 @@ public abstract class StoreTests : IAsyncLifetime
         await _store.WriteAsync(s =>
         {
             s.Record(LedgerEntry.Of(DateTimeOffset.UnixEpoch, "a", "b", null, null));
-            return s.AddEditionAsync(new() { Number = 1, Digest = "d", Author = "edda", PublishedAt = Now, Files = "[]" });
+            return s.AddEditionAsync(
+                new()
+                {
+                    Number = 1,
+                    Digest = "d",
+                    Author = "edda",
+                    PublishedAt = Now,
+                    Files = "[]",
+                }
+            );
         });
-        foreach (var sql in new[] { "UPDATE ledger SET actor='x'", "DELETE FROM ledger", "UPDATE editions SET digest='x'", "DELETE FROM editions" })
-            Assert.Contains("append-only", (await Assert.ThrowsAnyAsync<Exception>(() => _store.WriteAsync(s => s.ExecuteAsync(sql)))).Message.Replace("editions are immutable", "append-only", StringComparison.Ordinal), StringComparison.Ordinal);
+        foreach (
+            var sql in new[]
+            {
+                "UPDATE ledger SET actor='x'",
+                "DELETE FROM ledger",
+                "UPDATE editions SET digest='x'",
+                "DELETE FROM editions",
+            }
+        )
+            Assert.Contains(
+                "append-only",
+                (await Assert.ThrowsAnyAsync<Exception>(() => _store.WriteAsync(s => s.ExecuteAsync(sql)))).Message.Replace(
+                    "editions are immutable",
+                    "append-only",
+                    StringComparison.Ordinal
+                ),
+                StringComparison.Ordinal
+            );
     }
 
     [Fact]
@@ -171,8 +209,26 @@ public abstract class StoreTests : IAsyncLifetime
     public async Task Work_is_claimed_once_however_many_ask()
     {
         await AddAsync([.. Enumerable.Range(0, 200).Select(i => $"{i:000}")]);
-        await _store.WriteAsync(s => s.AddStepsAsync([.. Enumerable.Range(0, 200).Select(i => new StepRow { Id = $"s{i}", RequestId = $"r{i:000}", PersonId = $"{i:000}", Target = "directory", Ordinal = 1, DueAt = Now })]));
-        var claimed = await Task.WhenAll(Enumerable.Range(0, 20).Select(n => Task.Run(() => _store.WriteAsync(s => s.ClaimChainsAsync("directory", $"n{n}", Now, Now + 1000, 15)))));
+        await _store.WriteAsync(s =>
+            s.AddStepsAsync([
+                .. Enumerable
+                    .Range(0, 200)
+                    .Select(i => new StepRow
+                    {
+                        Id = $"s{i}",
+                        RequestId = $"r{i:000}",
+                        PersonId = $"{i:000}",
+                        Target = "directory",
+                        Ordinal = 1,
+                        DueAt = Now,
+                    }),
+            ])
+        );
+        var claimed = await Task.WhenAll(
+            Enumerable
+                .Range(0, 20)
+                .Select(n => Task.Run(() => _store.WriteAsync(s => s.ClaimChainsAsync("directory", $"n{n}", Now, Now + 1000, 15))))
+        );
         var all = claimed.SelectMany(c => c).Select(c => c.PersonId).ToList();
         Assert.Equal(all.Count, all.Distinct().Count());
         var rest = await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "last", Now, Now + 1000, 500));
@@ -190,20 +246,55 @@ public abstract class StoreTests : IAsyncLifetime
     public async Task A_released_chain_is_due_with_its_next_step_and_not_while_one_is_stopped()
     {
         await AddAsync("1");
-        await _store.WriteAsync(s => s.AddStepsAsync([
-            new() { Id = "a", RequestId = "r1", PersonId = "1", Target = "directory", Ordinal = 1, DueAt = Now },
-            new() { Id = "b", RequestId = "r1", PersonId = "1", Target = "directory", Ordinal = 2, DueAt = Now + 5000 }]));
+        await _store.WriteAsync(s =>
+            s.AddStepsAsync([
+                new()
+                {
+                    Id = "a",
+                    RequestId = "r1",
+                    PersonId = "1",
+                    Target = "directory",
+                    Ordinal = 1,
+                    DueAt = Now,
+                },
+                new()
+                {
+                    Id = "b",
+                    RequestId = "r1",
+                    PersonId = "1",
+                    Target = "directory",
+                    Ordinal = 2,
+                    DueAt = Now + 5000,
+                },
+            ])
+        );
         var claim = (await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now, Now + 1, 5))).Single();
         await _store.WriteAsync(async s =>
         {
-            await s.SaveStepsAsync([new() { Id = "a", State = "done", DueAt = Now, DoneAt = Now }]);
+            await s.SaveStepsAsync([
+                new()
+                {
+                    Id = "a",
+                    State = "done",
+                    DueAt = Now,
+                    DoneAt = Now,
+                },
+            ]);
             await s.ReleaseChainsAsync([claim]);
         });
         Assert.Empty(await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now + 4999, Now + 9999, 5)));
         var next = (await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now + 5000, Now + 9999, 5))).Single();
         await _store.WriteAsync(async s =>
         {
-            await s.SaveStepsAsync([new() { Id = "b", State = "stopped", DueAt = Now, Problem = "p" }]);
+            await s.SaveStepsAsync([
+                new()
+                {
+                    Id = "b",
+                    State = "stopped",
+                    DueAt = Now,
+                    Problem = "p",
+                },
+            ]);
             await s.ReleaseChainsAsync([next]);
         });
         Assert.Empty(await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now + 99999, Now + 999999, 5)));
@@ -219,7 +310,18 @@ public abstract class StoreTests : IAsyncLifetime
         Assert.False(await _store.WriteAsync(s => s.TakeNameAsync("directory", "tor.quill", "2", Now)));
         await _store.WriteAsync(s => s.ReleaseNamesAsync("1"));
         Assert.True(await _store.WriteAsync(s => s.TakeNameAsync("directory", "tor.quill", "2", Now)));
-        await _store.WriteAsync(s => s.UpsertAccountsAsync([new() { PersonId = "2", Target = "directory", Name = "tor.quill", ImmutableId = "u", At = Now }]));
+        await _store.WriteAsync(s =>
+            s.UpsertAccountsAsync([
+                new()
+                {
+                    PersonId = "2",
+                    Target = "directory",
+                    Name = "tor.quill",
+                    ImmutableId = "u",
+                    At = Now,
+                },
+            ])
+        );
         await _store.WriteAsync(s => s.ReleaseNamesAsync("2"));
         Assert.Equal(["tor.quill"], await _store.ReadAsync(s => s.NamesTakenAsync("directory", ["tor.quill", "x"], "3")));
     }
@@ -227,10 +329,29 @@ public abstract class StoreTests : IAsyncLifetime
     [Fact]
     public async Task Grants_have_a_history_and_one_is_open_at_a_time()
     {
-        GrantRow Grant(string id, long from) => new() { Id = id, PersonId = "1", Target = "directory", Entitlement = "dive-team", FromAt = from, Reason = "{}" };
+        GrantRow Grant(string id, long from) =>
+            new()
+            {
+                Id = id,
+                PersonId = "1",
+                Target = "directory",
+                Entitlement = "dive-team",
+                FromAt = from,
+                Reason = "{}",
+            };
         await _store.WriteAsync(s => s.OpenGrantsAsync([Grant("a", 1)]));
         await _store.WriteAsync(s => s.OpenGrantsAsync([Grant("b", 2)]));
-        await _store.WriteAsync(s => s.CloseGrantsAsync([new() { PersonId = "1", Target = "directory", Entitlement = "dive-team", UntilAt = 5 }]));
+        await _store.WriteAsync(s =>
+            s.CloseGrantsAsync([
+                new()
+                {
+                    PersonId = "1",
+                    Target = "directory",
+                    Entitlement = "dive-team",
+                    UntilAt = 5,
+                },
+            ])
+        );
         await _store.WriteAsync(s => s.OpenGrantsAsync([Grant("c", 9)]));
         var all = await _store.ReadAsync(s => s.GrantsAsync(["1"], past: true));
         Assert.Equal([("a", 1L, 5L), ("c", 9L, null)], all.Select(g => (g.Id, g.FromAt, g.UntilAt)));
@@ -242,7 +363,20 @@ public abstract class StoreTests : IAsyncLifetime
     {
         var hash = UInt128.MaxValue - 12345;
         var key = "E'1\"; DROP TABLE people; --\\ ø🐙";
-        await _store.WriteAsync(s => s.UpsertRecordsAsync([new() { Source = "hr", RecordKey = key, Hash = hash.ToString("x32", System.Globalization.CultureInfo.InvariantCulture), Facts = "{}", Status = "received", PersonId = "1", RunId = "x" }]));
+        await _store.WriteAsync(s =>
+            s.UpsertRecordsAsync([
+                new()
+                {
+                    Source = "hr",
+                    RecordKey = key,
+                    Hash = hash.ToString("x32", System.Globalization.CultureInfo.InvariantCulture),
+                    Facts = "{}",
+                    Status = "received",
+                    PersonId = "1",
+                    RunId = "x",
+                },
+            ])
+        );
         var known = await _store.ReadAsync(s => s.FingerprintsAsync("hr", default));
         Assert.Equal(hash, known[key]);
     }
@@ -255,17 +389,36 @@ public abstract class StoreTests : IAsyncLifetime
         await using var store = new Store(engine, TimeProvider.System);
         await store.WriteAsync(async s =>
         {
-            foreach (var statement in new[]
-            {
-                "INSERT INTO people (id, person_key, number, display, search_key, kind, department, site, title, manager, start_day, facts, source, others, created_at, updated_at, version) VALUES ('p1', 'P1', 'E1', 'Tor Quill', 'quill tor', 'employee', 'Dive', 'harbour', 'Diver', '', '2026-01-05', '{\"number\":\"E1\"}', 'hr', '[]', 1, 1, 1)",
-                "INSERT INTO accounts (person_id, target, name, container, location, immutable_id, attributes, enabled, reason, created_at, updated_at) VALUES ('p1', 'directory', 'tor', '', 'uid=tor', 'i1', '{}', 1, '{}', 1, 1)",
-                "INSERT INTO extras (id, person_id, kind, subject, from_at, reason, request_id) VALUES ('x1', 'p1', 'grant', 'directory/pay', 1, '{}', 'r1')",
-                "INSERT INTO steps (id, request_id, person_id, target, ordinal, change, due_at, later, state, attempts, problem) VALUES ('s1', 'r1', 'p1', 'directory', 1, '{\"kind\":\"disable-account\",\"target\":\"directory\"}', 99, 1, 'pending', 0, ''), ('s2', 'r1', 'p1', 'directory', 2, '{\"kind\":\"verify\"}', 99, 1, 'pending', 0, '')",
-                "INSERT INTO requests (id, kind, state, stage, person_id, requester, cause, edition, workflow, stage_title, deciders, decider_role, decider_why, problem, candidates, chosen, since_at, created_at, updated_at, attempts, lease_owner, lease_until, fence, version, source, wish, batch) VALUES ('r1', 'joiner', 'completed', 0, 'p1', 'ines', '{}', 1, 'staff', '', '', '', '', '', '', '{}', 1, 1, 1, 0, '', 0, 0, 1, 'hr', '{}', '')",
-            }) await s.ExecuteAsync(statement);
+            foreach (
+                var statement in new[]
+                {
+                    "INSERT INTO people (id, person_key, number, display, search_key, kind, department, site, title, manager, "
+                        + "start_day, facts, source, others, created_at, updated_at, version) VALUES ('p1', 'P1', 'E1', 'Tor Quill', "
+                        + "'quill tor', 'employee', 'Dive', 'harbour', 'Diver', '', '2026-01-05', '{\"number\":\"E1\"}', 'hr', '[]', "
+                        + "1, 1, 1)",
+                    "INSERT INTO accounts (person_id, target, name, container, location, immutable_id, attributes, enabled, "
+                        + "reason, created_at, updated_at) VALUES ('p1', 'directory', 'tor', '', 'uid=tor', 'i1', '{}', 1, '{}', 1, "
+                        + "1)",
+                    "INSERT INTO extras (id, person_id, kind, subject, from_at, reason, request_id) VALUES ('x1', 'p1', "
+                        + "'grant', 'directory/pay', 1, '{}', 'r1')",
+                    "INSERT INTO steps (id, request_id, person_id, target, ordinal, change, due_at, later, state, attempts, "
+                        + "problem) VALUES ('s1', 'r1', 'p1', 'directory', 1, "
+                        + "'{\"kind\":\"disable-account\",\"target\":\"directory\"}', 99, 1, 'pending', 0, ''), ('s2', 'r1', 'p1', "
+                        + "'directory', 2, '{\"kind\":\"verify\"}', 99, 1, 'pending', 0, '')",
+                    "INSERT INTO requests (id, kind, state, stage, person_id, requester, cause, edition, workflow, "
+                        + "stage_title, deciders, decider_role, decider_why, problem, candidates, chosen, since_at, created_at, "
+                        + "updated_at, attempts, lease_owner, lease_until, fence, version, source, wish, batch) VALUES ('r1', "
+                        + "'joiner', 'completed', 0, 'p1', 'ines', '{}', 1, 'staff', '', '', '', '', '', '', '{}', 1, 1, 1, 0, '', "
+                        + "0, 0, 1, 'hr', '{}', '')",
+                }
+            )
+                await s.ExecuteAsync(statement);
         });
         engine.Migrate();
-        Assert.Equal(("", "{\"number\":\"E1\"}"), (await store.ReadAsync(s => s.PersonAsync("p1"))) is { } person ? (person.Said, person.Facts) : default);
+        Assert.Equal(
+            ("", "{\"number\":\"E1\"}"),
+            (await store.ReadAsync(s => s.PersonAsync("p1"))) is { } person ? (person.Said, person.Facts) : default
+        );
         // Who has something is looked at once, and what takes access away has its own lane.
         Assert.Equal(["p1"], (await store.ReadAsync(s => s.DuePeopleAsync(Now, 9))).Select(p => p.Id));
         Assert.Equal(["directory"], (await store.ReadAsync(s => s.RemovalsAheadAsync(["p1"]))).Select(r => r.Target));
@@ -274,7 +427,8 @@ public abstract class StoreTests : IAsyncLifetime
     }
 
     /// <summary>An engine over nothing.</summary>
-    private async Task<Engine> OlderEngineAsync() => this is SqliteStoreTests ? new SqliteEngine(Folder.At("older.db")) : await NewEngineAsync();
+    private async Task<Engine> OlderEngineAsync() =>
+        this is SqliteStoreTests ? new SqliteEngine(Folder.At("older.db")) : await NewEngineAsync();
 
     [Fact]
     public async Task Next_instants_come_in_order_and_are_not_lost_to_a_change_meanwhile()
@@ -295,7 +449,13 @@ public abstract class StoreTests : IAsyncLifetime
         Assert.Equal(("2", 40L), (again.Id, again.NextAt));
         await _store.WriteAsync(s => s.UpsertPeopleAsync([Person("2", "renamed")]));
         await _store.WriteAsync(s => s.SetNextAsync([("2", again.Looks, null)]));
-        Assert.Equal((false, 40L), (await _store.WriteAsync(s => s.IsAsLookedAtAsync("2", again.Looks)), Assert.Single(await _store.ReadAsync(s => s.DuePeopleAsync(60, 9))).NextAt));
+        Assert.Equal(
+            (false, 40L),
+            (
+                await _store.WriteAsync(s => s.IsAsLookedAtAsync("2", again.Looks)),
+                Assert.Single(await _store.ReadAsync(s => s.DuePeopleAsync(60, 9))).NextAt
+            )
+        );
         var last = Assert.Single(await _store.ReadAsync(s => s.DuePeopleAsync(60, 9)));
         Assert.True(await _store.WriteAsync(s => s.IsAsLookedAtAsync("2", last.Looks)));
         await _store.WriteAsync(s => s.SetNextAsync([("2", last.Looks, null)]));
@@ -338,20 +498,32 @@ public abstract class StoreTests : IAsyncLifetime
         Assert.Empty(await Inbox("ines", "", "approver"));
         Assert.Empty(await Inbox("otto", "", "operator"));
         Assert.Equal(2, await _store.ReadAsync(s => s.CountRequestsAsync(new(InboxUser: "mara", InboxRoles: ["approver"], Limit: 1))));
-        Assert.Null((await _store.ReadAsync(s => s.RequestsPageAsync(new(InboxUser: "mara", InboxRoles: ["approver"]) { Light = true })))[0].Plan);
+        Assert.Null(
+            (await _store.ReadAsync(s => s.RequestsPageAsync(new(InboxUser: "mara", InboxRoles: ["approver"]) { Light = true })))[0].Plan
+        );
     }
 
     [Fact]
     public async Task Leaves_follow_the_order_of_commit_and_miss_nothing()
     {
-        await Task.WhenAll(Enumerable.Range(0, 30).Select(i => Task.Run(() => _store.WriteAsync(s =>
-        {
-            s.Record(LedgerEntry.Of(DateTimeOffset.UnixEpoch, "a", $"k{i}", null, null));
-            return Task.CompletedTask;
-        }))));
+        await Task.WhenAll(
+            Enumerable
+                .Range(0, 30)
+                .Select(i =>
+                    Task.Run(() =>
+                        _store.WriteAsync(s =>
+                        {
+                            s.Record(LedgerEntry.Of(DateTimeOffset.UnixEpoch, "a", $"k{i}", null, null));
+                            return Task.CompletedTask;
+                        })
+                    )
+                )
+        );
         var unsealed = await _store.ReadAsync(s => s.UnsealedAsync(20));
         Assert.Equal(20, unsealed.Count);
-        await _store.WriteAsync(s => s.AddLeavesAsync([.. unsealed.Select((e, i) => ((long)i, e.Entry, Convert.ToHexStringLower(Merkle.Leaf(e.Body))))]));
+        await _store.WriteAsync(s =>
+            s.AddLeavesAsync([.. unsealed.Select((e, i) => ((long)i, e.Entry, Convert.ToHexStringLower(Merkle.Leaf(e.Body))))])
+        );
         Assert.Equal(10, (await _store.ReadAsync(s => s.UnsealedAsync(100))).Count);
         Assert.Equal(10, await _store.ReadAsync(s => s.UnsealedCountAsync()));
     }
@@ -370,12 +542,17 @@ public abstract class StoreTests : IAsyncLifetime
     {
         var people = Enumerable.Range(0, 20).Select(i => $"n{i}").ToArray();
         await AddAsync(people);
-        var given = await Task.WhenAll(people.Select(person => _store.WriteAsync(async s =>
-        {
-            while (await s.FreeNumberAsync("till", 1, 15) is { } free)
-                if (await s.TakeNumberAsync("till", free, person, Now)) return free;
-            return 0;
-        })));
+        var given = await Task.WhenAll(
+            people.Select(person =>
+                _store.WriteAsync(async s =>
+                {
+                    while (await s.FreeNumberAsync("till", 1, 15) is { } free)
+                        if (await s.TakeNumberAsync("till", free, person, Now))
+                            return free;
+                    return 0;
+                })
+            )
+        );
         Assert.Equal(Enumerable.Range(1, 15).Select(n => (long)n), given.Where(n => n > 0).Order());
         Assert.Equal(5, given.Count(n => n == 0));
         var holder = (await _store.ReadAsync(s => s.NumbersOfAsync(people))).Single(n => n.Number == 7).PersonId;
@@ -387,7 +564,16 @@ public abstract class StoreTests : IAsyncLifetime
         var kept = (await _store.ReadAsync(s => s.NumbersOfAsync(people))).First();
         await _store.WriteAsync(async s =>
         {
-            await s.UpsertAccountsAsync([new() { PersonId = kept.PersonId, Target = "directory", Name = "a", ImmutableId = "i1", At = Now }]);
+            await s.UpsertAccountsAsync([
+                new()
+                {
+                    PersonId = kept.PersonId,
+                    Target = "directory",
+                    Name = "a",
+                    ImmutableId = "i1",
+                    At = Now,
+                },
+            ]);
             await s.ReleaseNumbersAsync(kept.PersonId);
         });
         Assert.Contains(await _store.ReadAsync(s => s.NumbersOfAsync([kept.PersonId])), n => n.Number == kept.Number);
@@ -396,18 +582,57 @@ public abstract class StoreTests : IAsyncLifetime
     [Fact]
     public async Task A_scheduled_run_and_a_held_run_are_each_decided_by_one()
     {
-        await _store.WriteAsync(s => s.SaveSourceStateAsync(new() { Source = "hr", Active = 1, NextAt = Now }));
+        await _store.WriteAsync(s =>
+            s.SaveSourceStateAsync(
+                new()
+                {
+                    Source = "hr",
+                    Active = 1,
+                    NextAt = Now,
+                }
+            )
+        );
         Assert.Single(await _store.ReadAsync(s => s.DueSourcesAsync(Now)));
-        var claims = await Task.WhenAll(Enumerable.Range(0, 8).Select(_ => _store.WriteAsync(s => s.ClaimSourceAsync("hr", Now, Now + 60_000))));
+        var claims = await Task.WhenAll(
+            Enumerable.Range(0, 8).Select(_ => _store.WriteAsync(s => s.ClaimSourceAsync("hr", Now, Now + 60_000)))
+        );
         Assert.Single(claims, won => won);
         Assert.Empty(await _store.ReadAsync(s => s.DueSourcesAsync(Now)));
         await _store.WriteAsync(s => s.SetSinceAsync("hr", "2026-11-25"));
-        Assert.Equal((1L, "2026-11-25"), (await _store.ReadAsync(s => s.SourceStateAsync("hr"))) is { } state ? (state.Active, state.Since) : (0, ""));
+        Assert.Equal(
+            (1L, "2026-11-25"),
+            (await _store.ReadAsync(s => s.SourceStateAsync("hr"))) is { } state ? (state.Active, state.Since) : (0, "")
+        );
 
-        await _store.WriteAsync(s => s.AddHeldAsync(new() { RunId = "r1", Source = "hr", Digest = "d", Why = "w", Actor = "ines", At = Now }));
-        var decided = await Task.WhenAll(Enumerable.Range(0, 4).Select(i => _store.WriteAsync(s => s.DecideHeldAsync("r1", i % 2 == 0 ? "passed" : "dropped", "edda", Now))));
+        await _store.WriteAsync(s =>
+            s.AddHeldAsync(
+                new()
+                {
+                    RunId = "r1",
+                    Source = "hr",
+                    Digest = "d",
+                    Why = "w",
+                    Actor = "ines",
+                    At = Now,
+                }
+            )
+        );
+        var decided = await Task.WhenAll(
+            Enumerable
+                .Range(0, 4)
+                .Select(i => _store.WriteAsync(s => s.DecideHeldAsync("r1", i % 2 == 0 ? "passed" : "dropped", "edda", Now)))
+        );
         Assert.Single(decided, won => won);
-        await _store.WriteAsync(s => s.AddHeldAsync(new() { RunId = "r2", Source = "hr", At = Now }));
+        await _store.WriteAsync(s =>
+            s.AddHeldAsync(
+                new()
+                {
+                    RunId = "r2",
+                    Source = "hr",
+                    At = Now,
+                }
+            )
+        );
         await _store.WriteAsync(s => s.SupersedeHeldAsync("hr", "r3", Now));
         Assert.Empty(await _store.ReadAsync(s => s.HeldOfAsync("hr")));
     }
@@ -415,7 +640,8 @@ public abstract class StoreTests : IAsyncLifetime
     [Fact]
     public async Task An_answer_is_kept_for_its_call_and_told_from_another()
     {
-        Task<bool> ClaimAsync(string actor, string hash, long at) => _store.WriteAsync(s => s.ClaimAnswerAsync(actor, "k", hash, at, at + 100));
+        Task<bool> ClaimAsync(string actor, string hash, long at) =>
+            _store.WriteAsync(s => s.ClaimAnswerAsync(actor, "k", hash, at, at + 100));
         Assert.True(await ClaimAsync("edda", "h1", Now));
         // Under way: neither the same call nor another under the same key begins.
         Assert.False(await ClaimAsync("edda", "h1", Now + 50));
@@ -434,7 +660,19 @@ public abstract class StoreTests : IAsyncLifetime
     [Fact]
     public async Task A_pushed_resource_is_unique_in_its_source_and_found_by_its_keys()
     {
-        static ScimRow Row(string id, string key, string source = "partners") => new() { Id = id, Source = source, Kind = "User", UniqueKey = key, ExternalId = "x" + id, Body = "{\"id\":\"" + id + "\"}", Version = 1, CreatedAt = Now, ModifiedAt = Now };
+        static ScimRow Row(string id, string key, string source = "partners") =>
+            new()
+            {
+                Id = id,
+                Source = source,
+                Kind = "User",
+                UniqueKey = key,
+                ExternalId = "x" + id,
+                Body = "{\"id\":\"" + id + "\"}",
+                Version = 1,
+                CreatedAt = Now,
+                ModifiedAt = Now,
+            };
         Assert.True(await _store.WriteAsync(s => s.AddScimAsync(Row("1", "ria"))));
         Assert.False(await _store.WriteAsync(s => s.AddScimAsync(Row("2", "ria"))));
         Assert.True(await _store.WriteAsync(s => s.AddScimAsync(Row("3", "ria", "others"))));
@@ -446,20 +684,44 @@ public abstract class StoreTests : IAsyncLifetime
         await _store.WriteAsync(s => s.AddScimAsync(Row("g", "night") with { Kind = "Group", Body = "{\"members\":[{\"value\":\"1\"}]}" }));
         Assert.Equal(["g"], (await _store.ReadAsync(s => s.ScimGroupsWithAsync("partners", "1"))).Select(g => g.Id));
         Assert.Empty(await _store.ReadAsync(s => s.ScimGroupsWithAsync("partners", "11")));
-        Assert.Equal((1, "1"), ((int)await _store.ReadAsync(s => s.ScimCountAsync("partners", "User")), (await _store.ReadAsync(s => s.ScimPageAsync("partners", "User", 0, 10))).Single().Id));
+        Assert.Equal(
+            (1, "1"),
+            (
+                (int)await _store.ReadAsync(s => s.ScimCountAsync("partners", "User")),
+                (await _store.ReadAsync(s => s.ScimPageAsync("partners", "User", 0, 10))).Single().Id
+            )
+        );
     }
 
     [Fact]
     public async Task What_is_written_back_is_claimed_once_tried_again_and_done()
     {
         await AddAsync("w");
-        await _store.WriteAsync(s => s.AddWriteBacksAsync([new() { Source = "payroll", RecordKey = "H1", PersonId = "w", Fields = "{}", CreatedAt = Now }]));
-        var claims = await Task.WhenAll(Enumerable.Range(0, 4).Select(_ => _store.WriteAsync(s => s.ClaimWriteBacksAsync(Now, Now + 1000, 10))));
+        await _store.WriteAsync(s =>
+            s.AddWriteBacksAsync([
+                new()
+                {
+                    Source = "payroll",
+                    RecordKey = "H1",
+                    PersonId = "w",
+                    Fields = "{}",
+                    CreatedAt = Now,
+                },
+            ])
+        );
+        var claims = await Task.WhenAll(
+            Enumerable.Range(0, 4).Select(_ => _store.WriteAsync(s => s.ClaimWriteBacksAsync(Now, Now + 1000, 10)))
+        );
         var row = Assert.Single(claims.SelectMany(c => c));
         await _store.WriteAsync(s => s.WriteBackFailedAsync(row.Id, Now + 5000, "away"));
         Assert.False(await _store.ReadAsync(s => s.AnyWriteBackAsync(Now + 4000)));
         Assert.True(await _store.ReadAsync(s => s.AnyWriteBackAsync(Now + 5000)));
-        Assert.Equal((1, "away"), (await _store.ReadAsync(s => s.WriteBacksOfAsync("payroll", 10))).Single() is { } waits ? ((int)waits.Attempts, waits.Problem) : (0, ""));
+        Assert.Equal(
+            (1, "away"),
+            (await _store.ReadAsync(s => s.WriteBacksOfAsync("payroll", 10))).Single() is { } waits
+                ? ((int)waits.Attempts, waits.Problem)
+                : (0, "")
+        );
         await _store.WriteAsync(s => s.WroteBackAsync(row.Id, Now + 6000));
         Assert.False(await _store.ReadAsync(s => s.AnyWriteBackAsync(long.MaxValue)));
     }
@@ -467,7 +729,17 @@ public abstract class StoreTests : IAsyncLifetime
     [Fact]
     public async Task Records_are_dropped_listed_by_status_and_a_set_aside_row_clears_by_its_key()
     {
-        static RecordRow Record(string key, string status) => new() { Source = "hr", RecordKey = key, Hash = new('a', 32), Facts = "{}", Status = status, PersonId = "p", RunId = "r" };
+        static RecordRow Record(string key, string status) =>
+            new()
+            {
+                Source = "hr",
+                RecordKey = key,
+                Hash = new('a', 32),
+                Facts = "{}",
+                Status = status,
+                PersonId = "p",
+                RunId = "r",
+            };
         await _store.WriteAsync(s => s.UpsertRecordsAsync([Record("1", "received"), Record("2", "vanished"), Record("3", "outside")]));
         Assert.Equal(["2"], (await _store.ReadAsync(s => s.VanishedAsync("hr", 10))).Select(r => r.RecordKey));
         Assert.Equal(["3"], (await _store.ReadAsync(s => s.RecordsPageAsync("hr", "outside", "", "", 10))).Select(r => r.RecordKey));
@@ -476,7 +748,23 @@ public abstract class StoreTests : IAsyncLifetime
         Assert.Equal(new Dictionary<string, long> { ["vanished"] = 1 }, await _store.ReadAsync(s => s.RecordCountsAsync("hr")));
         Assert.False(await _store.ReadAsync(s => s.IsFirstLoadAsync("hr")));
         Assert.True(await _store.ReadAsync(s => s.IsFirstLoadAsync("payroll")));
-        await _store.WriteAsync(s => s.AddSetAsideAsync([new() { Source = "hr", RecordKey = "a", File = "f", Fields = "{\"x\":\"=1\"}" }, new() { Source = "hr", RecordKey = "b", File = "f" }]));
+        await _store.WriteAsync(s =>
+            s.AddSetAsideAsync([
+                new()
+                {
+                    Source = "hr",
+                    RecordKey = "a",
+                    File = "f",
+                    Fields = "{\"x\":\"=1\"}",
+                },
+                new()
+                {
+                    Source = "hr",
+                    RecordKey = "b",
+                    File = "f",
+                },
+            ])
+        );
         await _store.WriteAsync(s => s.ClearSetAsideAsync("hr", ["a"]));
         Assert.Equal(["b"], (await _store.ReadAsync(s => s.SetAsideAsync("hr", 10))).Select(r => r.RecordKey));
         Assert.Equal(1, await _store.ReadAsync(s => s.SetAsideCountAsync("hr")));

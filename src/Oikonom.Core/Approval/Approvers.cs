@@ -8,10 +8,19 @@ namespace Oikonom.Core.Approval;
 /// <param name="Source">The source it came from, or <c>hand</c>.</param>
 /// <param name="ManagersManager">Employee number of the line manager's manager, or "".</param>
 public sealed record Circumstances(
-    string Kind, string Source, string Requester, string RequesterNumber, Facts Facts, string ManagersManager, bool Urgent,
-    IReadOnlyList<Item> Items, bool BreaksSeparation)
+    string Kind,
+    string Source,
+    string Requester,
+    string RequesterNumber,
+    Facts Facts,
+    string ManagersManager,
+    bool Urgent,
+    IReadOnlyList<Item> Items,
+    bool BreaksSeparation
+)
 {
-    /// <summary>What is recorded of the person now. Who decides is found from it alone, never from what the request asks to change.</summary>
+    /// <summary>What is recorded of the person now. Who decides is found from it alone, never from what the request asks to
+    /// change.</summary>
     public Facts Recorded { get; init; } = Facts;
 
     /// <summary>Who stands behind the requester, and whom the request is for, as <see cref="Party.Person"/> names them.</summary>
@@ -34,9 +43,14 @@ public static class Approvers
     /// <summary>The names of <see cref="Rulebook.Rulebook.RequestNames"/> that are not attributes of the person.</summary>
     public static readonly IReadOnlyList<KeyValuePair<string, ExpressionType>> Names =
     [
-        new("request.kind", ExpressionType.String), new("request.source", ExpressionType.String), new("request.requester", ExpressionType.String),
-        new("request.byHand", ExpressionType.Bool), new("request.urgent", ExpressionType.Bool), new("request.privileged", ExpressionType.Bool),
-        new("request.separation", ExpressionType.Bool), new("request.items", ExpressionType.Int),
+        new("request.kind", ExpressionType.String),
+        new("request.source", ExpressionType.String),
+        new("request.requester", ExpressionType.String),
+        new("request.byHand", ExpressionType.Bool),
+        new("request.urgent", ExpressionType.Bool),
+        new("request.privileged", ExpressionType.Bool),
+        new("request.separation", ExpressionType.Bool),
+        new("request.items", ExpressionType.Int),
     ];
 
     /// <summary>
@@ -44,7 +58,9 @@ public static class Approvers
     /// request cannot change its way past a stage.
     /// </summary>
     public static bool Holds(Expression? condition, Circumstances about, Rulebook.Rulebook rulebook) =>
-        condition is null || condition.Holds(ScopeOf(about, about.Recorded, rulebook)) || (!ReferenceEquals(about.Recorded, about.Facts) && condition.Holds(ScopeOf(about, about.Facts, rulebook)));
+        condition is null
+        || condition.Holds(ScopeOf(about, about.Recorded, rulebook))
+        || (!ReferenceEquals(about.Recorded, about.Facts) && condition.Holds(ScopeOf(about, about.Facts, rulebook)));
 
     private static Scope ScopeOf(Circumstances about, Facts facts, Rulebook.Rulebook rulebook)
     {
@@ -67,13 +83,27 @@ public static class Approvers
     /// Who decides on an item of a stage (null: on the request as a whole). Never empty: the stage's other approvers,
     /// and at last everybody with the role approver, stand in, and the reason says so.
     /// </summary>
-    public static Deciders Resolve(IReadOnlyList<Approver> decides, IReadOnlyList<Approver> otherwise, Item? item, Circumstances about, Rulebook.Rulebook rulebook, IReadOnlyList<Party> parties)
+    public static Deciders Resolve(
+        IReadOnlyList<Approver> decides,
+        IReadOnlyList<Approver> otherwise,
+        Item? item,
+        Circumstances about,
+        Rulebook.Rulebook rulebook,
+        IReadOnlyList<Party> parties
+    )
     {
         var (first, missing, _) = Find(decides, item, about, rulebook, parties);
-        if (first is not null) return first;
+        if (first is not null)
+            return first;
         var (second, alsoMissing, _) = Find(otherwise, item, about, rulebook, parties);
-        if (second is not null) return second with { Why = $"{second.Why}, because {missing}" };
-        return new([], "approver", $"anyone with the role approver, because {missing}{(alsoMissing.Length > 0 && alsoMissing != missing ? $" and {alsoMissing}" : "")}");
+        if (second is not null)
+            return second with { Why = $"{second.Why}, because {missing}" };
+        return new(
+            [],
+            "approver",
+            "anyone with the role approver, because "
+                + $"{missing}{(alsoMissing.Length > 0 && alsoMissing != missing ? $" and {alsoMissing}" : "")}"
+        );
     }
 
     /// <summary>
@@ -92,9 +122,11 @@ public static class Approvers
             return Told(new(stage.Name, key, others, needed), about, parties);
         }
         var own = People(first, about, parties);
-        if (own.Count >= needed) return new(stage.Name, key, first, needed);
+        if (own.Count >= needed)
+            return new(stage.Name, key, first, needed);
         var why = missing.Length > 0 ? missing : $"{needed} are needed and {own.Count} can decide";
-        if (Find(stage.Otherwise, item, about, rulebook, parties).Found is not { } second) return Told(new(stage.Name, key, first, needed), about, parties);
+        if (Find(stage.Otherwise, item, about, rulebook, parties).Found is not { } second)
+            return Told(new(stage.Name, key, first, needed), about, parties);
         var names = own.Concat(People(second, about, parties)).Distinct().Order(StringComparer.Ordinal).ToList();
         var filled = new Deciders(names, null, $"{first.Why}, and {second.Why}, because {why}");
         return Told(new(stage.Name, key, filled, needed) { Own = own, OwnNeeded = own.Count }, about, parties);
@@ -102,12 +134,29 @@ public static class Approvers
 
     /// <summary>Those who may decide now, one user for each person.</summary>
     private static List<string> People(Deciders deciders, Circumstances about, IReadOnlyList<Party> parties) =>
-        [.. parties.Where(p => p.Active && !p.IsConcerned(about) && deciders.Includes(p, about)).DistinctBy(p => p.Person).Select(p => p.UserName)];
+        [
+            .. parties
+                .Where(p => p.Active && !p.IsConcerned(about) && deciders.Includes(p, about))
+                .DistinctBy(p => p.Person)
+                .Select(p => p.UserName),
+        ];
 
-    private static Ballot Told(Ballot ballot, Circumstances about, IReadOnlyList<Party> parties) => People(ballot.Deciders, about, parties).Count is var able && able >= ballot.Needed
-        ? ballot : ballot with { TooFew = $"{ballot.Needed} different people must approve, and only {able} can; name more in the rulebook, or let more sign in" };
+    private static Ballot Told(Ballot ballot, Circumstances about, IReadOnlyList<Party> parties) =>
+        People(ballot.Deciders, about, parties).Count is var able && able >= ballot.Needed
+            ? ballot
+            : ballot with
+            {
+                TooFew =
+                    $"{ballot.Needed} different people must approve, and only {able} can; name more in the rulebook, or let more sign in",
+            };
 
-    private static (Deciders? Found, string Missing, int Named) Find(IReadOnlyList<Approver> approvers, Item? item, Circumstances about, Rulebook.Rulebook rulebook, IReadOnlyList<Party> parties)
+    private static (Deciders? Found, string Missing, int Named) Find(
+        IReadOnlyList<Approver> approvers,
+        Item? item,
+        Circumstances about,
+        Rulebook.Rulebook rulebook,
+        IReadOnlyList<Party> parties
+    )
     {
         var (users, roles, whys, missing, named) = (new List<string>(), new List<string>(), new List<string>(), new List<string>(), 0);
         foreach (var approver in approvers)
@@ -115,10 +164,15 @@ public static class Approvers
             var why = Title(approver);
             if (approver.Relation == "role")
             {
-                var able = parties.Where(p => p.Active && p.Holds(approver.Argument, about) && !p.IsConcerned(about)).DistinctBy(p => p.Person).Count();
+                var able = parties
+                    .Where(p => p.Active && p.Holds(approver.Argument, about) && !p.IsConcerned(about))
+                    .DistinctBy(p => p.Person)
+                    .Count();
                 named += able;
-                if (able > 0) (roles, whys) = ([.. roles, approver.Argument], [.. whys, why]);
-                else missing.Add($"nobody else has the role {approver.Argument}");
+                if (able > 0)
+                    (roles, whys) = ([.. roles, approver.Argument], [.. whys, why]);
+                else
+                    missing.Add($"nobody else has the role {approver.Argument}");
                 continue;
             }
             var numbers = Numbers(approver, item, about, rulebook);
@@ -129,19 +183,27 @@ public static class Approvers
                 continue;
             }
             // Deciding is a right of its own: whoever lacks it cannot be asked.
-            var known = parties.Where(p => p.Active && p.Roles.Contains("approver") && p.Number is { Length: > 0 } number && numbers.Contains(number)).ToList();
+            var known = parties
+                .Where(p => p.Active && p.Roles.Contains("approver") && p.Number is { Length: > 0 } number && numbers.Contains(number))
+                .ToList();
             var free = known.Where(p => !p.IsConcerned(about)).Select(p => p.UserName).ToList();
-            if (free.Count == 0) missing.Add(known.Count > 0 ? "nobody decides for themselves" : $"{why} {string.Join(", ", numbers)} cannot sign in");
+            if (free.Count == 0)
+                missing.Add(known.Count > 0 ? "nobody decides for themselves" : $"{why} {string.Join(", ", numbers)} cannot sign in");
             else
             {
                 (users, whys) = ([.. users, .. free], [.. whys, why]);
-                if (free.Count < numbers.Count) missing.Add($"{numbers.Count - free.Count} of {why} cannot decide");
+                if (free.Count < numbers.Count)
+                    missing.Add($"{numbers.Count - free.Count} of {why} cannot decide");
             }
         }
         var said = string.Join(" and ", missing.Distinct());
-        if (roles.Count == 1 && users.Count == 0) return (new([], roles[0], whys[0]), said, named);
-        foreach (var role in roles) users.AddRange(parties.Where(p => p.Active && p.Holds(role, about) && !p.IsConcerned(about)).Select(p => p.UserName));
-        return users.Count == 0 ? (null, said, named) : (new([.. users.Distinct().Order(StringComparer.Ordinal)], null, string.Join(" or ", whys.Distinct())), said, named);
+        if (roles.Count == 1 && users.Count == 0)
+            return (new([], roles[0], whys[0]), said, named);
+        foreach (var role in roles)
+            users.AddRange(parties.Where(p => p.Active && p.Holds(role, about) && !p.IsConcerned(about)).Select(p => p.UserName));
+        return users.Count == 0
+            ? (null, said, named)
+            : (new([.. users.Distinct().Order(StringComparer.Ordinal)], null, string.Join(" or ", whys.Distinct())), said, named);
     }
 
     private static IReadOnlyList<string> Numbers(Approver approver, Item? item, Circumstances about, Rulebook.Rulebook rulebook)
@@ -153,41 +215,50 @@ public static class Approvers
             "manager-of-manager" => Some(about.ManagersManager),
             "department-head" => Some(rulebook.Departments.GetValueOrDefault(facts.Text(BuiltIn.Department))),
             "site-lead" => Some(rulebook.Sites.GetValueOrDefault(facts.Site)?.Lead),
-            "owner" => Owners(i => i.Entitlement is { } e ? rulebook.Targets.GetValueOrDefault(i.Target)?.Entitlements.GetValueOrDefault(e)?.Owner : rulebook.Targets.GetValueOrDefault(i.Target)?.Owner),
+            "owner" => Owners(i =>
+                i.Entitlement is { } e
+                    ? rulebook.Targets.GetValueOrDefault(i.Target)?.Entitlements.GetValueOrDefault(e)?.Owner
+                    : rulebook.Targets.GetValueOrDefault(i.Target)?.Owner
+            ),
             "target-owner" => Owners(i => rulebook.Targets.GetValueOrDefault(i.Target)?.Owner),
             "group" => rulebook.Groups.GetValueOrDefault(approver.Argument) ?? [],
             "person" => [approver.Argument],
-            _ => approver.Expression is { } expression ? Some(expression.Evaluate(ScopeOf(about, about.Recorded, rulebook)).ToString()) : [],
+            _ => approver.Expression is { } expression
+                ? Some(expression.Evaluate(ScopeOf(about, about.Recorded, rulebook)).ToString())
+                : [],
         };
 
-        IReadOnlyList<string> Owners(Func<Item, string?> owner) => [.. (item is null ? about.Items : [item]).Select(owner).OfType<string>().Where(o => o.Length > 0).Distinct()];
+        IReadOnlyList<string> Owners(Func<Item, string?> owner) =>
+            [.. (item is null ? about.Items : [item]).Select(owner).OfType<string>().Where(o => o.Length > 0).Distinct()];
     }
 
     private static IReadOnlyList<string> Some(string? number) => string.IsNullOrEmpty(number) ? [] : [number];
 
     /// <summary>An approver in plain words.</summary>
-    public static string Title(Approver approver) => approver.Relation switch
-    {
-        "manager" => "the line manager",
-        "manager-of-manager" => "the line manager's manager",
-        "department-head" => "the head of department",
-        "site-lead" => "the site lead",
-        "owner" => "the owner",
-        "target-owner" => "the owner of the target",
-        "group" => $"the group {approver.Argument}",
-        "role" => $"anyone with the role {approver.Argument}",
-        "person" => $"person {approver.Argument}",
-        _ => $"whom “{approver.Expression?.Text}” names",
-    };
+    public static string Title(Approver approver) =>
+        approver.Relation switch
+        {
+            "manager" => "the line manager",
+            "manager-of-manager" => "the line manager's manager",
+            "department-head" => "the head of department",
+            "site-lead" => "the site lead",
+            "owner" => "the owner",
+            "target-owner" => "the owner of the target",
+            "group" => $"the group {approver.Argument}",
+            "role" => $"anyone with the role {approver.Argument}",
+            "person" => $"person {approver.Argument}",
+            _ => $"whom “{approver.Expression?.Text}” names",
+        };
 
-    private static string Absent(Approver approver) => approver.Relation switch
-    {
-        "manager" => "HR names no manager",
-        "manager-of-manager" => "HR names no manager of the manager",
-        "department-head" => "the department has no head",
-        "site-lead" => "the site has no lead",
-        "owner" or "target-owner" => "it has no owner",
-        "group" => $"the group {approver.Argument} is empty",
-        _ => "the expression names nobody",
-    };
+    private static string Absent(Approver approver) =>
+        approver.Relation switch
+        {
+            "manager" => "HR names no manager",
+            "manager-of-manager" => "HR names no manager of the manager",
+            "department-head" => "the department has no head",
+            "site-lead" => "the site has no lead",
+            "owner" or "target-owner" => "it has no owner",
+            "group" => $"the group {approver.Argument} is empty",
+            _ => "the expression names nobody",
+        };
 }

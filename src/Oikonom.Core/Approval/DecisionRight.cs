@@ -5,7 +5,8 @@ public sealed record Party(string UserName, IReadOnlySet<string> Roles, string? 
 {
     private static readonly IReadOnlyDictionary<string, Reach> Everywhere = new Dictionary<string, Reach>();
 
-    /// <summary>Who stands behind the user: two users of one person have the same. By itself the employee number, else the user alone.</summary>
+    /// <summary>Who stands behind the user: two users of one person have the same. By itself the employee number, else the user
+    /// alone.</summary>
     public string Person { get; init; } = PersonOf(Number, UserName);
 
     /// <summary>The person behind a user of whom no more is known than a number or a name.</summary>
@@ -16,20 +17,29 @@ public sealed record Party(string UserName, IReadOnlySet<string> Roles, string? 
 
     /// <summary>True when the party has the role where the person of a request works, and for all targets it touches.</summary>
     /// <param name="target">The one target that counts, such as that of a task; null means all of the request.</param>
-    public bool Holds(string role, Circumstances about, string? target = null) => Roles.Contains(role) && (!Reach.TryGetValue(role, out var reach) ||
-        (reach.Covers(about.Recorded.Site, about.Recorded.Text(People.BuiltIn.Department)) && (target is not null ? reach.CoversTarget(target) : about.Items.All(i => reach.CoversTarget(i.Target)))));
+    public bool Holds(string role, Circumstances about, string? target = null) =>
+        Roles.Contains(role)
+        && (
+            !Reach.TryGetValue(role, out var reach)
+            || (
+                reach.Covers(about.Recorded.Site, about.Recorded.Text(People.BuiltIn.Department))
+                && (target is not null ? reach.CoversTarget(target) : about.Items.All(i => reach.CoversTarget(i.Target)))
+            )
+        );
 
     /// <summary>True when the request is the party's own, or for them, under any user of theirs.</summary>
     public bool IsConcerned(Circumstances about) => UserName == about.Requester || Person == about.RequesterPerson || IsBeneficiary(about);
 
     /// <summary>True when the request is for the person behind the user.</summary>
-    public bool IsBeneficiary(Circumstances about) => Person == about.BeneficiaryPerson || (Number is { Length: > 0 } number && number == about.Beneficiary);
+    public bool IsBeneficiary(Circumstances about) =>
+        Person == about.BeneficiaryPerson || (Number is { Length: > 0 } number && number == about.Beneficiary);
 }
 
 /// <summary>Who may decide. Empty <paramref name="UserNames"/> means everybody with <paramref name="Role"/>.</summary>
 public sealed record Deciders(IReadOnlyList<string> UserNames, string? Role, string Why)
 {
-    public bool Includes(Party party, Circumstances about) => UserNames.Count > 0 ? UserNames.Contains(party.UserName) : Role is { } role && party.Holds(role, about);
+    public bool Includes(Party party, Circumstances about) =>
+        UserNames.Count > 0 ? UserNames.Contains(party.UserName) : Role is { } role && party.Holds(role, about);
 }
 
 /// <summary>A right to decide that was handed to somebody for a time.</summary>
@@ -46,24 +56,53 @@ public static class DecisionRight
 {
     /// <summary>On whose behalf the actor decides: their own name, or that of somebody who handed the right over.</summary>
     /// <exception cref="RefusedMove">With the code <c>own-request</c> or <c>not-yours</c>.</exception>
-    public static string Require(Party actor, Deciders deciders, Circumstances about, IReadOnlyList<Delegation> delegations, IReadOnlyList<Party> parties, DateTimeOffset at)
+    public static string Require(
+        Party actor,
+        Deciders deciders,
+        Circumstances about,
+        IReadOnlyList<Delegation> delegations,
+        IReadOnlyList<Party> parties,
+        DateTimeOffset at
+    )
     {
-        if (actor.UserName == about.Requester || actor.Person == about.RequesterPerson) throw new RefusedMove("own-request", "You raised this request yourself; somebody else decides on it.");
-        if (actor.IsConcerned(about)) throw new RefusedMove("own-request", "This request is for yourself; somebody else decides on it.");
+        if (actor.UserName == about.Requester || actor.Person == about.RequesterPerson)
+            throw new RefusedMove("own-request", "You raised this request yourself; somebody else decides on it.");
+        if (actor.IsConcerned(about))
+            throw new RefusedMove("own-request", "This request is for yourself; somebody else decides on it.");
         return Acts(actor, deciders, about, delegations, parties, at)
-            ?? throw new RefusedMove("not-yours", $"This decision belongs to {deciders.Why}{(deciders.UserNames.Count > 0 ? $" ({string.Join(", ", deciders.UserNames)})" : "")}.");
+            ?? throw new RefusedMove(
+                "not-yours",
+                "This decision belongs to "
+                    + $"{deciders.Why}{(deciders.UserNames.Count > 0 ? $" ({string.Join(", ", deciders.UserNames)})" : "")}."
+            );
     }
 
     /// <summary>Like <see cref="Require"/>, but null when the actor may not decide, by themselves or for somebody.</summary>
-    public static string? Acts(Party actor, Deciders deciders, Circumstances about, IReadOnlyList<Delegation> delegations, IReadOnlyList<Party> parties, DateTimeOffset at)
+    public static string? Acts(
+        Party actor,
+        Deciders deciders,
+        Circumstances about,
+        IReadOnlyList<Delegation> delegations,
+        IReadOnlyList<Party> parties,
+        DateTimeOffset at
+    )
     {
-        if (actor.IsConcerned(about)) return null;
-        if (deciders.Includes(actor, about)) return actor.UserName;
+        if (actor.IsConcerned(about))
+            return null;
+        if (deciders.Includes(actor, about))
+            return actor.UserName;
         foreach (var delegation in delegations)
         {
-            if (delegation.To != actor.UserName || !delegation.Covers(about.Kind, at)) continue;
+            if (delegation.To != actor.UserName || !delegation.Covers(about.Kind, at))
+                continue;
             // Nobody lends a right they could not use themselves.
-            if (parties.FirstOrDefault(p => p.UserName == delegation.From) is { Active: true } owner && actor.Roles.Overlaps(owner.Roles) && !owner.IsConcerned(about) && deciders.Includes(owner, about)) return owner.UserName;
+            if (
+                parties.FirstOrDefault(p => p.UserName == delegation.From) is { Active: true } owner
+                && actor.Roles.Overlaps(owner.Roles)
+                && !owner.IsConcerned(about)
+                && deciders.Includes(owner, about)
+            )
+                return owner.UserName;
         }
         return null;
     }

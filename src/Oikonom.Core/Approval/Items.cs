@@ -11,7 +11,15 @@ namespace Oikonom.Core.Approval;
 /// </summary>
 /// <param name="Key">The target, or target/entitlement.</param>
 /// <param name="CanBeStruck">True when it can be declined while the rest goes on: something is given, nothing taken away.</param>
-public sealed record Item(string Key, string Target, string? Entitlement, string Digest, bool CanBeStruck, bool IsPrivileged, IReadOnlyList<int> Ordinals);
+public sealed record Item(
+    string Key,
+    string Target,
+    string? Entitlement,
+    string Digest,
+    bool CanBeStruck,
+    bool IsPrivileged,
+    IReadOnlyList<int> Ordinals
+);
 
 public static class Items
 {
@@ -22,20 +30,33 @@ public static class Items
     public static IReadOnlyList<Item> Of(Plan plan, Rulebook.Rulebook rulebook)
     {
         var asks = (plan.Asks ?? []).ToDictionary(a => a.Key);
-        var items = plan.Changes.Where(c => c is not Change.Verify).GroupBy(c => c.Key).Select(group =>
-        {
-            var first = group.First();
-            var isGiven = group.Any(c => c is Change.Grant or Change.CreateAccount or Change.AdoptAccount);
-            var isTaken = group.Any(c => c is Change.Revoke { Later: false, Due: null });
-            var ask = first.Entitlement is { } key ? asks.GetValueOrDefault(key) : null;
-            return new Item(group.Key, first.Target, first.Entitlement?.Name, DigestOf(group, ask), isGiven && !isTaken, IsPrivileged(rulebook, first.Entitlement), [.. group.Select(c => c.Ordinal)]);
-        }).ToList();
+        var items = plan
+            .Changes.Where(c => c is not Change.Verify)
+            .GroupBy(c => c.Key)
+            .Select(group =>
+            {
+                var first = group.First();
+                var isGiven = group.Any(c => c is Change.Grant or Change.CreateAccount or Change.AdoptAccount);
+                var isTaken = group.Any(c => c is Change.Revoke { Later: false, Due: null });
+                var ask = first.Entitlement is { } key ? asks.GetValueOrDefault(key) : null;
+                return new Item(
+                    group.Key,
+                    first.Target,
+                    first.Entitlement?.Name,
+                    DigestOf(group, ask),
+                    isGiven && !isTaken,
+                    IsPrivileged(rulebook, first.Entitlement),
+                    [.. group.Select(c => c.Ordinal)]
+                );
+            })
+            .ToList();
         foreach (var ask in asks.Values.Where(a => !items.Exists(i => i.Key == a.Key.ToString())))
             items.Add(new(ask.Key.ToString(), ask.Key.Target, ask.Key.Name, DigestOf([], ask), true, IsPrivileged(rulebook, ask.Key), []));
         return items;
     }
 
-    private static bool IsPrivileged(Rulebook.Rulebook rulebook, EntitlementKey? key) => key is not null && rulebook.Find(key) is { IsPrivileged: true };
+    private static bool IsPrivileged(Rulebook.Rulebook rulebook, EntitlementKey? key) =>
+        key is not null && rulebook.Find(key) is { IsPrivileged: true };
 
     /// <summary>
     /// What the changes of an item do, without their place in the plan: other items coming or going do not touch it. The
@@ -43,7 +64,18 @@ public static class Items
     /// </summary>
     private static string DigestOf(IEnumerable<Change> changes, Ask? ask)
     {
-        var done = changes.Select(c => new { c.Kind, c.Target, c.Subject, c.Due, Account = c.Entry.Name, c.Entry.Container, c.Attributes, c.Entry.Enabled, c.Entry.ImmutableId });
+        var done = changes.Select(c => new
+        {
+            c.Kind,
+            c.Target,
+            c.Subject,
+            c.Due,
+            Account = c.Entry.Name,
+            c.Entry.Container,
+            c.Attributes,
+            c.Entry.Enabled,
+            c.Entry.ImmutableId,
+        });
         var text = ask is null ? JsonSerializer.SerializeToUtf8Bytes(done) : JsonSerializer.SerializeToUtf8Bytes(new { done, ask });
         return Convert.ToHexStringLower(SHA256.HashData(text))[..32];
     }

@@ -8,13 +8,17 @@ public sealed record Reach(IReadOnlyList<string> Sites, IReadOnlyList<string> De
     public static readonly Reach Everywhere = new([], [], []);
 
     public bool IsEverywhere => Sites.Count == 0 && Departments.Count == 0 && Targets.Count == 0;
-    public bool Covers(string site, string department) => (Sites.Count == 0 || Sites.Contains(site)) && (Departments.Count == 0 || Departments.Contains(department));
+
+    public bool Covers(string site, string department) =>
+        (Sites.Count == 0 || Sites.Contains(site)) && (Departments.Count == 0 || Departments.Contains(department));
+
     public bool CoversTarget(string target) => Targets.Count == 0 || Targets.Contains(target);
 
     /// <summary>Role → its limits, from JSON; a role that is not named has none.</summary>
     public static IReadOnlyDictionary<string, Reach> FromJson(string json)
     {
-        if (json.Length <= 2) return new Dictionary<string, Reach>();
+        if (json.Length <= 2)
+            return new Dictionary<string, Reach>();
         var read = JsonSerializer.Deserialize<Dictionary<string, Reach>>(json, JsonSerializerOptions.Web) ?? [];
         return read.ToDictionary(r => r.Key, r => new Reach(r.Value.Sites ?? [], r.Value.Departments ?? [], r.Value.Targets ?? []));
     }

@@ -19,13 +19,24 @@ internal sealed class Compiler(string text, NameSchema schema)
     private int _at;
     private int _depth;
 
-    /// <summary>A checked part: <paramref name="Name"/> when it only reads that name, <paramref name="Literal"/> when it is constant.</summary>
-    internal readonly record struct Node(ExpressionType Type, Evaluator Run, int Position, string? Constant = null, string? Name = null, int Slot = -1, Value? Literal = null, (int Slot, string Text)? Begins = null);
+    /// <summary>A checked part: <paramref name="Name"/> when it only reads that name, <paramref name="Literal"/> when it is
+    /// constant.</summary>
+    internal readonly record struct Node(
+        ExpressionType Type,
+        Evaluator Run,
+        int Position,
+        string? Constant = null,
+        string? Name = null,
+        int Slot = -1,
+        Value? Literal = null,
+        (int Slot, string Text)? Begins = null
+    );
 
     public Expression Compile()
     {
         var node = Ternary();
-        if (Current.Kind != TokenKind.End) throw Unexpected();
+        if (Current.Kind != TokenKind.End)
+            throw Unexpected();
         var parts = new List<Condition>();
         if (_chain.From == 0 && _chain.To == _at)
         {
@@ -35,18 +46,30 @@ internal sealed class Compiler(string text, NameSchema schema)
                 parts.Add(new(text[from..(i == _chain.Parts.Count - 1 ? text.Length : _chain.Ends[i])].Trim(), _chain.Parts[i].Run));
             }
         }
-        else parts.Add(new(text.Trim(), node.Run));
-        return new Expression(text, node.Type, _references, node.Run, parts, _compared.ToDictionary(p => p.Key, p => (IReadOnlyList<Value>)p.Value), _reads == _comparedReads, schema, node.Begins);
+        else
+            parts.Add(new(text.Trim(), node.Run));
+        return new Expression(
+            text,
+            node.Type,
+            _references,
+            node.Run,
+            parts,
+            _compared.ToDictionary(p => p.Key, p => (IReadOnlyList<Value>)p.Value),
+            _reads == _comparedReads,
+            schema,
+            node.Begins
+        );
     }
 
     private Token Current => _tokens[_at];
 
-    private ExpressionError Unexpected() => new(
-        Current.Kind == TokenKind.End ? "The expression ends too early." : $"'{Current.Text}' is not expected here.", Current.Position);
+    private ExpressionError Unexpected() =>
+        new(Current.Kind == TokenKind.End ? "The expression ends too early." : $"'{Current.Text}' is not expected here.", Current.Position);
 
     private bool Accept(string symbol)
     {
-        if (Current.Kind != TokenKind.Operator || Current.Text != symbol) return false;
+        if (Current.Kind != TokenKind.Operator || Current.Text != symbol)
+            return false;
         _at++;
         return true;
     }
@@ -54,21 +77,27 @@ internal sealed class Compiler(string text, NameSchema schema)
     private void Expect(string symbol)
     {
         if (!Accept(symbol))
-            throw new ExpressionError(Current.Kind == TokenKind.End ? $"A '{symbol}' is missing at the end." : $"A '{symbol}' is expected, not '{Current.Text}'.", Current.Position);
+            throw new ExpressionError(
+                Current.Kind == TokenKind.End ? $"A '{symbol}' is missing at the end." : $"A '{symbol}' is expected, not '{Current.Text}'.",
+                Current.Position
+            );
     }
 
     private Node Ternary()
     {
-        if (++_depth > MaxDepth) throw new ExpressionError($"The expression is nested deeper than {MaxDepth} levels.", Current.Position);
+        if (++_depth > MaxDepth)
+            throw new ExpressionError($"The expression is nested deeper than {MaxDepth} levels.", Current.Position);
         try
         {
             var condition = Or();
-            if (!Accept("?")) return condition;
+            if (!Accept("?"))
+                return condition;
             Require(condition, ExpressionType.Bool, "The condition before '?'");
             var yes = Ternary();
             Expect(":");
             var no = Ternary();
-            if (!yes.Type.Accepts(no.Type)) throw new ExpressionError($"Both sides of ':' must be of one type; they are {yes.Type} and {no.Type}.", no.Position);
+            if (!yes.Type.Accepts(no.Type))
+                throw new ExpressionError($"Both sides of ':' must be of one type; they are {yes.Type} and {no.Type}.", no.Position);
             var (c, y, n) = (condition.Run, yes.Run, no.Run);
             return new(yes.Type.Kind == ValueKind.Null ? no.Type : yes.Type, s => c(s).AsBool ? y(s) : n(s), condition.Position);
         }
@@ -110,7 +139,8 @@ internal sealed class Compiler(string text, NameSchema schema)
             var (l, r) = (left.Run, right.Run);
             left = new(ExpressionType.Bool, s => l(s).AsBool ? r(s) : Value.Of(false), left.Position, Begins: left.Begins);
         }
-        if (parts.Count > 1) _chain = (from, _at, parts, ends);
+        if (parts.Count > 1)
+            _chain = (from, _at, parts, ends);
         return left;
     }
 
@@ -122,11 +152,15 @@ internal sealed class Compiler(string text, NameSchema schema)
 
         void Note(Node name, Node literal)
         {
-            if (name.Name is not { } read || literal.Literal is not { } value) return;
+            if (name.Name is not { } read || literal.Literal is not { } value)
+                return;
             _comparedReads++;
-            if (!_compared.TryGetValue(read, out var values)) _compared[read] = values = [];
-            if (value.Kind == ValueKind.List) values.AddRange(value.AsList);
-            else values.Add(value);
+            if (!_compared.TryGetValue(read, out var values))
+                _compared[read] = values = [];
+            if (value.Kind == ValueKind.List)
+                values.AddRange(value.AsList);
+            else
+                values.Add(value);
         }
     }
 
@@ -145,19 +179,23 @@ internal sealed class Compiler(string text, NameSchema schema)
             {
                 _at++;
                 var right = Sum();
-                if (right.Type.Kind != ValueKind.List) throw new ExpressionError($"'in' needs a list on its right, not {right.Type}.", right.Position);
-                if (right.Type.Element is { } element && !element.Accepts(left.Type)) throw new ExpressionError($"A {left.Type} is never in a {right.Type}.", left.Position);
+                if (right.Type.Kind != ValueKind.List)
+                    throw new ExpressionError($"'in' needs a list on its right, not {right.Type}.", right.Position);
+                if (right.Type.Element is { } element && !element.Accepts(left.Type))
+                    throw new ExpressionError($"A {left.Type} is never in a {right.Type}.", left.Position);
                 Compared(left, right);
                 var (l, r) = (left.Run, right.Run);
                 left = new(ExpressionType.Bool, s => Value.Of(ListOperations.Contains(r(s).AsList, l(s))), left.Position);
             }
-            else return left;
+            else
+                return left;
         }
     }
 
     private Node Compare(Node left, Node right, Token token)
     {
-        if (!left.Type.Accepts(right.Type)) throw new ExpressionError($"A {left.Type} cannot be compared with a {right.Type}.", right.Position);
+        if (!left.Type.Accepts(right.Type))
+            throw new ExpressionError($"A {left.Type} cannot be compared with a {right.Type}.", right.Position);
         var (l, r) = (left.Run, right.Run);
         if (token.Text is not ("==" or "!=") && left.Type.Kind is ValueKind.Bool or ValueKind.List or ValueKind.Record)
             throw new ExpressionError($"A {left.Type} has no order.", token.Position);
@@ -172,11 +210,19 @@ internal sealed class Compiler(string text, NameSchema schema)
             ">" => s => Value.Of(Value.Compare(l(s), r(s)) > 0),
             _ => s => Value.Of(Value.Compare(l(s), r(s)) >= 0),
         };
-        return new(ExpressionType.Bool, run, left.Position, Begins: token.Text == "==" && left.Slot >= 0 && right.Literal is { Kind: ValueKind.String } begins ? (left.Slot, begins.AsString) : null);
+        return new(
+            ExpressionType.Bool,
+            run,
+            left.Position,
+            Begins: token.Text == "==" && left.Slot >= 0 && right.Literal is { Kind: ValueKind.String } begins
+                ? (left.Slot, begins.AsString)
+                : null
+        );
     }
 
     /// <summary>The commonest condition, without a step between.</summary>
-    private static Evaluator IsText(int slot, string text) => s => Value.Of(s[slot] is { Kind: ValueKind.String } value && string.Equals(value.AsString, text, StringComparison.Ordinal));
+    private static Evaluator IsText(int slot, string text) =>
+        s => Value.Of(s[slot] is { Kind: ValueKind.String } value && string.Equals(value.AsString, text, StringComparison.Ordinal));
 
     private Node Sum()
     {
@@ -195,7 +241,8 @@ internal sealed class Compiler(string text, NameSchema schema)
         var position = Current.Position;
         if (Accept("!"))
         {
-            if (++_depth > MaxDepth) throw new ExpressionError($"The expression is nested deeper than {MaxDepth} levels.", position);
+            if (++_depth > MaxDepth)
+                throw new ExpressionError($"The expression is nested deeper than {MaxDepth} levels.", position);
             var inner = Unary();
             _depth--;
             Require(inner, ExpressionType.Bool, "What follows '!'");
@@ -229,20 +276,27 @@ internal sealed class Compiler(string text, NameSchema schema)
         while (true)
         {
             var token = Current;
-            if (Accept(".")) node = Member(node, token);
-            else if (Accept("[")) node = Index(node);
-            else return node;
+            if (Accept("."))
+                node = Member(node, token);
+            else if (Accept("["))
+                node = Index(node);
+            else
+                return node;
         }
     }
 
     private Node Member(Node target, Token dot)
     {
         var name = Current;
-        if (name.Kind != TokenKind.Name) throw Unexpected();
+        if (name.Kind != TokenKind.Name)
+            throw Unexpected();
         _at++;
-        if (target.Type.Kind == ValueKind.Record) return Field(target, name.Text, name.Position);
-        if (!Accept("(")) throw new ExpressionError($"A {target.Type} has no member '{name.Text}'; functions are called with ().", name.Position);
-        if (name.Text is "exists" or "all" or "filter" or "map") return Macro(target, name);
+        if (target.Type.Kind == ValueKind.Record)
+            return Field(target, name.Text, name.Position);
+        if (!Accept("("))
+            throw new ExpressionError($"A {target.Type} has no member '{name.Text}'; functions are called with ().", name.Position);
+        if (name.Text is "exists" or "all" or "filter" or "map")
+            return Macro(target, name);
         return Functions.Bind(name.Text, [target, .. Arguments()], name.Position);
     }
 
@@ -255,10 +309,12 @@ internal sealed class Compiler(string text, NameSchema schema)
 
     private Node Read(string name, Slot slot, int position)
     {
-        if (!_references.Contains(name)) _references.Add(name);
+        if (!_references.Contains(name))
+            _references.Add(name);
         _reads++;
         // A yes-or-no name stands for itself in a condition.
-        if (slot.Type.Kind == ValueKind.Bool) _comparedReads++;
+        if (slot.Type.Kind == ValueKind.Bool)
+            _comparedReads++;
         var index = slot.Index;
         return new(slot.Type, s => s[index], position, Name: slot.Type.Kind == ValueKind.Bool ? null : name, Slot: index);
     }
@@ -273,7 +329,8 @@ internal sealed class Compiler(string text, NameSchema schema)
                 ? Field(target, name, index.Position)
                 : throw new ExpressionError("A field of a record is named by a constant text.", index.Position);
         }
-        if (target.Type.Kind != ValueKind.List) throw new ExpressionError($"A {target.Type} has no elements.", index.Position);
+        if (target.Type.Kind != ValueKind.List)
+            throw new ExpressionError($"A {target.Type} has no elements.", index.Position);
         Require(index, ExpressionType.Int, "The index");
         var (t, i) = (target.Run, index.Run);
         return new(target.Type.Element ?? ExpressionType.Null, s => ListOperations.At(t(s).AsList, i(s).AsInt), target.Position);
@@ -281,18 +338,22 @@ internal sealed class Compiler(string text, NameSchema schema)
 
     private Node Macro(Node list, Token name)
     {
-        if (list.Type.Kind != ValueKind.List) throw new ExpressionError($"'{name.Text}' works on a list, not on a {list.Type}.", list.Position);
+        if (list.Type.Kind != ValueKind.List)
+            throw new ExpressionError($"'{name.Text}' works on a list, not on a {list.Type}.", list.Position);
         var variable = Current;
-        if (variable.Kind != TokenKind.Name) throw new ExpressionError($"'{name.Text}' needs the name of a variable first.", variable.Position);
+        if (variable.Kind != TokenKind.Name)
+            throw new ExpressionError($"'{name.Text}' needs the name of a variable first.", variable.Position);
         _at++;
         Expect(",");
-        if (_locals.Count >= Scope.MaxLocals) throw new ExpressionError($"List macros are nested deeper than {Scope.MaxLocals} levels.", name.Position);
+        if (_locals.Count >= Scope.MaxLocals)
+            throw new ExpressionError($"List macros are nested deeper than {Scope.MaxLocals} levels.", name.Position);
         var slot = _locals.Count;
         _locals.Add((variable.Text, list.Type.Element ?? ExpressionType.Null));
         var body = Ternary();
         _locals.RemoveAt(slot);
         Expect(")");
-        if (name.Text != "map") Require(body, ExpressionType.Bool, $"The condition of '{name.Text}'");
+        if (name.Text != "map")
+            Require(body, ExpressionType.Bool, $"The condition of '{name.Text}'");
         var (source, each) = (list.Run, body.Run);
         return name.Text switch
         {
@@ -306,7 +367,8 @@ internal sealed class Compiler(string text, NameSchema schema)
     private List<Node> Arguments()
     {
         var arguments = new List<Node>();
-        if (Accept(")")) return arguments;
+        if (Accept(")"))
+            return arguments;
         do arguments.Add(Ternary());
         while (Accept(","));
         Expect(")");
@@ -368,21 +430,30 @@ internal sealed class Compiler(string text, NameSchema schema)
     {
         switch (token.Text)
         {
-            case "true": return Constant(ExpressionType.Bool, Value.Of(true), token.Position);
-            case "false": return Constant(ExpressionType.Bool, Value.Of(false), token.Position);
-            case "null": return Constant(ExpressionType.Null, Value.Null, token.Position);
+            case "true":
+                return Constant(ExpressionType.Bool, Value.Of(true), token.Position);
+            case "false":
+                return Constant(ExpressionType.Bool, Value.Of(false), token.Position);
+            case "null":
+                return Constant(ExpressionType.Null, Value.Null, token.Position);
         }
-        if (Accept("(")) return Functions.Bind(token.Text, Arguments(), token.Position);
+        if (Accept("("))
+            return Functions.Bind(token.Text, Arguments(), token.Position);
         var local = _locals.FindLastIndex(l => l.Name == token.Text);
-        if (local >= 0) return new(_locals[local].Type, s => s.GetLocal(local), token.Position);
-        if (schema.TryGet(token.Text, out var slot)) return Read(token.Text, slot, token.Position);
-        if (schema.TryGetRecord(token.Text, out var record)) return new(record, _ => Value.Null, token.Position, token.Text);
-        if (Time.Iso8601.TryParseDuration(token.Text, out var duration)) return Constant(ExpressionType.Duration, Value.Of(duration), token.Position);
+        if (local >= 0)
+            return new(_locals[local].Type, s => s.GetLocal(local), token.Position);
+        if (schema.TryGet(token.Text, out var slot))
+            return Read(token.Text, slot, token.Position);
+        if (schema.TryGetRecord(token.Text, out var record))
+            return new(record, _ => Value.Null, token.Position, token.Text);
+        if (Time.Iso8601.TryParseDuration(token.Text, out var duration))
+            return Constant(ExpressionType.Duration, Value.Of(duration), token.Position);
         throw new ExpressionError($"'{token.Text}' is not a declared name.{Nearest.Hint(token.Text, schema.Roots)}", token.Position);
     }
 
     internal static void Require(Node node, ExpressionType type, string what)
     {
-        if (!type.Accepts(node.Type)) throw new ExpressionError($"{what} must be {type}, not {node.Type}.", node.Position);
+        if (!type.Accepts(node.Type))
+            throw new ExpressionError($"{what} must be {type}, not {node.Type}.", node.Position);
     }
 }

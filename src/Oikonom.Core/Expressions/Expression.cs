@@ -11,7 +11,17 @@ public sealed class Expression
     private readonly Evaluator _evaluator;
     private readonly NameSchema _schema;
 
-    internal Expression(string text, ExpressionType type, IReadOnlyList<string> references, Evaluator evaluator, IReadOnlyList<Condition> parts, IReadOnlyDictionary<string, IReadOnlyList<Value>> compared, bool exact, NameSchema schema, (int Slot, string Text)? begins = null)
+    internal Expression(
+        string text,
+        ExpressionType type,
+        IReadOnlyList<string> references,
+        Evaluator evaluator,
+        IReadOnlyList<Condition> parts,
+        IReadOnlyDictionary<string, IReadOnlyList<Value>> compared,
+        bool exact,
+        NameSchema schema,
+        (int Slot, string Text)? begins = null
+    )
     {
         Begins = begins;
         _schema = schema;
@@ -33,7 +43,8 @@ public sealed class Expression
     /// <summary>True when names are only compared with constants, so that trying those constants tells everything.</summary>
     public bool IsExact { get; }
 
-    /// <summary>The slot and the text it must be equal to, when that is the first thing asked: without it nothing else is evaluated.</summary>
+    /// <summary>The slot and the text it must be equal to, when that is the first thing asked: without it nothing else is
+    /// evaluated.</summary>
     internal (int Slot, string Text)? Begins { get; }
 
     public string Text { get; }

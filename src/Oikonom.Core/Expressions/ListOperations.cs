@@ -6,19 +6,23 @@ internal static class ListOperations
     public static bool Contains(IReadOnlyList<Value> list, Value value)
     {
         for (var i = 0; i < list.Count; i++)
-            if (list[i] == value) return true;
+            if (list[i] == value)
+                return true;
         return false;
     }
 
     public static Value At(IReadOnlyList<Value> list, long index) =>
-        index >= 0 && index < list.Count ? list[(int)index] : throw new ExpressionFault($"The list has {list.Count} elements; there is none at {index}.");
+        index >= 0 && index < list.Count
+            ? list[(int)index]
+            : throw new ExpressionFault($"The list has {list.Count} elements; there is none at {index}.");
 
     public static bool Exists(IReadOnlyList<Value> list, int slot, Evaluator each, Scope scope)
     {
         for (var i = 0; i < list.Count; i++)
         {
             scope.SetLocal(slot, list[i]);
-            if (each(scope).AsBool) return true;
+            if (each(scope).AsBool)
+                return true;
         }
         return false;
     }
@@ -28,7 +32,8 @@ internal static class ListOperations
         for (var i = 0; i < list.Count; i++)
         {
             scope.SetLocal(slot, list[i]);
-            if (!each(scope).AsBool) return false;
+            if (!each(scope).AsBool)
+                return false;
         }
         return true;
     }
@@ -39,7 +44,8 @@ internal static class ListOperations
         for (var i = 0; i < list.Count; i++)
         {
             scope.SetLocal(slot, list[i]);
-            if (each(scope).AsBool) kept.Add(list[i]);
+            if (each(scope).AsBool)
+                kept.Add(list[i]);
         }
         return Value.Of(kept);
     }

@@ -21,9 +21,11 @@ public sealed class NameSchema
             var slot = new Slot(slots.Count, type);
             slots.Add(name, slot);
             var dot = name.IndexOf('.', StringComparison.Ordinal);
-            if (dot <= 0) continue;
+            if (dot <= 0)
+                continue;
             var record = name[..dot];
-            if (!records.TryGetValue(record, out var fields)) records[record] = fields = new(StringComparer.Ordinal);
+            if (!records.TryGetValue(record, out var fields))
+                records[record] = fields = new(StringComparer.Ordinal);
             fields[name[(dot + 1)..]] = slot;
         }
         _names = slots.ToFrozenDictionary(StringComparer.Ordinal);
@@ -31,7 +33,8 @@ public sealed class NameSchema
         _records = records.ToFrozenDictionary(
             pair => pair.Key,
             pair => new ExpressionType(ValueKind.Record, null, pair.Value.ToFrozenDictionary(StringComparer.Ordinal)),
-            StringComparer.Ordinal);
+            StringComparer.Ordinal
+        );
     }
 
     /// <summary>Name and place, in the order of declaration.</summary>
@@ -39,12 +42,16 @@ public sealed class NameSchema
 
     public int Count => _names.Count;
     public IEnumerable<string> Names => _names.Keys;
+
     public bool TryGet(string name, out Slot slot) => _names.TryGetValue(name, out slot!);
+
     public bool TryGetRecord(string name, out ExpressionType type) => _records.TryGetValue(name, out type!);
+
     public int IndexOf(string name) => _names[name].Index;
 
     /// <summary>The names of facts under this schema.</summary>
-    internal People.FactNames Facts => LazyInitializer.EnsureInitialized(ref _facts, () => new(Slots.Select(s => (s.Name, s.Slot.Type.Kind))));
+    internal People.FactNames Facts =>
+        LazyInitializer.EnsureInitialized(ref _facts, () => new(Slots.Select(s => (s.Name, s.Slot.Type.Kind))));
 
     /// <summary>Names that can start an expression: plain names and records.</summary>
     public IEnumerable<string> Roots => _names.Keys.Where(name => !name.Contains('.', StringComparison.Ordinal)).Concat(_records.Keys);
@@ -70,5 +77,6 @@ public sealed class Scope
     }
 
     internal Value GetLocal(int index) => _values[_declared + index];
+
     internal void SetLocal(int index, Value value) => _values[_declared + index] = value;
 }

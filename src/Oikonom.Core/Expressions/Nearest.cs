@@ -9,7 +9,8 @@ public static class Nearest
         var best = known
             .Select(candidate => (candidate, distance: Distance(name.ToLowerInvariant(), candidate.ToLowerInvariant())))
             .Where(pair => pair.distance <= Math.Clamp(name.Length / 3, 1, 3))
-            .OrderBy(pair => pair.distance).ThenBy(pair => pair.candidate, StringComparer.Ordinal)
+            .OrderBy(pair => pair.distance)
+            .ThenBy(pair => pair.candidate, StringComparer.Ordinal)
             .Select(pair => pair.candidate)
             .FirstOrDefault();
         return best is null ? "" : $" Did you mean '{best}'?";
@@ -17,7 +18,8 @@ public static class Nearest
 
     private static int Distance(string a, string b)
     {
-        if (a.Length > 64 || b.Length > 64) return int.MaxValue;
+        if (a.Length > 64 || b.Length > 64)
+            return int.MaxValue;
         var previous = Enumerable.Range(0, b.Length + 1).ToArray();
         for (var i = 1; i <= a.Length; i++)
         {

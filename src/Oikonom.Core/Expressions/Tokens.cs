@@ -1,6 +1,13 @@
 namespace Oikonom.Core.Expressions;
 
-internal enum TokenKind : byte { End, Name, String, Number, Operator }
+internal enum TokenKind : byte
+{
+    End,
+    Name,
+    String,
+    Number,
+    Operator,
+}
 
 internal readonly record struct Token(TokenKind Kind, string Text, int Position);
 
@@ -18,33 +25,60 @@ internal static class Tokens
 {
     public const int MaxLength = 4096;
 
-    private static readonly string[] Operators = ["&&", "||", "==", "!=", "<=", ">=", "<", ">", "!", "?", ":", "+", "-", "(", ")", "[", "]", ",", "."];
+    private static readonly string[] Operators =
+    [
+        "&&",
+        "||",
+        "==",
+        "!=",
+        "<=",
+        ">=",
+        "<",
+        ">",
+        "!",
+        "?",
+        ":",
+        "+",
+        "-",
+        "(",
+        ")",
+        "[",
+        "]",
+        ",",
+        ".",
+    ];
 
     public static List<Token> Read(string text)
     {
-        if (text.Length > MaxLength) throw new ExpressionError($"The expression is longer than {MaxLength} characters.", MaxLength);
+        if (text.Length > MaxLength)
+            throw new ExpressionError($"The expression is longer than {MaxLength} characters.", MaxLength);
         var tokens = new List<Token>();
         var i = 0;
         while (i < text.Length)
         {
             var c = text[i];
-            if (char.IsWhiteSpace(c)) i++;
+            if (char.IsWhiteSpace(c))
+                i++;
             else if (char.IsAsciiLetter(c) || c == '_')
             {
                 var start = i;
-                while (i < text.Length && (char.IsAsciiLetterOrDigit(text[i]) || text[i] == '_')) i++;
+                while (i < text.Length && (char.IsAsciiLetterOrDigit(text[i]) || text[i] == '_'))
+                    i++;
                 tokens.Add(new(TokenKind.Name, text[start..i], start));
             }
             else if (char.IsAsciiDigit(c))
             {
                 var start = i;
-                while (i < text.Length && char.IsAsciiDigit(text[i])) i++;
+                while (i < text.Length && char.IsAsciiDigit(text[i]))
+                    i++;
                 tokens.Add(new(TokenKind.Number, text[start..i], start));
             }
-            else if (c is '"' or '\'') tokens.Add(ReadString(text, ref i));
+            else if (c is '"' or '\'')
+                tokens.Add(ReadString(text, ref i));
             else
             {
-                var symbol = Array.Find(Operators, o => text.AsSpan(i).StartsWith(o, StringComparison.Ordinal))
+                var symbol =
+                    Array.Find(Operators, o => text.AsSpan(i).StartsWith(o, StringComparison.Ordinal))
                     ?? throw new ExpressionError($"'{c}' has no meaning here.", i);
                 tokens.Add(new(TokenKind.Operator, symbol, i));
                 i += symbol.Length;
@@ -66,19 +100,23 @@ internal static class Tokens
                 content.Append(text[i++]);
                 continue;
             }
-            if (i + 1 >= text.Length) break;
-            content.Append(text[i + 1] switch
-            {
-                'n' => '\n',
-                't' => '\t',
-                '\\' => '\\',
-                '"' => '"',
-                '\'' => '\'',
-                var other => throw new ExpressionError($"'\\{other}' is no known escape; use \\n \\t \\\\ \\\" or \\'.", i),
-            });
+            if (i + 1 >= text.Length)
+                break;
+            content.Append(
+                text[i + 1] switch
+                {
+                    'n' => '\n',
+                    't' => '\t',
+                    '\\' => '\\',
+                    '"' => '"',
+                    '\'' => '\'',
+                    var other => throw new ExpressionError($"'\\{other}' is no known escape; use \\n \\t \\\\ \\\" or \\'.", i),
+                }
+            );
             i += 2;
         }
-        if (i >= text.Length) throw new ExpressionError("The text that starts here has no closing quote.", start);
+        if (i >= text.Length)
+            throw new ExpressionError("The text that starts here has no closing quote.", start);
         i++;
         return new(TokenKind.String, content.ToString(), start);
     }

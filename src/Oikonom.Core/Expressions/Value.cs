@@ -4,7 +4,18 @@ using System.Globalization;
 namespace Oikonom.Core.Expressions;
 
 /// <summary>What a value of an expression can be.</summary>
-public enum ValueKind : byte { Null, Bool, Int, String, Date, Instant, Duration, List, Record }
+public enum ValueKind : byte
+{
+    Null,
+    Bool,
+    Int,
+    String,
+    Date,
+    Instant,
+    Duration,
+    List,
+    Record,
+}
 
 /// <summary>
 /// A value of an expression: small, immutable, compared by content. Only these kinds ever enter an expression,
@@ -25,13 +36,21 @@ public readonly struct Value : IEquatable<Value>
     public ValueKind Kind { get; }
 
     public static Value Null => default;
+
     public static Value Of(bool value) => new(ValueKind.Bool, value ? 1 : 0, null);
+
     public static Value Of(long value) => new(ValueKind.Int, value, null);
+
     public static Value Of(string value) => new(ValueKind.String, 0, value);
+
     public static Value Of(DateOnly value) => new(ValueKind.Date, value.DayNumber, null);
+
     public static Value Of(DateOnly? value) => value is { } day ? Of(day) : Null;
+
     public static Value Of(DateTimeOffset value) => new(ValueKind.Instant, value.UtcTicks, null);
+
     public static Value Of(TimeSpan value) => new(ValueKind.Duration, value.Ticks, null);
+
     public static Value Of(IReadOnlyList<Value> value) => new(ValueKind.List, 0, value);
 
     public bool IsNull => Kind == ValueKind.Null;
@@ -47,7 +66,8 @@ public readonly struct Value : IEquatable<Value>
     /// <summary>Order of two values of one kind; null when they cannot be ordered (different kinds, or one is null).</summary>
     public static int? Compare(Value left, Value right)
     {
-        if (left.Kind != right.Kind || left.IsNull) return null;
+        if (left.Kind != right.Kind || left.IsNull)
+            return null;
         return left.Kind switch
         {
             ValueKind.String => string.CompareOrdinal(left.AsString, right.AsString),
@@ -58,7 +78,8 @@ public readonly struct Value : IEquatable<Value>
 
     public bool Equals(Value other)
     {
-        if (Kind != other.Kind) return false;
+        if (Kind != other.Kind)
+            return false;
         return Kind switch
         {
             ValueKind.Null => true,
@@ -70,28 +91,31 @@ public readonly struct Value : IEquatable<Value>
 
     public override bool Equals(object? obj) => obj is Value other && Equals(other);
 
-    public override int GetHashCode() => Kind switch
-    {
-        ValueKind.String => AsString.GetHashCode(StringComparison.Ordinal),
-        ValueKind.List => AsList.Count,
-        _ => HashCode.Combine(Kind, _number),
-    };
+    public override int GetHashCode() =>
+        Kind switch
+        {
+            ValueKind.String => AsString.GetHashCode(StringComparison.Ordinal),
+            ValueKind.List => AsList.Count,
+            _ => HashCode.Combine(Kind, _number),
+        };
 
     public static bool operator ==(Value left, Value right) => left.Equals(right);
+
     public static bool operator !=(Value left, Value right) => !left.Equals(right);
 
     /// <summary>The value as text: ISO 8601 for dates, instants and durations; "" for null; lists joined by ", ".</summary>
-    public override string ToString() => Kind switch
-    {
-        ValueKind.Null => "",
-        ValueKind.Bool => AsBool ? "true" : "false",
-        ValueKind.Int => _number.ToString(CultureInfo.InvariantCulture),
-        ValueKind.Date => AsDate.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture),
-        ValueKind.Instant => AsInstant.ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", CultureInfo.InvariantCulture),
-        ValueKind.Duration => System.Xml.XmlConvert.ToString(AsDuration),
-        ValueKind.List => string.Join(", ", AsList),
-        _ => AsString,
-    };
+    public override string ToString() =>
+        Kind switch
+        {
+            ValueKind.Null => "",
+            ValueKind.Bool => AsBool ? "true" : "false",
+            ValueKind.Int => _number.ToString(CultureInfo.InvariantCulture),
+            ValueKind.Date => AsDate.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture),
+            ValueKind.Instant => AsInstant.ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", CultureInfo.InvariantCulture),
+            ValueKind.Duration => System.Xml.XmlConvert.ToString(AsDuration),
+            ValueKind.List => string.Join(", ", AsList),
+            _ => AsString,
+        };
 }
 
 /// <summary>The static type of an expression. A list carries the type of its elements, a record its fields.</summary>
@@ -104,21 +128,24 @@ public sealed record ExpressionType(ValueKind Kind, ExpressionType? Element = nu
     public static readonly ExpressionType Date = new(ValueKind.Date);
     public static readonly ExpressionType Instant = new(ValueKind.Instant);
     public static readonly ExpressionType Duration = new(ValueKind.Duration);
+
     public static ExpressionType ListOf(ExpressionType element) => new(ValueKind.List, element);
 
     /// <summary>True when a value of <paramref name="other"/> may stand where this type is wanted (null fits everywhere).</summary>
     public bool Accepts(ExpressionType other) =>
-        other.Kind == ValueKind.Null || Kind == ValueKind.Null ||
-        (Kind == other.Kind && (Kind != ValueKind.List || Element is null || other.Element is null || Element.Accepts(other.Element)));
+        other.Kind == ValueKind.Null
+        || Kind == ValueKind.Null
+        || (Kind == other.Kind && (Kind != ValueKind.List || Element is null || other.Element is null || Element.Accepts(other.Element)));
 
-    public override string ToString() => Kind switch
-    {
-        ValueKind.List => $"list of {Element?.ToString() ?? "anything"}",
-        ValueKind.Int => "number",
-        ValueKind.Bool => "true/false",
-        ValueKind.Null => "nothing",
-        _ => Kind.ToString().ToLowerInvariant(),
-    };
+    public override string ToString() =>
+        Kind switch
+        {
+            ValueKind.List => $"list of {Element?.ToString() ?? "anything"}",
+            ValueKind.Int => "number",
+            ValueKind.Bool => "true/false",
+            ValueKind.Null => "nothing",
+            _ => Kind.ToString().ToLowerInvariant(),
+        };
 }
 
 /// <summary>Where a declared name stands in the array of values that an expression is evaluated against.</summary>

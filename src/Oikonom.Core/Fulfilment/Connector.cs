@@ -6,8 +6,14 @@ namespace Oikonom.Core.Fulfilment;
 
 /// <summary>The state an account is to reach, and what identifies it: the immutable id first, then the match keys.</summary>
 public sealed record AccountGoal(
-    string? ImmutableId, IReadOnlyList<(string Attribute, string Value)> Keys, string Name, string Container,
-    IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes, bool? Enabled, bool MayCreate);
+    string? ImmutableId,
+    IReadOnlyList<(string Attribute, string Value)> Keys,
+    string Name,
+    string Container,
+    IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes,
+    bool? Enabled,
+    bool MayCreate
+);
 
 /// <summary>Whether somebody is to hold an entitlement.</summary>
 /// <param name="Account">The immutable id of their account; null in a target without accounts.</param>
@@ -21,9 +27,7 @@ public sealed record WorkOrder(string Step, string Request, string Person, strin
 /// </summary>
 public abstract record PortResult
 {
-    private PortResult()
-    {
-    }
+    private PortResult() { }
 
     /// <summary>The state is reached.</summary>
     /// <param name="Note">What was done, in a word.</param>
@@ -41,11 +45,23 @@ public abstract record PortResult
     /// <summary>The target holds something the plan did not know of; the plan is made anew.</summary>
     public sealed record Unknown(string Message) : PortResult;
 
-    internal static PortResult Of(TargetFault fault) => fault.NeedsReplan ? new Unknown(fault.Message) : fault.Transient ? new Transient(fault.Message) : new Lasting(fault.Message);
+    internal static PortResult Of(TargetFault fault) =>
+        fault.NeedsReplan ? new Unknown(fault.Message)
+        : fault.Transient ? new Transient(fault.Message)
+        : new Lasting(fault.Message);
 }
 
 /// <summary>Work by hand that has to be done before a state is reached.</summary>
-public sealed record ManualTask(string Title, string Instructions, IReadOnlyList<TaskField> Fields, IReadOnlyList<string> Checks, bool NeedsEvidence, string Role, DateTimeOffset Due, bool IsGiving);
+public sealed record ManualTask(
+    string Title,
+    string Instructions,
+    IReadOnlyList<TaskField> Fields,
+    IReadOnlyList<string> Checks,
+    bool NeedsEvidence,
+    string Role,
+    DateTimeOffset Due,
+    bool IsGiving
+);
 
 /// <summary>What ensuring an account gave.</summary>
 public sealed record EnsuredAccount(string ImmutableId, string Location, bool Changed, bool Created);
@@ -53,9 +69,7 @@ public sealed record EnsuredAccount(string ImmutableId, string Location, bool Ch
 /// <summary>One way in which a target differs from what was done: closed.</summary>
 public abstract record Difference
 {
-    private Difference()
-    {
-    }
+    private Difference() { }
 
     /// <summary>The entry is not there any more.</summary>
     public sealed record Gone(string ImmutableId) : Difference;
@@ -70,15 +84,16 @@ public abstract record Difference
     public sealed record Surplus(string Entitlement) : Difference;
 
     /// <summary>The difference in words.</summary>
-    public string Text => this switch
-    {
-        Gone gone => $"the entry {gone.ImmutableId} is gone",
-        OtherValues other => $"{other.Attribute} is '{string.Join(", ", other.Found)}', not '{string.Join(", ", other.Wanted)}'",
-        OtherPresence presence => presence.IsEnabled ? "the account is enabled" : "the account is disabled",
-        Missing missing => $"not in {missing.Entitlement}",
-        Surplus surplus => $"still in {surplus.Entitlement}",
-        _ => throw new UnreachableException($"{GetType().Name} has no words."),
-    };
+    public string Text =>
+        this switch
+        {
+            Gone gone => $"the entry {gone.ImmutableId} is gone",
+            OtherValues other => $"{other.Attribute} is '{string.Join(", ", other.Found)}', not '{string.Join(", ", other.Wanted)}'",
+            OtherPresence presence => presence.IsEnabled ? "the account is enabled" : "the account is disabled",
+            Missing missing => $"not in {missing.Entitlement}",
+            Surplus surplus => $"still in {surplus.Entitlement}",
+            _ => throw new UnreachableException($"{GetType().Name} has no words."),
+        };
 }
 
 /// <summary>What a read-back found; nothing when the target is as it should be.</summary>
@@ -94,7 +109,8 @@ public sealed record Matches(IReadOnlyList<ExistingAccount> Found);
 public sealed record TargetHealth(bool Reachable, string Message, string? Server, long Milliseconds);
 
 /// <summary>A target said no or was not there. <see cref="Transient"/> faults are tried again.</summary>
-public sealed class TargetFault(string message, bool transient, bool needsReplan = false, Exception? inner = null) : Exception(message, inner)
+public sealed class TargetFault(string message, bool transient, bool needsReplan = false, Exception? inner = null)
+    : Exception(message, inner)
 {
     public bool Transient { get; } = transient;
 

@@ -7,19 +7,30 @@ namespace Oikonom.Core.Fulfilment;
 public enum StepState
 {
     /// <summary>Waits for its time, its turn or its next try.</summary>
-    [JsonStringEnumMemberName("pending")] Pending,
+    [JsonStringEnumMemberName("pending")]
+    Pending,
 
-    [JsonStringEnumMemberName("done")] Done,
+    [JsonStringEnumMemberName("done")]
+    Done,
 
     /// <summary>Looked at again before it ran, and no longer wanted.</summary>
-    [JsonStringEnumMemberName("dropped")] Dropped,
+    [JsonStringEnumMemberName("dropped")]
+    Dropped,
 
     /// <summary>A lasting fault: a human is needed.</summary>
-    [JsonStringEnumMemberName("stopped")] Stopped,
+    [JsonStringEnumMemberName("stopped")]
+    Stopped,
 }
 
 /// <summary>How an attempt at a step ended.</summary>
-public enum AttemptOutcome { Reached, NoLongerWanted, Transient, Lasting, Waits }
+public enum AttemptOutcome
+{
+    Reached,
+    NoLongerWanted,
+    Transient,
+    Lasting,
+    Waits,
+}
 
 /// <summary>The state machine of a step. Pure.</summary>
 public static class StepMachine
@@ -31,7 +42,8 @@ public static class StepMachine
     /// <returns>The new state, and for a retry the wait before it.</returns>
     public static (StepState State, TimeSpan Wait) Next(StepState state, AttemptOutcome outcome, int attempts)
     {
-        if (state is not StepState.Pending) return (state, TimeSpan.Zero);
+        if (state is not StepState.Pending)
+            return (state, TimeSpan.Zero);
         return outcome switch
         {
             AttemptOutcome.Reached => (StepState.Done, TimeSpan.Zero),

@@ -7,50 +7,94 @@ namespace Oikonom.Core.Intake;
 [JsonConverter(typeof(JsonStringEnumConverter<RequestKind>))]
 public enum RequestKind
 {
-    [JsonStringEnumMemberName("joiner")] Joiner,
-    [JsonStringEnumMemberName("mover")] Mover,
-    [JsonStringEnumMemberName("leaver")] Leaver,
-    [JsonStringEnumMemberName("correction")] Correction,
+    [JsonStringEnumMemberName("joiner")]
+    Joiner,
+
+    [JsonStringEnumMemberName("mover")]
+    Mover,
+
+    [JsonStringEnumMemberName("leaver")]
+    Leaver,
+
+    [JsonStringEnumMemberName("correction")]
+    Correction,
 
     /// <summary>An entitlement beside the templates, for a term.</summary>
-    [JsonStringEnumMemberName("access")] Access,
+    [JsonStringEnumMemberName("access")]
+    Access,
 
     /// <summary>Another end for something that is held for a term.</summary>
-    [JsonStringEnumMemberName("extension")] Extension,
+    [JsonStringEnumMemberName("extension")]
+    Extension,
 
     /// <summary>Attributes of the person, changed by hand.</summary>
-    [JsonStringEnumMemberName("change")] Change,
+    [JsonStringEnumMemberName("change")]
+    Change,
 
     /// <summary>A new first password for an account.</summary>
-    [JsonStringEnumMemberName("password")] Password,
+    [JsonStringEnumMemberName("password")]
+    Password,
 
     /// <summary>The end of a lock after wrong passwords.</summary>
-    [JsonStringEnumMemberName("unlock")] Unlock,
+    [JsonStringEnumMemberName("unlock")]
+    Unlock,
 
     /// <summary>An account on one target, by a template on request.</summary>
-    [JsonStringEnumMemberName("account")] Account,
+    [JsonStringEnumMemberName("account")]
+    Account,
 }
 
 /// <summary>What happened to a person, in the trade's words.</summary>
 [JsonConverter(typeof(JsonStringEnumConverter<What>))]
 public enum What
 {
-    [JsonStringEnumMemberName("nothing")] Nothing,
-    [JsonStringEnumMemberName("joiner")] Joiner,
-    [JsonStringEnumMemberName("return")] Return,
-    [JsonStringEnumMemberName("second-employment")] SecondEmployment,
-    [JsonStringEnumMemberName("mover")] Mover,
-    [JsonStringEnumMemberName("kind-change")] KindChange,
-    [JsonStringEnumMemberName("name-change")] NameChange,
-    [JsonStringEnumMemberName("number-change")] NumberChange,
-    [JsonStringEnumMemberName("correction")] Correction,
-    [JsonStringEnumMemberName("postponed-start")] PostponedStart,
-    [JsonStringEnumMemberName("earlier-start")] EarlierStart,
-    [JsonStringEnumMemberName("withdrawn-hire")] WithdrawnHire,
-    [JsonStringEnumMemberName("leaver")] Leaver,
-    [JsonStringEnumMemberName("shortened-end")] ShortenedEnd,
-    [JsonStringEnumMemberName("extended-end")] ExtendedEnd,
-    [JsonStringEnumMemberName("late-news")] LateNews,
+    [JsonStringEnumMemberName("nothing")]
+    Nothing,
+
+    [JsonStringEnumMemberName("joiner")]
+    Joiner,
+
+    [JsonStringEnumMemberName("return")]
+    Return,
+
+    [JsonStringEnumMemberName("second-employment")]
+    SecondEmployment,
+
+    [JsonStringEnumMemberName("mover")]
+    Mover,
+
+    [JsonStringEnumMemberName("kind-change")]
+    KindChange,
+
+    [JsonStringEnumMemberName("name-change")]
+    NameChange,
+
+    [JsonStringEnumMemberName("number-change")]
+    NumberChange,
+
+    [JsonStringEnumMemberName("correction")]
+    Correction,
+
+    [JsonStringEnumMemberName("postponed-start")]
+    PostponedStart,
+
+    [JsonStringEnumMemberName("earlier-start")]
+    EarlierStart,
+
+    [JsonStringEnumMemberName("withdrawn-hire")]
+    WithdrawnHire,
+
+    [JsonStringEnumMemberName("leaver")]
+    Leaver,
+
+    [JsonStringEnumMemberName("shortened-end")]
+    ShortenedEnd,
+
+    [JsonStringEnumMemberName("extended-end")]
+    ExtendedEnd,
+
+    [JsonStringEnumMemberName("late-news")]
+    LateNews,
 }
 
 /// <summary>What happened, and the request that follows from it; none when there is nothing to do.</summary>
@@ -72,31 +116,44 @@ public readonly record struct Happening(What What, RequestKind? Raises)
     /// <param name="moves">The attributes whose change makes a mover; null means all of them.</param>
     public static Happening Between(Facts? before, Facts? after, IReadOnlyList<Facts> others, DateOnly today, IReadOnlySet<string>? moves)
     {
-        if (before is null) return after is null ? Nothing : New(after, others, today);
-        if (after is null) return Gone(before, today);
+        if (before is null)
+            return after is null ? Nothing : New(after, others, today);
+        if (after is null)
+            return Gone(before, today);
         var differences = before.DifferenceTo(after);
-        if (differences.Count == 0) return Nothing;
+        if (differences.Count == 0)
+            return Nothing;
         var (wasOver, isOver) = (before.End < today, after.End < today);
-        if (wasOver) return isOver ? new(What.LateNews, null) : new(What.Return, RequestKind.Joiner);
-        if (isOver) return Gone(before, today);
+        if (wasOver)
+            return isOver ? new(What.LateNews, null) : new(What.Return, RequestKind.Joiner);
+        if (isOver)
+            return Gone(before, today);
         if (before.End != after.End)
         {
-            if (before.End is null) return new(What.Leaver, RequestKind.Leaver);
-            if (after.End is { } end && end < before.End) return new(What.ShortenedEnd, RequestKind.Leaver);
+            if (before.End is null)
+                return new(What.Leaver, RequestKind.Leaver);
+            if (after.End is { } end && end < before.End)
+                return new(What.ShortenedEnd, RequestKind.Leaver);
         }
         if (before.Start > today && before.Start != after.Start)
             return new(after.Start > before.Start ? What.PostponedStart : What.EarlierStart, RequestKind.Mover);
-        if (before.Text(BuiltIn.Kind) != after.Text(BuiltIn.Kind)) return new(What.KindChange, RequestKind.Mover);
-        if (before.End != after.End) return new(What.ExtendedEnd, RequestKind.Mover);
-        if (before.Number != after.Number) return new(What.NumberChange, RequestKind.Mover);
-        if (differences.All(d => IsTypingError(d) || moves?.Contains(d.Name) == false)) return new(What.Correction, RequestKind.Correction);
+        if (before.Text(BuiltIn.Kind) != after.Text(BuiltIn.Kind))
+            return new(What.KindChange, RequestKind.Mover);
+        if (before.End != after.End)
+            return new(What.ExtendedEnd, RequestKind.Mover);
+        if (before.Number != after.Number)
+            return new(What.NumberChange, RequestKind.Mover);
+        if (differences.All(d => IsTypingError(d) || moves?.Contains(d.Name) == false))
+            return new(What.Correction, RequestKind.Correction);
         return new(differences.All(d => d.Name is BuiltIn.Given or BuiltIn.Family) ? What.NameChange : What.Mover, RequestKind.Mover);
     }
 
     private static Happening New(Facts after, IReadOnlyList<Facts> others, DateOnly today)
     {
-        if (after.End < today) return new(What.LateNews, null);
-        if (others.Count == 0) return new(What.Joiner, RequestKind.Joiner);
+        if (after.End < today)
+            return new(What.LateNews, null);
+        if (others.Count == 0)
+            return new(What.Joiner, RequestKind.Joiner);
         return others.All(o => o.End < today) ? new(What.Return, RequestKind.Joiner) : new(What.SecondEmployment, RequestKind.Mover);
     }
 
@@ -111,12 +168,16 @@ public readonly record struct Happening(What What, RequestKind? Raises)
         vanished.PersonKey == appeared.PersonKey && vanished.Start == appeared.Start;
 
     private static bool IsTypingError(AttributeDifference difference) =>
-        Spelled.Contains(difference.Name) && difference.Before.Length >= 4 && difference.After.Length >= 4 && Distance(difference.Before, difference.After) <= TypingErrors;
+        Spelled.Contains(difference.Name)
+        && difference.Before.Length >= 4
+        && difference.After.Length >= 4
+        && Distance(difference.Before, difference.After) <= TypingErrors;
 
     /// <summary>Letters to add, drop or change, up to one more than counts as a typing error.</summary>
     private static int Distance(string left, string right)
     {
-        if (Math.Abs(left.Length - right.Length) > TypingErrors) return TypingErrors + 1;
+        if (Math.Abs(left.Length - right.Length) > TypingErrors)
+            return TypingErrors + 1;
         var row = Enumerable.Range(0, right.Length + 1).ToArray();
         for (var i = 1; i <= left.Length; i++)
         {

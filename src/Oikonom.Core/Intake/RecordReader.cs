@@ -31,7 +31,8 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
         {
             var name = source.ColumnNames[i];
             var text = texts[i];
-            if (Refuse(text) is { } reason) return new(null, new(name, Shorten(text), reason));
+            if (Refuse(text) is { } reason)
+                return new(null, new(name, Shorten(text), reason));
             _scope[_slots[i]] = Value.Of(text.Trim());
         }
         var values = new Value[_names.Count];
@@ -53,7 +54,8 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
             facts.Fill(_facts, rulebook.Attributes);
             try
             {
-                if (!scope.Holds(_facts)) return new(facts, null) { Outside = true };
+                if (!scope.Holds(_facts))
+                    return new(facts, null) { Outside = true };
             }
             catch (ExpressionFault fault)
             {
@@ -61,11 +63,25 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
             }
         }
         foreach (var name in rulebook.Mandatory)
-            if (facts[name].IsNull) return new(null, Fault(source.Mapping.First(m => m.Name == name), $"'{name}' is mandatory and empty."));
+            if (facts[name].IsNull)
+                return new(null, Fault(source.Mapping.First(m => m.Name == name), $"'{name}' is mandatory and empty."));
         if (!rulebook.Sites.ContainsKey(facts.Text(BuiltIn.Site)))
-            return new(null, Fault(source.Mapping.First(m => m.Name == BuiltIn.Site), $"'{Shorten(facts.Text(BuiltIn.Site))}' is no site of the rulebook.{Nearest.Hint(facts.Text(BuiltIn.Site), rulebook.Sites.Keys)}"));
+            return new(
+                null,
+                Fault(
+                    source.Mapping.First(m => m.Name == BuiltIn.Site),
+                    $"'{Shorten(facts.Text(BuiltIn.Site))}' is no site of the "
+                        + $"rulebook.{Nearest.Hint(facts.Text(BuiltIn.Site), rulebook.Sites.Keys)}"
+                )
+            );
         if (facts.End < facts.Start)
-            return new(null, Fault(source.Mapping.First(m => m.Name == BuiltIn.End), $"The end {facts.Text(BuiltIn.End)} lies before the start {facts.Text(BuiltIn.Start)}."));
+            return new(
+                null,
+                Fault(
+                    source.Mapping.First(m => m.Name == BuiltIn.End),
+                    $"The end {facts.Text(BuiltIn.End)} lies before the start {facts.Text(BuiltIn.Start)}."
+                )
+            );
         return new(facts, null);
     }
 
@@ -78,12 +94,16 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
     /// <summary>Why a value is not taken from outside, or null.</summary>
     public static string? Refuse(string text)
     {
-        if (text.Length > MaxValue) return $"The value has {text.Length} characters; {MaxValue} are the most.";
+        if (text.Length > MaxValue)
+            return $"The value has {text.Length} characters; {MaxValue} are the most.";
         foreach (var c in text)
         {
-            if (c == '\uFFFD') return "The value holds bytes that are not in the declared encoding.";
-            if (char.IsControl(c) && c is not ('\t' or '\n' or '\r')) return $"The value holds the control character U+{(int)c:X4}.";
-            if (c is >= '\u202A' and <= '\u202E' or >= '\u2066' and <= '\u2069') return $"The value holds the direction mark U+{(int)c:X4}, which can disguise a name.";
+            if (c == '\uFFFD')
+                return "The value holds bytes that are not in the declared encoding.";
+            if (char.IsControl(c) && c is not ('\t' or '\n' or '\r'))
+                return $"The value holds the control character U+{(int)c:X4}.";
+            if (c is >= '\u202A' and <= '\u202E' or >= '\u2066' and <= '\u2069')
+                return $"The value holds the direction mark U+{(int)c:X4}, which can disguise a name.";
         }
         return null;
     }

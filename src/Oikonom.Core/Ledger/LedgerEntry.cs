@@ -10,10 +10,25 @@ namespace Oikonom.Core.Ledger;
 /// each value, so that values can be forgotten and the record still verifies.
 /// </summary>
 /// <param name="Values">Name → salt and value, as JSON; null when the body holds all.</param>
-public sealed record LedgerEntry(string Id, DateTimeOffset At, string Actor, string Kind, string? Person, string? Request, string Body, string? Values = null)
+public sealed record LedgerEntry(
+    string Id,
+    DateTimeOffset At,
+    string Actor,
+    string Kind,
+    string? Person,
+    string? Request,
+    string Body,
+    string? Values = null
+)
 {
-    private static readonly JsonWriterOptions Options = new() { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
-    private static readonly JsonSerializerOptions ValueOptions = new(JsonSerializerDefaults.Web) { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
+    private static readonly JsonWriterOptions Options = new()
+    {
+        Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
+    };
+    private static readonly JsonSerializerOptions ValueOptions = new(JsonSerializerDefaults.Web)
+    {
+        Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
+    };
 
     private static readonly string[] Reserved = ["id", "at", "actor", "kind", "person", "request", "sealed"];
 
@@ -23,41 +38,123 @@ public sealed record LedgerEntry(string Id, DateTimeOffset At, string Actor, str
     /// </summary>
     private static readonly FrozenSet<string> InClear = new[]
     {
-        "active", "address", "approver", "as", "begins", "change", "check", "counts", "delegation", "digest", "document", "due", "edition", "ends", "entitlement", "expires", "for", "from", "good",
-        "hook", "item", "items", "key", "kinds", "line", "mode", "node", "order", "passed", "pool", "proposal", "raises", "reach", "release", "replanned", "requestKind", "resource", "resourceId", "role", "roles",
-        "activeBefore", "reachBefore", "rolesBefore", "root", "rule", "run", "secret", "session", "sha256", "signature", "signed", "size", "source", "stage", "step", "target", "task", "to", "token", "user", "verdict", "version", "way", "what", "count",
+        "active",
+        "address",
+        "approver",
+        "as",
+        "begins",
+        "change",
+        "check",
+        "counts",
+        "delegation",
+        "digest",
+        "document",
+        "due",
+        "edition",
+        "ends",
+        "entitlement",
+        "expires",
+        "for",
+        "from",
+        "good",
+        "hook",
+        "item",
+        "items",
+        "key",
+        "kinds",
+        "line",
+        "mode",
+        "node",
+        "order",
+        "passed",
+        "pool",
+        "proposal",
+        "raises",
+        "reach",
+        "release",
+        "replanned",
+        "requestKind",
+        "resource",
+        "resourceId",
+        "role",
+        "roles",
+        "activeBefore",
+        "reachBefore",
+        "rolesBefore",
+        "root",
+        "rule",
+        "run",
+        "secret",
+        "session",
+        "sha256",
+        "signature",
+        "signed",
+        "size",
+        "source",
+        "stage",
+        "step",
+        "target",
+        "task",
+        "to",
+        "token",
+        "user",
+        "verdict",
+        "version",
+        "way",
+        "what",
+        "count",
     }.ToFrozenSet(StringComparer.Ordinal);
 
-    /// <param name="details">Further members, written in the order given; a null value is left out. Those that may say something of a person are sealed.</param>
+    /// <param name="details">Further members, written in the order given; a null value is left out. Those that may say something
+    /// of a person are sealed.</param>
     /// <exception cref="ArgumentException">A detail has the name of a member that every entry has.</exception>
-    public static LedgerEntry Of(DateTimeOffset at, string actor, string kind, string? person, string? request, params ReadOnlySpan<(string Name, object? Value)> details)
+    public static LedgerEntry Of(
+        DateTimeOffset at,
+        string actor,
+        string kind,
+        string? person,
+        string? request,
+        params ReadOnlySpan<(string Name, object? Value)> details
+    )
     {
         var id = Guid.CreateVersion7(at).ToString();
         List<(string Name, string Salt, string Value, string Hash)>? values = null;
-        var body = Json(writer =>
-        {
-            writer.WriteString("id", id);
-            writer.WriteString("at", Stamp(at));
-            writer.WriteString("actor", actor);
-            writer.WriteString("kind", kind);
-            if (person is not null) writer.WriteString("person", person);
-            if (request is not null) writer.WriteString("request", request);
-        }, details, ref values);
-        var held = values is null ? null : Json(writer =>
-        {
-            foreach (var (name, salt, value, _) in values)
+        var body = Json(
+            writer =>
             {
-                writer.WriteStartObject(name);
-                writer.WriteString("salt", salt);
-                writer.WritePropertyName("value");
-                writer.WriteRawValue(value);
-                writer.WriteEndObject();
-            }
-        });
+                writer.WriteString("id", id);
+                writer.WriteString("at", Stamp(at));
+                writer.WriteString("actor", actor);
+                writer.WriteString("kind", kind);
+                if (person is not null)
+                    writer.WriteString("person", person);
+                if (request is not null)
+                    writer.WriteString("request", request);
+            },
+            details,
+            ref values
+        );
+        var held = values is null
+            ? null
+            : Json(writer =>
+            {
+                foreach (var (name, salt, value, _) in values)
+                {
+                    writer.WriteStartObject(name);
+                    writer.WriteString("salt", salt);
+                    writer.WritePropertyName("value");
+                    writer.WriteRawValue(value);
+                    writer.WriteEndObject();
+                }
+            });
         return new(id, at, actor, kind, person, request, body, held);
     }
 
-    private static string Json(Action<Utf8JsonWriter> write, ReadOnlySpan<(string Name, object? Value)> details, ref List<(string Name, string Salt, string Value, string Hash)>? values)
+    private static string Json(
+        Action<Utf8JsonWriter> write,
+        ReadOnlySpan<(string Name, object? Value)> details,
+        ref List<(string Name, string Salt, string Value, string Hash)>? values
+    )
     {
         var buffer = new System.Buffers.ArrayBufferWriter<byte>(512);
         using (var writer = new Utf8JsonWriter(buffer, Options))
@@ -66,8 +163,10 @@ public sealed record LedgerEntry(string Id, DateTimeOffset At, string Actor, str
             write(writer);
             foreach (var (name, value) in details)
             {
-                if (Reserved.Contains(name)) throw new ArgumentException($"'{name}' is a member of every entry.", nameof(details));
-                if (value is null) continue;
+                if (Reserved.Contains(name))
+                    throw new ArgumentException($"'{name}' is a member of every entry.", nameof(details));
+                if (value is null)
+                    continue;
                 var text = JsonSerializer.Serialize(value, value.GetType(), ValueOptions);
                 if (InClear.Contains(name))
                 {
@@ -81,7 +180,8 @@ public sealed record LedgerEntry(string Id, DateTimeOffset At, string Actor, str
             if (values is not null)
             {
                 writer.WriteStartObject("sealed");
-                foreach (var (name, _, _, hash) in values) writer.WriteString(name, hash);
+                foreach (var (name, _, _, hash) in values)
+                    writer.WriteString(name, hash);
                 writer.WriteEndObject();
             }
             writer.WriteEndObject();
@@ -96,7 +196,8 @@ public sealed record LedgerEntry(string Id, DateTimeOffset At, string Actor, str
     }
 
     /// <summary>RFC 3339 in UTC with milliseconds.</summary>
-    public static string Stamp(DateTimeOffset at) => at.UtcDateTime.ToString("yyyy-MM-dd'T'HH:mm:ss.fff'Z'", System.Globalization.CultureInfo.InvariantCulture);
+    public static string Stamp(DateTimeOffset at) =>
+        at.UtcDateTime.ToString("yyyy-MM-dd'T'HH:mm:ss.fff'Z'", System.Globalization.CultureInfo.InvariantCulture);
 }
 
 /// <summary>Reads entries back: the sealed body together with what is still held of its values.</summary>
@@ -106,23 +207,28 @@ public static class LedgerText
     public static IReadOnlyDictionary<string, SaltedValue> ValuesOf(string? values)
     {
         var found = new Dictionary<string, SaltedValue>(StringComparer.Ordinal);
-        if (values is null) return found;
+        if (values is null)
+            return found;
         using var document = JsonDocument.Parse(values);
-        foreach (var one in document.RootElement.EnumerateObject()) found[one.Name] = new(one.Value.GetProperty("salt").GetString() ?? "", one.Value.GetProperty("value").GetRawText());
+        foreach (var one in document.RootElement.EnumerateObject())
+            found[one.Name] = new(one.Value.GetProperty("salt").GetString() ?? "", one.Value.GetProperty("value").GetRawText());
         return found;
     }
 
-    /// <summary>The entry as it reads: its values in their places, and the names of those that are forgotten under <c>forgotten</c>.</summary>
+    /// <summary>The entry as it reads: its values in their places, and the names of those that are forgotten under
+    /// <c>forgotten</c>.</summary>
     public static JsonElement Open(string body, string? values)
     {
         using var document = JsonDocument.Parse(body);
-        if (!document.RootElement.TryGetProperty("sealed", out var seals)) return document.RootElement.Clone();
+        if (!document.RootElement.TryGetProperty("sealed", out var seals))
+            return document.RootElement.Clone();
         var held = ValuesOf(values);
         var buffer = new System.Buffers.ArrayBufferWriter<byte>(512);
         using (var writer = new Utf8JsonWriter(buffer))
         {
             writer.WriteStartObject();
-            foreach (var member in document.RootElement.EnumerateObject().Where(m => m.Name != "sealed")) member.WriteTo(writer);
+            foreach (var member in document.RootElement.EnumerateObject().Where(m => m.Name != "sealed"))
+                member.WriteTo(writer);
             var gone = new List<string>();
             foreach (var seal in seals.EnumerateObject())
             {
@@ -137,7 +243,8 @@ public static class LedgerText
             if (gone.Count > 0)
             {
                 writer.WriteStartArray("forgotten");
-                foreach (var name in gone) writer.WriteStringValue(name);
+                foreach (var name in gone)
+                    writer.WriteStringValue(name);
                 writer.WriteEndArray();
             }
             writer.WriteEndObject();
@@ -149,10 +256,16 @@ public static class LedgerText
     /// <summary>What is wrong with the values that are held of an entry, or null: each must be what was sealed.</summary>
     public static string? Fault(string body, string? values)
     {
-        if (values is null) return null;
+        if (values is null)
+            return null;
         using var document = JsonDocument.Parse(body);
         foreach (var (name, held) in ValuesOf(values))
-            if (!document.RootElement.TryGetProperty("sealed", out var seals) || !seals.TryGetProperty(name, out var hash) || !Commitment.Holds(held.Salt, held.Value, hash.GetString() ?? "")) return name;
+            if (
+                !document.RootElement.TryGetProperty("sealed", out var seals)
+                || !seals.TryGetProperty(name, out var hash)
+                || !Commitment.Holds(held.Salt, held.Value, hash.GetString() ?? "")
+            )
+                return name;
         return null;
     }
 }

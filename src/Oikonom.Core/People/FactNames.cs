@@ -31,20 +31,27 @@ internal sealed class FactNames
 
     public int Count => _names.Length;
     public string this[int place] => _names[place];
+
     public ValueKind KindOf(int place) => _kinds[place];
+
     public JsonEncodedText Encoded(int place) => _encoded[place];
 
     /// <returns>The place of the name, or -1.</returns>
     public int IndexOf(string name) => _places.TryGetValue(name, out var place) ? place : -1;
 
     /// <summary>These names and one more, which is a text unless it is built in.</summary>
-    public FactNames With(string name) => _places.ContainsKey(name) ? this : _more.GetOrAdd(name, added => new([.. _names.Select((n, i) => (n, _kinds[i])), (added, ValueKind.String)]));
+    public FactNames With(string name) =>
+        _places.ContainsKey(name)
+            ? this
+            : _more.GetOrAdd(name, added => new([.. _names.Select((n, i) => (n, _kinds[i])), (added, ValueKind.String)]));
 
-    /// <summary>The place of the property name the reader stands at, looked for from <paramref name="from"/> on; -1 when it is none of these.</summary>
+    /// <summary>The place of the property name the reader stands at, looked for from <paramref name="from"/> on; -1 when it is
+    /// none of these.</summary>
     public int Find(ref Utf8JsonReader reader, int from)
     {
         for (var i = from; i < _utf8.Length; i++)
-            if (reader.ValueTextEquals(_utf8[i])) return i;
+            if (reader.ValueTextEquals(_utf8[i]))
+                return i;
         return IndexOf(reader.GetString()!);
     }
 
@@ -52,7 +59,8 @@ internal sealed class FactNames
     public int[] PlacesIn(NameSchema schema)
     {
         foreach (var (known, places) in _met)
-            if (ReferenceEquals(known, schema)) return places;
+            if (ReferenceEquals(known, schema))
+                return places;
         int[] found = [.. schema.Slots.Select(s => IndexOf(s.Name))];
         // A few rulebooks are in use at a time; which of two threads adds it first does not matter.
         _met = [(schema, found), .. _met.Take(3)];

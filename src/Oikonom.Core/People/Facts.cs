@@ -21,19 +21,39 @@ public static class BuiltIn
     /// <summary>Name and type, in their fixed order.</summary>
     public static readonly IReadOnlyList<KeyValuePair<string, ExpressionType>> Attributes =
     [
-        new(Person, ExpressionType.String), new(Number, ExpressionType.String), new(Given, ExpressionType.String),
-        new(Family, ExpressionType.String), new(Kind, ExpressionType.String), new(Start, ExpressionType.Date),
-        new(End, ExpressionType.Date), new(Manager, ExpressionType.String), new(Department, ExpressionType.String),
-        new(Site, ExpressionType.String), new(Title, ExpressionType.String), new("costCentre", ExpressionType.String),
-        new("privateMail", ExpressionType.String), new("phone", ExpressionType.String),
+        new(Person, ExpressionType.String),
+        new(Number, ExpressionType.String),
+        new(Given, ExpressionType.String),
+        new(Family, ExpressionType.String),
+        new(Kind, ExpressionType.String),
+        new(Start, ExpressionType.Date),
+        new(End, ExpressionType.Date),
+        new(Manager, ExpressionType.String),
+        new(Department, ExpressionType.String),
+        new(Site, ExpressionType.String),
+        new(Title, ExpressionType.String),
+        new("costCentre", ExpressionType.String),
+        new("privateMail", ExpressionType.String),
+        new("phone", ExpressionType.String),
     ];
 
     /// <summary>What people read in the place of a name, where a rulebook says nothing else.</summary>
     public static readonly IReadOnlyDictionary<string, string> Titles = new Dictionary<string, string>
     {
-        [Person] = "Person number", [Number] = "Employee number", [Given] = "Given name", [Family] = "Family name", [Kind] = "Kind of employment",
-        [Start] = "First day", [End] = "Last day", [Manager] = "Line manager", [Department] = "Department", [Site] = "Site", [Title] = "Job title",
-        ["costCentre"] = "Cost centre", ["privateMail"] = "Private mail", ["phone"] = "Telephone",
+        [Person] = "Person number",
+        [Number] = "Employee number",
+        [Given] = "Given name",
+        [Family] = "Family name",
+        [Kind] = "Kind of employment",
+        [Start] = "First day",
+        [End] = "Last day",
+        [Manager] = "Line manager",
+        [Department] = "Department",
+        [Site] = "Site",
+        [Title] = "Job title",
+        ["costCentre"] = "Cost centre",
+        ["privateMail"] = "Private mail",
+        ["phone"] = "Telephone",
     };
 
     /// <summary>Without these no person can be planned for.</summary>
@@ -55,15 +75,18 @@ public sealed class Facts
         var given = values.ToList();
         _names = given.Aggregate(FactNames.BuiltIn, (names, pair) => names.With(pair.Key));
         _values = new Value[_names.Count];
-        foreach (var (name, value) in given) _values[_names.IndexOf(name)] = Kept(value);
+        foreach (var (name, value) in given)
+            _values[_names.IndexOf(name)] = Kept(value);
     }
 
     private Facts(FactNames names, Value[] values) => (_names, _values) = (names, values);
 
-    /// <summary>Facts of a rulebook's attributes; the array is theirs from then on, and its places are <see cref="FactNames.IndexOf"/>.</summary>
+    /// <summary>Facts of a rulebook's attributes; the array is theirs from then on, and its places are
+    /// <see cref="FactNames.IndexOf"/>.</summary>
     internal static Facts Of(FactNames names, Value[] values)
     {
-        for (var i = 0; i < values.Length; i++) values[i] = Kept(values[i]);
+        for (var i = 0; i < values.Length; i++)
+            values[i] = Kept(values[i]);
         return new(names, values);
     }
 
@@ -73,17 +96,20 @@ public sealed class Facts
         get
         {
             for (var i = 0; i < _values.Length; i++)
-                if (!_values[i].IsNull) yield return new(_names[i], _values[i]);
+                if (!_values[i].IsNull)
+                    yield return new(_names[i], _values[i]);
         }
     }
 
     /// <summary>The same with one attribute set, or taken away by null.</summary>
     public Facts With(string name, Value value)
     {
-        if (value.IsNull && _names.IndexOf(name) < 0) return this;
+        if (value.IsNull && _names.IndexOf(name) < 0)
+            return this;
         var names = _names.With(name);
         var values = new Value[names.Count];
-        for (var i = 0; i < values.Length; i++) values[i] = ReferenceEquals(names, _names) ? _values[i] : this[names[i]];
+        for (var i = 0; i < values.Length; i++)
+            values[i] = ReferenceEquals(names, _names) ? _values[i] : this[names[i]];
         values[names.IndexOf(name)] = Kept(value);
         return new(names, values);
     }
@@ -110,6 +136,7 @@ public sealed class Facts
     }
 
     public Value this[string name] => _names.IndexOf(name) is >= 0 and var place ? _values[place] : Value.Null;
+
     public string Text(string name) => this[name].ToString();
 
     public string PersonKey => Text(BuiltIn.Person);
@@ -122,11 +149,17 @@ public sealed class Facts
 
     /// <summary>The attributes that differ, in order of name.</summary>
     public IReadOnlyList<AttributeDifference> DifferenceTo(Facts later) =>
-        [.. Values.Select(v => v.Key).Union(later.Values.Select(v => v.Key)).Order(StringComparer.Ordinal)
-            .Where(name => this[name] != later[name])
-            .Select(name => new AttributeDifference(name, Text(name), later.Text(name)))];
+        [
+            .. Values
+                .Select(v => v.Key)
+                .Union(later.Values.Select(v => v.Key))
+                .Order(StringComparer.Ordinal)
+                .Where(name => this[name] != later[name])
+                .Select(name => new AttributeDifference(name, Text(name), later.Text(name))),
+        ];
 
-    /// <summary>Fills the slots of <paramref name="scope"/> that <paramref name="schema"/> declares; a text that is not there is "".</summary>
+    /// <summary>Fills the slots of <paramref name="scope"/> that <paramref name="schema"/> declares; a text that is not there is
+    /// "".</summary>
     public void Fill(Scope scope, NameSchema schema)
     {
         var slots = schema.Slots;
@@ -157,7 +190,8 @@ public sealed class Facts
         writer.Reset(buffer);
         writer.WriteStartObject();
         for (var i = 0; i < _values.Length; i++)
-            if (!_values[i].IsNull) writer.WriteString(_names.Encoded(i), _values[i].ToString());
+            if (!_values[i].IsNull)
+                writer.WriteString(_names.Encoded(i), _values[i].ToString());
         writer.WriteEndObject();
         writer.Flush();
         return System.Text.Encoding.UTF8.GetString(buffer.WrittenSpan);
@@ -195,7 +229,8 @@ public sealed class Facts
     /// <summary>Reads a list of facts, such as the other employments of a person.</summary>
     public static IReadOnlyList<Facts> ListFromJson(string json, NameSchema schema)
     {
-        if (json.Length <= 2) return [];
+        if (json.Length <= 2)
+            return [];
         using var document = JsonDocument.Parse(json);
         return [.. document.RootElement.EnumerateArray().Select(item => FromJson(item.GetRawText(), schema))];
     }
@@ -206,12 +241,14 @@ public sealed class Facts
     {
         var names = schema.Facts;
         var values = new Value[names.Count];
-        if (!reader.Read() || reader.TokenType != JsonTokenType.StartObject) throw new JsonException("Facts are an object.");
+        if (!reader.Read() || reader.TokenType != JsonTokenType.StartObject)
+            throw new JsonException("Facts are an object.");
         // What was written stands in order of name, so that the next name is looked for after the last one.
-        for (var next = 0; reader.Read() && reader.TokenType == JsonTokenType.PropertyName;)
+        for (var next = 0; reader.Read() && reader.TokenType == JsonTokenType.PropertyName; )
         {
             var place = names.Find(ref reader, next);
-            if (place < 0) return Rest(ref reader, new(names, values));
+            if (place < 0)
+                return Rest(ref reader, new(names, values));
             next = place + 1;
             reader.Read();
             values[place] = ValueOf(ref reader, names.KindOf(place));
@@ -226,16 +263,20 @@ public sealed class Facts
         {
             var name = reader.GetString()!;
             reader.Read();
-            begun = begun.With(name, ValueOf(ref reader, begun._names.IndexOf(name) is >= 0 and var place ? begun._names.KindOf(place) : ValueKind.String));
-        }
-        while (reader.Read() && reader.TokenType == JsonTokenType.PropertyName);
+            begun = begun.With(
+                name,
+                ValueOf(ref reader, begun._names.IndexOf(name) is >= 0 and var place ? begun._names.KindOf(place) : ValueKind.String)
+            );
+        } while (reader.Read() && reader.TokenType == JsonTokenType.PropertyName);
         return begun;
     }
 
     private static Value ValueOf(ref Utf8JsonReader reader, ValueKind kind)
     {
-        if (reader.TokenType == JsonTokenType.Null) return Value.Null;
-        if (kind == ValueKind.Date && !reader.ValueIsEscaped && Day(reader.ValueSpan) is { } day) return Value.Of(day);
+        if (reader.TokenType == JsonTokenType.Null)
+            return Value.Null;
+        if (kind == ValueKind.Date && !reader.ValueIsEscaped && Day(reader.ValueSpan) is { } day)
+            return Value.Of(day);
         var text = reader.GetString()!;
         return text.Length == 0 ? Value.Null : Typed(text, kind);
     }
@@ -243,29 +284,34 @@ public sealed class Facts
     /// <summary>A day as it is written by us (ISO 8601, <c>yyyy-MM-dd</c>); null leaves it to the general way.</summary>
     private static DateOnly? Day(ReadOnlySpan<byte> text)
     {
-        if (text.Length != 10 || text[4] != '-' || text[7] != '-') return null;
+        if (text.Length != 10 || text[4] != '-' || text[7] != '-')
+            return null;
         var (year, month, day) = (Digits(text[..4]), Digits(text[5..7]), Digits(text[8..]));
-        return year < 1 || month is < 1 or > 12 || day < 1 || day > DateTime.DaysInMonth(year, month) ? null : new DateOnly(year, month, day);
+        return year < 1 || month is < 1 or > 12 || day < 1 || day > DateTime.DaysInMonth(year, month)
+            ? null
+            : new DateOnly(year, month, day);
 
         static int Digits(ReadOnlySpan<byte> digits)
         {
             var number = 0;
             foreach (var digit in digits)
             {
-                if (digit is < (byte)'0' or > (byte)'9') return -1;
+                if (digit is < (byte)'0' or > (byte)'9')
+                    return -1;
                 number = (number * 10) + digit - '0';
             }
             return number;
         }
     }
 
-    private static Value Typed(string text, ValueKind kind) => kind switch
-    {
-        ValueKind.Date => Value.Of(DateOnly.ParseExact(text, "yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture)),
-        ValueKind.Int => Value.Of(long.Parse(text, System.Globalization.CultureInfo.InvariantCulture)),
-        ValueKind.Bool => Value.Of(text == "true"),
-        _ => Value.Of(text),
-    };
+    private static Value Typed(string text, ValueKind kind) =>
+        kind switch
+        {
+            ValueKind.Date => Value.Of(DateOnly.ParseExact(text, "yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture)),
+            ValueKind.Int => Value.Of(long.Parse(text, System.Globalization.CultureInfo.InvariantCulture)),
+            ValueKind.Bool => Value.Of(text == "true"),
+            _ => Value.Of(text),
+        };
 }
 
 /// <summary>One attribute that differs between two versions.</summary>

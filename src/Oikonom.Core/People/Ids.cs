@@ -6,7 +6,9 @@ namespace Oikonom.Core.People;
 public readonly record struct PersonId(Guid Value)
 {
     public static PersonId New(DateTimeOffset at) => new(Guid.CreateVersion7(at));
+
     public static PersonId Parse(string text) => new(Guid.Parse(text));
+
     public override string ToString() => Value.ToString();
 }
 
@@ -14,7 +16,9 @@ public readonly record struct PersonId(Guid Value)
 public readonly record struct RequestId(Guid Value)
 {
     public static RequestId New(DateTimeOffset at) => new(Guid.CreateVersion7(at));
+
     public static RequestId Parse(string text) => new(Guid.Parse(text));
+
     public override string ToString() => Value.ToString();
 }
 
@@ -22,7 +26,9 @@ public readonly record struct RequestId(Guid Value)
 public readonly record struct StepId(Guid Value)
 {
     public static StepId New(DateTimeOffset at) => new(Guid.CreateVersion7(at));
+
     public static StepId Parse(string text) => new(Guid.Parse(text));
+
     public override string ToString() => Value.ToString();
 }
 

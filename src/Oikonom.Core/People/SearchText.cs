@@ -13,7 +13,8 @@ public static class SearchText
     /// <param name="key">Family and given name, as lists are sorted by them.</param>
     public static string Of(string key, string number) => Latin($"{key} {number}");
 
-    /// <summary>The words of a search; each must be found. A text of which nothing can be read finds nobody, an empty one everybody.</summary>
+    /// <summary>The words of a search; each must be found. A text of which nothing can be read finds nobody, an empty one
+    /// everybody.</summary>
     public static IReadOnlyList<string> Words(string text) =>
         Latin(text).Split(default(char[]), StringSplitOptions.RemoveEmptyEntries) is { Length: > 0 } words ? words
         : string.IsNullOrWhiteSpace(text) ? []

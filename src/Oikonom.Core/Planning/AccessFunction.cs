@@ -12,15 +12,18 @@ namespace Oikonom.Core.Planning;
 public sealed class AccessFunction
 {
     internal sealed record ReadyGrant(GrantRule Rule, GrantState State, bool IsDesk);
+
     internal sealed record ReadyTemplate(int Index, RoleTemplate Rule, ReadyGrant[] Grants);
 
-    /// <param name="Names">The attribute names when this account alone gives them, in order; <paramref name="Rules"/> is null at the naming one.</param>
+    /// <param name="Names">The attribute names when this account alone gives them, in order; <paramref name="Rules"/> is null at
+    /// the naming one.</param>
     internal sealed record ReadyAccount(ReadyTemplate Template, AccountRule Rule, Reason Reason, string[] Names, AttributeRule?[] Rules)
     {
         /// <summary>Why it may not be used: not yet, and no more.</summary>
         public Reason Before { get; } = Reason with { Condition = "before the first day" };
         public Reason After { get; } = Reason with { Condition = "outside the employment" };
     }
+
     internal sealed record ReadyTarget(TargetRule Rule, ReadyAccount[] Accounts);
 
     internal readonly Rulebook.Rulebook Rulebook;
@@ -37,34 +40,78 @@ public sealed class AccessFunction
     {
         Rulebook = rulebook;
         _desks = [.. rulebook.Targets.Values.Where(t => !t.HasAccounts).Select(t => t.Name)];
-        Templates = [.. rulebook.Templates.Select((t, i) => new ReadyTemplate(i, t, [.. t.Grants.Select(g => new ReadyGrant(g, new(g.Key, ReasonOf(t, g.Place, g.When)), _desks.Contains(g.Target)))]))];
-        Targets = [.. rulebook.Targets.Values.Select(target => new ReadyTarget(target,
-            [.. Templates.SelectMany(t => t.Rule.Accounts.Where(a => a.Target == target.Name).Select(a => Ready(target, t, a)))]))];
+        Templates =
+        [
+            .. rulebook.Templates.Select(
+                (t, i) =>
+                    new ReadyTemplate(
+                        i,
+                        t,
+                        [.. t.Grants.Select(g => new ReadyGrant(g, new(g.Key, ReasonOf(t, g.Place, g.When)), _desks.Contains(g.Target)))]
+                    )
+            ),
+        ];
+        Targets =
+        [
+            .. rulebook.Targets.Values.Select(target => new ReadyTarget(
+                target,
+                [.. Templates.SelectMany(t => t.Rule.Accounts.Where(a => a.Target == target.Name).Select(a => Ready(target, t, a)))]
+            )),
+        ];
         (AlwaysAsked, AskedBy) = Sort(Templates);
         AccountNameSlot = rulebook.AccountNames.TryGet("account.name", out var slot) ? slot.Index : -1;
-        AttributeSlots = [.. rulebook.Attributes.Slots.Where(s => rulebook.AccountNames.TryGet(s.Name, out _)).Select(s => (s.Slot.Index, rulebook.AccountNames.IndexOf(s.Name)))];
-        PoolSlots = [.. rulebook.Pools.Keys.Where(p => rulebook.AccountNames.TryGet($"pool.{p}", out _)).Select(p => (p, rulebook.AccountNames.IndexOf($"pool.{p}")))];
-        NameSlots = [.. rulebook.Targets.Keys.Where(t => rulebook.AccountNames.TryGet($"names.{t}", out _)).Select(t => (t, rulebook.AccountNames.IndexOf($"names.{t}")))];
+        AttributeSlots =
+        [
+            .. rulebook
+                .Attributes.Slots.Where(s => rulebook.AccountNames.TryGet(s.Name, out _))
+                .Select(s => (s.Slot.Index, rulebook.AccountNames.IndexOf(s.Name))),
+        ];
+        PoolSlots =
+        [
+            .. rulebook
+                .Pools.Keys.Where(p => rulebook.AccountNames.TryGet($"pool.{p}", out _))
+                .Select(p => (p, rulebook.AccountNames.IndexOf($"pool.{p}"))),
+        ];
+        NameSlots =
+        [
+            .. rulebook
+                .Targets.Keys.Where(t => rulebook.AccountNames.TryGet($"names.{t}", out _))
+                .Select(t => (t, rulebook.AccountNames.IndexOf($"names.{t}"))),
+        ];
     }
 
     /// <summary>Templates whose condition must be asked in any case.</summary>
     internal readonly int[] AlwaysAsked;
 
-    /// <summary>Templates that can only apply when a slot has a certain text: of all departments' templates only those of one are asked.</summary>
+    /// <summary>Templates that can only apply when a slot has a certain text: of all departments' templates only those of one
+    /// are asked.</summary>
     internal readonly (int Slot, Dictionary<string, int[]> Templates)[] AskedBy;
 
     private static ReadyAccount Ready(TargetRule target, ReadyTemplate template, AccountRule account)
     {
-        var rules = new SortedDictionary<string, AttributeRule?>(StringComparer.OrdinalIgnoreCase) { [target.Settings.NameAttribute] = null };
-        foreach (var attribute in account.Attributes) rules[attribute.Name] = attribute;
+        var rules = new SortedDictionary<string, AttributeRule?>(StringComparer.OrdinalIgnoreCase)
+        {
+            [target.Settings.NameAttribute] = null,
+        };
+        foreach (var attribute in account.Attributes)
+            rules[attribute.Name] = attribute;
         return new(template, account, ReasonOf(template.Rule, account.Place, null), [.. rules.Keys], [.. rules.Values]);
     }
 
     private static (int[], (int, Dictionary<string, int[]>)[]) Sort(ReadyTemplate[] templates)
     {
         var always = templates.Where(t => t.Rule.When?.Begins is null).Select(t => t.Index).ToArray();
-        var by = templates.Where(t => t.Rule.When?.Begins is not null).GroupBy(t => t.Rule.When!.Begins!.Value.Slot)
-            .Select(slot => (slot.Key, slot.GroupBy(t => t.Rule.When!.Begins!.Value.Text, StringComparer.Ordinal).ToDictionary(g => g.Key, g => g.Select(t => t.Index).ToArray(), StringComparer.Ordinal))).ToArray();
+        var by = templates
+            .Where(t => t.Rule.When?.Begins is not null)
+            .GroupBy(t => t.Rule.When!.Begins!.Value.Slot)
+            .Select(slot =>
+                (
+                    slot.Key,
+                    slot.GroupBy(t => t.Rule.When!.Begins!.Value.Text, StringComparer.Ordinal)
+                        .ToDictionary(g => g.Key, g => g.Select(t => t.Index).ToArray(), StringComparer.Ordinal)
+                )
+            )
+            .ToArray();
         return (always, by);
     }
 

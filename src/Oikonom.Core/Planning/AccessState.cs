@@ -33,9 +33,17 @@ public sealed record AccountState(
 
     /// <summary>True when both say the same of the entry, whatever the reason.</summary>
     internal bool IsSameEntry(AccountState other) =>
-        Name == other.Name && Container == other.Container && Presence == other.Presence && Reason == other.Reason
-        && (ReferenceEquals(Attributes, other.Attributes)
-            || (Attributes.Count == other.Attributes.Count && Attributes.All(a => other.Attributes.TryGetValue(a.Key, out var values) && values.SequenceEqual(a.Value))));
+        Name == other.Name
+        && Container == other.Container
+        && Presence == other.Presence
+        && Reason == other.Reason
+        && (
+            ReferenceEquals(Attributes, other.Attributes)
+            || (
+                Attributes.Count == other.Attributes.Count
+                && Attributes.All(a => other.Attributes.TryGetValue(a.Key, out var values) && values.SequenceEqual(a.Value))
+            )
+        );
 }
 
 /// <summary>An entitlement that is held.</summary>
@@ -46,10 +54,7 @@ public sealed record GrantState(EntitlementKey Key, Reason Reason)
 }
 
 /// <summary>The accounts of one person at one instant by target, and the grants.</summary>
-public sealed record AccessState(
-    IReadOnlyDictionary<string, AccountState> Accounts,
-    IReadOnlyDictionary<EntitlementKey, GrantState> Grants
-)
+public sealed record AccessState(IReadOnlyDictionary<string, AccountState> Accounts, IReadOnlyDictionary<EntitlementKey, GrantState> Grants)
 {
     public static readonly AccessState Nothing = new(new Dictionary<string, AccountState>(), new Dictionary<EntitlementKey, GrantState>());
 }

@@ -11,17 +11,21 @@ public static class AccountNames
     /// Lower-case ASCII letters, digits and the marks the target takes; a letter or digit first and last. Wishes
     /// that leave nothing are dropped.
     /// </summary>
-    public static IReadOnlyList<string> Clean(IEnumerable<string> wishes, NameRule? rule = null) => [.. wishes.Select(wish => Clean(wish, rule ?? NameRule.Default)).Where(name => name.Length > 0).Distinct()];
+    public static IReadOnlyList<string> Clean(IEnumerable<string> wishes, NameRule? rule = null) =>
+        [.. wishes.Select(wish => Clean(wish, rule ?? NameRule.Default)).Where(name => name.Length > 0).Distinct()];
 
     private static string Clean(string wish, NameRule rule)
     {
         var name = new StringBuilder();
         foreach (var c in wish.Transliterate().ToLowerInvariant())
         {
-            if (char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c)) name.Append(c);
-            else if (rule.Marks.Contains(c, StringComparison.Ordinal) && name.Length > 0 && name[^1] is not ('.' or '-' or '_')) name.Append(c);
+            if (char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c))
+                name.Append(c);
+            else if (rule.Marks.Contains(c, StringComparison.Ordinal) && name.Length > 0 && name[^1] is not ('.' or '-' or '_'))
+                name.Append(c);
         }
-        if (name.Length > rule.Longest) name.Length = rule.Longest;
+        if (name.Length > rule.Longest)
+            name.Length = rule.Longest;
         return name.ToString().Trim('.', '-', '_');
     }
 
@@ -29,8 +33,10 @@ public static class AccountNames
     public static IEnumerable<string> Candidates(IReadOnlyList<string> wishes, NameRule? rule = null)
     {
         var longest = (rule ?? NameRule.Default).Longest;
-        foreach (var wish in wishes) yield return wish;
-        if (wishes.Count == 0) yield break;
+        foreach (var wish in wishes)
+            yield return wish;
+        if (wishes.Count == 0)
+            yield break;
         for (var number = 2; number < 100_000; number++)
         {
             var suffix = number.ToString(System.Globalization.CultureInfo.InvariantCulture);

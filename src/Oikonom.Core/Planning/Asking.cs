@@ -42,7 +42,8 @@ public sealed class Asking
         return new([.. _accounts], [.. _grants], person.Refused);
     }
 
-    /// <summary>What should be true in every target at <paramref name="at"/>: a look into the windows, of which no others are worked out.</summary>
+    /// <summary>What should be true in every target at <paramref name="at"/>: a look into the windows, of which no others are
+    /// worked out.</summary>
     /// <inheritdoc cref="Windows"/>
     public AccessState At(Subject person, DateTimeOffset at)
     {
@@ -65,25 +66,33 @@ public sealed class Asking
         }
         foreach (var (begin, end) in Parts(InputsOf(person), DateTimeOffset.MinValue, DateTimeOffset.MaxValue))
         {
-            if (end <= from || begin >= until) continue;
+            if (end <= from || begin >= until)
+                continue;
             var employments = Employments.Now(person, _function.Rulebook, begin);
             if (employments.Count == 1)
             {
                 Stretch(person, employments, begin, end, from, until);
                 continue;
             }
-            foreach (var (first, last) in Parts(employments.Select(e => TermOf(person, e)).SelectMany(t => new[] { t.Start, t.End }), begin, end))
+            foreach (
+                var (first, last) in Parts(employments.Select(e => TermOf(person, e)).SelectMany(t => new[] { t.Start, t.End }), begin, end)
+            )
                 if (last > from && first < until)
                     Stretch(person, Employments.InOrder(employments, person.Endings, _function.Rulebook, first), first, last, from, until);
         }
     }
 
-    private static IEnumerable<DateTimeOffset> InputsOf(Subject person) => person
-        .Asked.SelectMany(a => new[] { a.From, a.Until ?? DateTimeOffset.MaxValue })
-        .Concat(person.Fields.SelectMany(f => new[] { f.From, f.Until ?? DateTimeOffset.MaxValue }));
+    private static IEnumerable<DateTimeOffset> InputsOf(Subject person) =>
+        person
+            .Asked.SelectMany(a => new[] { a.From, a.Until ?? DateTimeOffset.MaxValue })
+            .Concat(person.Fields.SelectMany(f => new[] { f.From, f.Until ?? DateTimeOffset.MaxValue }));
 
     /// <summary>The parts between <paramref name="begin"/> and <paramref name="end"/> that the instants make.</summary>
-    private static IEnumerable<(DateTimeOffset Begin, DateTimeOffset End)> Parts(IEnumerable<DateTimeOffset> instants, DateTimeOffset begin, DateTimeOffset end)
+    private static IEnumerable<(DateTimeOffset Begin, DateTimeOffset End)> Parts(
+        IEnumerable<DateTimeOffset> instants,
+        DateTimeOffset begin,
+        DateTimeOffset end
+    )
     {
         foreach (var instant in instants.Where(i => i > begin && i < end).Distinct().Order().ToList())
         {
@@ -93,10 +102,18 @@ public sealed class Asking
         yield return (begin, end);
     }
 
-    private Term TermOf(Subject person, Facts employment) => Term.Of(employment, _function.Rulebook.ZoneOf(employment.Site), person.Endings);
+    private Term TermOf(Subject person, Facts employment) =>
+        Term.Of(employment, _function.Rulebook.ZoneOf(employment.Site), person.Endings);
 
     /// <summary>One stretch, in which the employments, their order and the templates on request stay the same.</summary>
-    private void Stretch(Subject person, IReadOnlyList<Facts> employments, DateTimeOffset begin, DateTimeOffset end, DateTimeOffset from, DateTimeOffset until)
+    private void Stretch(
+        Subject person,
+        IReadOnlyList<Facts> employments,
+        DateTimeOffset begin,
+        DateTimeOffset end,
+        DateTimeOffset from,
+        DateTimeOffset until
+    )
     {
         _at = begin;
         (_from, _until) = (begin > from ? begin : from, end < until ? end : until);
@@ -108,11 +125,13 @@ public sealed class Asking
             Match(employment);
             var zone = _function.Rulebook.ZoneOf(employment.Site);
             var term = Term.Of(employment, zone, person.Endings);
-            if (term.End > over) over = term.End;
+            if (term.End > over)
+                over = term.End;
             AddAccounts(person, zone, term);
             AddGrants(zone, term);
         }
-        if (person.Extra.Count == 0) return;
+        if (person.Extra.Count == 0)
+            return;
         foreach (var grant in person.Extra)
         {
             var last = grant.Until is { } given && given < over ? given : over;
@@ -124,13 +143,17 @@ public sealed class Asking
     {
         foreach (var target in _function.Targets)
         {
-            if (Maker(target) is not { } maker || !person.AccountNames.TryGetValue(target.Rule.Name, out var name)) continue;
+            if (Maker(target) is not { } maker || !person.AccountNames.TryGetValue(target.Rule.Name, out var name))
+                continue;
             var made = term.MadeFrom(maker.Rule.Lead);
-            if (made >= _until) continue;
+            if (made >= _until)
+                continue;
             var first = maker.Rule.EnabledFrom is { } begins ? StartOf(begins, maker.Rule.Place, zone, term.Start) : term.Start;
             var last = maker.Rule.EnabledUntil is { } ends ? EndOf(ends, maker.Rule.Place, zone, term.End) : term.End;
-            if (term.IsCut && term.End < last) last = term.End;
-            if (first >= last) first = last = made;
+            if (term.IsCut && term.End < last)
+                last = term.End;
+            if (first >= last)
+                first = last = made;
             IReadOnlyDictionary<string, IReadOnlyList<string>>? attributes = null;
             Be(made, first, Presence.Asleep, maker.Before);
             Be(first > made ? first : made, last, Presence.Awake, maker.Reason);
@@ -138,30 +161,45 @@ public sealed class Asking
 
             void Be(DateTimeOffset from, DateTimeOffset until, Presence presence, Reason reason)
             {
-                if (from < _begin) from = _begin;
-                if (until > _end) until = _end;
-                if (from >= until || from >= _until || until <= _from) return;
+                if (from < _begin)
+                    from = _begin;
+                if (until > _end)
+                    until = _end;
+                if (from >= until || from >= _until || until <= _from)
+                    return;
                 attributes ??= Attributes(person, target, name);
-                _accounts.Add(new(from, until, new(target.Rule.Name, name, target.Rule.Settings.Container, attributes, presence, maker.Reason), reason));
+                _accounts.Add(
+                    new(
+                        from,
+                        until,
+                        new(target.Rule.Name, name, target.Rule.Settings.Container, attributes, presence, maker.Reason),
+                        reason
+                    )
+                );
             }
         }
     }
 
     private void AddGrants(TimeZoneInfo zone, Term term)
     {
-        if (term.End <= _from) return;
+        if (term.End <= _from)
+            return;
         for (var i = 0; i < _matches.Length; i++)
         {
-            if (!_matches[i]) continue;
+            if (!_matches[i])
+                continue;
             foreach (var grant in _function.Templates[i].Grants)
             {
                 var rule = grant.Rule;
                 // Work by hand may begin before the first day; access never does.
                 var isEarly = grant.IsDesk && rule.From is not null;
-                if (!isEarly && term.Start >= _until) continue;
-                if (rule.When is not null && !Holds(rule.When, rule.Place)) continue;
+                if (!isEarly && term.Start >= _until)
+                    continue;
+                if (rule.When is not null && !Holds(rule.When, rule.Place))
+                    continue;
                 var first = rule.From is { } from ? StartOf(from, rule.Place, zone, term.Start) : term.Start;
-                if (!isEarly && first < term.Start) first = term.Start;
+                if (!isEarly && first < term.Start)
+                    first = term.Start;
                 var last = rule.Until is { } until ? EndOf(until, rule.Place, zone, term.End) : term.End;
                 Give(first, last < term.End ? last : term.End, grant.State, !grant.IsDesk);
             }
@@ -171,21 +209,27 @@ public sealed class Asking
     private void Give(DateTimeOffset from, DateTimeOffset until, GrantState state, bool needsAccount)
     {
         // Most often nothing of it lies in what is asked about.
-        if (until <= _from || from >= _until) return;
-        if (from < _begin) from = _begin;
-        if (until > _end) until = _end;
-        if (from < until) _grants.Add(new(new(from, until, state, state.Reason), needsAccount));
+        if (until <= _from || from >= _until)
+            return;
+        if (from < _begin)
+            from = _begin;
+        if (until > _end)
+            until = _end;
+        if (from < until)
+            _grants.Add(new(new(from, until, state, state.Reason), needsAccount));
     }
 
     /// <summary>The names a new account may take, in the order the templates wish them; empty when no template makes one.</summary>
     public IReadOnlyList<string> NameWishes(Subject person, string target)
     {
         (_asked, _at) = (person.Asked, null);
-        if (person.Refused.Contains(target)) return [];
+        if (person.Refused.Contains(target))
+            return [];
         foreach (var employment in Lasting(person))
         {
             Match(employment);
-            if (_function.Targets.FirstOrDefault(t => t.Rule.Name == target) is not { } ready || Maker(ready) is not { } maker) continue;
+            if (_function.Targets.FirstOrDefault(t => t.Rule.Name == target) is not { } ready || Maker(ready) is not { } maker)
+                continue;
             try
             {
                 return AccountNames.Clean(maker.Rule.Names.Select(name => name.Evaluate(_scope).AsString), ready.Rule.Names);
@@ -208,7 +252,12 @@ public sealed class Asking
             Match(employment);
             for (var i = 0; i < _matches.Length; i++)
                 if (_matches[i])
-                    wanted.AddRange(_function.Templates[i].Rule.Numbers.Where(n => !wanted.Exists(w => w.Item1.Name == n)).Select(n => (_function.Rulebook.Pools[n], employment.Site)));
+                    wanted.AddRange(
+                        _function
+                            .Templates[i]
+                            .Rule.Numbers.Where(n => !wanted.Exists(w => w.Item1.Name == n))
+                            .Select(n => (_function.Rulebook.Pools[n], employment.Site))
+                    );
         }
         return wanted;
     }
@@ -239,27 +288,43 @@ public sealed class Asking
     {
         (_asked, _at) = (person.Asked, null);
         Match(Lasting(person)[0]);
-        if (_function.Targets.FirstOrDefault(t => t.Rule.Name == target.Name) is not { } ready || Maker(ready) is not { } maker) return [];
+        if (_function.Targets.FirstOrDefault(t => t.Rule.Name == target.Name) is not { } ready || Maker(ready) is not { } maker)
+            return [];
         var name = person.AccountNames.GetValueOrDefault(target.Name, "");
-        if (Single(ready) is null) return Keys(person, target, Attributes(person, ready, name, target.Match));
+        if (Single(ready) is null)
+            return Keys(person, target, Attributes(person, ready, name, target.Match));
         FillAccountScope(person, name);
         var keys = new List<(string, string)>(target.Match.Count);
         foreach (var match in target.Match)
         {
-            if (match.When is not null && !Holds(match.When, target.Place)) continue;
+            if (match.When is not null && !Holds(match.When, target.Place))
+                continue;
             var place = Array.BinarySearch(maker.Names, match.Attribute, StringComparer.OrdinalIgnoreCase);
-            var values = place < 0 ? [] : maker.Rules[place] is { } rule ? Texts(rule) : [name];
-            if (values.Count > 0 && values[0].Length > 0) keys.Add((match.Attribute, values[0]));
+            var values =
+                place < 0 ? []
+                : maker.Rules[place] is { } rule ? Texts(rule)
+                : [name];
+            if (values.Count > 0 && values[0].Length > 0)
+                keys.Add((match.Attribute, values[0]));
         }
         return keys;
     }
 
     /// <summary>The match keys that apply to a person, with the values their account would have.</summary>
-    public IReadOnlyList<(string Attribute, string Value)> Keys(Subject person, TargetRule target, IReadOnlyDictionary<string, IReadOnlyList<string>> attributes)
+    public IReadOnlyList<(string Attribute, string Value)> Keys(
+        Subject person,
+        TargetRule target,
+        IReadOnlyDictionary<string, IReadOnlyList<string>> attributes
+    )
     {
         Lasting(person)[0].Fill(_scope, _function.Rulebook.Attributes);
-        return [.. target.Match.Where(m => m.When is null || Holds(m.When, target.Place))
-            .Select(m => (m.Attribute, attributes.TryGetValue(m.Attribute, out var values) && values.Count > 0 ? values[0] : "")).Where(k => k.Item2.Length > 0)];
+        return
+        [
+            .. target
+                .Match.Where(m => m.When is null || Holds(m.When, target.Place))
+                .Select(m => (m.Attribute, attributes.TryGetValue(m.Attribute, out var values) && values.Count > 0 ? values[0] : ""))
+                .Where(k => k.Item2.Length > 0),
+        ];
     }
 
     /// <summary>The employments as they will be when all that was approved has begun, the leading one first.</summary>
@@ -270,10 +335,12 @@ public sealed class Asking
     {
         employment.Fill(_scope, _function.Rulebook.Attributes);
         Array.Clear(_matches);
-        foreach (var i in _function.AlwaysAsked) Look(i);
+        foreach (var i in _function.AlwaysAsked)
+            Look(i);
         foreach (var (slot, templates) in _function.AskedBy)
             if (templates.TryGetValue(_scope[slot].AsString, out var some))
-                foreach (var i in some) Look(i);
+                foreach (var i in some)
+                    Look(i);
         return _matches;
     }
 
@@ -286,7 +353,8 @@ public sealed class Asking
     private bool IsAsked(string template)
     {
         foreach (var asked in _asked)
-            if (asked.Template == template && (_at is not { } at || asked.Covers(at))) return true;
+            if (asked.Template == template && (_at is not { } at || asked.Covers(at)))
+                return true;
         return false;
     }
 
@@ -296,7 +364,8 @@ public sealed class Asking
     private AccessFunction.ReadyAccount? Maker(AccessFunction.ReadyTarget target)
     {
         foreach (var account in target.Accounts)
-            if (_matches[account.Template.Index] && account.Rule.Names.Count > 0) return account;
+            if (_matches[account.Template.Index] && account.Rule.Names.Count > 0)
+                return account;
         return null;
     }
 
@@ -312,8 +381,11 @@ public sealed class Asking
         }
     }
 
-    private DateTimeOffset StartOf(Expression day, Place place, TimeZoneInfo zone, DateTimeOffset otherwise) => Day(day, place) is { } found ? SiteDays.StartOf(found, zone) : otherwise;
-    private DateTimeOffset EndOf(Expression day, Place place, TimeZoneInfo zone, DateTimeOffset otherwise) => Day(day, place) is { } found ? SiteDays.EndOf(found, zone) : otherwise;
+    private DateTimeOffset StartOf(Expression day, Place place, TimeZoneInfo zone, DateTimeOffset otherwise) =>
+        Day(day, place) is { } found ? SiteDays.StartOf(found, zone) : otherwise;
+
+    private DateTimeOffset EndOf(Expression day, Place place, TimeZoneInfo zone, DateTimeOffset otherwise) =>
+        Day(day, place) is { } found ? SiteDays.EndOf(found, zone) : otherwise;
 
     private DateOnly? Day(Expression day, Place place)
     {
@@ -327,28 +399,47 @@ public sealed class Asking
         }
     }
 
-    private SmallMap<IReadOnlyList<string>> Attributes(Subject person, AccessFunction.ReadyTarget target, string accountName, IReadOnlyList<MatchRule>? only = null)
+    private SmallMap<IReadOnlyList<string>> Attributes(
+        Subject person,
+        AccessFunction.ReadyTarget target,
+        string accountName,
+        IReadOnlyList<MatchRule>? only = null
+    )
     {
         FillAccountScope(person, accountName);
         if (only is null && Single(target) is { } single)
         {
             var all = new IReadOnlyList<string>[single.Names.Length];
-            for (var i = 0; i < all.Length; i++) all[i] = single.Rules[i] is { } rule ? Texts(rule) : [accountName];
+            for (var i = 0; i < all.Length; i++)
+                all[i] = single.Rules[i] is { } rule ? Texts(rule) : [accountName];
             return new(single.Names, all);
         }
-        var attributes = new SortedDictionary<string, IReadOnlyList<string>>(StringComparer.OrdinalIgnoreCase) { [target.Rule.Settings.NameAttribute] = [accountName] };
+        var attributes = new SortedDictionary<string, IReadOnlyList<string>>(StringComparer.OrdinalIgnoreCase)
+        {
+            [target.Rule.Settings.NameAttribute] = [accountName],
+        };
         var given = new Dictionary<string, (RoleTemplate Template, Place Place)>(StringComparer.OrdinalIgnoreCase);
         foreach (var account in target.Accounts)
         {
-            if (!_matches[account.Template.Index]) continue;
+            if (!_matches[account.Template.Index])
+                continue;
             var template = account.Template.Rule;
             foreach (var attribute in account.Rule.Attributes)
             {
-                if (only is not null && !only.Any(m => m.Attribute.Equals(attribute.Name, StringComparison.OrdinalIgnoreCase))) continue;
+                if (only is not null && !only.Any(m => m.Attribute.Equals(attribute.Name, StringComparison.OrdinalIgnoreCase)))
+                    continue;
                 var values = Texts(attribute);
-                if (given.TryAdd(attribute.Name, (template, attribute.Place))) attributes[attribute.Name] = values;
-                else if (given[attribute.Name] is var earlier && earlier.Template.Priority == template.Priority && !attributes[attribute.Name].SequenceEqual(values))
-                    throw new PlanFault($"The templates '{earlier.Template.Name}' and '{template.Name}' give '{attribute.Name}' different values ({earlier.Place} and {attribute.Place}). Give one of them a higher priority.");
+                if (given.TryAdd(attribute.Name, (template, attribute.Place)))
+                    attributes[attribute.Name] = values;
+                else if (
+                    given[attribute.Name] is var earlier
+                    && earlier.Template.Priority == template.Priority
+                    && !attributes[attribute.Name].SequenceEqual(values)
+                )
+                    throw new PlanFault(
+                        $"The templates '{earlier.Template.Name}' and '{template.Name}' give '{attribute.Name}' different "
+                            + $"values ({earlier.Place} and {attribute.Place}). Give one of them a higher priority."
+                    );
             }
         }
         return SmallMap<IReadOnlyList<string>>.Of(attributes);
@@ -357,10 +448,13 @@ public sealed class Asking
     /// <summary>The scope holds the facts of this employment; they only change places.</summary>
     private void FillAccountScope(Subject person, string accountName)
     {
-        foreach (var (from, to) in _function.AttributeSlots) _accountScope[to] = _scope[from];
+        foreach (var (from, to) in _function.AttributeSlots)
+            _accountScope[to] = _scope[from];
         _accountScope[_function.AccountNameSlot] = Value.Of(accountName);
-        foreach (var (pool, slot) in _function.PoolSlots) _accountScope[slot] = Value.Of(person.Numbers.GetValueOrDefault(pool, ""));
-        foreach (var (other, slot) in _function.NameSlots) _accountScope[slot] = Value.Of(person.AccountNames.GetValueOrDefault(other, ""));
+        foreach (var (pool, slot) in _function.PoolSlots)
+            _accountScope[slot] = Value.Of(person.Numbers.GetValueOrDefault(pool, ""));
+        foreach (var (other, slot) in _function.NameSlots)
+            _accountScope[slot] = Value.Of(person.AccountNames.GetValueOrDefault(other, ""));
     }
 
     /// <summary>The one account of the target that a template which applies describes; null when there are several, or none.</summary>
@@ -369,8 +463,10 @@ public sealed class Asking
         AccessFunction.ReadyAccount? single = null;
         foreach (var account in target.Accounts)
         {
-            if (!_matches[account.Template.Index]) continue;
-            if (single is not null) return null;
+            if (!_matches[account.Template.Index])
+                continue;
+            if (single is not null)
+                return null;
             single = account;
         }
         return single;
@@ -381,7 +477,8 @@ public sealed class Asking
         try
         {
             var value = attribute.Expression.Evaluate(_accountScope);
-            if (value.Kind != ValueKind.List) return value.ToString() is { Length: > 0 } text ? [text] : [];
+            if (value.Kind != ValueKind.List)
+                return value.ToString() is { Length: > 0 } text ? [text] : [];
             return [.. value.AsList.Select(v => v.ToString()).Where(t => t.Length > 0)];
         }
         catch (ExpressionFault fault)

@@ -8,15 +8,32 @@ namespace Oikonom.Core.Planning;
 [JsonConverter(typeof(JsonStringEnumConverter<ChangeKind>))]
 public enum ChangeKind
 {
-    [JsonStringEnumMemberName("create-account")] CreateAccount,
-    [JsonStringEnumMemberName("adopt-account")] AdoptAccount,
-    [JsonStringEnumMemberName("change-account")] ChangeAccount,
-    [JsonStringEnumMemberName("set-password")] SetPassword,
-    [JsonStringEnumMemberName("enable-account")] EnableAccount,
-    [JsonStringEnumMemberName("disable-account")] DisableAccount,
-    [JsonStringEnumMemberName("grant")] Grant,
-    [JsonStringEnumMemberName("revoke")] Revoke,
-    [JsonStringEnumMemberName("verify")] Verify,
+    [JsonStringEnumMemberName("create-account")]
+    CreateAccount,
+
+    [JsonStringEnumMemberName("adopt-account")]
+    AdoptAccount,
+
+    [JsonStringEnumMemberName("change-account")]
+    ChangeAccount,
+
+    [JsonStringEnumMemberName("set-password")]
+    SetPassword,
+
+    [JsonStringEnumMemberName("enable-account")]
+    EnableAccount,
+
+    [JsonStringEnumMemberName("disable-account")]
+    DisableAccount,
+
+    [JsonStringEnumMemberName("grant")]
+    Grant,
+
+    [JsonStringEnumMemberName("revoke")]
+    Revoke,
+
+    [JsonStringEnumMemberName("verify")]
+    Verify,
 }
 
 /// <summary>One attribute, before and after; empty lists mean absent.</summary>
@@ -34,7 +51,8 @@ public sealed record Entry(string Name, string Container, bool Enabled, string? 
     /// <summary>Work at a desk is about no account.</summary>
     public static readonly Entry None = new("", "", true, null);
 
-    internal static Entry Of(AccountState account, string? immutableId) => new(account.Name, account.Container, account.Enabled, immutableId);
+    internal static Entry Of(AccountState account, string? immutableId) =>
+        new(account.Name, account.Container, account.Enabled, immutableId);
 }
 
 /// <summary>
@@ -70,21 +88,24 @@ public abstract record Change
     /// <summary>The target or target/entitlement it is about.</summary>
     public string Key => Entitlement is { } key ? key.ToString() : Target;
 
-    public sealed record CreateAccount(string Target, Entry Entry, IReadOnlyList<AttributeChange> Given, Reason Reason) : Change(Target, Entry, Reason)
+    public sealed record CreateAccount(string Target, Entry Entry, IReadOnlyList<AttributeChange> Given, Reason Reason)
+        : Change(Target, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.CreateAccount;
         public override IReadOnlyList<AttributeChange> Attributes => Given;
     }
 
     /// <summary>Takes over an entry that was there before.</summary>
-    public sealed record AdoptAccount(string Target, Entry Entry, IReadOnlyList<AttributeChange> Mended, Reason Reason) : Change(Target, Entry, Reason)
+    public sealed record AdoptAccount(string Target, Entry Entry, IReadOnlyList<AttributeChange> Mended, Reason Reason)
+        : Change(Target, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.AdoptAccount;
         public override IReadOnlyList<AttributeChange> Attributes => Mended;
     }
 
     /// <summary>Attributes or the container of an account that is recorded.</summary>
-    public sealed record ChangeAccount(string Target, Entry Entry, IReadOnlyList<AttributeChange> Changed, Reason Reason) : Change(Target, Entry, Reason)
+    public sealed record ChangeAccount(string Target, Entry Entry, IReadOnlyList<AttributeChange> Changed, Reason Reason)
+        : Change(Target, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.ChangeAccount;
         public override IReadOnlyList<AttributeChange> Attributes => Changed;
@@ -131,8 +152,19 @@ public abstract record Change
 internal sealed class ChangeJson : JsonConverter<Change>
 {
     private sealed record Flat(
-        int Ordinal, ChangeKind Kind, string Target, string Subject, DateTimeOffset? Due, bool Later,
-        string Account, string Container, IReadOnlyList<AttributeChange>? Attributes, bool Enabled, string? ImmutableId, Reason Reason);
+        int Ordinal,
+        ChangeKind Kind,
+        string Target,
+        string Subject,
+        DateTimeOffset? Due,
+        bool Later,
+        string Account,
+        string Container,
+        IReadOnlyList<AttributeChange>? Attributes,
+        bool Enabled,
+        string? ImmutableId,
+        Reason Reason
+    );
 
     public override Change Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options)
     {
@@ -159,6 +191,20 @@ internal sealed class ChangeJson : JsonConverter<Change>
     public override void Write(Utf8JsonWriter writer, Change value, JsonSerializerOptions options) =>
         JsonSerializer.Serialize(
             writer,
-            new Flat(value.Ordinal, value.Kind, value.Target, value.Subject, value.Due, value.Later, value.Entry.Name, value.Entry.Container, value.Attributes, value.Entry.Enabled, value.Entry.ImmutableId, value.Reason),
-            options);
+            new Flat(
+                value.Ordinal,
+                value.Kind,
+                value.Target,
+                value.Subject,
+                value.Due,
+                value.Later,
+                value.Entry.Name,
+                value.Entry.Container,
+                value.Attributes,
+                value.Entry.Enabled,
+                value.Entry.ImmutableId,
+                value.Reason
+            ),
+            options
+        );
 }

@@ -12,7 +12,8 @@ public static class Employments
     /// <exception cref="PlanFault">An attribute that was approved by hand cannot be read under this rulebook.</exception>
     public static IReadOnlyList<Facts> Now(Subject person, Rulebook.Rulebook rulebook, DateTimeOffset at)
     {
-        if (person.Fields.Count == 0) return person.Others.Count == 0 ? [person.Facts] : [person.Facts, .. person.Others];
+        if (person.Fields.Count == 0)
+            return person.Others.Count == 0 ? [person.Facts] : [person.Facts, .. person.Others];
         return [.. person.Employments.Select(employment => With(employment, person.Fields, rulebook, at))];
     }
 
@@ -39,10 +40,12 @@ public static class Employments
     )
     {
         var shown = fields.Count == 0 ? employment : With(employment, fields, rulebook, at);
-        if (endings.Count == 0) return shown;
+        if (endings.Count == 0)
+            return shown;
         var zone = rulebook.ZoneOf(shown.Site);
         var term = Term.Of(shown, zone, endings);
-        if (!term.IsCut || term.End > at) return shown;
+        if (!term.IsCut || term.End > at)
+            return shown;
         var last = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(term.End, zone).DateTime).AddDays(-1);
         return shown.With(BuiltIn.End, Expressions.Value.Of(last));
     }
@@ -62,14 +65,21 @@ public static class Employments
     ) =>
         employments.Count == 1
             ? employments
-            : [.. employments.OrderBy(e => Rank(Term.Of(e, rulebook.ZoneOf(e.Site), endings), at)).ThenBy(e => e.Number, StringComparer.Ordinal)];
+            :
+            [
+                .. employments
+                    .OrderBy(e => Rank(Term.Of(e, rulebook.ZoneOf(e.Site), endings), at))
+                    .ThenBy(e => e.Number, StringComparer.Ordinal),
+            ];
 
     /// <summary>The one that leads on a day, of the employments of one person.</summary>
-    public static Facts Leading(IReadOnlyList<Facts> employments, DateOnly today) => employments
-        .OrderBy(e => RankOn(e, today)).ThenBy(e => e.Number, StringComparer.Ordinal).First();
+    public static Facts Leading(IReadOnlyList<Facts> employments, DateOnly today) =>
+        employments.OrderBy(e => RankOn(e, today)).ThenBy(e => e.Number, StringComparer.Ordinal).First();
 
     private static (int, long) Rank(Term term, DateTimeOffset at) =>
-        at < term.Start ? (1, term.Start.UtcTicks) : at >= term.End ? (2, -term.End.UtcTicks) : (0, term.Start.UtcTicks);
+        at < term.Start ? (1, term.Start.UtcTicks)
+        : at >= term.End ? (2, -term.End.UtcTicks)
+        : (0, term.Start.UtcTicks);
 
     private static (int, long) RankOn(Facts employment, DateOnly today) =>
         today < employment.Start ? (1, employment.Start.DayNumber)

@@ -31,23 +31,60 @@ public static class Explain
         {
             var scope = ScopeOf(employment, rulebook);
             foreach (var template in rulebook.Templates)
-                foreach (var grant in template.Grants.Where(g => g.Key == key))
-                    rules.Add(Rule(template, grant.Place, employment,
-                        [.. Asked(template, person, at), .. Parts(template.When, scope), .. Parts(grant.When, scope),
-                            .. TermLooks(employment, person, rulebook, at, isEarly: isDesk && grant.From is not null), .. DaysOf(grant, employment, scope, rulebook, at),
-                            .. isDesk ? [] : new ConditionLook[] { new($"an account in {target}", account, []) }]));
+            foreach (var grant in template.Grants.Where(g => g.Key == key))
+                rules.Add(
+                    Rule(
+                        template,
+                        grant.Place,
+                        employment,
+                        [
+                            .. Asked(template, person, at),
+                            .. Parts(template.When, scope),
+                            .. Parts(grant.When, scope),
+                            .. TermLooks(employment, person, rulebook, at, isEarly: isDesk && grant.From is not null),
+                            .. DaysOf(grant, employment, scope, rulebook, at),
+                            .. isDesk ? [] : new ConditionLook[] { new($"an account in {target}", account, []) },
+                        ]
+                    )
+                );
         }
         foreach (var given in person.Extra.Where(g => g.Key == key))
-            rules.Add(new(given.Reason.Rule, given.Reason.Place, "", given.From <= at && !(given.Until <= at), [new($"granted from {given.From:yyyy-MM-dd}{(given.Until is { } until ? $" until {until:yyyy-MM-dd}" : "")}", given.From <= at && !(given.Until <= at), [])]));
+            rules.Add(
+                new(
+                    given.Reason.Rule,
+                    given.Reason.Place,
+                    "",
+                    given.From <= at && !(given.Until <= at),
+                    [
+                        new(
+                            $"granted from {given.From:yyyy-MM-dd}{(given.Until is { } until ? $" until {until:yyyy-MM-dd}" : "")}",
+                            given.From <= at && !(given.Until <= at),
+                            []
+                        ),
+                    ]
+                )
+            );
         var wanted = state.Grants.GetValueOrDefault(key);
-        return new(key.ToString(), wanted is not null, wanted is not null ? $"{wanted.Reason.Rule} gives it ({wanted.Reason.Place}): {wanted.Reason.Condition}." : WhyNot(rules, $"No template gives {key}; it can only be requested."), rules);
+        return new(
+            key.ToString(),
+            wanted is not null,
+            wanted is not null
+                ? $"{wanted.Reason.Rule} gives it ({wanted.Reason.Place}): {wanted.Reason.Condition}."
+                : WhyNot(rules, $"No template gives {key}; it can only be requested."),
+            rules
+        );
     }
 
     public static Explanation Account(Subject person, Edition edition, string target, DateTimeOffset at)
     {
         var rulebook = edition.Rulebook;
         // A name is not needed to tell whether an account is wanted.
-        var named = person.AccountNames.ContainsKey(target) ? person : person with { AccountNames = new Dictionary<string, string>(person.AccountNames) { [target] = "-" } };
+        var named = person.AccountNames.ContainsKey(target)
+            ? person
+            : person with
+            {
+                AccountNames = new Dictionary<string, string>(person.AccountNames) { [target] = "-" },
+            };
         var state = Desired.At(named, edition, at);
         var rules = new List<RuleLook>();
         foreach (var employment in Employments.InOrder(person, rulebook, at))
@@ -59,14 +96,41 @@ public static class Explain
                 foreach (var account in template.Accounts.Where(a => a.Target == target && a.Names.Count > 0))
                 {
                     var from = term.MadeFrom(account.Lead);
-                    rules.Add(Rule(template, account.Place, employment, [.. Asked(template, person, at), .. Parts(template.When, scope),
-                        new($"made from {Day(from, rulebook, employment)} on", from <= at, [new("lead", System.Xml.XmlConvert.ToString(account.Lead)), new(BuiltIn.Start, employment.Text(BuiltIn.Start))])]));
+                    rules.Add(
+                        Rule(
+                            template,
+                            account.Place,
+                            employment,
+                            [
+                                .. Asked(template, person, at),
+                                .. Parts(template.When, scope),
+                                new(
+                                    $"made from {Day(from, rulebook, employment)} on",
+                                    from <= at,
+                                    [
+                                        new("lead", System.Xml.XmlConvert.ToString(account.Lead)),
+                                        new(BuiltIn.Start, employment.Text(BuiltIn.Start)),
+                                    ]
+                                ),
+                            ]
+                        )
+                    );
                 }
             }
         }
         var wanted = state.Accounts.GetValueOrDefault(target);
-        var awake = wanted is null ? "" : wanted.Enabled ? " It is awake." : " It is asleep: outside the employment.";
-        return new(target, wanted is not null, wanted is not null ? $"{wanted.Reason.Rule} makes it ({wanted.Reason.Place}): {wanted.Reason.Condition}.{awake}" : WhyNot(rules, $"No template makes an account in {target}."), rules);
+        var awake =
+            wanted is null ? ""
+            : wanted.Enabled ? " It is awake."
+            : " It is asleep: outside the employment.";
+        return new(
+            target,
+            wanted is not null,
+            wanted is not null
+                ? $"{wanted.Reason.Rule} makes it ({wanted.Reason.Place}): {wanted.Reason.Condition}.{awake}"
+                : WhyNot(rules, $"No template makes an account in {target}."),
+            rules
+        );
     }
 
     private static RuleLook Rule(RoleTemplate template, Place place, Facts employment, IReadOnlyList<ConditionLook> conditions) =>
@@ -74,10 +138,15 @@ public static class Explain
 
     private static string WhyNot(List<RuleLook> rules, string none)
     {
-        if (rules.Count == 0) return none;
+        if (rules.Count == 0)
+            return none;
         // The rule that comes nearest says most.
         var nearest = rules.OrderBy(r => r.Conditions.Count(c => !c.Holds)).First();
-        var failed = nearest.Conditions.Where(c => !c.Holds).Select(c => c.Values.Count == 0 ? c.Text : $"{c.Text} (where {string.Join(", ", c.Values.Select(v => $"{v.Key} is '{v.Value}'"))})");
+        var failed = nearest
+            .Conditions.Where(c => !c.Holds)
+            .Select(c =>
+                c.Values.Count == 0 ? c.Text : $"{c.Text} (where {string.Join(", ", c.Values.Select(v => $"{v.Key} is '{v.Value}'"))})"
+            );
         return $"{nearest.Template} would give it ({nearest.Place}), but this does not hold: {string.Join("; ", failed)}.";
     }
 
@@ -92,8 +161,17 @@ public static class Explain
     {
         foreach (var part in condition?.Parts ?? [])
         {
-            var values = condition!.References.Where(name => Regex.IsMatch(part.Text, $@"(?<![\w.""']){Regex.Escape(name)}(?![\w""'])", RegexOptions.CultureInvariant, TimeSpan.FromSeconds(1)))
-                .Select(name => KeyValuePair.Create(name, condition.ValueOf(name, scope).ToString())).ToList();
+            var values = condition!
+                .References.Where(name =>
+                    Regex.IsMatch(
+                        part.Text,
+                        $@"(?<![\w.""']){Regex.Escape(name)}(?![\w""'])",
+                        RegexOptions.CultureInvariant,
+                        TimeSpan.FromSeconds(1)
+                    )
+                )
+                .Select(name => KeyValuePair.Create(name, condition.ValueOf(name, scope).ToString()))
+                .ToList();
             bool holds;
             try
             {
@@ -111,26 +189,56 @@ public static class Explain
     /// <summary>Of a template on request: whether it was asked for, and holds now.</summary>
     private static IEnumerable<ConditionLook> Asked(RoleTemplate template, Subject person, DateTimeOffset at)
     {
-        if (!template.IsOnRequest) yield break;
+        if (!template.IsOnRequest)
+            yield break;
         var asked = person.Asked.Where(a => a.Template == template.Name).ToList();
         var until = asked.Where(a => a.Until is not null).Select(a => Instant(a.Until!.Value)).LastOrDefault();
-        yield return new(asked.Count == 0 ? "asked for and approved" : "asked for, and its term holds", asked.Any(a => a.Covers(at)), until is null ? [] : [new("until", until)]);
+        yield return new(
+            asked.Count == 0 ? "asked for and approved" : "asked for, and its term holds",
+            asked.Any(a => a.Covers(at)),
+            until is null ? [] : [new("until", until)]
+        );
     }
 
-    private static IEnumerable<ConditionLook> TermLooks(Facts employment, Subject person, Rulebook.Rulebook rulebook, DateTimeOffset at, bool isEarly)
+    private static IEnumerable<ConditionLook> TermLooks(
+        Facts employment,
+        Subject person,
+        Rulebook.Rulebook rulebook,
+        DateTimeOffset at,
+        bool isEarly
+    )
     {
         var term = Term.Of(employment, rulebook.ZoneOf(employment.Site), person.Endings);
         // Work by hand may begin before the first day.
-        if (!isEarly) yield return new("the employment has begun", term.Start <= at, [new(BuiltIn.Start, employment.Text(BuiltIn.Start))]);
-        if (term.IsCut) yield return new("the employment was not ended by a request", at < term.End, [new("ended", Instant(term.End))]);
-        else if (employment.End is not null) yield return new("the employment has not ended", at < term.End, [new(BuiltIn.End, employment.Text(BuiltIn.End))]);
+        if (!isEarly)
+            yield return new("the employment has begun", term.Start <= at, [new(BuiltIn.Start, employment.Text(BuiltIn.Start))]);
+        if (term.IsCut)
+            yield return new("the employment was not ended by a request", at < term.End, [new("ended", Instant(term.End))]);
+        else if (employment.End is not null)
+            yield return new("the employment has not ended", at < term.End, [new(BuiltIn.End, employment.Text(BuiltIn.End))]);
     }
 
-    private static IEnumerable<ConditionLook> DaysOf(GrantRule grant, Facts employment, Scope scope, Rulebook.Rulebook rulebook, DateTimeOffset at)
+    private static IEnumerable<ConditionLook> DaysOf(
+        GrantRule grant,
+        Facts employment,
+        Scope scope,
+        Rulebook.Rulebook rulebook,
+        DateTimeOffset at
+    )
     {
         var zone = rulebook.ZoneOf(employment.Site);
-        if (DayOf(grant.From, scope) is { } from) yield return new($"from {grant.From!.Text}", SiteDays.StartOf(from, zone) <= at, [new("from", from.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture))]);
-        if (DayOf(grant.Until, scope) is { } until) yield return new($"until {grant.Until!.Text}", at < SiteDays.EndOf(until, zone), [new("until", until.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture))]);
+        if (DayOf(grant.From, scope) is { } from)
+            yield return new(
+                $"from {grant.From!.Text}",
+                SiteDays.StartOf(from, zone) <= at,
+                [new("from", from.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture))]
+            );
+        if (DayOf(grant.Until, scope) is { } until)
+            yield return new(
+                $"until {grant.Until!.Text}",
+                at < SiteDays.EndOf(until, zone),
+                [new("until", until.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture))]
+            );
     }
 
     private static DateOnly? DayOf(Expression? day, Scope scope)
@@ -146,8 +254,13 @@ public static class Explain
         }
     }
 
-    private static string Instant(DateTimeOffset at) => at.UtcDateTime.ToString("yyyy-MM-dd HH:mm", System.Globalization.CultureInfo.InvariantCulture) + " UTC";
+    private static string Instant(DateTimeOffset at) =>
+        at.UtcDateTime.ToString("yyyy-MM-dd HH:mm", System.Globalization.CultureInfo.InvariantCulture) + " UTC";
 
     private static string Day(DateTimeOffset at, Rulebook.Rulebook rulebook, Facts employment) =>
-        at == DateTimeOffset.MinValue ? "ever" : TimeZoneInfo.ConvertTime(at, rulebook.ZoneOf(employment.Site)).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);
+        at == DateTimeOffset.MinValue
+            ? "ever"
+            : TimeZoneInfo
+                .ConvertTime(at, rulebook.ZoneOf(employment.Site))
+                .ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);
 }

@@ -14,11 +14,13 @@ public static class Passwords
     /// <param name="pick">A number from 0 below its argument, by a cryptographic source.</param>
     public static string Make(PasswordRule rule, Func<int, int> pick)
     {
-        if (rule.Words > 0) return Phrase(rule, pick);
+        if (rule.Words > 0)
+            return Phrase(rule, pick);
         // Without a demand for fewer, letters that are read wrongly are left out and all classes are used.
         var all = string.Concat(Classes.Take(Math.Max(rule.Classes, 3)));
         var marks = new char[rule.Length];
-        for (var i = 0; i < marks.Length; i++) marks[i] = i < rule.Classes ? Classes[i][pick(Classes[i].Length)] : all[pick(all.Length)];
+        for (var i = 0; i < marks.Length; i++)
+            marks[i] = i < rule.Classes ? Classes[i][pick(Classes[i].Length)] : all[pick(all.Length)];
         for (var i = marks.Length - 1; i > 0; i--)
         {
             var other = pick(i + 1);
@@ -33,11 +35,15 @@ public static class Passwords
         var phrase = new StringBuilder();
         for (var word = 0; word < rule.Words || phrase.Length < rule.Length; word++)
         {
-            if (word > 0) phrase.Append('-');
-            for (var i = 0; i < Syllables; i++) phrase.Append(Consonants[pick(Consonants.Length)]).Append(Vowels[pick(Vowels.Length)]);
+            if (word > 0)
+                phrase.Append('-');
+            for (var i = 0; i < Syllables; i++)
+                phrase.Append(Consonants[pick(Consonants.Length)]).Append(Vowels[pick(Vowels.Length)]);
         }
-        if (rule.Classes >= 2) phrase[0] = char.ToUpperInvariant(phrase[0]);
-        if (rule.Classes >= 3) phrase.Append(Classes[2][pick(Classes[2].Length)]);
+        if (rule.Classes >= 2)
+            phrase[0] = char.ToUpperInvariant(phrase[0]);
+        if (rule.Classes >= 3)
+            phrase.Append(Classes[2][pick(Classes[2].Length)]);
         return phrase.ToString();
     }
 }

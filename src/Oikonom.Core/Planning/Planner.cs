@@ -7,8 +7,16 @@ namespace Oikonom.Core.Planning;
 /// <summary>An entry a target already holds that answers to one of the match keys.</summary>
 /// <param name="Container">Where it stands, and <paramref name="Location"/> what it is found by, in the target's own words.</param>
 public sealed record ExistingAccount(
-    string Target, string ImmutableId, string Name, string Container, string Location, string MatchedBy,
-    IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes, bool Enabled, IReadOnlyList<string> Entitlements);
+    string Target,
+    string ImmutableId,
+    string Name,
+    string Container,
+    string Location,
+    string MatchedBy,
+    IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes,
+    bool Enabled,
+    IReadOnlyList<string> Entitlements
+);
 
 /// <summary>Turns the difference between what should be and what is into an ordered plan of dated changes.</summary>
 public static class Planner
@@ -16,8 +24,14 @@ public static class Planner
     /// <param name="recorded">What Oikonom holds to be true now; adopted entries are added from <paramref name="existing"/>.</param>
     /// <param name="existing">For targets where nothing is recorded: the one entry to adopt.</param>
     public static Plan Make(
-        Subject person, AccessState recorded, IReadOnlyDictionary<string, string> immutableIds, IReadOnlyDictionary<string, ExistingAccount> existing,
-        Edition edition, RequestKind kind, DateTimeOffset now)
+        Subject person,
+        AccessState recorded,
+        IReadOnlyDictionary<string, string> immutableIds,
+        IReadOnlyDictionary<string, ExistingAccount> existing,
+        Edition edition,
+        RequestKind kind,
+        DateTimeOffset now
+    )
     {
         var changes = new List<Change>();
         var (current, adopted) = Adopt(recorded, existing);
@@ -27,12 +41,20 @@ public static class Planner
         var turns = windows.Turns.Where(turn => turn > now).Select(turn => (DateTimeOffset?)turn).Prepend(null);
         var conflicts = new List<Conflict>();
         // When the last thing that is given has begun, what follows lies beyond the request.
-        var settled = Employments.Now(person, edition.Rulebook, DateTimeOffset.MaxValue).Select(e => Term.Of(e, edition.Rulebook).Start).Concat(person.Fields.Select(f => f.From)).Concat(person.Extra.Select(g => g.From)).Concat(person.Asked.Select(a => a.From)).Append(now).Max();
+        var settled = Employments
+            .Now(person, edition.Rulebook, DateTimeOffset.MaxValue)
+            .Select(e => Term.Of(e, edition.Rulebook).Start)
+            .Concat(person.Fields.Select(f => f.From))
+            .Concat(person.Extra.Select(g => g.From))
+            .Concat(person.Asked.Select(a => a.From))
+            .Append(now)
+            .Max();
         foreach (var due in turns)
         {
             var wanted = windows.At(due ?? now);
             foreach (var conflict in Separations.In(wanted, edition.Rulebook))
-                if (!conflicts.Exists(c => c.Separation == conflict.Separation)) conflicts.Add(conflict);
+                if (!conflicts.Exists(c => c.Separation == conflict.Separation))
+                    conflicts.Add(conflict);
             var over = (due ?? now) >= end;
             var later = kind != RequestKind.Leaver && due is { } at && (over || at > settled);
             // What a move takes is kept for the hand-over, whether the move is now or on a day that was planned.
@@ -41,7 +63,13 @@ public static class Planner
             current = wanted;
             adopted = new Dictionary<string, ExistingAccount>();
         }
-        return new(edition.Number, [.. changes.OrderBy(c => c.Due ?? DateTimeOffset.MinValue).Select((change, i) => change with { Ordinal = i + 1 })]) { Conflicts = conflicts.Count > 0 ? conflicts : null };
+        return new(
+            edition.Number,
+            [.. changes.OrderBy(c => c.Due ?? DateTimeOffset.MinValue).Select((change, i) => change with { Ordinal = i + 1 })]
+        )
+        {
+            Conflicts = conflicts.Count > 0 ? conflicts : null,
+        };
     }
 
     /// <summary>
@@ -61,21 +89,38 @@ public static class Planner
         Func<Change, bool> isCovered
     )
     {
-        if (recorded.Accounts.Values.All(a => !a.Enabled) && recorded.Grants.Count == 0) return [];
+        if (recorded.Accounts.Values.All(a => !a.Enabled) && recorded.Grants.Count == 0)
+            return [];
         var none = new Dictionary<string, ExistingAccount>();
         var over = Difference(recorded, windows.At(now), none, immutableIds, rulebook, null, false, false, true, now)
             .Where(c => HasEnded(windows, c, since, now) && !isCovered(c))
             .Select(c => c with { Reason = c.Reason with { Condition = TermHasEnded } })
             .ToList();
-        var touched = over.Select(c => c.Target).Where(t => rulebook.Targets[t].HasAccounts).Distinct().Select(t => recorded.Accounts.GetValueOrDefault(t)).OfType<AccountState>().ToList();
-        over.AddRange(touched.Select(a => new Change.Verify(a.Target, Entry.Of(a, immutableIds.GetValueOrDefault(a.Target)) with { Enabled = false }, a.Reason)));
+        var touched = over.Select(c => c.Target)
+            .Where(t => rulebook.Targets[t].HasAccounts)
+            .Distinct()
+            .Select(t => recorded.Accounts.GetValueOrDefault(t))
+            .OfType<AccountState>()
+            .ToList();
+        over.AddRange(
+            touched.Select(a => new Change.Verify(
+                a.Target,
+                Entry.Of(a, immutableIds.GetValueOrDefault(a.Target)) with
+                {
+                    Enabled = false,
+                },
+                a.Reason
+            ))
+        );
         return [.. over.Select((change, i) => change with { Ordinal = i + 1 })];
     }
 
     private static bool HasEnded(AccessWindows windows, Change change, DateTimeOffset since, DateTimeOffset now) =>
         change switch
         {
-            Change.DisableAccount => windows.Accounts.GetValueOrDefault(change.Target)?.Any(w => w.State.Enabled && w.Until >= since && w.Until <= now) == true,
+            Change.DisableAccount => windows
+                .Accounts.GetValueOrDefault(change.Target)
+                ?.Any(w => w.State.Enabled && w.Until >= since && w.Until <= now) == true,
             Change.Revoke revoke => windows.Grants.GetValueOrDefault(revoke.Taken)?.Any(w => w.Until >= since && w.Until <= now) == true,
             _ => false,
         };
@@ -88,7 +133,8 @@ public static class Planner
         {
             foreach (var target in rulebook.Targets.Values)
             {
-                if (done.Contains(target.Name) || !target.After.All(done.Contains)) continue;
+                if (done.Contains(target.Name) || !target.After.All(done.Contains))
+                    continue;
                 done.Add(target.Name);
                 yield return target;
             }
@@ -104,7 +150,9 @@ public static class Planner
         var account = wanted.Accounts.GetValueOrDefault(change.Target);
         return change switch
         {
-            Change.CreateAccount or Change.AdoptAccount or Change.ChangeAccount => account is null ? StillWanted.No : LooksAlike(change, account) ? StillWanted.Yes : StillWanted.Changed,
+            Change.CreateAccount or Change.AdoptAccount or Change.ChangeAccount => account is null ? StillWanted.No
+            : LooksAlike(change, account) ? StillWanted.Yes
+            : StillWanted.Changed,
             Change.SetPassword or Change.Verify => Yes(account is not null),
             Change.EnableAccount => Yes(account is { Enabled: true }),
             Change.DisableAccount => Yes(account is not { Enabled: true }),
@@ -117,28 +165,49 @@ public static class Planner
     }
 
     private static bool LooksAlike(Change change, AccountState account) =>
-        account.Name == change.Entry.Name && account.Container == change.Entry.Container
+        account.Name == change.Entry.Name
+        && account.Container == change.Entry.Container
         && change.Attributes.All(a => (account.Attributes.GetValueOrDefault(a.Name) ?? []).SequenceEqual(a.After));
 
     private static (AccessState Current, IReadOnlyDictionary<string, ExistingAccount> Adopted) Adopt(
-        AccessState recorded, IReadOnlyDictionary<string, ExistingAccount> existing)
+        AccessState recorded,
+        IReadOnlyDictionary<string, ExistingAccount> existing
+    )
     {
         var adopted = existing.Where(pair => !recorded.Accounts.ContainsKey(pair.Key)).ToDictionary(pair => pair.Key, pair => pair.Value);
-        if (adopted.Count == 0) return (recorded, adopted);
+        if (adopted.Count == 0)
+            return (recorded, adopted);
         var accounts = new Dictionary<string, AccountState>(recorded.Accounts);
         var grants = new Dictionary<EntitlementKey, GrantState>(recorded.Grants);
         foreach (var (target, found) in adopted)
         {
             var reason = new Reason("adoption", found.Location, $"matched by {found.MatchedBy}");
-            accounts[target] = new(target, found.Name, found.Container, found.Attributes, found.Enabled ? Presence.Awake : Presence.Disabled, reason);
-            foreach (var key in found.Entitlements.Select(e => new EntitlementKey(target, e))) grants[key] = new(key, reason);
+            accounts[target] = new(
+                target,
+                found.Name,
+                found.Container,
+                found.Attributes,
+                found.Enabled ? Presence.Awake : Presence.Disabled,
+                reason
+            );
+            foreach (var key in found.Entitlements.Select(e => new EntitlementKey(target, e)))
+                grants[key] = new(key, reason);
         }
         return (new(accounts, grants), adopted);
     }
 
     private static IEnumerable<Change> Difference(
-        AccessState current, AccessState wanted, IReadOnlyDictionary<string, ExistingAccount> adopted, IReadOnlyDictionary<string, string> immutableIds,
-        Rulebook.Rulebook rulebook, DateTimeOffset? due, bool moves, bool later, bool over, DateTimeOffset now)
+        AccessState current,
+        AccessState wanted,
+        IReadOnlyDictionary<string, ExistingAccount> adopted,
+        IReadOnlyDictionary<string, string> immutableIds,
+        Rulebook.Rulebook rulebook,
+        DateTimeOffset? due,
+        bool moves,
+        bool later,
+        bool over,
+        DateTimeOffset now
+    )
     {
         foreach (var target in InOrder(rulebook))
         {
@@ -146,13 +215,18 @@ public static class Planner
             var after = wanted.Accounts.GetValueOrDefault(target.Name);
             if (!target.HasAccounts)
             {
-                foreach (var change in WithoutAccount(current, wanted, target, rulebook, due, moves, later, over, now)) yield return change;
+                foreach (var change in WithoutAccount(current, wanted, target, rulebook, due, moves, later, over, now))
+                    yield return change;
                 continue;
             }
             var account = after ?? before;
             // Nobody gets a first account when the employment is over.
-            if (account is null || (before is null && over)) continue;
-            var entry = Entry.Of(account, immutableIds.GetValueOrDefault(target.Name) ?? adopted.GetValueOrDefault(target.Name)?.ImmutableId);
+            if (account is null || (before is null && over))
+                continue;
+            var entry = Entry.Of(
+                account,
+                immutableIds.GetValueOrDefault(target.Name) ?? adopted.GetValueOrDefault(target.Name)?.ImmutableId
+            );
             var found = AccountChanges(before, after, target, entry, adopted.ContainsKey(target.Name)).ToList();
             found.AddRange(Given(current, wanted, target, entry));
             var kept = new List<Change>();
@@ -161,10 +235,14 @@ public static class Planner
                 var stays = after is { Enabled: true };
                 var reason = grant.Reason with { Condition = !stays || grant.Reason.Rule == "request" ? TermHasEnded : NoTemplateGives };
                 var handOver = stays && moves ? HandOver(rulebook, grant) : TimeSpan.Zero;
-                if (handOver == TimeSpan.Zero) found.Add(new Change.Revoke(grant.Key, entry, reason));
+                if (handOver == TimeSpan.Zero)
+                    found.Add(new Change.Revoke(grant.Key, entry, reason));
                 else
                 {
-                    reason = reason with { Condition = $"{NoTemplateGives}; kept for the hand-over of {System.Xml.XmlConvert.ToString(handOver)}" };
+                    reason = reason with
+                    {
+                        Condition = $"{NoTemplateGives}; kept for the hand-over of {System.Xml.XmlConvert.ToString(handOver)}",
+                    };
                     kept.Add(new Change.Revoke(grant.Key, entry, reason) { Due = (due ?? now) + handOver, Later = true });
                 }
             }
@@ -172,12 +250,20 @@ public static class Planner
             foreach (var change in kept)
             {
                 yield return change;
-                if (readsBack) yield return new Change.Verify(target.Name, entry, account.Reason) { Due = change.Due, Later = true };
+                if (readsBack)
+                    yield return new Change.Verify(target.Name, entry, account.Reason) { Due = change.Due, Later = true };
             }
-            if (found.Count == 0) continue;
+            if (found.Count == 0)
+                continue;
             // Access goes first when somebody leaves: disabling stands before everything else.
-            foreach (var change in found.OrderBy(c => c is Change.DisableAccount ? 0 : 1)) yield return change with { Due = due, Later = later };
-            if (readsBack) yield return new Change.Verify(target.Name, entry, account.Reason) { Due = due, Later = later };
+            foreach (var change in found.OrderBy(c => c is Change.DisableAccount ? 0 : 1))
+                yield return change with
+                {
+                    Due = due,
+                    Later = later,
+                };
+            if (readsBack)
+                yield return new Change.Verify(target.Name, entry, account.Reason) { Due = due, Later = later };
         }
     }
 
@@ -185,61 +271,132 @@ public static class Planner
     private const string NoTemplateGives = "no template gives it any more";
 
     /// <summary>What is to be done about the account itself.</summary>
-    private static IEnumerable<Change> AccountChanges(AccountState? before, AccountState? after, TargetRule target, Entry entry, bool isAdopted)
+    private static IEnumerable<Change> AccountChanges(
+        AccountState? before,
+        AccountState? after,
+        TargetRule target,
+        Entry entry,
+        bool isAdopted
+    )
     {
         if (after is null)
         {
             if (before is { Enabled: true })
-                yield return new Change.DisableAccount(target.Name, entry, before.Reason with { Condition = "no template makes this account any more" });
+                yield return new Change.DisableAccount(
+                    target.Name,
+                    entry,
+                    before.Reason with
+                    {
+                        Condition = "no template makes this account any more",
+                    }
+                );
             yield break;
         }
         if (before is null)
         {
-            yield return new Change.CreateAccount(target.Name, entry, [.. after.Attributes.Where(a => a.Value.Count > 0).Select(a => new AttributeChange(a.Key, [], a.Value))], after.Reason);
-            if (target.Settings.Can.HasFlag(TargetAbilities.Passwords)) yield return new Change.SetPassword(target.Name, entry, after.Reason);
+            yield return new Change.CreateAccount(
+                target.Name,
+                entry,
+                [.. after.Attributes.Where(a => a.Value.Count > 0).Select(a => new AttributeChange(a.Key, [], a.Value))],
+                after.Reason
+            );
+            if (target.Settings.Can.HasFlag(TargetAbilities.Passwords))
+                yield return new Change.SetPassword(target.Name, entry, after.Reason);
             yield break;
         }
         var attributes = AttributeChanges(before, after);
-        if (isAdopted) yield return new Change.AdoptAccount(target.Name, entry, attributes, after.Reason);
-        else if (attributes.Count > 0 || !Same(before.Container, after.Container)) yield return new Change.ChangeAccount(target.Name, entry, attributes, after.Reason);
+        if (isAdopted)
+            yield return new Change.AdoptAccount(target.Name, entry, attributes, after.Reason);
+        else if (attributes.Count > 0 || !Same(before.Container, after.Container))
+            yield return new Change.ChangeAccount(target.Name, entry, attributes, after.Reason);
         if (before.Enabled != after.Enabled)
-            yield return after.Enabled ? new Change.EnableAccount(target.Name, entry, TermOf(after)) : new Change.DisableAccount(target.Name, entry, TermOf(after));
+            yield return after.Enabled
+                ? new Change.EnableAccount(target.Name, entry, TermOf(after))
+                : new Change.DisableAccount(target.Name, entry, TermOf(after));
     }
 
     private static IEnumerable<Change> Given(AccessState current, AccessState wanted, TargetRule target, Entry entry) =>
-        wanted.Grants.Values.Where(g => g.Target == target.Name && !current.Grants.ContainsKey(g.Key)).OrderBy(g => g.Key).Select(g => new Change.Grant(g.Key, entry, g.Reason));
+        wanted
+            .Grants.Values.Where(g => g.Target == target.Name && !current.Grants.ContainsKey(g.Key))
+            .OrderBy(g => g.Key)
+            .Select(g => new Change.Grant(g.Key, entry, g.Reason));
 
     private static IEnumerable<GrantState> NoLongerWanted(AccessState current, AccessState wanted, TargetRule target) =>
-        current.Grants.Values.Where(g => g.Target == target.Name && !wanted.Grants.ContainsKey(g.Key) && target.Entitlements.ContainsKey(g.Entitlement)).OrderBy(g => g.Key);
+        current
+            .Grants.Values.Where(g =>
+                g.Target == target.Name && !wanted.Grants.ContainsKey(g.Key) && target.Entitlements.ContainsKey(g.Entitlement)
+            )
+            .OrderBy(g => g.Key);
 
     /// <summary>What is given and taken back where nobody has an account.</summary>
-    private static IEnumerable<Change> WithoutAccount(AccessState current, AccessState wanted, TargetRule target, Rulebook.Rulebook rulebook, DateTimeOffset? due, bool moves, bool later, bool over, DateTimeOffset now)
+    private static IEnumerable<Change> WithoutAccount(
+        AccessState current,
+        AccessState wanted,
+        TargetRule target,
+        Rulebook.Rulebook rulebook,
+        DateTimeOffset? due,
+        bool moves,
+        bool later,
+        bool over,
+        DateTimeOffset now
+    )
     {
-        foreach (var change in Given(current, wanted, target, Entry.None)) yield return change with { Due = due, Later = later };
+        foreach (var change in Given(current, wanted, target, Entry.None))
+            yield return change with
+            {
+                Due = due,
+                Later = later,
+            };
         foreach (var grant in NoLongerWanted(current, wanted, target))
         {
             var handOver = !over && moves ? HandOver(rulebook, grant) : TimeSpan.Zero;
             var reason = grant.Reason with { Condition = over || grant.Reason.Rule == "request" ? TermHasEnded : NoTemplateGives };
-            yield return new Change.Revoke(grant.Key, Entry.None, reason) { Due = handOver > TimeSpan.Zero ? (due ?? now) + handOver : due, Later = later || handOver > TimeSpan.Zero };
+            yield return new Change.Revoke(grant.Key, Entry.None, reason)
+            {
+                Due = handOver > TimeSpan.Zero ? (due ?? now) + handOver : due,
+                Later = later || handOver > TimeSpan.Zero,
+            };
         }
     }
 
-    private static TimeSpan HandOver(Rulebook.Rulebook rulebook, GrantState grant) => rulebook.Templates
-        .Where(t => t.Name == grant.Reason.Rule).SelectMany(t => t.Grants).Where(g => g.Key == grant.Key).Select(g => g.HandOver).DefaultIfEmpty().Max();
+    private static TimeSpan HandOver(Rulebook.Rulebook rulebook, GrantState grant) =>
+        rulebook
+            .Templates.Where(t => t.Name == grant.Reason.Rule)
+            .SelectMany(t => t.Grants)
+            .Where(g => g.Key == grant.Key)
+            .Select(g => g.HandOver)
+            .DefaultIfEmpty()
+            .Max();
 
-    private static Reason TermOf(AccountState account) => account.Reason with { Condition = account.Enabled ? "the first day has begun" : "outside the employment" };
+    private static Reason TermOf(AccountState account) =>
+        account.Reason with
+        {
+            Condition = account.Enabled ? "the first day has begun" : "outside the employment",
+        };
 
     private static bool Same(string left, string right) =>
-        string.Equals(left.Replace(" ", "", StringComparison.Ordinal), right.Replace(" ", "", StringComparison.Ordinal), StringComparison.OrdinalIgnoreCase);
+        string.Equals(
+            left.Replace(" ", "", StringComparison.Ordinal),
+            right.Replace(" ", "", StringComparison.Ordinal),
+            StringComparison.OrdinalIgnoreCase
+        );
 
     private static List<AttributeChange> AttributeChanges(AccountState before, AccountState after)
     {
         var old = new Dictionary<string, IReadOnlyList<string>>(before.Attributes, StringComparer.OrdinalIgnoreCase);
-        return [.. after.Attributes
-            .Select(a => new AttributeChange(a.Key, old.GetValueOrDefault(a.Key) ?? [], a.Value))
-            .Where(c => !c.Before.Order(StringComparer.Ordinal).SequenceEqual(c.After.Order(StringComparer.Ordinal)))];
+        return
+        [
+            .. after
+                .Attributes.Select(a => new AttributeChange(a.Key, old.GetValueOrDefault(a.Key) ?? [], a.Value))
+                .Where(c => !c.Before.Order(StringComparer.Ordinal).SequenceEqual(c.After.Order(StringComparer.Ordinal))),
+        ];
     }
 }
 
 /// <summary>What the second look found.</summary>
-public enum StillWanted { Yes, No, Changed }
+public enum StillWanted
+{
+    Yes,
+    No,
+    Changed,
+}

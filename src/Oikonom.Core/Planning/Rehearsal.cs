@@ -7,13 +7,26 @@ namespace Oikonom.Core.Planning;
 [JsonConverter(typeof(JsonStringEnumConverter<EffectKind>))]
 public enum EffectKind
 {
-    [JsonStringEnumMemberName("account-gained")] AccountGained,
-    [JsonStringEnumMemberName("account-lost")] AccountLost,
-    [JsonStringEnumMemberName("account-changed")] AccountChanged,
-    [JsonStringEnumMemberName("account-woken")] AccountWoken,
-    [JsonStringEnumMemberName("account-put-to-sleep")] AccountPutToSleep,
-    [JsonStringEnumMemberName("grant-gained")] GrantGained,
-    [JsonStringEnumMemberName("grant-lost")] GrantLost,
+    [JsonStringEnumMemberName("account-gained")]
+    AccountGained,
+
+    [JsonStringEnumMemberName("account-lost")]
+    AccountLost,
+
+    [JsonStringEnumMemberName("account-changed")]
+    AccountChanged,
+
+    [JsonStringEnumMemberName("account-woken")]
+    AccountWoken,
+
+    [JsonStringEnumMemberName("account-put-to-sleep")]
+    AccountPutToSleep,
+
+    [JsonStringEnumMemberName("grant-gained")]
+    GrantGained,
+
+    [JsonStringEnumMemberName("grant-lost")]
+    GrantLost,
 }
 
 /// <summary>One effect on one person. <paramref name="Rule"/> is the template that brings or brought it.</summary>
@@ -27,15 +40,31 @@ public sealed record Effect(EffectKind Kind, string Target, string Subject, stri
 }
 
 /// <summary>One person whom a draft would change, or for whom it cannot be worked out.</summary>
-public sealed record Affected(string Id, string Number, string Name, string Department, string Site, IReadOnlyList<Effect> Effects, string? Problem);
+public sealed record Affected(
+    string Id,
+    string Number,
+    string Name,
+    string Department,
+    string Site,
+    IReadOnlyList<Effect> Effects,
+    string? Problem
+);
 
 /// <summary>How many effects of one sort.</summary>
 public sealed record Tally(string Name, int People, int Gained, int Lost, int Changed);
 
 /// <summary>What a draft would do to everybody.</summary>
 public sealed record RehearsalReport(
-    int People, int Unchanged, int Changed, int Failing, IReadOnlyList<Tally> ByTarget, IReadOnlyList<Tally> ByEntitlement, IReadOnlyList<Tally> ByTemplate, IReadOnlyList<Tally> ByDepartment,
-    IReadOnlyList<Affected> Affected)
+    int People,
+    int Unchanged,
+    int Changed,
+    int Failing,
+    IReadOnlyList<Tally> ByTarget,
+    IReadOnlyList<Tally> ByEntitlement,
+    IReadOnlyList<Tally> ByTemplate,
+    IReadOnlyList<Tally> ByDepartment,
+    IReadOnlyList<Affected> Affected
+)
 {
     /// <summary>How many people each template of the draft applies to.</summary>
     [JsonIgnore]
@@ -49,7 +78,12 @@ public sealed record Rehearsed(string Id, Subject? Before, Subject? After);
 /// Asks the one function under the current edition and under a draft, for everybody, and counts the differences.
 /// Nothing is touched, no name and no number is reserved: a name that is not there yet is shown as it would be if nobody else came before.
 /// </summary>
-public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draft, DateTimeOffset now, IReadOnlySet<(string Target, string Name)>? taken = null)
+public sealed class Rehearsal(
+    Rulebook.Rulebook? current,
+    Rulebook.Rulebook draft,
+    DateTimeOffset now,
+    IReadOnlySet<(string Target, string Name)>? taken = null
+)
 {
     /// <summary>The work of one thread.</summary>
     public sealed class Part
@@ -64,7 +98,12 @@ public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draf
         internal readonly List<Affected> Affected = [];
         internal int People;
 
-        internal Part(Rulebook.Rulebook? current, Rulebook.Rulebook draft, DateTimeOffset now, IReadOnlySet<(string Target, string Name)>? taken)
+        internal Part(
+            Rulebook.Rulebook? current,
+            Rulebook.Rulebook draft,
+            DateTimeOffset now,
+            IReadOnlySet<(string Target, string Name)>? taken
+        )
         {
             _taken = taken;
             (_current, _draft, _now) = (current, draft, now);
@@ -84,13 +123,15 @@ public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draf
                 // The later day counts, so that those who have yet to begin are seen too.
                 var start = Term.Of((person.After ?? person.Before)!, _draft).Start;
                 var at = start > _now ? start : _now;
-                var before = person.Before is null || _before is null ? AccessState.Nothing : Quietly(_before, person.Before, _current!, at);
+                var before =
+                    person.Before is null || _before is null ? AccessState.Nothing : Quietly(_before, person.Before, _current!, at);
                 var after = person.After is null ? AccessState.Nothing : _after.At(Named(_after, person.After, _draft), at);
                 if (person.After is not null)
                 {
                     var matches = person.After.Others.Count == 0 ? _after.Matches : _after.Match(person.After.Facts);
                     for (var i = 0; i < matches.Length; i++)
-                        if (matches[i]) Matches[i]++;
+                        if (matches[i])
+                            Matches[i]++;
                     Separations.In(after, _draft);
                 }
                 effects = Between(before, after);
@@ -121,9 +162,12 @@ public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draf
             Dictionary<string, string>? names = null;
             foreach (var target in rulebook.Targets.Keys)
             {
-                if (person.AccountNames.ContainsKey(target) || asking.NameWishes(person, target) is not { Count: > 0 } wishes) continue;
+                if (person.AccountNames.ContainsKey(target) || asking.NameWishes(person, target) is not { Count: > 0 } wishes)
+                    continue;
                 names ??= new(person.AccountNames, StringComparer.Ordinal);
-                names[target] = _taken is null ? wishes[0] : AccountNames.Candidates(wishes, rulebook.Targets[target].Names).First(name => !_taken.Contains((target, name)));
+                names[target] = _taken is null
+                    ? wishes[0]
+                    : AccountNames.Candidates(wishes, rulebook.Targets[target].Names).First(name => !_taken.Contains((target, name)));
             }
             return names is null ? person : person with { AccountNames = names };
         }
@@ -139,43 +183,66 @@ public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draf
                     continue;
                 }
                 var changes = Changes(earlier, account);
-                if (changes is not null) effects.Add(new(EffectKind.AccountChanged, target, account.Name, account.Reason.Rule, changes));
-                if (earlier.Enabled != account.Enabled) effects.Add(new(account.Enabled ? EffectKind.AccountWoken : EffectKind.AccountPutToSleep, target, account.Name, account.Reason.Rule, Effect.NoAttributes));
+                if (changes is not null)
+                    effects.Add(new(EffectKind.AccountChanged, target, account.Name, account.Reason.Rule, changes));
+                if (earlier.Enabled != account.Enabled)
+                    effects.Add(
+                        new(
+                            account.Enabled ? EffectKind.AccountWoken : EffectKind.AccountPutToSleep,
+                            target,
+                            account.Name,
+                            account.Reason.Rule,
+                            Effect.NoAttributes
+                        )
+                    );
             }
             foreach (var (target, account) in before.Accounts)
-                if (!after.Accounts.ContainsKey(target)) effects.Add(new(EffectKind.AccountLost, target, account.Name, account.Reason.Rule, Effect.NoAttributes));
+                if (!after.Accounts.ContainsKey(target))
+                    effects.Add(new(EffectKind.AccountLost, target, account.Name, account.Reason.Rule, Effect.NoAttributes));
             foreach (var (key, grant) in after.Grants)
-                if (!before.Grants.ContainsKey(key)) effects.Add(new(EffectKind.GrantGained, grant.Target, grant.Entitlement, grant.Reason.Rule, Effect.NoAttributes));
+                if (!before.Grants.ContainsKey(key))
+                    effects.Add(new(EffectKind.GrantGained, grant.Target, grant.Entitlement, grant.Reason.Rule, Effect.NoAttributes));
             foreach (var (key, grant) in before.Grants)
-                if (!after.Grants.ContainsKey(key)) effects.Add(new(EffectKind.GrantLost, grant.Target, grant.Entitlement, grant.Reason.Rule, Effect.NoAttributes));
+                if (!after.Grants.ContainsKey(key))
+                    effects.Add(new(EffectKind.GrantLost, grant.Target, grant.Entitlement, grant.Reason.Rule, Effect.NoAttributes));
             return effects;
         }
 
         private static List<AttributeChange>? Changes(AccountState before, AccountState after)
         {
             List<AttributeChange>? changes = null;
-            if (before.Container != after.Container) (changes ??= []).Add(new("container", [before.Container], [after.Container]));
-            if (before.Attributes is SmallMap<IReadOnlyList<string>> left && after.Attributes is SmallMap<IReadOnlyList<string>> right && left.HasNamesOf(right))
+            if (before.Container != after.Container)
+                (changes ??= []).Add(new("container", [before.Container], [after.Container]));
+            if (
+                before.Attributes is SmallMap<IReadOnlyList<string>> left
+                && after.Attributes is SmallMap<IReadOnlyList<string>> right
+                && left.HasNamesOf(right)
+            )
             {
                 for (var i = 0; i < right.Count; i++)
-                    if (!Same(left.ValueAt(i), right.ValueAt(i))) (changes ??= []).Add(new(right.NameAt(i), left.ValueAt(i), right.ValueAt(i)));
+                    if (!Same(left.ValueAt(i), right.ValueAt(i)))
+                        (changes ??= []).Add(new(right.NameAt(i), left.ValueAt(i), right.ValueAt(i)));
                 return changes;
             }
             foreach (var (name, values) in after.Attributes)
             {
                 var old = before.Attributes.GetValueOrDefault(name) ?? [];
-                if (!Same(old, values)) (changes ??= []).Add(new(name, old, values));
+                if (!Same(old, values))
+                    (changes ??= []).Add(new(name, old, values));
             }
             foreach (var (name, values) in before.Attributes)
-                if (values.Count > 0 && !after.Attributes.ContainsKey(name)) (changes ??= []).Add(new(name, values, []));
+                if (values.Count > 0 && !after.Attributes.ContainsKey(name))
+                    (changes ??= []).Add(new(name, values, []));
             return changes;
         }
 
         private static bool Same(IReadOnlyList<string> left, IReadOnlyList<string> right)
         {
-            if (left.Count != right.Count) return false;
+            if (left.Count != right.Count)
+                return false;
             for (var i = 0; i < left.Count; i++)
-                if (!string.Equals(left[i], right[i], StringComparison.Ordinal)) return false;
+                if (!string.Equals(left[i], right[i], StringComparison.Ordinal))
+                    return false;
             return true;
         }
     }
@@ -184,20 +251,45 @@ public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draf
 
     public RehearsalReport End(IReadOnlyList<Part> parts)
     {
-        var affected = parts.SelectMany(p => p.Affected).AsParallel().OrderBy(a => a.Problem is null).ThenBy(a => a.Name, StringComparer.Ordinal).ThenBy(a => a.Id, StringComparer.Ordinal).ToList();
+        var affected = parts
+            .SelectMany(p => p.Affected)
+            .AsParallel()
+            .OrderBy(a => a.Problem is null)
+            .ThenBy(a => a.Name, StringComparer.Ordinal)
+            .ThenBy(a => a.Id, StringComparer.Ordinal)
+            .ToList();
         var people = parts.Sum(p => p.People);
         var failing = affected.Count(a => a.Problem is not null);
-        IReadOnlyList<Tally>[] tallies = [[], [], [], []];
+        IReadOnlyList<Tally>[] tallies =
+        [
+            [],
+            [],
+            [],
+            [],
+        ];
         Parallel.Invoke(
             () => tallies[0] = Count(affected, (_, e) => e.Target),
             () => tallies[1] = Count(affected, (_, e) => e.Kind is EffectKind.GrantGained or EffectKind.GrantLost ? e.Key : null),
             () => tallies[2] = Count(affected, (_, e) => e.Rule),
-            () => tallies[3] = Count(affected, (a, _) => a.Department));
-        var byTemplate = draft.Templates.Select((t, i) => (t.Name, Count: parts.Sum(p => p.Matches[i]))).ToDictionary(t => t.Name, t => t.Count);
-        return new(people, people - affected.Count, affected.Count - failing, failing,
-            tallies[0], tallies[1], tallies[2], tallies[3],
-            affected)
-        { PeopleByTemplate = byTemplate };
+            () => tallies[3] = Count(affected, (a, _) => a.Department)
+        );
+        var byTemplate = draft
+            .Templates.Select((t, i) => (t.Name, Count: parts.Sum(p => p.Matches[i])))
+            .ToDictionary(t => t.Name, t => t.Count);
+        return new(
+            people,
+            people - affected.Count,
+            affected.Count - failing,
+            failing,
+            tallies[0],
+            tallies[1],
+            tallies[2],
+            tallies[3],
+            affected
+        )
+        {
+            PeopleByTemplate = byTemplate,
+        };
     }
 
     private static List<Tally> Count(List<Affected> affected, Func<Affected, Effect, string?> of)
@@ -207,14 +299,25 @@ public sealed class Rehearsal(Rulebook.Rulebook? current, Rulebook.Rulebook draf
         {
             foreach (var effect in person.Effects)
             {
-                if (of(person, effect) is not { } name) continue;
+                if (of(person, effect) is not { } name)
+                    continue;
                 ref var count = ref System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(counts, name, out _);
-                if (count.Last != person.Id) (count.People, count.Last) = (count.People + 1, person.Id);
-                if (effect.Kind is EffectKind.AccountGained or EffectKind.GrantGained or EffectKind.AccountWoken) count.Gained++;
-                else if (effect.Kind is EffectKind.AccountChanged) count.Changed++;
-                else count.Lost++;
+                if (count.Last != person.Id)
+                    (count.People, count.Last) = (count.People + 1, person.Id);
+                if (effect.Kind is EffectKind.AccountGained or EffectKind.GrantGained or EffectKind.AccountWoken)
+                    count.Gained++;
+                else if (effect.Kind is EffectKind.AccountChanged)
+                    count.Changed++;
+                else
+                    count.Lost++;
             }
         }
-        return [.. counts.OrderByDescending(c => c.Value.People).ThenBy(c => c.Key, StringComparer.Ordinal).Select(c => new Tally(c.Key, c.Value.People, c.Value.Gained, c.Value.Lost, c.Value.Changed))];
+        return
+        [
+            .. counts
+                .OrderByDescending(c => c.Value.People)
+                .ThenBy(c => c.Key, StringComparer.Ordinal)
+                .Select(c => new Tally(c.Key, c.Value.People, c.Value.Gained, c.Value.Lost, c.Value.Changed)),
+        ];
     }
 }

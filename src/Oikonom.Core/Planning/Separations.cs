@@ -3,7 +3,15 @@ using Oikonom.Core.Rulebook;
 namespace Oikonom.Core.Planning;
 
 /// <summary>Two entitlements that a separation keeps apart and one person would hold, and who may allow it.</summary>
-public sealed record Conflict(string Separation, string Title, string One, string OneReason, string Other, string OtherReason, string Decides);
+public sealed record Conflict(
+    string Separation,
+    string Title,
+    string One,
+    string OneReason,
+    string Other,
+    string OtherReason,
+    string Decides
+);
 
 /// <summary>Looks for broken separations in a whole state, not only in what is new.</summary>
 public static class Separations
@@ -14,17 +22,33 @@ public static class Separations
         var found = new List<Conflict>();
         foreach (var separation in rulebook.Separations)
         {
-            if (Held(separation.One) is not { } one || Held(separation.Other) is not { } other) continue;
+            if (Held(separation.One) is not { } one || Held(separation.Other) is not { } other)
+                continue;
             if (separation.Effect == SeparationEffect.Block)
-                throw new PlanFault($"'{separation.Title}' ({separation.Place}) keeps {one.Key} and {other.Key} apart: {one.Reason.Rule} gives the one ({one.Reason.Place}), {other.Reason.Rule} the other ({other.Reason.Place}). Change the record or a template.");
-            found.Add(new(separation.Name, separation.Title, one.Key.ToString(), one.Reason.Rule, other.Key.ToString(), other.Reason.Rule, separation.Decides));
+                throw new PlanFault(
+                    $"'{separation.Title}' ({separation.Place}) keeps {one.Key} and {other.Key} apart: {one.Reason.Rule} gives "
+                        + $"the one ({one.Reason.Place}), {other.Reason.Rule} the other ({other.Reason.Place}). Change the record or "
+                        + "a template."
+                );
+            found.Add(
+                new(
+                    separation.Name,
+                    separation.Title,
+                    one.Key.ToString(),
+                    one.Reason.Rule,
+                    other.Key.ToString(),
+                    other.Reason.Rule,
+                    separation.Decides
+                )
+            );
         }
         return found;
 
         GrantState? Held(IReadOnlyList<EntitlementKey> keys)
         {
             foreach (var key in keys)
-                if (state.Grants.TryGetValue(key, out var grant)) return grant;
+                if (state.Grants.TryGetValue(key, out var grant))
+                    return grant;
             return null;
         }
     }
@@ -38,6 +62,8 @@ public static class Privileges
     {
         foreach (var grant in extra)
             if (grant.Until is null && rulebook.Find(grant.Key) is { IsPrivileged: true } entitlement)
-                throw new PlanFault($"'{entitlement.Title}' is privileged and is never given without an end; name the day on which it ends.");
+                throw new PlanFault(
+                    $"'{entitlement.Title}' is privileged and is never given without an end; name the day on which it ends."
+                );
     }
 }

@@ -20,20 +20,26 @@ public sealed class SmallMap<T> : IReadOnlyDictionary<string, T>
     public int Count => _names.Length;
     public IEnumerable<string> Keys => _names;
     public IEnumerable<T> Values => _values;
+
     internal string NameAt(int place) => _names[place];
+
     internal T ValueAt(int place) => _values[place];
 
     /// <summary>True when both have the same names, so that their values stand at the same places.</summary>
     internal bool HasNamesOf(SmallMap<T> other)
     {
-        if (ReferenceEquals(_names, other._names)) return true;
-        if (_names.Length != other._names.Length) return false;
+        if (ReferenceEquals(_names, other._names))
+            return true;
+        if (_names.Length != other._names.Length)
+            return false;
         for (var i = 0; i < _names.Length; i++)
-            if (!_names[i].Equals(other._names[i], StringComparison.OrdinalIgnoreCase)) return false;
+            if (!_names[i].Equals(other._names[i], StringComparison.OrdinalIgnoreCase))
+                return false;
         return true;
     }
 
     public T this[string key] => TryGetValue(key, out var value) ? value : throw new KeyNotFoundException(key);
+
     public bool ContainsKey(string key) => TryGetValue(key, out _);
 
     public bool TryGetValue(string key, [MaybeNullWhen(false)] out T value)
@@ -45,7 +51,8 @@ public sealed class SmallMap<T> : IReadOnlyDictionary<string, T>
 
     public IEnumerator<KeyValuePair<string, T>> GetEnumerator()
     {
-        for (var i = 0; i < _names.Length; i++) yield return new(_names[i], _values[i]);
+        for (var i = 0; i < _names.Length; i++)
+            yield return new(_names[i], _values[i]);
     }
 
     IEnumerator IEnumerable.GetEnumerator() => GetEnumerator();

@@ -35,7 +35,8 @@ public sealed record Ending(string Employment, DateOnly Start, DateTimeOffset At
 /// <summary>A rulebook meets a person it cannot serve; the message says what to mend.</summary>
 public sealed class PlanFault(string message) : Exception(message);
 
-/// <summary>A person as the function of time sees them: what HR says of the leading employment, and the account names that are theirs.</summary>
+/// <summary>A person as the function of time sees them: what HR says of the leading employment, and the account names that are
+/// theirs.</summary>
 public sealed record Subject(PersonId Id, Facts Facts, IReadOnlyDictionary<string, string> AccountNames)
 {
     private static readonly Dictionary<string, string> None = [];

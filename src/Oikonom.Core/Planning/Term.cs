@@ -21,14 +21,16 @@ public readonly record struct Term(DateTimeOffset Start, DateTimeOffset End, boo
         var end = employment.End is { } last ? SiteDays.EndOf(last, zone) : DateTimeOffset.MaxValue;
         var isCut = false;
         for (var i = 0; i < endings.Count; i++)
-            if (endings[i] is var ending && ending.At < end && Holds(ending, employment, start)) (end, isCut) = (ending.At, true);
+            if (endings[i] is var ending && ending.At < end && Holds(ending, employment, start))
+                (end, isCut) = (ending.At, true);
         return new(start, end, isCut);
     }
 
     /// <summary>From the first start to the last end over all employments of a person, with what was approved by hand.</summary>
     public static Term Of(Subject person, Rulebook.Rulebook rulebook)
     {
-        if (person.Others.Count == 0 && person.Fields.Count == 0) return Of(person.Facts, rulebook.ZoneOf(person.Facts.Site), person.Endings);
+        if (person.Others.Count == 0 && person.Fields.Count == 0)
+            return Of(person.Facts, rulebook.ZoneOf(person.Facts.Site), person.Endings);
         Term? whole = null;
         foreach (var employment in Employments.Now(person, rulebook, DateTimeOffset.MaxValue))
         {

@@ -46,7 +46,8 @@ public sealed class AccessWindows
     public DateTimeOffset? NextAfter(DateTimeOffset at)
     {
         foreach (var turn in Turns)
-            if (turn > at) return turn;
+            if (turn > at)
+                return turn;
         return null;
     }
 
@@ -61,35 +62,46 @@ public sealed class AccessWindows
     {
         DateTimeOffset? until = null;
         foreach (var window in Grants.GetValueOrDefault(key) ?? [])
-            if (until is null ? window.Covers(at) : window.From == until) until = window.Until;
+            if (until is null ? window.Covers(at) : window.From == until)
+                until = window.Until;
         return until;
     }
 
     /// <summary>One look into what was given: the order of the rules decides, an approver's refusal last.</summary>
     /// <param name="instant">Null when all that was given covers the instant.</param>
-    internal static AccessState Look(List<Window<AccountState>> given, List<GivenGrant> givenGrants, IReadOnlyList<string> refused, DateTimeOffset? instant)
+    internal static AccessState Look(
+        List<Window<AccountState>> given,
+        List<GivenGrant> givenGrants,
+        IReadOnlyList<string> refused,
+        DateTimeOffset? instant
+    )
     {
         var accounts = new Dictionary<string, AccountState>(StringComparer.Ordinal);
         var grants = new Dictionary<EntitlementKey, GrantState>(16);
         foreach (var window in given)
         {
-            if (instant is { } at && !window.Covers(at)) continue;
+            if (instant is { } at && !window.Covers(at))
+                continue;
             var target = window.State.Target;
-            if (!accounts.TryGetValue(target, out var earlier)) accounts[target] = window.State;
+            if (!accounts.TryGetValue(target, out var earlier))
+                accounts[target] = window.State;
             else if (Joined(earlier.Presence, window.State.Presence) is var presence && presence != earlier.Presence)
                 accounts[target] = earlier with { Presence = presence };
         }
         foreach (var grant in givenGrants)
         {
             var state = grant.Window.State;
-            if ((instant is not { } at || grant.Window.Covers(at)) && (!grant.NeedsAccount || accounts.ContainsKey(state.Target))) grants.TryAdd(state.Key, state);
+            if ((instant is not { } at || grant.Window.Covers(at)) && (!grant.NeedsAccount || accounts.ContainsKey(state.Target)))
+                grants.TryAdd(state.Key, state);
         }
         foreach (var key in refused)
         {
             // What an approver declined is not given; without an account there is nothing in its target.
-            if (EntitlementKey.TryParse(key, out var entitlement)) grants.Remove(entitlement);
+            if (EntitlementKey.TryParse(key, out var entitlement))
+                grants.Remove(entitlement);
             else if (accounts.Remove(key))
-                foreach (var held in grants.Keys.Where(k => grants[k].Target == key).ToList()) grants.Remove(held);
+                foreach (var held in grants.Keys.Where(k => grants[k].Target == key).ToList())
+                    grants.Remove(held);
         }
         return new(accounts, grants);
     }
@@ -102,7 +114,8 @@ public sealed class AccessWindows
         var joined = new Dictionary<string, IReadOnlyList<Window<AccountState>>>(StringComparer.Ordinal);
         foreach (var target in _accounts.GroupBy(w => w.State.Target, StringComparer.Ordinal))
         {
-            if (_refused.Contains(target.Key)) continue;
+            if (_refused.Contains(target.Key))
+                continue;
             var given = target.ToList();
             var windows = new List<Window<AccountState>>();
             foreach (var (from, until) in Stretches(given.SelectMany(w => new[] { w.From, w.Until })))
@@ -110,14 +123,23 @@ public sealed class AccessWindows
                 Window<AccountState>? found = null;
                 foreach (var window in given.Where(w => w.Covers(from)))
                 {
-                    if (found is not { } first) found = window with { From = from, Until = until };
+                    if (found is not { } first)
+                        found = window with { From = from, Until = until };
                     else if (first.State.Presence != Presence.Awake && window.State.Presence == Presence.Awake)
                         found = first with { State = first.State with { Presence = Presence.Awake }, Reason = window.Reason };
                 }
-                if (found is not { } next) continue;
-                if (windows.Count > 0 && windows[^1] is var last && last.Until == from && last.Reason == next.Reason && last.State.IsSameEntry(next.State))
+                if (found is not { } next)
+                    continue;
+                if (
+                    windows.Count > 0
+                    && windows[^1] is var last
+                    && last.Until == from
+                    && last.Reason == next.Reason
+                    && last.State.IsSameEntry(next.State)
+                )
                     windows[^1] = last with { Until = until };
-                else windows.Add(next);
+                else
+                    windows.Add(next);
             }
             joined[target.Key] = windows;
         }
@@ -130,18 +152,32 @@ public sealed class AccessWindows
         foreach (var grant in _grants.GroupBy(g => g.Window.State.Key))
         {
             var target = grant.Key.Target;
-            if (_refused.Contains(grant.Key.ToString()) || _refused.Contains(target)) continue;
+            if (_refused.Contains(grant.Key.ToString()) || _refused.Contains(target))
+                continue;
             var accounts = Accounts.GetValueOrDefault(target) ?? [];
             var windows = new List<Window<GrantState>>();
-            foreach (var (from, until) in Stretches(grant.SelectMany(g => new[] { g.Window.From, g.Window.Until }).Concat(accounts.SelectMany(a => new[] { a.From, a.Until }))))
+            foreach (
+                var (from, until) in Stretches(
+                    grant
+                        .SelectMany(g => new[] { g.Window.From, g.Window.Until })
+                        .Concat(accounts.SelectMany(a => new[] { a.From, a.Until }))
+                )
+            )
             {
                 var hasAccount = accounts.Any(a => a.Covers(from));
-                if (grant.Where(g => g.Window.Covers(from) && (hasAccount || !g.NeedsAccount)).Select(g => (GivenGrant?)g).FirstOrDefault() is not { } given) continue;
+                if (
+                    grant.Where(g => g.Window.Covers(from) && (hasAccount || !g.NeedsAccount)).Select(g => (GivenGrant?)g).FirstOrDefault()
+                    is not { } given
+                )
+                    continue;
                 var next = given.Window with { From = from, Until = until };
-                if (windows.Count > 0 && windows[^1] is var last && last.Until == from && last.State == next.State) windows[^1] = last with { Until = until };
-                else windows.Add(next);
+                if (windows.Count > 0 && windows[^1] is var last && last.Until == from && last.State == next.State)
+                    windows[^1] = last with { Until = until };
+                else
+                    windows.Add(next);
             }
-            if (windows.Count > 0) joined[grant.Key] = windows;
+            if (windows.Count > 0)
+                joined[grant.Key] = windows;
         }
         return joined;
     }
@@ -151,7 +187,8 @@ public sealed class AccessWindows
         DateTimeOffset? last = null;
         foreach (var instant in instants.Distinct().Order())
         {
-            if (last is { } from) yield return (from, instant);
+            if (last is { } from)
+                yield return (from, instant);
             last = instant;
         }
     }
@@ -159,14 +196,18 @@ public sealed class AccessWindows
     private List<DateTimeOffset> FindTurns()
     {
         var turns = new SortedSet<DateTimeOffset>();
-        foreach (var window in _accounts) Add(window.From, window.Until);
-        foreach (var grant in _grants) Add(grant.Window.From, grant.Window.Until);
+        foreach (var window in _accounts)
+            Add(window.From, window.Until);
+        foreach (var grant in _grants)
+            Add(grant.Window.From, grant.Window.Until);
         return [.. turns];
 
         void Add(DateTimeOffset from, DateTimeOffset until)
         {
-            if (from > DateTimeOffset.MinValue) turns.Add(from);
-            if (until < DateTimeOffset.MaxValue) turns.Add(until);
+            if (from > DateTimeOffset.MinValue)
+                turns.Add(from);
+            if (until < DateTimeOffset.MaxValue)
+                turns.Add(until);
         }
     }
 }

@@ -54,7 +54,9 @@ public sealed record Wish
     private bool IsStruck(WishedGrant grant) => Struck.Contains(grant.Key.ToString());
 
     public string ToJson() => JsonSerializer.Serialize(this, JsonSerializerOptions.Web);
-    public static Wish FromJson(string json) => json.Length <= 2 ? Nothing : JsonSerializer.Deserialize<Wish>(json, JsonSerializerOptions.Web) ?? Nothing;
+
+    public static Wish FromJson(string json) =>
+        json.Length <= 2 ? Nothing : JsonSerializer.Deserialize<Wish>(json, JsonSerializerOptions.Web) ?? Nothing;
 
     /// <summary>The person as they would be with the wish.</summary>
     /// <exception cref="PlanFault">An attribute cannot be read.</exception>
@@ -68,48 +70,139 @@ public sealed record Wish
         var templates = Templates.Select(t => t.Template).ToHashSet(StringComparer.Ordinal);
         return person with
         {
-            Fields = [.. person.Fields.Where(f => !Changes.ContainsKey(f.Name) || f.Employment != person.Facts.Number || f.From < (From ?? now)), .. fields],
-            Endings = [.. person.Endings.Where(e => !(Changes.ContainsKey(BuiltIn.End) && e.Employment == person.Facts.Number) && !ended.Exists(x => x.Employment == e.Employment && x.At >= e.At)), .. ended.Where(x => !person.Endings.Any(e => e.Employment == x.Employment && e.At < x.At))],
-            Extra = [.. person.Extra.Where(e => !keys.Contains(e.Key)), .. Grants.Where(g => !IsStruck(g)).Select(g => new ExtraGrant(g.Key, g.From ?? now, g.Until, reason))],
-            Asked = [.. person.Asked.Where(a => !templates.Contains(a.Template)), .. Templates.Select(t => new AskedTemplate(t.Template, t.From ?? now, t.Until))],
-            Refused = [.. person.Refused.Where(r => !Grants.Any(g => g.Key.ToString() == r)), .. Struck.Where(s => !Grants.Any(g => g.Key.ToString() == s))],
+            Fields =
+            [
+                .. person.Fields.Where(f => !Changes.ContainsKey(f.Name) || f.Employment != person.Facts.Number || f.From < (From ?? now)),
+                .. fields,
+            ],
+            Endings =
+            [
+                .. person.Endings.Where(e =>
+                    !(Changes.ContainsKey(BuiltIn.End) && e.Employment == person.Facts.Number)
+                    && !ended.Exists(x => x.Employment == e.Employment && x.At >= e.At)
+                ),
+                .. ended.Where(x => !person.Endings.Any(e => e.Employment == x.Employment && e.At < x.At)),
+            ],
+            Extra =
+            [
+                .. person.Extra.Where(e => !keys.Contains(e.Key)),
+                .. Grants.Where(g => !IsStruck(g)).Select(g => new ExtraGrant(g.Key, g.From ?? now, g.Until, reason)),
+            ],
+            Asked =
+            [
+                .. person.Asked.Where(a => !templates.Contains(a.Template)),
+                .. Templates.Select(t => new AskedTemplate(t.Template, t.From ?? now, t.Until)),
+            ],
+            Refused =
+            [
+                .. person.Refused.Where(r => !Grants.Any(g => g.Key.ToString() == r)),
+                .. Struck.Where(s => !Grants.Any(g => g.Key.ToString() == s)),
+            ],
         };
     }
 
-    /// <summary>The plan of a request that carries this wish; a request about one thing plans that one thing and nothing else that is under way.</summary>
+    /// <summary>The plan of a request that carries this wish; a request about one thing plans that one thing and nothing else
+    /// that is under way.</summary>
     /// <inheritdoc cref="Planner.Make"/>
-    public Plan Plan(Subject before, Subject after, AccessState recorded, IReadOnlyDictionary<string, string> immutableIds, IReadOnlyDictionary<string, ExistingAccount> existing, Edition edition, RequestKind kind, DateTimeOffset now)
+    public Plan Plan(
+        Subject before,
+        Subject after,
+        AccessState recorded,
+        IReadOnlyDictionary<string, string> immutableIds,
+        IReadOnlyDictionary<string, ExistingAccount> existing,
+        Edition edition,
+        RequestKind kind,
+        DateTimeOffset now
+    )
     {
         var asks = Grants.Where(g => !IsStruck(g)).Select(g => new Ask(g.Key, g.From, g.Until)).ToList();
-        return Effect(before, after, recorded, immutableIds, existing, edition, kind, now) with { Asks = asks.Count > 0 ? asks : null, Inputs = InputsDigest() };
+        return Effect(before, after, recorded, immutableIds, existing, edition, kind, now) with
+        {
+            Asks = asks.Count > 0 ? asks : null,
+            Inputs = InputsDigest(),
+        };
     }
 
     /// <summary>The identity of the inputs beside the entitlements asked for; null when there are none.</summary>
-    private string? InputsDigest() => Changes.Count == 0 && Templates.Count == 0 && Target.Length == 0 && !Urgent ? null
-        : Convert.ToHexStringLower(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(From is null ? new { Changes, Templates, Target, Urgent } : (object)new { Changes, Templates, Target, Urgent, From })))[..32];
+    private string? InputsDigest() =>
+        Changes.Count == 0 && Templates.Count == 0 && Target.Length == 0 && !Urgent
+            ? null
+            : Convert.ToHexStringLower(
+                SHA256.HashData(
+                    JsonSerializer.SerializeToUtf8Bytes(
+                        From is null
+                            ? new
+                            {
+                                Changes,
+                                Templates,
+                                Target,
+                                Urgent,
+                            }
+                            : (object)
+                                new
+                                {
+                                    Changes,
+                                    Templates,
+                                    Target,
+                                    Urgent,
+                                    From,
+                                }
+                    )
+                )
+            )[..32];
 
-    private Plan Effect(Subject before, Subject after, AccessState recorded, IReadOnlyDictionary<string, string> immutableIds, IReadOnlyDictionary<string, ExistingAccount> existing, Edition edition, RequestKind kind, DateTimeOffset now)
+    private Plan Effect(
+        Subject before,
+        Subject after,
+        AccessState recorded,
+        IReadOnlyDictionary<string, string> immutableIds,
+        IReadOnlyDictionary<string, ExistingAccount> existing,
+        Edition edition,
+        RequestKind kind,
+        DateTimeOffset now
+    )
     {
         switch (kind)
         {
             case RequestKind.Password or RequestKind.Unlock:
-                var account = recorded.Accounts.GetValueOrDefault(Target) ?? throw new PlanFault($"{edition.Rulebook.Targets.GetValueOrDefault(Target)?.Title ?? Target} holds no account of this person.");
-                if (!account.Enabled) throw new PlanFault($"The account {account.Name} is disabled because the person does not work here now; there is nothing to unlock.");
+                var account =
+                    recorded.Accounts.GetValueOrDefault(Target)
+                    ?? throw new PlanFault(
+                        $"{edition.Rulebook.Targets.GetValueOrDefault(Target)?.Title ?? Target} holds no account of this person."
+                    );
+                if (!account.Enabled)
+                    throw new PlanFault(
+                        $"The account {account.Name} is disabled because the person does not work here now; there is nothing to unlock."
+                    );
                 var reason = new Reason("request", "", Reason);
                 var entry = Entry.Of(account, immutableIds.GetValueOrDefault(Target));
-                Change doing = kind == RequestKind.Password ? new Change.SetPassword(Target, entry, reason) : new Change.EnableAccount(Target, entry, reason);
+                Change doing =
+                    kind == RequestKind.Password
+                        ? new Change.SetPassword(Target, entry, reason)
+                        : new Change.EnableAccount(Target, entry, reason);
                 return new(edition.Number, [doing with { Ordinal = 1 }, new Change.Verify(Target, entry, reason) { Ordinal = 2 }]);
             case RequestKind.Access or RequestKind.Extension or RequestKind.Account:
                 var whole = Planner.Make(after, recorded, immutableIds, existing, edition, kind, now);
-                var bare = Planner.Make(before, recorded, immutableIds, existing, edition, kind, now).Changes.Where(c => c is not Change.Verify).Select(Key).ToHashSet();
+                var bare = Planner
+                    .Make(before, recorded, immutableIds, existing, edition, kind, now)
+                    .Changes.Where(c => c is not Change.Verify)
+                    .Select(Key)
+                    .ToHashSet();
                 var own = whole.Changes.Where(c => c is not Change.Verify && !bare.Contains(Key(c))).ToList();
                 var places = own.Select(c => (c.Target, c.Due)).ToHashSet();
-                return whole with { Changes = [.. whole.Changes.Where(c => own.Contains(c) || (c is Change.Verify && places.Contains((c.Target, c.Due)))).Select((c, i) => c with { Ordinal = i + 1 })] };
+                return whole with
+                {
+                    Changes =
+                    [
+                        .. whole
+                            .Changes.Where(c => own.Contains(c) || (c is Change.Verify && places.Contains((c.Target, c.Due))))
+                            .Select((c, i) => c with { Ordinal = i + 1 }),
+                    ],
+                };
             default:
                 return Planner.Make(after, recorded, immutableIds, existing, edition, kind, now);
         }
 
         static (ChangeKind, string, string, DateTimeOffset?, string) Key(Change c) => (c.Kind, c.Target, c.Subject, c.Due, c.Entry.Name);
     }
-
 }

@@ -29,23 +29,40 @@ public sealed class EntitlementKey : IEquatable<EntitlementKey>, IComparable<Ent
     /// <summary>False when the text has no slash, or nothing on one side of it: then it names a whole target, or nothing.</summary>
     public static bool TryParse(string? text, [NotNullWhen(true)] out EntitlementKey? key)
     {
-        key = text?.IndexOf('/', StringComparison.Ordinal) is { } at && at > 0 && at < text.Length - 1 ? new(text[..at], text[(at + 1)..]) : null;
+        key =
+            text?.IndexOf('/', StringComparison.Ordinal) is { } at && at > 0 && at < text.Length - 1
+                ? new(text[..at], text[(at + 1)..])
+                : null;
         return key is not null;
     }
 
     /// <exception cref="FormatException">The text is no <c>target/entitlement</c>.</exception>
-    public static EntitlementKey Parse(string text) => TryParse(text, out var key) ? key : throw new FormatException($"'{text}' is no target/entitlement.");
+    public static EntitlementKey Parse(string text) =>
+        TryParse(text, out var key) ? key : throw new FormatException($"'{text}' is no target/entitlement.");
 
-    public bool Equals(EntitlementKey? other) => ReferenceEquals(this, other) || (other is not null && _hash == other._hash && string.Equals(_text, other._text, StringComparison.Ordinal));
+    public bool Equals(EntitlementKey? other) =>
+        ReferenceEquals(this, other)
+        || (other is not null && _hash == other._hash && string.Equals(_text, other._text, StringComparison.Ordinal));
+
     public override bool Equals(object? obj) => Equals(obj as EntitlementKey);
+
     public override int GetHashCode() => _hash;
+
     public int CompareTo(EntitlementKey? other) => string.CompareOrdinal(_text, other?._text);
+
     public override string ToString() => _text;
+
     public static bool operator ==(EntitlementKey? left, EntitlementKey? right) => left is null ? right is null : left.Equals(right);
+
     public static bool operator !=(EntitlementKey? left, EntitlementKey? right) => !(left == right);
-    public static bool operator <(EntitlementKey? left, EntitlementKey? right) => left is null ? right is not null : left.CompareTo(right) < 0;
+
+    public static bool operator <(EntitlementKey? left, EntitlementKey? right) =>
+        left is null ? right is not null : left.CompareTo(right) < 0;
+
     public static bool operator <=(EntitlementKey? left, EntitlementKey? right) => left is null || left.CompareTo(right) <= 0;
+
     public static bool operator >(EntitlementKey? left, EntitlementKey? right) => right < left;
+
     public static bool operator >=(EntitlementKey? left, EntitlementKey? right) => right <= left;
 }
 
@@ -54,5 +71,6 @@ internal sealed class EntitlementKeyJson : JsonConverter<EntitlementKey>
     public override EntitlementKey Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options) =>
         EntitlementKey.TryParse(reader.GetString(), out var key) ? key : throw new JsonException("This is no target/entitlement.");
 
-    public override void Write(Utf8JsonWriter writer, EntitlementKey value, JsonSerializerOptions options) => writer.WriteStringValue(value.ToString());
+    public override void Write(Utf8JsonWriter writer, EntitlementKey value, JsonSerializerOptions options) =>
+        writer.WriteStringValue(value.ToString());
 }

@@ -6,10 +6,12 @@ public readonly record struct Place(string File, int Line, int Column)
     public override string ToString() => $"{File}:{Line}:{Column}";
 }
 
-/// <summary>Something wrong in a rulebook, where it is, and how to mend it. A warning has a code of <see cref="Warnings"/> and does not hinder publishing.</summary>
+/// <summary>Something wrong in a rulebook, where it is, and how to mend it. A warning has a code of <see cref="Warnings"/> and
+/// does not hinder publishing.</summary>
 public sealed record Finding(Place Place, string Message, string Code = "error")
 {
     public bool IsWarning => Code != "error";
+
     public override string ToString() => IsWarning ? $"{Place}: warning {Code}: {Message}" : $"{Place}: {Message}";
 }
 

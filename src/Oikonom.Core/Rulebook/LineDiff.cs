@@ -1,7 +1,12 @@
 namespace Oikonom.Core.Rulebook;
 
 /// <summary>What happened to a line.</summary>
-public enum LineChange { Same, Gone, New }
+public enum LineChange
+{
+    Same,
+    Gone,
+    New,
+}
 
 /// <summary>A line of either text, with its number from 1 where it stands.</summary>
 public sealed record DiffedLine(LineChange Change, int? Before, int? After, string Text);
@@ -15,13 +20,17 @@ public static class LineDiff
     {
         var (left, right) = (Lines(before), Lines(after));
         var head = 0;
-        while (head < left.Length && head < right.Length && left[head] == right[head]) head++;
+        while (head < left.Length && head < right.Length && left[head] == right[head])
+            head++;
         var tail = 0;
-        while (tail < left.Length - head && tail < right.Length - head && left[^(tail + 1)] == right[^(tail + 1)]) tail++;
+        while (tail < left.Length - head && tail < right.Length - head && left[^(tail + 1)] == right[^(tail + 1)])
+            tail++;
         var lines = new List<DiffedLine>();
-        for (var i = 0; i < head; i++) lines.Add(new(LineChange.Same, i + 1, i + 1, left[i]));
+        for (var i = 0; i < head; i++)
+            lines.Add(new(LineChange.Same, i + 1, i + 1, left[i]));
         Middle(left, right, head, left.Length - tail, right.Length - tail, lines);
-        for (var i = tail; i > 0; i--) lines.Add(new(LineChange.Same, left.Length - i + 1, right.Length - i + 1, left[^i]));
+        for (var i = tail; i > 0; i--)
+            lines.Add(new(LineChange.Same, left.Length - i + 1, right.Length - i + 1, left[^i]));
         return lines;
     }
 
@@ -33,14 +42,16 @@ public static class LineDiff
         if ((long)(height + 1) * (width + 1) > MaxTable)
         {
             // Too large to compare line by line: all of the one goes, all of the other comes.
-            for (var i = from; i < leftEnd; i++) lines.Add(new(LineChange.Gone, i + 1, null, left[i]));
-            for (var j = from; j < rightEnd; j++) lines.Add(new(LineChange.New, null, j + 1, right[j]));
+            for (var i = from; i < leftEnd; i++)
+                lines.Add(new(LineChange.Gone, i + 1, null, left[i]));
+            for (var j = from; j < rightEnd; j++)
+                lines.Add(new(LineChange.New, null, j + 1, right[j]));
             return;
         }
         var common = new int[height + 1, width + 1];
         for (var i = height - 1; i >= 0; i--)
-            for (var j = width - 1; j >= 0; j--)
-                common[i, j] = left[from + i] == right[from + j] ? common[i + 1, j + 1] + 1 : Math.Max(common[i + 1, j], common[i, j + 1]);
+        for (var j = width - 1; j >= 0; j--)
+            common[i, j] = left[from + i] == right[from + j] ? common[i + 1, j + 1] + 1 : Math.Max(common[i + 1, j], common[i, j + 1]);
         var (a, b) = (0, 0);
         while (a < height || b < width)
         {
@@ -49,8 +60,10 @@ public static class LineDiff
                 lines.Add(new(LineChange.Same, from + a + 1, from + b + 1, left[from + a]));
                 (a, b) = (a + 1, b + 1);
             }
-            else if (a < height && (b == width || common[a + 1, b] >= common[a, b + 1])) lines.Add(new(LineChange.Gone, from + a + 1, null, left[from + a++]));
-            else lines.Add(new(LineChange.New, null, from + b + 1, right[from + b++]));
+            else if (a < height && (b == width || common[a + 1, b] >= common[a, b + 1]))
+                lines.Add(new(LineChange.Gone, from + a + 1, null, left[from + a++]));
+            else
+                lines.Add(new(LineChange.New, null, from + b + 1, right[from + b++]));
         }
     }
 }

@@ -23,34 +23,113 @@ public static partial class NoticeEvents
     public const string FirstDay = "first-day";
 
     /// <summary>Names a text may use.</summary>
-    public static readonly IReadOnlyList<string> Names = ["to", "person", "title", "department", "site", "start", "end", "kind", "number", "stage", "as", "by", "text", "link", "effect", "manager", "due"];
+    public static readonly IReadOnlyList<string> Names =
+    [
+        "to",
+        "person",
+        "title",
+        "department",
+        "site",
+        "start",
+        "end",
+        "kind",
+        "number",
+        "stage",
+        "as",
+        "by",
+        "text",
+        "link",
+        "effect",
+        "manager",
+        "due",
+    ];
 
     /// <summary>Event → subject and text.</summary>
-    public static readonly IReadOnlyDictionary<string, (string Subject, string Body)> All = new Dictionary<string, (string, string)>(StringComparer.Ordinal)
+    public static readonly IReadOnlyDictionary<string, (string Subject, string Body)> All = new Dictionary<string, (string, string)>(
+        StringComparer.Ordinal
+    )
     {
-        [Decide] = ("Please decide: {{kind}} {{person}} (request {{number}})", "Dear {{to}},\n\nthe {{kind}} request {{number}} for {{person}} ({{title}}, {{department}}) waits for your decision as {{as}}.\n\n{{effect}}\n\nSee the whole effect and decide:\n{{link}}\n\nThe link alone decides nothing; you sign in first.\n"),
-        [Reminder] = ("Reminder: {{kind}} {{person}} still waits for you (request {{number}})", "Dear {{to}},\n\nthe {{kind}} request {{number}} for {{person}} still waits for your decision as {{as}}. It is due {{due}}.\n\n{{link}}\n"),
-        [Late] = ("Late: {{kind}} {{person}} (request {{number}})", "Dear {{to}},\n\nnobody decided on the {{kind}} request {{number}} for {{person}} in time. {{text}}\n\n{{link}}\n"),
-        [Asked] = ("A question on request {{number}}, {{kind}} {{person}}", "Dear {{to}},\n\n{{by}} asks before deciding on your {{kind}} request {{number}} for {{person}}:\n\n{{text}}\n\nAnswer here; until then the request rests:\n{{link}}\n"),
-        [Answered] = ("An answer on request {{number}}, {{kind}} {{person}}", "Dear {{to}},\n\n{{by}} answered your question on the {{kind}} request {{number}} for {{person}}:\n\n{{text}}\n\n{{link}}\n"),
-        [Declined] = ("Request {{number}}, {{kind}} {{person}}: was declined", "Dear {{to}},\n\nyour {{kind}} request {{number}} for {{person}} was declined by {{by}}: {{text}}\n\n{{link}}\n"),
-        [Approved] = ("Request {{number}}, {{kind}} {{person}}: was approved", "Dear {{to}},\n\nyour {{kind}} request {{number}} for {{person}} was approved and waits for release.\n\n{{link}}\n"),
-        [Completed] = ("Request {{number}}, {{kind}} {{person}}: complete", "Dear {{to}},\n\nyour {{kind}} request {{number}} for {{person}} is complete: {{text}}.\n\n{{link}}\n"),
-        [Lapsed] = ("Request {{number}}, {{kind}} {{person}}: no longer wanted", "Dear {{to}},\n\nnothing of your {{kind}} request {{number}} for {{person}} was wanted any more when it was to be carried out; nothing was done.\n\n{{link}}\n"),
-        [Stuck] = ("Stuck: request {{number}}, {{kind}} {{person}}", "Dear {{to}},\n\nthe {{kind}} request {{number}} for {{person}} cannot go on: {{text}}\n\n{{link}}\n"),
-        [Task] = ("Work to do: {{text}} (request {{number}})", "Dear {{to}},\n\nthe {{kind}} request {{number}} for {{person}} needs work by hand: {{text}}. It is due {{due}}.\n\n{{link}}\n"),
-        [Replaced] = ("Another approver decides on request {{number}}, {{kind}} {{person}}", "Dear {{to}},\n\nwho was to decide on the {{kind}} request {{number}} for {{person}} cannot do it any more. {{text}}\n\n{{link}}\n"),
-        [Changed] = ("The plan changed: {{kind}} {{person}} (request {{number}})", "Dear {{to}},\n\nthe plan of the {{kind}} request {{number}} for {{person}} changed after you approved it: {{text}}. Please look at what is new.\n\n{{link}}\n"),
-        [Ended] = ("Access of {{person}} has ended (request {{number}})", "Dear {{to}},\n\n{{text}}, and nobody had decided about it in time. What was written ran by itself:\n\n{{effect}}\n\nIf the person stays, correct the record or ask for it anew:\n{{link}}\n"),
-        [Welcome] = ("Welcome, {{person}}", "Dear {{person}},\n\nyour first day is {{start}}, at {{site}}. Your account is ready and wakes on that day; {{manager}} hands you its first password.\n\nWe look forward to working with you.\n"),
-        [FirstDay] = ("First day of {{person}}", "Dear {{to}},\n\n{{person}} ({{title}}, {{department}}) starts on {{start}} at {{site}}. {{text}}\n\n{{link}}\n"),
+        [Decide] = (
+            "Please decide: {{kind}} {{person}} (request {{number}})",
+            "Dear {{to}},\n\nthe {{kind}} request {{number}} for {{person}} ({{title}}, {{department}}) waits for your "
+                + "decision as {{as}}.\n\n{{effect}}\n\nSee the whole effect and decide:\n{{link}}\n\nThe link alone decides "
+                + "nothing; you sign in first.\n"
+        ),
+        [Reminder] = (
+            "Reminder: {{kind}} {{person}} still waits for you (request {{number}})",
+            "Dear {{to}},\n\nthe {{kind}} request {{number}} for {{person}} still waits for your decision as {{as}}. It is due "
+                + "{{due}}.\n\n{{link}}\n"
+        ),
+        [Late] = (
+            "Late: {{kind}} {{person}} (request {{number}})",
+            "Dear {{to}},\n\nnobody decided on the {{kind}} request {{number}} for {{person}} in time. {{text}}\n\n{{link}}\n"
+        ),
+        [Asked] = (
+            "A question on request {{number}}, {{kind}} {{person}}",
+            "Dear {{to}},\n\n{{by}} asks before deciding on your {{kind}} request {{number}} for "
+                + "{{person}}:\n\n{{text}}\n\nAnswer here; until then the request rests:\n{{link}}\n"
+        ),
+        [Answered] = (
+            "An answer on request {{number}}, {{kind}} {{person}}",
+            "Dear {{to}},\n\n{{by}} answered your question on the {{kind}} request {{number}} for {{person}}:\n\n{{text}}\n\n{{link}}\n"
+        ),
+        [Declined] = (
+            "Request {{number}}, {{kind}} {{person}}: was declined",
+            "Dear {{to}},\n\nyour {{kind}} request {{number}} for {{person}} was declined by {{by}}: {{text}}\n\n{{link}}\n"
+        ),
+        [Approved] = (
+            "Request {{number}}, {{kind}} {{person}}: was approved",
+            "Dear {{to}},\n\nyour {{kind}} request {{number}} for {{person}} was approved and waits for release.\n\n{{link}}\n"
+        ),
+        [Completed] = (
+            "Request {{number}}, {{kind}} {{person}}: complete",
+            "Dear {{to}},\n\nyour {{kind}} request {{number}} for {{person}} is complete: {{text}}.\n\n{{link}}\n"
+        ),
+        [Lapsed] = (
+            "Request {{number}}, {{kind}} {{person}}: no longer wanted",
+            "Dear {{to}},\n\nnothing of your {{kind}} request {{number}} for {{person}} was wanted any more when it was to be "
+                + "carried out; nothing was done.\n\n{{link}}\n"
+        ),
+        [Stuck] = (
+            "Stuck: request {{number}}, {{kind}} {{person}}",
+            "Dear {{to}},\n\nthe {{kind}} request {{number}} for {{person}} cannot go on: {{text}}\n\n{{link}}\n"
+        ),
+        [Task] = (
+            "Work to do: {{text}} (request {{number}})",
+            "Dear {{to}},\n\nthe {{kind}} request {{number}} for {{person}} needs work by hand: {{text}}. It is due {{due}}.\n\n{{link}}\n"
+        ),
+        [Replaced] = (
+            "Another approver decides on request {{number}}, {{kind}} {{person}}",
+            "Dear {{to}},\n\nwho was to decide on the {{kind}} request {{number}} for {{person}} cannot do it any more. "
+                + "{{text}}\n\n{{link}}\n"
+        ),
+        [Changed] = (
+            "The plan changed: {{kind}} {{person}} (request {{number}})",
+            "Dear {{to}},\n\nthe plan of the {{kind}} request {{number}} for {{person}} changed after you approved it: "
+                + "{{text}}. Please look at what is new.\n\n{{link}}\n"
+        ),
+        [Ended] = (
+            "Access of {{person}} has ended (request {{number}})",
+            "Dear {{to}},\n\n{{text}}, and nobody had decided about it in time. What was written ran by "
+                + "itself:\n\n{{effect}}\n\nIf the person stays, correct the record or ask for it anew:\n{{link}}\n"
+        ),
+        [Welcome] = (
+            "Welcome, {{person}}",
+            "Dear {{person}},\n\nyour first day is {{start}}, at {{site}}. Your account is ready and wakes on that day; "
+                + "{{manager}} hands you its first password.\n\nWe look forward to working with you.\n"
+        ),
+        [FirstDay] = (
+            "First day of {{person}}",
+            "Dear {{to}},\n\n{{person}} ({{title}}, {{department}}) starts on {{start}} at {{site}}. {{text}}\n\n{{link}}\n"
+        ),
     };
 
     /// <summary>The names between double braces.</summary>
     public static IEnumerable<string> NamesIn(string text) => Braces().Matches(text).Select(m => m.Groups[1].Value);
 
     /// <summary>Fills in the names; one that has no value becomes empty.</summary>
-    public static string Fill(string text, IReadOnlyDictionary<string, string> values) => Braces().Replace(text, m => values.GetValueOrDefault(m.Groups[1].Value, ""));
+    public static string Fill(string text, IReadOnlyDictionary<string, string> values) =>
+        Braces().Replace(text, m => values.GetValueOrDefault(m.Groups[1].Value, ""));
 
     [GeneratedRegex("\\{\\{\\s*([a-z-]+)\\s*\\}\\}")]
     private static partial Regex Braces();

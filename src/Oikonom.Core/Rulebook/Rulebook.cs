@@ -15,7 +15,8 @@ public sealed record Rulebook(
     IReadOnlyDictionary<string, SourceRule> Sources,
     IReadOnlyDictionary<string, TargetRule> Targets,
     IReadOnlyList<RoleTemplate> Templates,
-    IReadOnlyList<Workflow> Workflows)
+    IReadOnlyList<Workflow> Workflows
+)
 {
     private AccessFunction? _access;
 
@@ -28,10 +29,12 @@ public sealed record Rulebook(
     /// <summary>True when a second person agrees before an edition counts.</summary>
     public bool PublishingNeedsSecond { get; init; }
 
-    /// <summary>True when a second person agrees before roles, links to persons, mail addresses or reach of a user change, or a user is made.</summary>
+    /// <summary>True when a second person agrees before roles, links to persons, mail addresses or reach of a user change, or a
+    /// user is made.</summary>
     public bool UsersNeedSecond { get; init; }
 
-    /// <summary>Attributes that are not for everybody, with who may see each: <see cref="Visibility.Words"/> and <c>role:NAME</c>.</summary>
+    /// <summary>Attributes that are not for everybody, with who may see each: <see cref="Visibility.Words"/> and
+    /// <c>role:NAME</c>.</summary>
     public IReadOnlyDictionary<string, IReadOnlyList<string>> VisibleTo { get; init; } = Visibility.Default;
 
     /// <summary>When personal values are forgotten; null means never by rule.</summary>
@@ -45,7 +48,8 @@ public sealed record Rulebook(
     /// <summary>Mail domains of the organisation; an address elsewhere is a private one. Empty when none are declared.</summary>
     public IReadOnlyList<string> MailDomains { get; init; } = [];
 
-    /// <summary>Attributes plus <c>account.name</c>, <c>pool.NAME</c> and <c>names.TARGET</c>: what an account's attributes may use.</summary>
+    /// <summary>Attributes plus <c>account.name</c>, <c>pool.NAME</c> and <c>names.TARGET</c>: what an account's attributes may
+    /// use.</summary>
     public NameSchema AccountNames { get; init; } = new([]);
 
     /// <summary>Attributes plus <c>request.kind</c> and its like: what conditions of workflows may use.</summary>
@@ -63,7 +67,8 @@ public sealed record Rulebook(
     /// <summary>Role → the address that hears of failures in the place of each of its users.</summary>
     public IReadOnlyDictionary<string, string> Mailboxes { get; init; } = new Dictionary<string, string>();
 
-    public WorkingHours HoursOf(string site) => Sites.TryGetValue(site, out var found) ? found.Hours ?? WorkingHours.Always(found.Zone) : WorkingHours.Always(TimeZoneInfo.Utc);
+    public WorkingHours HoursOf(string site) =>
+        Sites.TryGetValue(site, out var found) ? found.Hours ?? WorkingHours.Always(found.Zone) : WorkingHours.Always(TimeZoneInfo.Utc);
 
     /// <summary>The templates made ready for asking what anybody should have.</summary>
     public AccessFunction Access => _access ??= new(this);
@@ -79,11 +84,14 @@ public sealed record Rulebook(
 
     public TimeZoneInfo ZoneOf(string site) => Sites.TryGetValue(site, out var found) ? found.Zone : TimeZoneInfo.Utc;
 
-    public static NameSchema AccountSchema(NameSchema attributes, IEnumerable<string> pools, IEnumerable<string> targets) => new(attributes.Slots
-        .Select(s => KeyValuePair.Create(s.Name, s.Slot.Type))
-        .Append(new("account.name", ExpressionType.String))
-        .Concat(pools.Select(pool => KeyValuePair.Create($"pool.{pool}", ExpressionType.String)))
-        .Concat(targets.Select(target => KeyValuePair.Create($"names.{target}", ExpressionType.String))));
+    public static NameSchema AccountSchema(NameSchema attributes, IEnumerable<string> pools, IEnumerable<string> targets) =>
+        new(
+            attributes
+                .Slots.Select(s => KeyValuePair.Create(s.Name, s.Slot.Type))
+                .Append(new("account.name", ExpressionType.String))
+                .Concat(pools.Select(pool => KeyValuePair.Create($"pool.{pool}", ExpressionType.String)))
+                .Concat(targets.Select(target => KeyValuePair.Create($"names.{target}", ExpressionType.String)))
+        );
 }
 
 /// <summary>A published rulebook: numbered, immutable.</summary>
@@ -129,8 +137,17 @@ public enum VanishedPolicy
 
 /// <summary>Where HR records come from, and which attribute is made of which columns.</summary>
 public sealed record SourceRule(
-    string Name, string Title, string Path, char Delimiter, string Encoding, NameSchema Columns, IReadOnlyList<string> ColumnNames,
-    int KeyColumn, IReadOnlyList<MappedAttribute> Mapping, Place Place)
+    string Name,
+    string Title,
+    string Path,
+    char Delimiter,
+    string Encoding,
+    NameSchema Columns,
+    IReadOnlyList<string> ColumnNames,
+    int KeyColumn,
+    IReadOnlyList<MappedAttribute> Mapping,
+    Place Place
+)
 {
     public SourceKind Kind { get; init; }
 
@@ -165,7 +182,17 @@ public sealed record SourceRule(
 /// <param name="Next">The member that holds the address or cursor of the next page.</param>
 /// <param name="Since">The query parameter that asks for changes since an instant, or "".</param>
 /// <param name="CallsPerSecond">The most calls in one second.</param>
-public sealed record HttpRule(Uri Address, string Authority, string Header, string Secret, string Items, string Next, int PageSize, string Since, int CallsPerSecond);
+public sealed record HttpRule(
+    Uri Address,
+    string Authority,
+    string Header,
+    string Secret,
+    string Items,
+    string Next,
+    int PageSize,
+    string Since,
+    int CallsPerSecond
+);
 
 /// <summary>How much one run may change before a human agrees; null means no limit. Percent is of the known records.</summary>
 public sealed record BrakeRule(Limit? Joiners, Limit? Movers, Limit? Leavers, string Passes, Place Place);
@@ -174,14 +201,30 @@ public sealed record BrakeRule(Limit? Joiners, Limit? Movers, Limit? Leavers, st
 public sealed record Limit(int? Count, int? Percent)
 {
     public bool IsOver(int happened, int known) => happened > Count || (Percent is { } percent && happened * 100L > (long)percent * known);
-    public override string ToString() => string.Join(" or ", new[] { Count?.ToString(System.Globalization.CultureInfo.InvariantCulture), Percent is { } p ? $"{p} %" : null }.OfType<string>());
+
+    public override string ToString() =>
+        string.Join(
+            " or ",
+            new[]
+            {
+                Count?.ToString(System.Globalization.CultureInfo.InvariantCulture),
+                Percent is { } p ? $"{p} %" : null,
+            }.OfType<string>()
+        );
 }
 
 public sealed record MappedAttribute(string Name, Expression Expression, Place Place);
 
 /// <summary>For whom it applies, the accounts it creates and the grants it gives.</summary>
 public sealed record RoleTemplate(
-    string Name, string Title, int Priority, Expression? When, IReadOnlyList<AccountRule> Accounts, IReadOnlyList<GrantRule> Grants, Place Place)
+    string Name,
+    string Title,
+    int Priority,
+    Expression? When,
+    IReadOnlyList<AccountRule> Accounts,
+    IReadOnlyList<GrantRule> Grants,
+    Place Place
+)
 {
     /// <summary>Pools of which each person gets a number.</summary>
     public IReadOnlyList<string> Numbers { get; init; } = [];
@@ -196,7 +239,12 @@ public sealed record RoleTemplate(
 
 /// <summary>The account a template makes in a target. <paramref name="Lead"/>: how long before the start it exists, asleep.</summary>
 public sealed record AccountRule(
-    string Target, IReadOnlyList<Expression> Names, TimeSpan Lead, IReadOnlyList<AttributeRule> Attributes, Place Place)
+    string Target,
+    IReadOnlyList<Expression> Names,
+    TimeSpan Lead,
+    IReadOnlyList<AttributeRule> Attributes,
+    Place Place
+)
 {
     /// <summary>First day on which it is awake; null means the first day of the employment.</summary>
     public Expression? EnabledFrom { get; init; }
@@ -224,28 +272,54 @@ public sealed record GrantRule(EntitlementKey Key, Expression? When, Place Place
 }
 
 /// <summary>Numbers to give out, by site; a person has at most one of each pool, and keeps it.</summary>
-public sealed record NumberPool(string Name, string Title, string Prefix, IReadOnlyDictionary<string, IReadOnlyList<NumberRange>> Ranges, Place Place)
+public sealed record NumberPool(
+    string Name,
+    string Title,
+    string Prefix,
+    IReadOnlyDictionary<string, IReadOnlyList<NumberRange>> Ranges,
+    Place Place
+)
 {
     /// <summary>The name of the range for sites that have none of their own.</summary>
     public const string Anywhere = "anywhere";
 
-    public IReadOnlyList<NumberRange> For(string site) => Ranges.TryGetValue(site, out var own) ? own : Ranges.GetValueOrDefault(Anywhere) ?? [];
+    public IReadOnlyList<NumberRange> For(string site) =>
+        Ranges.TryGetValue(site, out var own) ? own : Ranges.GetValueOrDefault(Anywhere) ?? [];
 }
 
 /// <summary>From first to last, both included.</summary>
 public readonly record struct NumberRange(long First, long Last);
 
 /// <summary>What happens when somebody would hold both sides of a separation.</summary>
-public enum SeparationEffect { Block, Decide }
+public enum SeparationEffect
+{
+    Block,
+    Decide,
+}
 
 /// <summary>Entitlements that nobody holds from both sides of.</summary>
-public sealed record Separation(string Name, string Title, IReadOnlyList<EntitlementKey> One, IReadOnlyList<EntitlementKey> Other, SeparationEffect Effect, string Decides, Place Place)
+public sealed record Separation(
+    string Name,
+    string Title,
+    IReadOnlyList<EntitlementKey> One,
+    IReadOnlyList<EntitlementKey> Other,
+    SeparationEffect Effect,
+    string Decides,
+    Place Place
+)
 {
     public Approver? Approver { get; init; }
 }
 
 /// <summary>The approval path of requests.</summary>
-public sealed record Workflow(string Name, string Title, IReadOnlyList<string> For, IReadOnlyList<Stage> Stages, bool ReleasedByOperator, Place Place)
+public sealed record Workflow(
+    string Name,
+    string Title,
+    IReadOnlyList<string> For,
+    IReadOnlyList<Stage> Stages,
+    bool ReleasedByOperator,
+    Place Place
+)
 {
     /// <summary>The source of what people raise themselves.</summary>
     public const string ByHand = "hand";
@@ -269,17 +343,33 @@ public sealed record Workflow(string Name, string Title, IReadOnlyList<string> F
     public bool FourEyes { get; init; }
 }
 
-/// <summary>Somebody who decides, by what they are to the request. <paramref name="Relation"/> is <c>manager</c>, <c>manager-of-manager</c>, <c>department-head</c>, <c>owner</c>, <c>target-owner</c>, <c>site-lead</c>, <c>group</c>, <c>role</c>, <c>person</c> or <c>expression</c>.</summary>
+/// <summary>Somebody who decides, by what they are to the request. <paramref name="Relation"/> is <c>manager</c>,
+/// <c>manager-of-manager</c>, <c>department-head</c>, <c>owner</c>, <c>target-owner</c>, <c>site-lead</c>, <c>group</c>,
+/// <c>role</c>, <c>person</c> or <c>expression</c>.</summary>
 public sealed record Approver(string Relation, string Argument, Expression? Expression)
 {
-    public override string ToString() => Expression is not null ? $"expression: {Expression.Text}" : Argument.Length > 0 ? $"{Relation}:{Argument}" : Relation;
+    public override string ToString() =>
+        Expression is not null ? $"expression: {Expression.Text}"
+        : Argument.Length > 0 ? $"{Relation}:{Argument}"
+        : Relation;
 }
 
 /// <summary>What makes a stage unnecessary.</summary>
-public enum SkipRule { RequesterIsManager, RequesterIsAboveApprover, RequesterIsOwner, NothingPrivileged }
+public enum SkipRule
+{
+    RequesterIsManager,
+    RequesterIsAboveApprover,
+    RequesterIsOwner,
+    NothingPrivileged,
+}
 
 /// <summary>What happens when nobody decided in time, after all escalation.</summary>
-public enum SilenceRule { Wait, Decline, Approve }
+public enum SilenceRule
+{
+    Wait,
+    Decline,
+    Approve,
+}
 
 /// <summary>One decision on the way: who decides, how many, until when.</summary>
 public sealed record Stage(string Name, string Title, IReadOnlyList<Approver> Decides, IReadOnlyList<Approver> Otherwise, Place Place)

@@ -8,17 +8,24 @@ public static partial class RulebookReader
     {
         private TargetRule? Target(YamlMap map)
         {
-            if (map.Choice("kind", null, "ldap", "desk") == "desk") return DeskTarget(map);
+            if (map.Choice("kind", null, "ldap", "desk") == "desk")
+                return DeskTarget(map);
             var name = Name(map);
             Uri? address = null;
             var startTls = false;
             if (map.Text("address") is { } text)
             {
                 startTls = map.TextOr("security", "tls") == "starttls";
-                if (!Uri.TryCreate(text.Text, UriKind.Absolute, out address) || address.Scheme is not ("ldap" or "ldaps") || address.Host.Length == 0)
+                if (
+                    !Uri.TryCreate(text.Text, UriKind.Absolute, out address)
+                    || address.Scheme is not ("ldap" or "ldaps")
+                    || address.Host.Length == 0
+                )
                     map.Report(text.Place, "The address has the form ldaps://host:port, or ldap://host:port with 'security: starttls'.");
-                else if (address.Scheme == "ldap" && !startTls) map.Report(text.Place, "The connection would be in clear text. Use ldaps://, or add 'security: starttls'.");
-                else if (address.Scheme == "ldaps" && startTls) map.Report(text.Place, "ldaps:// is encrypted from the start; leave out 'security: starttls'.");
+                else if (address.Scheme == "ldap" && !startTls)
+                    map.Report(text.Place, "The connection would be in clear text. Use ldaps://, or add 'security: starttls'.");
+                else if (address.Scheme == "ldaps" && startTls)
+                    map.Report(text.Place, "ldaps:// is encrypted from the start; leave out 'security: starttls'.");
             }
             var signIn = map.Map("sign-in");
             var (who, secret) = (signIn?.Text("name"), signIn?.Text("secret"));
@@ -32,7 +39,8 @@ public static partial class RulebookReader
             foreach (var (key, entry) in map.NamedMaps("entitlements", required: false))
             {
                 var group = entry.Text("group");
-                if (ReadEntitlement(map, key, entry, group is { } dn ? new EntitlementMeans.Group(dn.Text) : null) is { } entitlement) entitlements[key.Text] = entitlement;
+                if (ReadEntitlement(map, key, entry, group is { } dn ? new EntitlementMeans.Group(dn.Text) : null) is { } entitlement)
+                    entitlements[key.Text] = entitlement;
             }
             var connections = map.Number("connections", 4, 1, 64);
             var password = Password(map);
@@ -43,13 +51,41 @@ public static partial class RulebookReader
             var owner = map.TextOr("owner", "");
             var placeholder = map.Text("empty-group-member", required: false)?.Text;
             var targetTitle = map.TextOr("title", name ?? "");
-            var titles = map.NamedTexts("titles", required: false).ToDictionary(t => t.Name.Text, t => t.Value.Text, StringComparer.OrdinalIgnoreCase);
+            var titles = map.NamedTexts("titles", required: false)
+                .ToDictionary(t => t.Name.Text, t => t.Value.Text, StringComparer.OrdinalIgnoreCase);
             map.Done();
-            if (name is null || address is null || who is null || secret is null || authority is null || container is null || groups is null) return null;
-            var settings = new TargetSettings.Ldap(address, startTls, authority.Value.Text, who.Value.Text, secret.Value.Text, connections,
-                container.Value.Text, nameAttribute, classes, groups.Value.Text, placeholder);
+            if (
+                name is null
+                || address is null
+                || who is null
+                || secret is null
+                || authority is null
+                || container is null
+                || groups is null
+            )
+                return null;
+            var settings = new TargetSettings.Ldap(
+                address,
+                startTls,
+                authority.Value.Text,
+                who.Value.Text,
+                secret.Value.Text,
+                connections,
+                container.Value.Text,
+                nameAttribute,
+                classes,
+                groups.Value.Text,
+                placeholder
+            );
             return new(name, targetTitle, settings, entitlements, map.Place)
-            { Match = match, Password = password, Names = names, After = [.. after.Select(a => a.Text)], Owner = owner, Titles = titles };
+            {
+                Match = match,
+                Password = password,
+                Names = names,
+                After = [.. after.Select(a => a.Text)],
+                Owner = owner,
+                Titles = titles,
+            };
         }
 
         /// <summary>A target without an interface: its entitlements are given by people, as tasks.</summary>
@@ -67,7 +103,8 @@ public static partial class RulebookReader
                 foreach (var (field, about) in entry.NamedMaps("fields", required: false))
                 {
                     var pattern = about.Text("pattern", required: false);
-                    if (pattern is { } p && !IsPattern(p.Text)) about.Report(p.Place, $"'{p.Text}' is no regular expression.");
+                    if (pattern is { } p && !IsPattern(p.Text))
+                        about.Report(p.Place, $"'{p.Text}' is no regular expression.");
                     fields.Add(new(field.Text, about.TextOr("title", field.Text), about.YesNo("mandatory", true), pattern?.Text ?? ""));
                     about.Done();
                 }
@@ -75,7 +112,10 @@ public static partial class RulebookReader
                 var takeBack = entry.TextOr("take-back", "");
                 var checks = entry.Texts("checks", required: false).Select(c => c.Text).ToList();
                 var evidence = entry.YesNo("evidence", false);
-                if (ReadEntitlement(map, key, entry, new EntitlementMeans.Work(give?.Text ?? "", takeBack, fields, checks, evidence)) is { } entitlement)
+                if (
+                    ReadEntitlement(map, key, entry, new EntitlementMeans.Work(give?.Text ?? "", takeBack, fields, checks, evidence)) is
+                    { } entitlement
+                )
                     entitlements[key.Text] = entitlement;
             }
             map.Done();
@@ -97,7 +137,8 @@ public static partial class RulebookReader
 
         private TargetRule? Target(Located name, YamlMap map)
         {
-            if (_targets.TryGetValue(name.Text, out var target)) return target;
+            if (_targets.TryGetValue(name.Text, out var target))
+                return target;
             map.Report(name.Place, $"There is no target '{name.Text}'.{Nearest.Hint(name.Text, _targets.Keys)}");
             return null;
         }
@@ -108,26 +149,33 @@ public static partial class RulebookReader
         private void CheckOrder()
         {
             foreach (var (_, after, map) in _after)
-                if (!_targets.ContainsKey(after.Text)) map.Report(after.Place, $"There is no target '{after.Text}'.{Nearest.Hint(after.Text, _targets.Keys)}");
+                if (!_targets.ContainsKey(after.Text))
+                    map.Report(after.Place, $"There is no target '{after.Text}'.{Nearest.Hint(after.Text, _targets.Keys)}");
             foreach (var (target, after, map) in _after)
-                if (Reaches(after.Text, target, [])) map.Report(after.Place, $"'{target}' and '{after.Text}' would wait for each other.");
+                if (Reaches(after.Text, target, []))
+                    map.Report(after.Place, $"'{target}' and '{after.Text}' would wait for each other.");
         }
 
         private bool Reaches(string from, string to, HashSet<string> seen) =>
-            from == to || (seen.Add(from) && _targets.TryGetValue(from, out var target) && target.After.Any(next => Reaches(next, to, seen)));
+            from == to
+            || (seen.Add(from) && _targets.TryGetValue(from, out var target) && target.After.Any(next => Reaches(next, to, seen)));
 
         private List<MatchRule> Match(YamlMap map)
         {
             var rules = new List<MatchRule>();
             foreach (var (text, entry) in map.TextsOrMaps("match"))
             {
-                if (text is { } plain) rules.Add(new(plain.Text, null));
+                if (text is { } plain)
+                    rules.Add(new(plain.Text, null));
                 else if (entry is not null)
                 {
                     var attribute = entry.Text("attribute");
-                    var when = entry.Text("when", required: false) is { } condition ? entry.Expression(condition, _attributes, ExpressionType.Bool, "'when'") : null;
+                    var when = entry.Text("when", required: false) is { } condition
+                        ? entry.Expression(condition, _attributes, ExpressionType.Bool, "'when'")
+                        : null;
                     entry.Done();
-                    if (attribute is { } named) rules.Add(new(named.Text, when));
+                    if (attribute is { } named)
+                        rules.Add(new(named.Text, when));
                 }
             }
             return rules;
@@ -144,12 +192,18 @@ public static partial class RulebookReader
             int? holders = entry.Has("most-holders") ? entry.Number("most-holders", 1, 1, 1_000_000) : null;
             var requestable = entry.YesNo("on-request", true);
             entry.Done();
-            if (!NameForm().IsMatch(key.Text)) map.Report(key.Place, $"'{key.Text}' is no name: use lower-case letters, digits and hyphens.");
+            if (!NameForm().IsMatch(key.Text))
+                map.Report(key.Place, $"'{key.Text}' is no name: use lower-case letters, digits and hyphens.");
             else if (means is not null)
             {
                 return new(key.Text, title, means, owner, key.Place)
                 {
-                    Kind = kind switch { "role" => EntitlementKind.Role, "licence" => EntitlementKind.Licence, _ => EntitlementKind.Group },
+                    Kind = kind switch
+                    {
+                        "role" => EntitlementKind.Role,
+                        "licence" => EntitlementKind.Licence,
+                        _ => EntitlementKind.Group,
+                    },
                     Description = description,
                     IsPrivileged = privileged,
                     MostHolders = holders,
@@ -163,19 +217,28 @@ public static partial class RulebookReader
         {
             // The short form, when only the length matters.
             var length = map.Number("password-length", PasswordRule.Default.Length, 12, 64);
-            if (map.Map("password", required: false) is not { } password) return PasswordRule.Default with { Length = length };
-            var rule = new PasswordRule(password.Number("length", length, 12, 64), password.Number("classes", 3, 1, 4), password.Number("words", 0, 0, 10), password.YesNo("change-at-first-use", true));
-            if (rule.Words is > 0 and < 4) password.Report(password.Place, "A phrase of fewer than 4 words is guessed too easily.");
+            if (map.Map("password", required: false) is not { } password)
+                return PasswordRule.Default with { Length = length };
+            var rule = new PasswordRule(
+                password.Number("length", length, 12, 64),
+                password.Number("classes", 3, 1, 4),
+                password.Number("words", 0, 0, 10),
+                password.YesNo("change-at-first-use", true)
+            );
+            if (rule.Words is > 0 and < 4)
+                password.Report(password.Place, "A phrase of fewer than 4 words is guessed too easily.");
             password.Done();
             return rule;
         }
 
         private static NameRule Names(YamlMap map)
         {
-            if (map.Map("names", required: false) is not { } names) return NameRule.Default;
+            if (map.Map("names", required: false) is not { } names)
+                return NameRule.Default;
             var longest = names.Number("longest", NameRule.Default.Longest, 6, 64);
             var marks = names.Text("marks", required: false);
-            if (marks is { } given && given.Text.Any(c => !".-_".Contains(c, StringComparison.Ordinal))) names.Report(given.Place, "Marks in a name are the dot, the hyphen and the underscore.");
+            if (marks is { } given && given.Text.Any(c => !".-_".Contains(c, StringComparison.Ordinal)))
+                names.Report(given.Place, "Marks in a name are the dot, the hyphen and the underscore.");
             names.Done();
             return new(longest, marks?.Text ?? NameRule.Default.Marks);
         }

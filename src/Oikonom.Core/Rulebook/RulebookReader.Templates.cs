@@ -14,44 +14,73 @@ public static partial class RulebookReader
             var whenText = map.Text("when", required: false);
             var when = whenText is { } condition ? map.Expression(condition, _attributes, ExpressionType.Bool, "'when'") : null;
             var numbers = map.Texts("numbers", required: false);
-            foreach (var pool in numbers.Where(n => !_pools.ContainsKey(n.Text))) map.Report(pool.Place, $"There is no pool '{pool.Text}'.{Nearest.Hint(pool.Text, _pools.Keys)}");
+            foreach (var pool in numbers.Where(n => !_pools.ContainsKey(n.Text)))
+                map.Report(pool.Place, $"There is no pool '{pool.Text}'.{Nearest.Hint(pool.Text, _pools.Keys)}");
             var onRequest = map.YesNo("on-request", false);
             var asks = map.Texts("asks", required: false).Where(Declared).Select(a => a.Text).ToList();
             var accounts = new List<AccountRule>();
             foreach (var (target, account) in map.NamedMaps("accounts", required: false))
             {
-                var names = account.Texts("name", required: false).Select(n => account.Expression(n, _attributes, ExpressionType.String, "'name'")).OfType<Expression>().ToList();
+                var names = account
+                    .Texts("name", required: false)
+                    .Select(n => account.Expression(n, _attributes, ExpressionType.String, "'name'"))
+                    .OfType<Expression>()
+                    .ToList();
                 var lead = TimeSpan.Zero;
                 if (account.Text("lead", required: false) is { } text && !Time.Iso8601.TryParseDuration(text.Text, out lead))
                     account.Report(text.Place, $"'{text.Text}' is no ISO 8601 duration such as P14D.");
                 var attributes = new List<AttributeRule>();
                 foreach (var (attribute, expressionText) in account.NamedTexts("attributes", required: false))
                 {
-                    if (!AttributeForm().IsMatch(attribute.Text)) account.Report(attribute.Place, $"'{attribute.Text}' is no attribute name of a target.");
-                    else if (account.Expression(expressionText, _accountNames, ExpressionType.Null, "") is { } expression) attributes.Add(new(attribute.Text, expression, expressionText.Place));
+                    if (!AttributeForm().IsMatch(attribute.Text))
+                        account.Report(attribute.Place, $"'{attribute.Text}' is no attribute name of a target.");
+                    else if (account.Expression(expressionText, _accountNames, ExpressionType.Null, "") is { } expression)
+                        attributes.Add(new(attribute.Text, expression, expressionText.Place));
                 }
                 var from = Day(account, "enabled-from");
                 var until = Day(account, "enabled-until");
                 account.Done();
-                if (Target(target, account) is null) continue;
-                if (names.Count > 0) _accountTargets.Add(target.Text);
+                if (Target(target, account) is null)
+                    continue;
+                if (names.Count > 0)
+                    _accountTargets.Add(target.Text);
                 accounts.Add(new(target.Text, names, lead, attributes, target.Place) { EnabledFrom = from, EnabledUntil = until });
             }
             var grants = new List<GrantRule>();
             foreach (var entry in map.Maps("grants", required: false))
             {
                 var to = entry.Text("to");
-                var only = entry.Text("when", required: false) is { } c ? entry.Expression(c, _attributes, ExpressionType.Bool, "'when'") : null;
+                var only = entry.Text("when", required: false) is { } c
+                    ? entry.Expression(c, _attributes, ExpressionType.Bool, "'when'")
+                    : null;
                 var from = Day(entry, "from");
                 var until = Day(entry, "until");
                 var handOver = TimeSpan.Zero;
-                if (entry.Text("hand-over", required: false) is { } term && !Time.Iso8601.TryParseDuration(term.Text, out handOver)) entry.Report(term.Place, $"'{term.Text}' is no ISO 8601 duration such as P14D.");
+                if (entry.Text("hand-over", required: false) is { } term && !Time.Iso8601.TryParseDuration(term.Text, out handOver))
+                    entry.Report(term.Place, $"'{term.Text}' is no ISO 8601 duration such as P14D.");
                 entry.Done();
-                if (to is not { } reference) continue;
-                if (Reference(entry, reference) is { } key) grants.Add(new(key, only, reference.Place) { From = from, Until = until, HandOver = handOver });
+                if (to is not { } reference)
+                    continue;
+                if (Reference(entry, reference) is { } key)
+                    grants.Add(
+                        new(key, only, reference.Place)
+                        {
+                            From = from,
+                            Until = until,
+                            HandOver = handOver,
+                        }
+                    );
             }
             map.Done();
-            return name is null ? null : new(name, title, priority, when, accounts, grants, map.Place) { Numbers = [.. numbers.Select(n => n.Text)], Asks = asks, WhenPlace = whenText?.Place ?? map.Place, IsOnRequest = onRequest };
+            return name is null
+                ? null
+                : new(name, title, priority, when, accounts, grants, map.Place)
+                {
+                    Numbers = [.. numbers.Select(n => n.Text)],
+                    Asks = asks,
+                    WhenPlace = whenText?.Place ?? map.Place,
+                    IsOnRequest = onRequest,
+                };
         }
 
         private Expression? Day(YamlMap map, string key) =>

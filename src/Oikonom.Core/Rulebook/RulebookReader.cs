@@ -9,7 +9,8 @@ using YamlDotNet.RepresentationModel;
 
 namespace Oikonom.Core.Rulebook;
 
-/// <summary>What reading a rulebook gave: the rulebook when nothing is wrong, else every finding at once; and what deserves a second thought.</summary>
+/// <summary>What reading a rulebook gave: the rulebook when nothing is wrong, else every finding at once; and what deserves a
+/// second thought.</summary>
 public sealed record RulebookReading(Rulebook? Rulebook, IReadOnlyList<Finding> Findings)
 {
     public IReadOnlyList<Finding> Warnings { get; init; } = [];
@@ -28,24 +29,37 @@ public static partial class RulebookReader
         YamlMap? root = null;
         foreach (var file in files.OrderBy(f => f.Path, StringComparer.Ordinal))
         {
-            var folder = file.Path.Contains('/', StringComparison.Ordinal) ? file.Path[..file.Path.IndexOf('/', StringComparison.Ordinal)] : "";
+            var folder = file.Path.Contains('/', StringComparison.Ordinal)
+                ? file.Path[..file.Path.IndexOf('/', StringComparison.Ordinal)]
+                : "";
             if (folder.Length > 0 && !Folders.Contains(folder))
             {
-                findings.Add(new(new(file.Path, 1, 1), $"The folder '{folder}' has no meaning; known are {string.Join(", ", Folders)}.{Nearest.Hint(folder, Folders)}"));
+                findings.Add(
+                    new(
+                        new(file.Path, 1, 1),
+                        $"The folder '{folder}' has no meaning; known are {string.Join(", ", Folders)}.{Nearest.Hint(folder, Folders)}"
+                    )
+                );
                 continue;
             }
-            if (Parse(file, findings) is not { } map) continue;
-            if (folder.Length > 0) documents.Add((folder, map));
-            else if (file.Path == "rulebook.yaml") root = map;
-            else findings.Add(new(new(file.Path, 1, 1), "Only rulebook.yaml stands at the top; move this file into a folder."));
+            if (Parse(file, findings) is not { } map)
+                continue;
+            if (folder.Length > 0)
+                documents.Add((folder, map));
+            else if (file.Path == "rulebook.yaml")
+                root = map;
+            else
+                findings.Add(new(new(file.Path, 1, 1), "Only rulebook.yaml stands at the top; move this file into a folder."));
         }
         if (root is null)
         {
-            if (findings.Count == 0) findings.Add(new(new("rulebook.yaml", 1, 1), "The file rulebook.yaml is missing."));
+            if (findings.Count == 0)
+                findings.Add(new(new("rulebook.yaml", 1, 1), "The file rulebook.yaml is missing."));
             return new(null, findings);
         }
         var rulebook = new Documents(root, documents, findings).Read();
-        if (findings.Count > 0 || rulebook is null) return new(null, InOrder(findings));
+        if (findings.Count > 0 || rulebook is null)
+            return new(null, InOrder(findings));
         return new(rulebook, []) { Warnings = InOrder(Warnings.In(rulebook)) };
     }
 
@@ -77,12 +91,18 @@ public static partial class RulebookReader
             }
             var stream = new YamlStream();
             stream.Load(new StringReader(file.Text));
-            if (stream.Documents is [{ RootNode: YamlMappingNode map }]) return new(map, file.Path, findings);
+            if (stream.Documents is [{ RootNode: YamlMappingNode map }])
+                return new(map, file.Path, findings);
             findings.Add(new(new(file.Path, 1, 1), "The file must hold one mapping of keys to values."));
         }
         catch (YamlException error)
         {
-            findings.Add(new(new(file.Path, (int)Math.Max(1, error.Start.Line), (int)Math.Max(1, error.Start.Column)), $"This is not sound YAML: {error.InnerException?.Message ?? error.Message}"));
+            findings.Add(
+                new(
+                    new(file.Path, (int)Math.Max(1, error.Start.Line), (int)Math.Max(1, error.Start.Column)),
+                    $"This is not sound YAML: {error.InnerException?.Message ?? error.Message}"
+                )
+            );
         }
         catch (Exception error) when (error is InvalidOperationException or ArgumentException or FormatException)
         {
@@ -100,8 +120,10 @@ public static partial class RulebookReader
         while (parser.MoveNext())
         {
             depth += parser.Current!.NestingIncrease;
-            if (depth > 50) return (int)parser.Current.Start.Line;
-            if (parser.Current is YamlDotNet.Core.Events.AnchorAlias) throw new YamlException(parser.Current.Start, parser.Current.End, "aliases are not used in rulebooks");
+            if (depth > 50)
+                return (int)parser.Current.Start.Line;
+            if (parser.Current is YamlDotNet.Core.Events.AnchorAlias)
+                throw new YamlException(parser.Current.Start, parser.Current.End, "aliases are not used in rulebooks");
         }
         return null;
     }
@@ -130,82 +152,109 @@ public static partial class RulebookReader
             var title = root.TextOr("title", name?.Text ?? "");
             var sites = ReadSites();
             ReadAttributes();
-            var moves = root.Has("moves") ? root.Texts("moves").Where(Declared).Select(m => m.Text).ToHashSet(StringComparer.Ordinal) : null;
+            var moves = root.Has("moves")
+                ? root.Texts("moves").Where(Declared).Select(m => m.Text).ToHashSet(StringComparer.Ordinal)
+                : null;
             var publishing = root.Choice("publishing", "one-person", "one-person", "second-person");
             var users = root.Choice("users", "one-person", "one-person", "second-person");
             var visible = ReadVisibility();
             var titles = new Dictionary<string, string>(BuiltIn.Titles, StringComparer.Ordinal);
             foreach (var (attribute, said) in root.NamedTexts("titles", required: false))
-                if (Declared(attribute)) titles[attribute.Text] = said.Text;
+                if (Declared(attribute))
+                    titles[attribute.Text] = said.Text;
             var retention = ReadRetention();
             var domains = root.Texts("mail-domains", required: false).Select(d => d.Text).ToList();
             foreach (var (group, members) in root.Has("groups") ? root.NamedTextLists("groups") : [])
             {
-                if (!NameForm().IsMatch(group.Text)) root.Report(group.Place, $"'{group.Text}' is no name: use lower-case letters, digits and hyphens, a letter first.");
+                if (!NameForm().IsMatch(group.Text))
+                    root.Report(group.Place, $"'{group.Text}' is no name: use lower-case letters, digits and hyphens, a letter first.");
                 _groups[group.Text] = [.. members.Select(m => m.Text)];
             }
             var departments = new Dictionary<string, string>(StringComparer.Ordinal);
-            foreach (var (department, head) in root.NamedTexts("department-heads", required: false)) departments[department.Text] = head.Text;
+            foreach (var (department, head) in root.NamedTexts("department-heads", required: false))
+                departments[department.Text] = head.Text;
             var mailboxes = new Dictionary<string, string>(StringComparer.Ordinal);
             foreach (var (role, address) in root.NamedTexts("mailboxes", required: false))
             {
-                if (!Roles.Contains(role.Text)) root.Report(role.Place, $"'{role.Text}' is no role; the roles are {string.Join(", ", Roles)}.");
-                else if (!address.Text.Contains('@', StringComparison.Ordinal)) root.Report(address.Place, $"'{address.Text}' is no mail address.");
+                if (!Roles.Contains(role.Text))
+                    root.Report(role.Place, $"'{role.Text}' is no role; the roles are {string.Join(", ", Roles)}.");
+                else if (!address.Text.Contains('@', StringComparison.Ordinal))
+                    root.Report(address.Place, $"'{address.Text}' is no mail address.");
                 mailboxes[role.Text] = address.Text;
             }
             root.Done();
             _requestNames = new(_attributes.Slots.Select(s => KeyValuePair.Create(s.Name, s.Slot.Type)).Concat(Approval.Approvers.Names));
 
             foreach (var map in Of("pools"))
-                if (Pool(map, sites) is { } pool) Add(_pools, pool.Name, pool, pool.Place);
+                if (Pool(map, sites) is { } pool)
+                    Add(_pools, pool.Name, pool, pool.Place);
             // The names of all targets are known before any of them is read, since accounts may use each other's.
             var targetNames = Of("targets").Select(m => m.Peek("name")).OfType<string>().Distinct().ToList();
             _accountNames = Rulebook.AccountSchema(_attributes, _pools.Keys, targetNames);
             foreach (var map in Of("targets"))
-                if (Target(map) is { } target) Add(_targets, target.Name, target, target.Place);
+                if (Target(map) is { } target)
+                    Add(_targets, target.Name, target, target.Place);
             var sources = new Dictionary<string, SourceRule>(StringComparer.Ordinal);
             foreach (var map in Of("sources"))
-                if (Source(map, sites) is { } source) Add(sources, source.Name, source, source.Place);
-            if (findings.Count > 0 && _targets.Count == 0 && Of("targets").Any()) return null;
+                if (Source(map, sites) is { } source)
+                    Add(sources, source.Name, source, source.Place);
+            if (findings.Count > 0 && _targets.Count == 0 && Of("targets").Any())
+                return null;
             CheckOrder();
 
             var templates = new Dictionary<string, RoleTemplate>(StringComparer.Ordinal);
             foreach (var map in Of("templates"))
-                if (Template(map) is { } template) Add(templates, template.Name, template, template.Place);
+                if (Template(map) is { } template)
+                    Add(templates, template.Name, template, template.Place);
             foreach (var template in templates.Values)
-                foreach (var grant in template.Grants)
-                    if (!_accountTargets.Contains(grant.Target) && _targets[grant.Target].HasAccounts) findings.Add(new(grant.Place, $"No template makes an account in '{grant.Target}', so this can never be given."));
+            foreach (var grant in template.Grants)
+                if (!_accountTargets.Contains(grant.Target) && _targets[grant.Target].HasAccounts)
+                    findings.Add(new(grant.Place, $"No template makes an account in '{grant.Target}', so this can never be given."));
             var separations = new Dictionary<string, Separation>(StringComparer.Ordinal);
             foreach (var map in Of("separations"))
-                if (ReadSeparation(map) is { } separation) Add(separations, separation.Name, separation, separation.Place);
+                if (ReadSeparation(map) is { } separation)
+                    Add(separations, separation.Name, separation, separation.Place);
 
             var workflows = new Dictionary<string, Workflow>(StringComparer.Ordinal);
             foreach (var map in Of("workflows"))
-                if (ReadWorkflow(map, sources) is { } workflow) Add(workflows, workflow.Name, workflow, workflow.Place);
+                if (ReadWorkflow(map, sources) is { } workflow)
+                    Add(workflows, workflow.Name, workflow, workflow.Place);
             CheckWorkflows(workflows.Values);
             var notices = new Dictionary<string, NoticeText>(StringComparer.Ordinal);
             foreach (var map in Of("notices"))
-                if (ReadNotice(map) is { } notice) Add(notices, notice.Event, notice, notice.Place);
+                if (ReadNotice(map) is { } notice)
+                    Add(notices, notice.Event, notice, notice.Place);
 
-            return name is null ? null : new(name.Value.Text, title, sites, _attributes, _mandatory, sources, _targets,
-                [.. templates.Values.OrderByDescending(t => t.Priority).ThenBy(t => t.Name, StringComparer.Ordinal)], [.. workflows.Values])
-            {
-                Moves = moves,
-                Pools = _pools,
-                Separations = [.. separations.Values],
-                PublishingNeedsSecond = publishing == "second-person",
-                UsersNeedSecond = users == "second-person",
-                VisibleTo = visible,
-                Titles = titles,
-                Retention = retention,
-                MailDomains = domains,
-                AccountNames = _accountNames,
-                RequestNames = _requestNames,
-                Departments = departments,
-                Groups = _groups,
-                Notices = notices,
-                Mailboxes = mailboxes,
-            };
+            return name is null
+                ? null
+                : new(
+                    name.Value.Text,
+                    title,
+                    sites,
+                    _attributes,
+                    _mandatory,
+                    sources,
+                    _targets,
+                    [.. templates.Values.OrderByDescending(t => t.Priority).ThenBy(t => t.Name, StringComparer.Ordinal)],
+                    [.. workflows.Values]
+                )
+                {
+                    Moves = moves,
+                    Pools = _pools,
+                    Separations = [.. separations.Values],
+                    PublishingNeedsSecond = publishing == "second-person",
+                    UsersNeedSecond = users == "second-person",
+                    VisibleTo = visible,
+                    Titles = titles,
+                    Retention = retention,
+                    MailDomains = domains,
+                    AccountNames = _accountNames,
+                    RequestNames = _requestNames,
+                    Departments = departments,
+                    Groups = _groups,
+                    Notices = notices,
+                    Mailboxes = mailboxes,
+                };
         }
 
         private Dictionary<string, IReadOnlyList<string>> ReadVisibility()
@@ -213,37 +262,58 @@ public static partial class RulebookReader
             var visible = new Dictionary<string, IReadOnlyList<string>>(Visibility.Default, StringComparer.Ordinal);
             foreach (var (attribute, words) in root.Has("visible-to") ? root.NamedTextLists("visible-to") : [])
             {
-                if (!Declared(attribute)) continue;
-                foreach (var word in words.Where(w => !Visibility.Words.Contains(w.Text) && !(w.Text.StartsWith("role:", StringComparison.Ordinal) && Roles.Contains(w.Text[5..]))))
-                    root.Report(word.Place, $"'{word.Text}' names nobody; use {string.Join(", ", Visibility.Words)} or role:NAME.{Nearest.Hint(word.Text, Visibility.Words)}");
-                if (words.Any(w => w.Text == Visibility.Everyone)) visible.Remove(attribute.Text);
-                else visible[attribute.Text] = [.. words.Select(w => w.Text)];
+                if (!Declared(attribute))
+                    continue;
+                foreach (
+                    var word in words.Where(w =>
+                        !Visibility.Words.Contains(w.Text)
+                        && !(w.Text.StartsWith("role:", StringComparison.Ordinal) && Roles.Contains(w.Text[5..]))
+                    )
+                )
+                    root.Report(
+                        word.Place,
+                        $"'{word.Text}' names nobody; use {string.Join(", ", Visibility.Words)} or "
+                            + $"role:NAME.{Nearest.Hint(word.Text, Visibility.Words)}"
+                    );
+                if (words.Any(w => w.Text == Visibility.Everyone))
+                    visible.Remove(attribute.Text);
+                else
+                    visible[attribute.Text] = [.. words.Select(w => w.Text)];
             }
             return visible;
         }
 
         private RetentionRule? ReadRetention()
         {
-            if (root.Map("retention", required: false) is not { } map) return null;
+            if (root.Map("retention", required: false) is not { } map)
+                return null;
             var (people, powerful) = (Months(map, "people"), Months(map, "powerful"));
             map.Done();
-            if (people is null) map.Report(map.Place, "Say how long values of people are kept: 'people: P2Y'.");
-            if (powerful < people) map.Report(map.Place, "'powerful' is at least as long as 'people'.");
+            if (people is null)
+                map.Report(map.Place, "Say how long values of people are kept: 'people: P2Y'.");
+            if (powerful < people)
+                map.Report(map.Place, "'powerful' is at least as long as 'people'.");
             return people is { } months ? new(months, Math.Max(months, powerful ?? months)) : null;
         }
 
         private static int? Months(YamlMap map, string key)
         {
-            if (map.Text(key, required: false) is not { } text) return null;
-            if (RetentionRule.Read(text.Text) is { } months) return months;
+            if (map.Text(key, required: false) is not { } text)
+                return null;
+            if (RetentionRule.Read(text.Text) is { } months)
+                return months;
             map.Report(text.Place, $"'{text.Text}' is no duration of whole years and months such as P2Y or P18M.");
             return null;
         }
 
         private bool Declared(Located attribute)
         {
-            if (_attributes.TryGet(attribute.Text, out _)) return true;
-            root.Report(attribute.Place, $"'{attribute.Text}' is not a declared attribute.{Nearest.Hint(attribute.Text, _attributes.Names)}");
+            if (_attributes.TryGet(attribute.Text, out _))
+                return true;
+            root.Report(
+                attribute.Place,
+                $"'{attribute.Text}' is not a declared attribute.{Nearest.Hint(attribute.Text, _attributes.Names)}"
+            );
             return false;
         }
 
@@ -251,13 +321,16 @@ public static partial class RulebookReader
 
         private void Add<T>(Dictionary<string, T> known, string name, T item, Place place)
         {
-            if (!known.TryAdd(name, item)) findings.Add(new(place, $"The name '{name}' is used twice."));
+            if (!known.TryAdd(name, item))
+                findings.Add(new(place, $"The name '{name}' is used twice."));
         }
 
         private string? Name(YamlMap map)
         {
-            if (map.Text("name") is not { } name) return null;
-            if (NameForm().IsMatch(name.Text)) return name.Text;
+            if (map.Text("name") is not { } name)
+                return null;
+            if (NameForm().IsMatch(name.Text))
+                return name.Text;
             map.Report(name.Place, $"'{name.Text}' is no name: use lower-case letters, digits and hyphens, a letter first, 63 at most.");
             return null;
         }
@@ -272,10 +345,15 @@ public static partial class RulebookReader
                 var lead = map.TextOr("lead", "");
                 TimeZoneInfo? found = null;
                 if (zone is { } text && !TimeZoneInfo.TryFindSystemTimeZoneById(text.Text, out found))
-                    map.Report(text.Place, $"'{text.Text}' is no known time zone; use a name such as Europe/Lisbon.{Nearest.Hint(text.Text, TimeZoneInfo.GetSystemTimeZones().Select(z => z.Id))}");
+                    map.Report(
+                        text.Place,
+                        $"'{text.Text}' is no known time zone; use a name such as "
+                            + $"Europe/Lisbon.{Nearest.Hint(text.Text, TimeZoneInfo.GetSystemTimeZones().Select(z => z.Id))}"
+                    );
                 var hours = ReadHours(map, found ?? TimeZoneInfo.Utc);
                 map.Done();
-                if (found is not null) sites[name.Text] = new(name.Text, title, found) { Lead = lead, Hours = hours };
+                if (found is not null)
+                    sites[name.Text] = new(name.Text, title, found) { Lead = lead, Hours = hours };
             }
             return sites;
         }
@@ -285,27 +363,38 @@ public static partial class RulebookReader
             var hours = map.Text("hours", required: false);
             var days = map.Texts("days", required: false);
             var holidays = map.Texts("holidays", required: false);
-            if (hours is null && days.Count == 0 && holidays.Count == 0) return null;
+            if (hours is null && days.Count == 0 && holidays.Count == 0)
+                return null;
             var (from, until) = (TimeOnly.MinValue, TimeOnly.MaxValue);
             if (hours is { } text)
             {
                 var parts = text.Text.Split('-', 2, StringSplitOptions.TrimEntries);
-                if (parts.Length != 2 || !TimeOnly.TryParseExact(parts[0], "HH:mm", out from) || !TimeOnly.TryParseExact(parts[1], "HH:mm", out until) || until <= from)
+                if (
+                    parts.Length != 2
+                    || !TimeOnly.TryParseExact(parts[0], "HH:mm", out from)
+                    || !TimeOnly.TryParseExact(parts[1], "HH:mm", out until)
+                    || until <= from
+                )
                     map.Report(text.Place, $"'{text.Text}' are no working hours such as 09:00-17:00.");
             }
             var worked = new HashSet<DayOfWeek>();
             foreach (var day in days)
             {
                 var index = Array.IndexOf(DayNames, day.Text);
-                if (index < 0) map.Report(day.Place, $"'{day.Text}' is no day; use {string.Join(", ", DayNames)}.");
-                else worked.Add((DayOfWeek)index);
+                if (index < 0)
+                    map.Report(day.Place, $"'{day.Text}' is no day; use {string.Join(", ", DayNames)}.");
+                else
+                    worked.Add((DayOfWeek)index);
             }
-            if (days.Count == 0) worked = [DayOfWeek.Monday, DayOfWeek.Tuesday, DayOfWeek.Wednesday, DayOfWeek.Thursday, DayOfWeek.Friday];
+            if (days.Count == 0)
+                worked = [DayOfWeek.Monday, DayOfWeek.Tuesday, DayOfWeek.Wednesday, DayOfWeek.Thursday, DayOfWeek.Friday];
             var free = new HashSet<DateOnly>();
             foreach (var day in holidays)
             {
-                if (DateOnly.TryParseExact(day.Text, "yyyy-MM-dd", out var date)) free.Add(date);
-                else map.Report(day.Place, $"'{day.Text}' is no date such as 2026-12-25.");
+                if (DateOnly.TryParseExact(day.Text, "yyyy-MM-dd", out var date))
+                    free.Add(date);
+                else
+                    map.Report(day.Place, $"'{day.Text}' is no date such as 2026-12-25.");
             }
             return new(zone, from, until, worked, free);
         }
@@ -318,15 +407,24 @@ public static partial class RulebookReader
             var subject = map.Text("subject");
             var body = map.Text("text");
             map.Done();
-            if (about is not { } what || subject is null || body is null) return null;
+            if (about is not { } what || subject is null || body is null)
+                return null;
             if (!NoticeEvents.All.ContainsKey(what.Text))
             {
-                map.Report(what.Place, $"'{what.Text}' is no event; known are {string.Join(", ", NoticeEvents.All.Keys)}.{Nearest.Hint(what.Text, NoticeEvents.All.Keys)}");
+                map.Report(
+                    what.Place,
+                    $"'{what.Text}' is no event; known are "
+                        + $"{string.Join(", ", NoticeEvents.All.Keys)}.{Nearest.Hint(what.Text, NoticeEvents.All.Keys)}"
+                );
                 return null;
             }
             foreach (var text in new[] { subject.Value, body.Value })
-                foreach (var name in NoticeEvents.NamesIn(text.Text).Where(n => !NoticeEvents.Names.Contains(n)))
-                    map.Report(text.Place, $"'{{{{{name}}}}}' has no meaning in a notice; known are {string.Join(", ", NoticeEvents.Names)}.{Nearest.Hint(name, NoticeEvents.Names)}");
+            foreach (var name in NoticeEvents.NamesIn(text.Text).Where(n => !NoticeEvents.Names.Contains(n)))
+                map.Report(
+                    text.Place,
+                    $"'{{{{{name}}}}}' has no meaning in a notice; known are "
+                        + $"{string.Join(", ", NoticeEvents.Names)}.{Nearest.Hint(name, NoticeEvents.Names)}"
+                );
             return new(what.Text, subject.Value.Text, body.Value.Text, map.Place);
         }
 
@@ -343,16 +441,21 @@ public static partial class RulebookReader
                     "yes-no" => ExpressionType.Bool,
                     _ => null,
                 };
-                if (found is null) root.Report(type.Place, $"'{type.Text}' is no type; use text, number, date or yes-no.");
-                else if (!AttributeForm().IsMatch(name.Text) || name.Text.Contains('-', StringComparison.Ordinal)) root.Report(name.Place, $"'{name.Text}' is no attribute name: letters and digits, a letter first.");
-                else if (declared.Exists(d => d.Key == name.Text)) root.Report(name.Place, $"'{name.Text}' is already an attribute.");
-                else declared.Add(new(name.Text, found));
+                if (found is null)
+                    root.Report(type.Place, $"'{type.Text}' is no type; use text, number, date or yes-no.");
+                else if (!AttributeForm().IsMatch(name.Text) || name.Text.Contains('-', StringComparison.Ordinal))
+                    root.Report(name.Place, $"'{name.Text}' is no attribute name: letters and digits, a letter first.");
+                else if (declared.Exists(d => d.Key == name.Text))
+                    root.Report(name.Place, $"'{name.Text}' is already an attribute.");
+                else
+                    declared.Add(new(name.Text, found));
             }
             _attributes = new(declared);
             _mandatory = [.. BuiltIn.Mandatory];
             foreach (var name in root.Texts("mandatory", required: false))
             {
-                if (Declared(name) && !_mandatory.Contains(name.Text)) _mandatory.Add(name.Text);
+                if (Declared(name) && !_mandatory.Contains(name.Text))
+                    _mandatory.Add(name.Text);
             }
         }
     }

@@ -3,7 +3,12 @@ using Oikonom.Core.Expressions;
 namespace Oikonom.Core.Rulebook;
 
 /// <summary>Whether a condition can ever hold, or fail.</summary>
-public enum Verdict { Either, Never, Always }
+public enum Verdict
+{
+    Either,
+    Never,
+    Always,
+}
 
 /// <summary>
 /// Tells conditions that can never or always hold, by trying every combination of the constants they compare
@@ -16,22 +21,31 @@ public static class Satisfiability
     /// <param name="known">Values a name can only have, such as the sites; a name not in it can have any.</param>
     public static Verdict Of(Expression condition, NameSchema schema, IReadOnlyDictionary<string, IReadOnlyList<string>> known)
     {
-        if (!condition.IsExact) return Verdict.Either;
+        if (!condition.IsExact)
+            return Verdict.Either;
         var names = condition.References;
         var choices = names.Select(name => Choices(name, condition, schema, known)).ToList();
-        if (choices.Aggregate(1L, (product, c) => Math.Min(product * c.Count, MaxTries + 1)) > MaxTries) return Verdict.Either;
+        if (choices.Aggregate(1L, (product, c) => Math.Min(product * c.Count, MaxTries + 1)) > MaxTries)
+            return Verdict.Either;
         var scope = new Scope(schema);
         var (held, failed) = (false, false);
         Try(0);
-        return held ? failed ? Verdict.Either : Verdict.Always : Verdict.Never;
+        return held
+            ? failed
+                ? Verdict.Either
+                : Verdict.Always
+            : Verdict.Never;
 
         void Try(int at)
         {
-            if (held && failed) return;
+            if (held && failed)
+                return;
             if (at == names.Count)
             {
-                if (condition.Holds(scope)) held = true;
-                else failed = true;
+                if (condition.Holds(scope))
+                    held = true;
+                else
+                    failed = true;
                 return;
             }
             var slot = schema.IndexOf(names[at]);
@@ -43,11 +57,18 @@ public static class Satisfiability
         }
     }
 
-    private static List<Value> Choices(string name, Expression condition, NameSchema schema, IReadOnlyDictionary<string, IReadOnlyList<string>> known)
+    private static List<Value> Choices(
+        string name,
+        Expression condition,
+        NameSchema schema,
+        IReadOnlyDictionary<string, IReadOnlyList<string>> known
+    )
     {
-        if (known.TryGetValue(name, out var only)) return [.. only.Select(Value.Of)];
+        if (known.TryGetValue(name, out var only))
+            return [.. only.Select(Value.Of)];
         schema.TryGet(name, out var slot);
-        if (slot.Type.Kind == ValueKind.Bool) return [Value.Of(true), Value.Of(false), Value.Null];
+        if (slot.Type.Kind == ValueKind.Bool)
+            return [Value.Of(true), Value.Of(false), Value.Null];
         var compared = condition.Compared.GetValueOrDefault(name) ?? [];
         var choices = new HashSet<Value>(compared) { slot.Type.Kind == ValueKind.String ? Value.Of("") : Value.Null };
         foreach (var value in compared)

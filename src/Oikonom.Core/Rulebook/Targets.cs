@@ -34,7 +34,13 @@ public enum TargetAbilities
 }
 
 /// <summary>A system that gives access: what all kinds have in common, with the settings of its kind.</summary>
-public sealed record TargetRule(string Name, string Title, TargetSettings Settings, IReadOnlyDictionary<string, Entitlement> Entitlements, Place Place)
+public sealed record TargetRule(
+    string Name,
+    string Title,
+    TargetSettings Settings,
+    IReadOnlyDictionary<string, Entitlement> Entitlements,
+    Place Place
+)
 {
     /// <summary>How existing accounts are recognised, the surest first.</summary>
     public IReadOnlyList<MatchRule> Match { get; init; } = [];
@@ -50,7 +56,8 @@ public sealed record TargetRule(string Name, string Title, TargetSettings Settin
     /// <summary>What people read in the place of an attribute's name.</summary>
     public IReadOnlyDictionary<string, string> Titles { get; init; } = new Dictionary<string, string>();
 
-    /// <summary>What people read of an attribute of an account: what the rulebook says, else what the kind of target knows, else its name.</summary>
+    /// <summary>What people read of an attribute of an account: what the rulebook says, else what the kind of target knows, else
+    /// its name.</summary>
     public string TitleOf(string attribute) => Titles.GetValueOrDefault(attribute) ?? Settings.TitleOf(attribute) ?? attribute;
 
     /// <summary>True when people have accounts in it; false when it gives what needs none.</summary>
@@ -60,9 +67,7 @@ public sealed record TargetRule(string Name, string Title, TargetSettings Settin
 /// <summary>The settings of a target by its kind: closed, one record per kind.</summary>
 public abstract record TargetSettings
 {
-    private TargetSettings()
-    {
-    }
+    private TargetSettings() { }
 
     /// <summary>The word for the kind in the rulebook.</summary>
     public abstract string Kind { get; }
@@ -89,28 +94,67 @@ public abstract record TargetSettings
     /// <param name="Classes">Object classes of a new entry.</param>
     /// <param name="Placeholder">What a group holds that may not be empty, or null.</param>
     public sealed record Ldap(
-        Uri Address, bool StartTls, string Authority, string SignInName, string Secret, int Connections,
-        string Accounts, string NamedBy, IReadOnlyList<string> Classes, string Groups, string? Placeholder) : TargetSettings
+        Uri Address,
+        bool StartTls,
+        string Authority,
+        string SignInName,
+        string Secret,
+        int Connections,
+        string Accounts,
+        string NamedBy,
+        IReadOnlyList<string> Classes,
+        string Groups,
+        string? Placeholder
+    ) : TargetSettings
     {
         private const int PerConnection = 12;
 
         /// <summary>Attributes of people in directories (RFC 4519, RFC 2798).</summary>
         private static readonly Dictionary<string, string> Known = new(StringComparer.OrdinalIgnoreCase)
         {
-            ["uid"] = "User name", ["cn"] = "Full name", ["sn"] = "Family name", ["givenName"] = "Given name", ["displayName"] = "Name shown", ["mail"] = "Mail",
-            ["title"] = "Job title", ["ou"] = "Department", ["departmentNumber"] = "Department", ["l"] = "Place", ["o"] = "Organisation",
-            ["employeeNumber"] = "Employee number", ["employeeType"] = "Kind of employment", ["manager"] = "Line manager", ["telephoneNumber"] = "Telephone",
-            ["mobile"] = "Mobile telephone", ["description"] = "Description", ["initials"] = "Initials", ["street"] = "Street", ["postalCode"] = "Postal code",
-            ["physicalDeliveryOfficeName"] = "Office", ["roomNumber"] = "Room", ["preferredLanguage"] = "Language", ["carLicense"] = "Number plate",
+            ["uid"] = "User name",
+            ["cn"] = "Full name",
+            ["sn"] = "Family name",
+            ["givenName"] = "Given name",
+            ["displayName"] = "Name shown",
+            ["mail"] = "Mail",
+            ["title"] = "Job title",
+            ["ou"] = "Department",
+            ["departmentNumber"] = "Department",
+            ["l"] = "Place",
+            ["o"] = "Organisation",
+            ["employeeNumber"] = "Employee number",
+            ["employeeType"] = "Kind of employment",
+            ["manager"] = "Line manager",
+            ["telephoneNumber"] = "Telephone",
+            ["mobile"] = "Mobile telephone",
+            ["description"] = "Description",
+            ["initials"] = "Initials",
+            ["street"] = "Street",
+            ["postalCode"] = "Postal code",
+            ["physicalDeliveryOfficeName"] = "Office",
+            ["roomNumber"] = "Room",
+            ["preferredLanguage"] = "Language",
+            ["carLicense"] = "Number plate",
         };
 
         public override string Kind => "ldap";
-        public override TargetAbilities Can => TargetAbilities.Accounts | TargetAbilities.Passwords | TargetAbilities.Listing | TargetAbilities.ReadBack | TargetAbilities.Batches;
+        public override TargetAbilities Can =>
+            TargetAbilities.Accounts
+            | TargetAbilities.Passwords
+            | TargetAbilities.Listing
+            | TargetAbilities.ReadBack
+            | TargetAbilities.Batches;
         public override int Parallel => Connections * PerConnection;
         public override string Container => Accounts;
         public override string NameAttribute => NamedBy;
+
         public override string? TitleOf(string attribute) => Known.GetValueOrDefault(attribute);
-        public int Port => Address.Port > 0 ? Address.Port : StartTls ? 389 : 636;
+
+        public int Port =>
+            Address.Port > 0 ? Address.Port
+            : StartTls ? 389
+            : 636;
         public override (string Secret, string Host, int Port)? SignsIn => (Secret, Address.Host, Port);
     }
 
@@ -125,7 +169,8 @@ public abstract record TargetSettings
     }
 }
 
-/// <summary>What a manual task asks to be filled in. <paramref name="Pattern"/> is a regular expression the whole value matches, or "".</summary>
+/// <summary>What a manual task asks to be filled in. <paramref name="Pattern"/> is a regular expression the whole value matches,
+/// or "".</summary>
 public sealed record TaskField(string Name, string Title, bool IsMandatory, string Pattern);
 
 /// <summary>An attribute by which an existing entry is recognised, in order, each under a condition if it has one.</summary>
@@ -144,7 +189,12 @@ public sealed record NameRule(int Longest, string Marks)
 }
 
 /// <summary>What an entitlement is.</summary>
-public enum EntitlementKind { Group, Role, Licence }
+public enum EntitlementKind
+{
+    Group,
+    Role,
+    Licence,
+}
 
 /// <summary>Something a target can give somebody, with how its kind gives it.</summary>
 public sealed record Entitlement(string Name, string Title, EntitlementMeans Means, string? Owner, Place Place)
@@ -165,13 +215,17 @@ public sealed record Entitlement(string Name, string Title, EntitlementMeans Mea
 /// <summary>How an entitlement is given in a kind of target: closed, one record per kind.</summary>
 public abstract record EntitlementMeans
 {
-    private EntitlementMeans()
-    {
-    }
+    private EntitlementMeans() { }
 
     /// <summary>Membership in a group of a directory, by its distinguished name (RFC 4514).</summary>
     public sealed record Group(string Dn) : EntitlementMeans;
 
     /// <summary>Work by hand: what is to be done when it is given and when it is taken back, filled in, checked off and shown.</summary>
-    public sealed record Work(string Give, string TakeBack, IReadOnlyList<TaskField> Fields, IReadOnlyList<string> Checks, bool NeedsEvidence) : EntitlementMeans;
+    public sealed record Work(
+        string Give,
+        string TakeBack,
+        IReadOnlyList<TaskField> Fields,
+        IReadOnlyList<string> Checks,
+        bool NeedsEvidence
+    ) : EntitlementMeans;
 }

@@ -12,18 +12,68 @@ public static class Warnings
 {
     public static readonly IReadOnlyList<WarningKind> Catalogue =
     [
-        new("password-never-expires", "A password that never expires", "A password that leaked once is good for ever.", "Leave the attribute out, or give the account an end."),
-        new("password-kept", "A first password that need not be changed", "Whoever handed it over still knows it.", "Set 'change-at-first-use: yes'."),
-        new("permanent-privileged-grant", "A privileged grant as long as the employment", "Powerful access that is always there is misused or stolen sooner or later.", "Give it an 'until', best a few days, and let people ask for it when they need it."),
-        new("private-notification", "Notices to one private address", "Nobody reads them when that person is away or gone, and they leave the organisation.", "Use the mailbox of a role, in one of the 'mail-domains'."),
-        new("never-holds", "A condition that can never hold", "What stands under it is never given.", "Mend the condition, or take the rule out."),
+        new(
+            "password-never-expires",
+            "A password that never expires",
+            "A password that leaked once is good for ever.",
+            "Leave the attribute out, or give the account an end."
+        ),
+        new(
+            "password-kept",
+            "A first password that need not be changed",
+            "Whoever handed it over still knows it.",
+            "Set 'change-at-first-use: yes'."
+        ),
+        new(
+            "permanent-privileged-grant",
+            "A privileged grant as long as the employment",
+            "Powerful access that is always there is misused or stolen sooner or later.",
+            "Give it an 'until', best a few days, and let people ask for it when they need it."
+        ),
+        new(
+            "private-notification",
+            "Notices to one private address",
+            "Nobody reads them when that person is away or gone, and they leave the organisation.",
+            "Use the mailbox of a role, in one of the 'mail-domains'."
+        ),
+        new(
+            "never-holds",
+            "A condition that can never hold",
+            "What stands under it is never given.",
+            "Mend the condition, or take the rule out."
+        ),
         new("always-holds", "A condition that always holds", "It looks like a limit and is none.", "Take the condition out, or mend it."),
-        new("nobody-matches", "A template nobody matches", "It may be misspelt, or no longer be needed.", "Compare its condition with the values HR delivers, or take it out."),
+        new(
+            "nobody-matches",
+            "A template nobody matches",
+            "It may be misspelt, or no longer be needed.",
+            "Compare its condition with the values HR delivers, or take it out."
+        ),
         new("no-owner", "An entitlement without an owner", "Nobody answers for who has it.", "Name the employee number of the owner."),
-        new("no-approver", "A stage that can have no approver", "Requests would wait for ever.", "Name a role that somebody has, or add 'otherwise'."),
-        new("overlapping-pools", "Pools that overlap", "Two people could get the same number.", "Give each pool and site ranges of its own."),
-        new("clear-text", "A connection in clear text", "Whoever listens reads names, and the key that opens the source.", "Use https:// or ldaps://."),
-        new("never-given", "An entitlement no template gives", "It may have been forgotten.", "Give it in a template, or leave it to requests."),
+        new(
+            "no-approver",
+            "A stage that can have no approver",
+            "Requests would wait for ever.",
+            "Name a role that somebody has, or add 'otherwise'."
+        ),
+        new(
+            "overlapping-pools",
+            "Pools that overlap",
+            "Two people could get the same number.",
+            "Give each pool and site ranges of its own."
+        ),
+        new(
+            "clear-text",
+            "A connection in clear text",
+            "Whoever listens reads names, and the key that opens the source.",
+            "Use https:// or ldaps://."
+        ),
+        new(
+            "never-given",
+            "An entitlement no template gives",
+            "It may have been forgotten.",
+            "Give it in a template, or leave it to requests."
+        ),
     ];
 
     public static string MendOf(string code) => Catalogue.FirstOrDefault(w => w.Code == code)?.Mend ?? "";
@@ -37,7 +87,8 @@ public static class Warnings
 
     /// <summary>What can only be told with the people at hand: templates that apply to nobody.</summary>
     public static IEnumerable<Finding> WithPeople(Rulebook rulebook, IReadOnlyDictionary<string, int> peopleByTemplate) =>
-        rulebook.Templates.Where(t => peopleByTemplate.GetValueOrDefault(t.Name) == 0 && t.When is not null)
+        rulebook
+            .Templates.Where(t => peopleByTemplate.GetValueOrDefault(t.Name) == 0 && t.When is not null)
             .Select(t => new Finding(t.WhenPlace, $"The template '{t.Name}' applies to nobody who is known.", "nobody-matches"));
 
     /// <summary>What can only be told with the users at hand: stages whose role nobody has.</summary>
@@ -46,17 +97,39 @@ public static class Warnings
         from stage in workflow.Stages
         let last = stage.Otherwise[^1]
         where last.Relation == "role" && !rolesHeld.Contains(last.Argument)
-        select new Finding(stage.Place, $"Nobody who can sign in has the role '{last.Argument}', so the stage '{stage.Title}' can have no approver.", "no-approver");
+        select new Finding(
+            stage.Place,
+            $"Nobody who can sign in has the role '{last.Argument}', so the stage '{stage.Title}' can have no approver.",
+            "no-approver"
+        );
 
     private static IEnumerable<Finding> OfSources(Rulebook rulebook)
     {
         foreach (var source in rulebook.Sources.Values)
         {
-            if (source.Http is { Address.Scheme: "http" }) yield return new(source.Place, $"'{source.Name}' is asked in clear text.", "clear-text");
-            if (source.ReportsTo.Length > 0 && rulebook.MailDomains.Count > 0 && !rulebook.MailDomains.Any(d => source.ReportsTo.EndsWith("@" + d, StringComparison.OrdinalIgnoreCase)))
-                yield return new(source.Place, $"'{source.Name}' reports to {source.ReportsTo}, which is outside {string.Join(", ", rulebook.MailDomains)}.", "private-notification");
+            if (source.Http is { Address.Scheme: "http" })
+                yield return new(source.Place, $"'{source.Name}' is asked in clear text.", "clear-text");
+            if (
+                source.ReportsTo.Length > 0
+                && rulebook.MailDomains.Count > 0
+                && !rulebook.MailDomains.Any(d => source.ReportsTo.EndsWith("@" + d, StringComparison.OrdinalIgnoreCase))
+            )
+                yield return new(
+                    source.Place,
+                    $"'{source.Name}' reports to {source.ReportsTo}, which is outside {string.Join(", ", rulebook.MailDomains)}.",
+                    "private-notification"
+                );
             if (source.Scope is { } scope)
-                foreach (var finding in Judge(scope, source.Place, rulebook.Attributes, new Dictionary<string, IReadOnlyList<string>>(), "The scope")) yield return finding;
+                foreach (
+                    var finding in Judge(
+                        scope,
+                        source.Place,
+                        rulebook.Attributes,
+                        new Dictionary<string, IReadOnlyList<string>>(),
+                        "The scope"
+                    )
+                )
+                    yield return finding;
         }
     }
 
@@ -65,11 +138,14 @@ public static class Warnings
         var given = rulebook.Templates.SelectMany(t => t.Grants).Select(g => g.Key).ToHashSet();
         foreach (var target in rulebook.Targets.Values)
         {
-            if (!target.Password.ChangeAtFirstUse) yield return new(target.Place, $"First passwords of '{target.Name}' need not be changed.", "password-kept");
+            if (!target.Password.ChangeAtFirstUse)
+                yield return new(target.Place, $"First passwords of '{target.Name}' need not be changed.", "password-kept");
             foreach (var entitlement in target.Entitlements.Values)
             {
-                if (string.IsNullOrEmpty(entitlement.Owner)) yield return new(entitlement.Place, $"Nobody owns {target.Name}/{entitlement.Name}.", "no-owner");
-                if (!given.Contains(new(target.Name, entitlement.Name))) yield return new(entitlement.Place, $"No template gives {target.Name}/{entitlement.Name}.", "never-given");
+                if (string.IsNullOrEmpty(entitlement.Owner))
+                    yield return new(entitlement.Place, $"Nobody owns {target.Name}/{entitlement.Name}.", "no-owner");
+                if (!given.Contains(new(target.Name, entitlement.Name)))
+                    yield return new(entitlement.Place, $"No template gives {target.Name}/{entitlement.Name}.", "never-given");
             }
         }
     }
@@ -79,22 +155,30 @@ public static class Warnings
         foreach (var template in rulebook.Templates)
         {
             if (template.When is { } when)
-                foreach (var finding in Judge(when, template.WhenPlace, rulebook.Attributes, known, "The condition of the template")) yield return finding;
+                foreach (var finding in Judge(when, template.WhenPlace, rulebook.Attributes, known, "The condition of the template"))
+                    yield return finding;
             foreach (var grant in template.Grants)
             {
                 if (grant.When is { } only)
-                    foreach (var finding in Judge(only, grant.Place, rulebook.Attributes, known, $"The condition of {grant.Key}")) yield return finding;
+                    foreach (var finding in Judge(only, grant.Place, rulebook.Attributes, known, $"The condition of {grant.Key}"))
+                        yield return finding;
                 if (grant.Until is null && rulebook.Targets[grant.Target].Entitlements[grant.Entitlement].IsPrivileged)
-                    yield return new(grant.Place, $"{grant.Key} is privileged and is given for the whole employment.", "permanent-privileged-grant");
+                    yield return new(
+                        grant.Place,
+                        $"{grant.Key} is privileged and is given for the whole employment.",
+                        "permanent-privileged-grant"
+                    );
             }
             foreach (var attribute in template.Accounts.SelectMany(a => a.Attributes))
-                if (NeverExpires(attribute)) yield return new(attribute.Place, $"'{attribute.Name}' makes a password that never expires.", "password-never-expires");
+                if (NeverExpires(attribute))
+                    yield return new(attribute.Place, $"'{attribute.Name}' makes a password that never expires.", "password-never-expires");
         }
     }
 
     private static bool NeverExpires(AttributeRule attribute)
     {
-        if (attribute.Expression.References.Count > 0) return false;
+        if (attribute.Expression.References.Count > 0)
+            return false;
         string text;
         try
         {
@@ -105,7 +189,8 @@ public static class Warnings
             // It fails for everybody; planning and rehearsal say so.
             return false;
         }
-        if (!long.TryParse(text, NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out var number)) return false;
+        if (!long.TryParse(text, NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out var number))
+            return false;
         // userAccountControl: the bit DONT_EXPIRE_PASSWORD of the domain-controller dialect; shadowMax: RFC 2307.
         return attribute.Name.ToUpperInvariant() switch
         {
@@ -117,14 +202,31 @@ public static class Warnings
 
     private static IEnumerable<Finding> OfPools(Rulebook rulebook)
     {
-        var all = rulebook.Pools.Values.SelectMany(p => p.Ranges.SelectMany(r => r.Value.Select(range => (Pool: p, Site: r.Key, Range: range)))).ToList();
+        var all = rulebook
+            .Pools.Values.SelectMany(p => p.Ranges.SelectMany(r => r.Value.Select(range => (Pool: p, Site: r.Key, Range: range))))
+            .ToList();
         for (var i = 0; i < all.Count; i++)
-            for (var j = i + 1; j < all.Count; j++)
-                if (all[i].Range.First <= all[j].Range.Last && all[j].Range.First <= all[i].Range.Last && all[i].Pool.Prefix == all[j].Pool.Prefix)
-                    yield return new(all[j].Pool.Place, $"{all[j].Range.First}-{all[j].Range.Last} ({all[j].Pool.Name}, {all[j].Site}) overlaps {all[i].Range.First}-{all[i].Range.Last} ({all[i].Pool.Name}, {all[i].Site}).", "overlapping-pools");
+        for (var j = i + 1; j < all.Count; j++)
+            if (
+                all[i].Range.First <= all[j].Range.Last
+                && all[j].Range.First <= all[i].Range.Last
+                && all[i].Pool.Prefix == all[j].Pool.Prefix
+            )
+                yield return new(
+                    all[j].Pool.Place,
+                    $"{all[j].Range.First}-{all[j].Range.Last} ({all[j].Pool.Name}, {all[j].Site}) overlaps "
+                        + $"{all[i].Range.First}-{all[i].Range.Last} ({all[i].Pool.Name}, {all[i].Site}).",
+                    "overlapping-pools"
+                );
     }
 
-    private static IEnumerable<Finding> Judge(Expression condition, Place place, NameSchema schema, IReadOnlyDictionary<string, IReadOnlyList<string>> known, string what)
+    private static IEnumerable<Finding> Judge(
+        Expression condition,
+        Place place,
+        NameSchema schema,
+        IReadOnlyDictionary<string, IReadOnlyList<string>> known,
+        string what
+    )
     {
         switch (Satisfiability.Of(condition, schema, known))
         {

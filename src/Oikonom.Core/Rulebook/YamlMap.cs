@@ -32,7 +32,8 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         switch (Find(key))
         {
             case null:
-                if (required) Report(Place, $"'{key}' is missing.");
+                if (required)
+                    Report(Place, $"'{key}' is missing.");
                 return null;
             case YamlScalarNode { Value: { } text } scalar when text.Length > 0 || !required:
                 return new(text, Inside(scalar));
@@ -52,8 +53,10 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
 
     public int Number(string key, int otherwise, int least, int most)
     {
-        if (Text(key, required: false) is not { } text) return otherwise;
-        if (int.TryParse(text.Text, out var number) && number >= least && number <= most) return number;
+        if (Text(key, required: false) is not { } text)
+            return otherwise;
+        if (int.TryParse(text.Text, out var number) && number >= least && number <= most)
+            return number;
         Report(text.Place, $"'{key}' must be a whole number from {least} to {most}, not '{text.Text}'.");
         return otherwise;
     }
@@ -61,13 +64,19 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
     public bool Has(string key) => Find(key) is not null;
 
     /// <summary>The text of a key without asking for it: a first look at documents that name each other.</summary>
-    public string? Peek(string key) => node.Children.FirstOrDefault(pair => pair.Key is YamlScalarNode { Value: { } name } && name == key).Value is YamlScalarNode { Value: { } text } ? text : null;
+    public string? Peek(string key) =>
+        node.Children.FirstOrDefault(pair => pair.Key is YamlScalarNode { Value: { } name } && name == key).Value
+            is YamlScalarNode { Value: { } text }
+            ? text
+            : null;
 
     /// <summary>One of the known words; the key is mandatory when <paramref name="otherwise"/> is null.</summary>
     public string Choice(string key, string? otherwise, params string[] known)
     {
-        if (Text(key, required: otherwise is null) is not { } text) return otherwise ?? known[0];
-        if (known.Contains(text.Text)) return text.Text;
+        if (Text(key, required: otherwise is null) is not { } text)
+            return otherwise ?? known[0];
+        if (known.Contains(text.Text))
+            return text.Text;
         Report(text.Place, $"'{text.Text}' is not known for '{key}'; use {string.Join(", ", known)}.{Nearest.Hint(text.Text, known)}");
         return otherwise ?? known[0];
     }
@@ -79,14 +88,18 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
     {
         if (Find(key) is not YamlSequenceNode list)
         {
-            foreach (var text in Texts(key)) yield return (text, null);
+            foreach (var text in Texts(key))
+                yield return (text, null);
             yield break;
         }
         foreach (var item in list.Children)
         {
-            if (item is YamlScalarNode { Value: { } text } scalar) yield return (new(text, Inside(scalar)), null);
-            else if (item is YamlMappingNode map) yield return (null, new(map, file, findings));
-            else Report(PlaceOf(item, file), $"Each entry of '{key}' must be a text or a mapping.");
+            if (item is YamlScalarNode { Value: { } text } scalar)
+                yield return (new(text, Inside(scalar)), null);
+            else if (item is YamlMappingNode map)
+                yield return (null, new(map, file, findings));
+            else
+                Report(PlaceOf(item, file), $"Each entry of '{key}' must be a text or a mapping.");
         }
     }
 
@@ -106,7 +119,8 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         switch (Find(key))
         {
             case null:
-                if (required) Report(Place, $"'{key}' is missing.");
+                if (required)
+                    Report(Place, $"'{key}' is missing.");
                 return [];
             case YamlScalarNode { Value: { } single } scalar:
                 return [new(single, Inside(scalar))];
@@ -114,8 +128,10 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
                 var texts = new List<Located>();
                 foreach (var item in list.Children)
                 {
-                    if (item is YamlScalarNode { Value: { } text } scalar) texts.Add(new(text, Inside(scalar)));
-                    else Report(PlaceOf(item, file), $"Each entry of '{key}' must be a text.");
+                    if (item is YamlScalarNode { Value: { } text } scalar)
+                        texts.Add(new(text, Inside(scalar)));
+                    else
+                        Report(PlaceOf(item, file), $"Each entry of '{key}' must be a text.");
                 }
                 return texts;
             case var other:
@@ -129,7 +145,8 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         switch (Find(key))
         {
             case null:
-                if (required) Report(Place, $"'{key}' is missing.");
+                if (required)
+                    Report(Place, $"'{key}' is missing.");
                 return null;
             case YamlMappingNode map:
                 return new(map, file, findings);
@@ -144,8 +161,10 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
     {
         foreach (var (name, value) in Map(key, required)?.Entries() ?? [])
         {
-            if (value is YamlMappingNode map) yield return (name, new(map, file, findings));
-            else Report(name.Place, $"'{name.Text}' must be a mapping of keys to values.");
+            if (value is YamlMappingNode map)
+                yield return (name, new(map, file, findings));
+            else
+                Report(name.Place, $"'{name.Text}' must be a mapping of keys to values.");
         }
     }
 
@@ -153,8 +172,10 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
     {
         foreach (var (name, value) in Map(key, required)?.Entries() ?? [])
         {
-            if (value is YamlScalarNode { Value: { } text } scalar) yield return (name, new(text, Inside(scalar)));
-            else Report(name.Place, $"'{name.Text}' must be a text.");
+            if (value is YamlScalarNode { Value: { } text } scalar)
+                yield return (name, new(text, Inside(scalar)));
+            else
+                Report(name.Place, $"'{name.Text}' must be a text.");
         }
     }
 
@@ -163,7 +184,8 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         var found = Find(key);
         if (found is null)
         {
-            if (required) Report(Place, $"'{key}' is missing.");
+            if (required)
+                Report(Place, $"'{key}' is missing.");
             yield break;
         }
         if (found is not YamlSequenceNode list)
@@ -173,8 +195,10 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         }
         foreach (var item in list.Children)
         {
-            if (item is YamlMappingNode map) yield return new(map, file, findings);
-            else Report(PlaceOf(item, file), $"Each entry of '{key}' must be a mapping of keys to values.");
+            if (item is YamlMappingNode map)
+                yield return new(map, file, findings);
+            else
+                Report(PlaceOf(item, file), $"Each entry of '{key}' must be a mapping of keys to values.");
         }
     }
 
@@ -182,8 +206,10 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
     {
         foreach (var (key, value) in node.Children)
         {
-            if (key is YamlScalarNode { Value: { Length: > 0 } name } scalar) yield return (new(name, PlaceOf(scalar, file)), value);
-            else Report(PlaceOf(key, file), "A key must be a text.");
+            if (key is YamlScalarNode { Value: { Length: > 0 } name } scalar)
+                yield return (new(name, PlaceOf(scalar, file)), value);
+            else
+                Report(PlaceOf(key, file), "A key must be a text.");
         }
     }
 
@@ -192,16 +218,24 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         try
         {
             var expression = Expressions.Expression.Compile(text.Text, schema);
-            if (wanted.Accepts(expression.Type)) return expression;
+            if (wanted.Accepts(expression.Type))
+                return expression;
             Report(text.Place, $"{what} must yield {wanted}; this yields {expression.Type}.");
         }
         catch (ExpressionError error)
         {
             var before = text.Text[..Math.Min(error.Position, text.Text.Length)];
             var breaks = before.Count(c => c == '\n');
-            var place = breaks == 0
-                ? text.Place with { Column = text.Place.Column + error.Position }
-                : text.Place with { Line = text.Place.Line + breaks };
+            var place =
+                breaks == 0
+                    ? text.Place with
+                    {
+                        Column = text.Place.Column + error.Position,
+                    }
+                    : text.Place with
+                    {
+                        Line = text.Place.Line + breaks,
+                    };
             Report(place, error.Message);
         }
         return null;
@@ -210,6 +244,7 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
     public void Done()
     {
         foreach (var (name, _) in Entries())
-            if (!_asked.Contains(name.Text)) Report(name.Place, $"'{name.Text}' is not a known key here.{Nearest.Hint(name.Text, _asked)}");
+            if (!_asked.Contains(name.Text))
+                Report(name.Place, $"'{name.Text}' is not a known key here.{Nearest.Hint(name.Text, _asked)}");
     }
 }

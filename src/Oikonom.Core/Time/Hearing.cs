@@ -13,7 +13,9 @@ public sealed record Hearing(bool Mail = true, string Digest = "none", int? Quie
     private const int DigestHour = 7;
 
     public string ToJson() => JsonSerializer.Serialize(this, JsonSerializerOptions.Web);
-    public static Hearing FromJson(string json) => json.Length <= 2 ? new() : JsonSerializer.Deserialize<Hearing>(json, JsonSerializerOptions.Web) ?? new();
+
+    public static Hearing FromJson(string json) =>
+        json.Length <= 2 ? new() : JsonSerializer.Deserialize<Hearing>(json, JsonSerializerOptions.Web) ?? new();
 
     /// <summary>When a mail made now goes out; never before now.</summary>
     public DateTimeOffset Due(DateTimeOffset now)
@@ -27,7 +29,8 @@ public sealed record Hearing(bool Mail = true, string Digest = "none", int? Quie
             _ => local,
         };
         if (QuietFrom is { } from && QuietUntil is { } until)
-            for (var i = 0; i < 24 && IsQuiet(due.Hour, from, until); i++) due = NextHour(due);
+            for (var i = 0; i < 24 && IsQuiet(due.Hour, from, until); i++)
+                due = NextHour(due);
         // An hour that comes twice in a night of autumn would be taken for its first time.
         var instant = due == local ? now : SiteDays.InstantOf(due, zone);
         return instant < now ? now : instant;
@@ -35,5 +38,6 @@ public sealed record Hearing(bool Mail = true, string Digest = "none", int? Quie
 
     private static DateTime NextHour(DateTime local) => local.Date.AddHours(local.Hour + 1);
 
-    private static bool IsQuiet(int hour, int from, int until) => from < until ? hour >= from && hour < until : from > until && (hour >= from || hour < until);
+    private static bool IsQuiet(int hour, int from, int until) =>
+        from < until ? hour >= from && hour < until : from > until && (hour >= from || hour < until);
 }

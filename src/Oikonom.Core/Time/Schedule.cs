@@ -26,13 +26,16 @@ public sealed class Schedule
         (schedule, wrong) = (null!, "");
         try
         {
-            if (text.Length > Longest) throw new CronFormatException("it is too long");
+            if (text.Length > Longest)
+                throw new CronFormatException("it is too long");
             schedule = new(text, CronExpression.Parse(text, CronFormat.Standard), zone);
             return true;
         }
         catch (CronFormatException error)
         {
-            wrong = $"This is no schedule ({error.Message.TrimEnd('.')}). It has five fields: minute, hour, day of the month, month, day of the week, such as '*/15 6-20 * * 1-5'.";
+            wrong =
+                $"This is no schedule ({error.Message.TrimEnd('.')}). It has five fields: minute, hour, day of the month, "
+                + "month, day of the week, such as '*/15 6-20 * * 1-5'.";
             return false;
         }
     }

@@ -3,12 +3,19 @@ namespace Oikonom.Core.Time;
 /// <summary>When people at a site work: the hours of each working day in the site's own time, without its holidays.</summary>
 /// <param name="From">The first minute of a working day.</param>
 /// <param name="Until">The end of a working day, after <paramref name="From"/>.</param>
-public sealed record WorkingHours(TimeZoneInfo Zone, TimeOnly From, TimeOnly Until, IReadOnlySet<DayOfWeek> Days, IReadOnlySet<DateOnly> Holidays)
+public sealed record WorkingHours(
+    TimeZoneInfo Zone,
+    TimeOnly From,
+    TimeOnly Until,
+    IReadOnlySet<DayOfWeek> Days,
+    IReadOnlySet<DateOnly> Holidays
+)
 {
     private const int MostDays = 3660;
 
     /// <summary>Every hour of every day: for sites that declare none.</summary>
-    public static WorkingHours Always(TimeZoneInfo zone) => new(zone, TimeOnly.MinValue, TimeOnly.MaxValue, Enum.GetValues<DayOfWeek>().ToHashSet(), new HashSet<DateOnly>());
+    public static WorkingHours Always(TimeZoneInfo zone) =>
+        new(zone, TimeOnly.MinValue, TimeOnly.MaxValue, Enum.GetValues<DayOfWeek>().ToHashSet(), new HashSet<DateOnly>());
 
     /// <summary>
     /// The instant at which <paramref name="duration"/> of working time has passed since <paramref name="since"/>.
@@ -16,17 +23,22 @@ public sealed record WorkingHours(TimeZoneInfo Zone, TimeOnly From, TimeOnly Unt
     /// </summary>
     public DateTimeOffset After(DateTimeOffset since, TimeSpan duration)
     {
-        if (Days.Count == 7 && Holidays.Count == 0 && From == TimeOnly.MinValue && Until == TimeOnly.MaxValue) return since + duration;
+        if (Days.Count == 7 && Holidays.Count == 0 && From == TimeOnly.MinValue && Until == TimeOnly.MaxValue)
+            return since + duration;
         var left = duration;
         var at = since;
         var day = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(since, Zone).DateTime);
         for (var i = 0; i < MostDays; i++, day = day.AddDays(1))
         {
-            if (!Days.Contains(day.DayOfWeek) || Holidays.Contains(day)) continue;
+            if (!Days.Contains(day.DayOfWeek) || Holidays.Contains(day))
+                continue;
             var (opens, closes) = (Instant(day, From), Instant(day, Until));
-            if (at < opens) at = opens;
-            if (at >= closes) continue;
-            if (closes - at >= left) return (at + left).ToUniversalTime();
+            if (at < opens)
+                at = opens;
+            if (at >= closes)
+                continue;
+            if (closes - at >= left)
+                return (at + left).ToUniversalTime();
             left -= closes - at;
         }
         return at.ToUniversalTime();
@@ -43,6 +55,8 @@ public sealed record WorkingHours(TimeZoneInfo Zone, TimeOnly From, TimeOnly Unt
     private DateTimeOffset Instant(DateOnly day, TimeOnly time)
     {
         // The end of a day that never closes is the begin of the next.
-        return time == TimeOnly.MaxValue ? SiteDays.EndOf(day, Zone) : SiteDays.InstantOf(day.ToDateTime(time, DateTimeKind.Unspecified), Zone);
+        return time == TimeOnly.MaxValue
+            ? SiteDays.EndOf(day, Zone)
+            : SiteDays.InstantOf(day.ToDateTime(time, DateTimeKind.Unspecified), Zone);
     }
 }

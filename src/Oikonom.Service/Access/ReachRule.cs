@@ -34,7 +34,8 @@ public enum Reached
 public static class ReachRule
 {
     /// <summary>Says what the endpoint is about, and holds reach for it.</summary>
-    public static TBuilder Reaching<TBuilder>(this TBuilder endpoint, Reached reached) where TBuilder : IEndpointConventionBuilder
+    public static TBuilder Reaching<TBuilder>(this TBuilder endpoint, Reached reached)
+        where TBuilder : IEndpointConventionBuilder
     {
         endpoint.Add(builder => builder.Metadata.Add(reached.Mark()));
         return endpoint;
@@ -43,13 +44,24 @@ public static class ReachRule
     private static ReachedMark Mark(this Reached reached) => new(reached);
 
     /// <exception cref="Problem">What the call is about is out of the caller's reach.</exception>
-    public static async Task RequireAsync(HttpContext context, Reached reached, IReadOnlyList<string> roles, Store.Store store, CancellationToken cancel)
+    public static async Task RequireAsync(
+        HttpContext context,
+        Reached reached,
+        IReadOnlyList<string> roles,
+        Store.Store store,
+        CancellationToken cancel
+    )
     {
         var user = context.User;
         switch (reached)
         {
             case Reached.Everywhere when user.ReachOf(roles) is not null || user.TargetsOf(roles):
-                throw new Problem(403, "out-of-reach", "Not allowed", "This is about all of the organisation, and your role is limited to a part of it.");
+                throw new Problem(
+                    403,
+                    "out-of-reach",
+                    "Not allowed",
+                    "This is about all of the organisation, and your role is limited to a part of it."
+                );
             case Reached.Request when context.GetRouteValue("id") is string id:
                 await RequireRequestAsync(user, id, store, cancel);
                 break;
@@ -61,25 +73,31 @@ public static class ReachRule
 
     private static async Task RequireRequestAsync(ClaimsPrincipal user, string id, Store.Store store, CancellationToken cancel)
     {
-        if (user.ReachOf() is null) return;
+        if (user.ReachOf() is null)
+            return;
         var row = await store.ReadAsync(s => s.FindRequestAsync(id), cancel);
-        if (row is not null && Sees(user, row)) return;
+        if (row is not null && Sees(user, row))
+            return;
         throw Named.NoRequest(id);
     }
 
     private static async Task RequirePersonAsync(ClaimsPrincipal user, string id, Store.Store store, CancellationToken cancel)
     {
-        if (user.ReachOf() is null) return;
+        if (user.ReachOf() is null)
+            return;
         var row = await store.ReadAsync(s => s.FindPersonAsync(id), cancel);
-        if (row is not null && Sees(user, row)) return;
+        if (row is not null && Sees(user, row))
+            return;
         throw Named.NoPerson(id);
     }
 
     /// <summary>True when a request is within the caller's reach; what they raised themselves always is.</summary>
-    public static bool Sees(ClaimsPrincipal user, RequestRow row) => user.ReachOf() is not { } parts || parts.Any(p => p.Covers(row.Site, row.Department)) || row.Requester == user.UserName();
+    public static bool Sees(ClaimsPrincipal user, RequestRow row) =>
+        user.ReachOf() is not { } parts || parts.Any(p => p.Covers(row.Site, row.Department)) || row.Requester == user.UserName();
 
     /// <summary>True when a person is within the caller's reach; they themselves always are.</summary>
-    public static bool Sees(ClaimsPrincipal user, PersonRow row) => user.ReachOf() is not { } parts || parts.Any(p => p.Covers(row.Site, row.Department)) || user.IsSelf(row);
+    public static bool Sees(ClaimsPrincipal user, PersonRow row) =>
+        user.ReachOf() is not { } parts || parts.Any(p => p.Covers(row.Site, row.Department)) || user.IsSelf(row);
 }
 
 /// <summary>What an endpoint says it is about.</summary>
@@ -90,13 +108,27 @@ public sealed class ReachGuard(RequestDelegate next)
 {
     public async Task InvokeAsync(HttpContext context)
     {
-        if (context.GetEndpoint() is { } endpoint && context.Request.Path.StartsWithSegments("/api") && context.User.Identity?.IsAuthenticated == true)
+        if (
+            context.GetEndpoint() is { } endpoint
+            && context.Request.Path.StartsWithSegments("/api")
+            && context.User.Identity?.IsAuthenticated == true
+        )
         {
             var mark = endpoint.Metadata.GetMetadata<ReachedMark>();
-            if (mark is null) throw new Problem(403, "out-of-reach", "Not allowed", "This call does not say what it is about.");
-            var policies = endpoint.Metadata.GetOrderedMetadata<Microsoft.AspNetCore.Authorization.IAuthorizeData>().Select(a => a.Policy).OfType<string>();
+            if (mark is null)
+                throw new Problem(403, "out-of-reach", "Not allowed", "This call does not say what it is about.");
+            var policies = endpoint
+                .Metadata.GetOrderedMetadata<Microsoft.AspNetCore.Authorization.IAuthorizeData>()
+                .Select(a => a.Policy)
+                .OfType<string>();
             var roles = policies.SelectMany(p => Roles.Policies.GetValueOrDefault(p) ?? []).Distinct().ToList();
-            await ReachRule.RequireAsync(context, mark.Reached, roles, context.RequestServices.GetRequiredService<Store.Store>(), context.RequestAborted);
+            await ReachRule.RequireAsync(
+                context,
+                mark.Reached,
+                roles,
+                context.RequestServices.GetRequiredService<Store.Store>(),
+                context.RequestAborted
+            );
         }
         await next(context);
     }

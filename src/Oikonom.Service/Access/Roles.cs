@@ -31,13 +31,21 @@ public static class Roles
     };
 
     public static string UserName(this ClaimsPrincipal user) => user.Identity?.Name ?? "";
+
     public static IReadOnlyList<string> RoleNames(this ClaimsPrincipal user) => [.. user.FindAll(ClaimTypes.Role).Select(c => c.Value)];
+
     public static string Number(this ClaimsPrincipal user) => user.FindFirstValue("number") ?? "";
-    public static Party AsParty(this ClaimsPrincipal user) => new(user.UserName(), user.RoleNames().ToHashSet(), user.Number() is { Length: > 0 } number ? number : null, true) { Reach = Reach.FromJson(user.FindFirstValue("reach") ?? "{}") };
+
+    public static Party AsParty(this ClaimsPrincipal user) =>
+        new(user.UserName(), user.RoleNames().ToHashSet(), user.Number() is { Length: > 0 } number ? number : null, true)
+        {
+            Reach = Reach.FromJson(user.FindFirstValue("reach") ?? "{}"),
+        };
 
     /// <summary>True when the caller is the person, under any of their numbers.</summary>
     public static bool IsSelf(this ClaimsPrincipal user, Oikonom.Store.Rooms.PersonRow row) =>
-        (user.FindFirstValue("person") is { Length: > 0 } person && person == row.Id) || (user.Number() is { Length: > 0 } number && number == row.Number);
+        (user.FindFirstValue("person") is { Length: > 0 } person && person == row.Id)
+        || (user.Number() is { Length: > 0 } number && number == row.Number);
 
     /// <summary>True when each of the roles that the caller has is limited to targets.</summary>
     public static bool TargetsOf(this ClaimsPrincipal user, IReadOnlyList<string> roles)
@@ -52,14 +60,21 @@ public static class Roles
     {
         var party = user.AsParty();
         var held = party.Roles.Where(r => roles.Count == 0 || roles.Contains(r)).ToList();
-        return held.Exists(r => !party.Reach.TryGetValue(r, out var reach) || (reach.Sites.Count == 0 && reach.Departments.Count == 0)) ? null : [.. held.Select(r => party.Reach[r])];
+        return held.Exists(r => !party.Reach.TryGetValue(r, out var reach) || (reach.Sites.Count == 0 && reach.Departments.Count == 0))
+            ? null
+            : [.. held.Select(r => party.Reach[r])];
     }
 
     /// <exception cref="Hosting.Problem">The person does not work where the caller has one of the roles.</exception>
     public static void RequireReach(this ClaimsPrincipal user, string site, string department, params IReadOnlyList<string> roles)
     {
         if (user.ReachOf(roles) is { } parts && !parts.Any(p => p.Covers(site, department)))
-            throw new Hosting.Problem(403, "out-of-reach", "Not allowed", $"Your role is limited to another part of the organisation; this person works at {site}, {department}.");
+            throw new Hosting.Problem(
+                403,
+                "out-of-reach",
+                "Not allowed",
+                $"Your role is limited to another part of the organisation; this person works at {site}, {department}."
+            );
     }
 
     /// <summary>Refuses when each of the caller's roles named is limited to targets that do not include all of these.</summary>
@@ -67,6 +82,11 @@ public static class Roles
     {
         var party = user.AsParty();
         if (!party.Roles.Any(r => roles.Contains(r) && (!party.Reach.TryGetValue(r, out var reach) || targets.All(reach.CoversTarget))))
-            throw new Hosting.Problem(403, "out-of-reach", "Not allowed", $"Your role is limited to other targets than {string.Join(", ", targets)}.");
+            throw new Hosting.Problem(
+                403,
+                "out-of-reach",
+                "Not allowed",
+                $"Your role is limited to other targets than {string.Join(", ", targets)}."
+            );
     }
 }

@@ -25,7 +25,8 @@ public sealed class Sight(EditionBook editions)
     {
         var rulebook = (await editions.CurrentOrNullAsync(cancel))?.Rulebook;
         var rules = rulebook?.VisibleTo ?? Visibility.Default;
-        if (rules.Count == 0 || (person is not null && user.IsSelf(person))) return new([], rulebook);
+        if (rules.Count == 0 || (person is not null && user.IsSelf(person)))
+            return new([], rulebook);
         var party = user.AsParty();
         bool? inLine = null;
         var hidden = new HashSet<string>(StringComparer.Ordinal);
@@ -42,9 +43,11 @@ public sealed class Sight(EditionBook editions)
                     Visibility.Everyone => true,
                     _ => word.StartsWith("role:", StringComparison.Ordinal) && Holds(party, word[5..], person),
                 };
-                if (seen) break;
+                if (seen)
+                    break;
             }
-            if (!seen) hidden.Add(attribute);
+            if (!seen)
+                hidden.Add(attribute);
         }
         return new(hidden, rulebook);
     }
@@ -56,19 +59,27 @@ public sealed class Sight(EditionBook editions)
         return new([.. (rulebook?.VisibleTo ?? Visibility.Default).Keys], rulebook);
     }
 
-    private static bool Holds(Party party, string role, PersonRow? person) => party.Roles.Contains(role) &&
-        (!party.Reach.TryGetValue(role, out var reach) || (person is null ? reach.Sites.Count == 0 && reach.Departments.Count == 0 : reach.Covers(person.Site, person.Department)));
+    private static bool Holds(Party party, string role, PersonRow? person) =>
+        party.Roles.Contains(role)
+        && (
+            !party.Reach.TryGetValue(role, out var reach)
+            || (person is null ? reach.Sites.Count == 0 && reach.Departments.Count == 0 : reach.Covers(person.Site, person.Department))
+        );
 
     /// <summary>True when the caller is the manager of the person, or theirs, and so on.</summary>
     private static async Task<bool> LeadsAsync(Session s, ClaimsPrincipal user, PersonRow person)
     {
-        if (user.Number().Length == 0 && user.FindFirstValue("person") is not { Length: > 0 }) return false;
+        if (user.Number().Length == 0 && user.FindFirstValue("person") is not { Length: > 0 })
+            return false;
         var (next, met) = (person.Manager, new HashSet<string>(StringComparer.Ordinal));
         while (next.Length > 0 && met.Count < LongestLine && met.Add(next))
         {
-            if (next == user.Number()) return true;
-            if (await s.PersonByNumberAsync(next) is not { } manager) return false;
-            if (user.IsSelf(manager)) return true;
+            if (next == user.Number())
+                return true;
+            if (await s.PersonByNumberAsync(next) is not { } manager)
+                return false;
+            if (user.IsSelf(manager))
+                return true;
             next = manager.Manager;
         }
         return false;
@@ -88,51 +99,82 @@ public sealed class Veil(HashSet<string> hidden, Core.Rulebook.Rulebook? ruleboo
     public bool Hides(string attribute) => hidden.Contains(attribute);
 
     /// <summary>True when an attribute of an account is made of one that is covered.</summary>
-    public bool Hides(string target, string attribute) => hidden.Count > 0 && rulebook?.PrivateInAccounts.GetValueOrDefault(Visibility.Key(target, attribute)) is { } sources && sources.Overlaps(hidden);
+    public bool Hides(string target, string attribute) =>
+        hidden.Count > 0
+        && rulebook?.PrivateInAccounts.GetValueOrDefault(Visibility.Key(target, attribute)) is { } sources
+        && sources.Overlaps(hidden);
 
     /// <summary>True when a column of a source is mapped to one that is covered.</summary>
-    public bool HidesColumn(SourceRule source, string column) => hidden.Count > 0 && rulebook is not null && Visibility.InColumns(source, rulebook).GetValueOrDefault(column) is { } made && made.Overlaps(hidden);
+    public bool HidesColumn(SourceRule source, string column) =>
+        hidden.Count > 0
+        && rulebook is not null
+        && Visibility.InColumns(source, rulebook).GetValueOrDefault(column) is { } made
+        && made.Overlaps(hidden);
 
     public AttributeValue Over(AttributeValue value) => Hides(value.Name) ? value with { Value = Cover } : value;
+
     public AttributeValue Over(string target, AttributeValue value) => Hides(target, value.Name) ? value with { Value = Cover } : value;
+
     public AttributeChangeView Over(AttributeChangeView change) => Hides(change.Name) ? Covering(change) : change;
+
     public AttributeChangeView Over(string target, AttributeChangeView change) => Hides(target, change.Name) ? Covering(change) : change;
-    public ChangeView Over(ChangeView change) => IsClear || change.Attributes.Count == 0 ? change : change with { Attributes = [.. change.Attributes.Select(a => Over(change.Target, a))] };
 
-    private static AttributeChangeView Covering(AttributeChangeView change) => new(change.Name, change.Before.Count > 0 ? Covered : [], change.After.Count > 0 ? Covered : []);
+    public ChangeView Over(ChangeView change) =>
+        IsClear || change.Attributes.Count == 0
+            ? change
+            : change with
+            {
+                Attributes = [.. change.Attributes.Select(a => Over(change.Target, a))],
+            };
 
-    public PersonDetail Over(PersonDetail person) => IsClear ? person : person with
-    {
-        Record = [.. person.Record.Select(Over)],
-        Accounts = [.. person.Accounts.Select(a => a with { Attributes = [.. a.Attributes.Select(v => Over(a.Target, v))] })],
-    };
+    private static AttributeChangeView Covering(AttributeChangeView change) =>
+        new(change.Name, change.Before.Count > 0 ? Covered : [], change.After.Count > 0 ? Covered : []);
 
-    public RequestDetail Over(RequestDetail request) => IsClear ? request : request with
-    {
-        Cause = request.Cause with { Differences = [.. request.Cause.Differences.Select(Over)] },
-        Plan = [.. request.Plan.Select(Over)],
-        Candidates = [.. request.Candidates.Select(c => c with { Attributes = [.. c.Attributes.Select(v => Over(c.Target, v))] })],
-        Wish = request.Wish with { Changes = [.. request.Wish.Changes.Select(Over)] },
-    };
+    public PersonDetail Over(PersonDetail person) =>
+        IsClear
+            ? person
+            : person with
+            {
+                Record = [.. person.Record.Select(Over)],
+                Accounts = [.. person.Accounts.Select(a => a with { Attributes = [.. a.Attributes.Select(v => Over(a.Target, v))] })],
+            };
+
+    public RequestDetail Over(RequestDetail request) =>
+        IsClear
+            ? request
+            : request with
+            {
+                Cause = request.Cause with { Differences = [.. request.Cause.Differences.Select(Over)] },
+                Plan = [.. request.Plan.Select(Over)],
+                Candidates = [.. request.Candidates.Select(c => c with { Attributes = [.. c.Attributes.Select(v => Over(c.Target, v))] })],
+                Wish = request.Wish with { Changes = [.. request.Wish.Changes.Select(Over)] },
+            };
 
     /// <summary>What a rehearsal would do to somebody.</summary>
-    public AffectedView Over(AffectedView person) => IsClear ? person : person with
+    public AffectedView Over(AffectedView person) => IsClear ? person : person with { Effects = [.. person.Effects.Select(Over)] };
+
+    private EffectView Over(EffectView effect)
     {
-        Effects = [.. person.Effects.Select(e => e.Attributes.Any(a => Hides(e.Target, a.Name)) ? e with
+        if (!effect.Attributes.Any(a => Hides(effect.Target, a.Name)))
+            return effect;
+        IReadOnlyList<AttributeChangeView> covered = [.. effect.Attributes.Select(a => Over(effect.Target, a))];
+        return effect with
         {
-            Attributes = [.. e.Attributes.Select(a => Over(e.Target, a))],
-            Text = $"{e.Target}: {string.Join(", ", e.Attributes.Select(a => Over(e.Target, a)).Select(a => $"{a.Name} “{string.Join(", ", a.Before)}” → “{string.Join(", ", a.After)}”"))}",
-        } : e)],
-    };
+            Attributes = covered,
+            Text = RehearsalDesk.TextOf(effect.Target, covered.Select(a => (a.Name, a.Before, a.After))),
+        };
+    }
 
     /// <summary>A ledger entry with what is covered in it: changes of the record, attributes of accounts, wishes and fields.</summary>
     public JsonElement Over(JsonElement entry)
     {
-        if (IsClear || JsonNode.Parse(entry.GetRawText()) is not JsonObject body) return entry;
+        if (IsClear || JsonNode.Parse(entry.GetRawText()) is not JsonObject body)
+            return entry;
         var target = (string?)body["target"] ?? "";
         Changes(body["changes"], Hides);
         Changes(body["attributes"], name => Hides(target, name));
-        if (body["wish"] is JsonObject wish) Values(wish["changes"]);
+        if (body["wish"] is JsonObject wish)
+            Values(wish["changes"]);
         Values(body["fields"]);
         return JsonSerializer.SerializeToElement(body);
 
@@ -140,16 +182,26 @@ public sealed class Veil(HashSet<string> hidden, Core.Rulebook.Rulebook? ruleboo
         {
             foreach (var change in (list as JsonArray ?? []).OfType<JsonObject>())
             {
-                if ((change["name"] ?? change["Name"]) is not JsonValue name || !hides(name.ToString())) continue;
+                if ((change["name"] ?? change["Name"]) is not JsonValue name || !hides(name.ToString()))
+                    continue;
                 foreach (var key in new[] { "before", "after", "Before", "After" })
-                    if (change[key] is { } value) change[key] = value is JsonArray array ? array.Count > 0 ? new JsonArray(Cover) : new JsonArray() : value.ToString().Length > 0 ? Cover : "";
+                    if (change[key] is { } value)
+                        change[key] = value is JsonArray array
+                            ? array.Count > 0
+                                ? new JsonArray(Cover)
+                                : new JsonArray()
+                            : value.ToString().Length > 0
+                                ? Cover
+                                : "";
             }
         }
 
         void Values(JsonNode? map)
         {
-            if (map is not JsonObject values) return;
-            foreach (var name in values.Select(v => v.Key).Where(Hides).ToList()) values[name] = Cover;
+            if (map is not JsonObject values)
+                return;
+            foreach (var name in values.Select(v => v.Key).Where(Hides).ToList())
+                values[name] = Cover;
         }
     }
 }

@@ -18,8 +18,13 @@ public static class SignInTries
     /// <summary>What is counted, how often it may fail, and how long it then waits at first.</summary>
     private static IReadOnlyList<(string Key, int Limit, TimeSpan Wait)> Counted(string name, string address, bool isKnown)
     {
-        List<(string, int, TimeSpan)> counted = [($"pair:{name}|{address}", 5, TimeSpan.FromMinutes(1)), ($"address:{address}", 40, TimeSpan.FromMinutes(1))];
-        if (!isKnown) counted.Add(($"name:{name}", 20, TimeSpan.FromSeconds(30)));
+        List<(string, int, TimeSpan)> counted =
+        [
+            ($"pair:{name}|{address}", 5, TimeSpan.FromMinutes(1)),
+            ($"address:{address}", 40, TimeSpan.FromMinutes(1)),
+        ];
+        if (!isKnown)
+            counted.Add(($"name:{name}", 20, TimeSpan.FromSeconds(30)));
         // In one order for all, so that nobody waits for each other.
         return [.. counted.OrderBy(c => c.Item1, StringComparer.Ordinal)];
     }
@@ -31,13 +36,26 @@ public static class SignInTries
         var isKnown = await s.SignedInFromAsync(name, address, now - (long)KnownFor.TotalMilliseconds);
         var counted = Counted(name, address, isKnown);
         var rows = new List<TryRow>();
-        foreach (var (key, _, _) in counted) rows.Add(await s.TryAsync(key));
-        if (rows.Max(r => r.BlockedUntil) is var until && until > now) return until;
+        foreach (var (key, _, _) in counted)
+            rows.Add(await s.TryAsync(key));
+        if (rows.Max(r => r.BlockedUntil) is var until && until > now)
+            return until;
         foreach (var (row, (key, limit, wait)) in rows.Zip(counted))
         {
             var tries = now - row.LastAt > (long)Forgets.TotalMilliseconds ? 1 : row.Tries + 1;
-            var blocked = tries < limit ? 0 : now + (long)Math.Min(Longest.TotalMilliseconds, wait.TotalMilliseconds * Math.Pow(2, Math.Min(tries - limit, 10)));
-            await s.SaveTryAsync(new() { TryKey = key, Tries = tries, LastAt = now, BlockedUntil = blocked });
+            var blocked =
+                tries < limit
+                    ? 0
+                    : now + (long)Math.Min(Longest.TotalMilliseconds, wait.TotalMilliseconds * Math.Pow(2, Math.Min(tries - limit, 10)));
+            await s.SaveTryAsync(
+                new()
+                {
+                    TryKey = key,
+                    Tries = tries,
+                    LastAt = now,
+                    BlockedUntil = blocked,
+                }
+            );
         }
         return null;
     }
@@ -49,5 +67,13 @@ public static class SignInTries
         await s.GiveTryBackAsync($"address:{address}");
     }
 
-    public static Problem Refused(long until) => new(429, "too-many-tries", "Too many tries", $"Too many tries to sign in. The next one is looked at after {until.ToInstant().UtcDateTime:HH:mm:ss} UTC; a link by mail ('I forgot my password') goes at once.", ("until", until.ToInstant()));
+    public static Problem Refused(long until) =>
+        new(
+            429,
+            "too-many-tries",
+            "Too many tries",
+            $"Too many tries to sign in. The next one is looked at after {until.ToInstant().UtcDateTime:HH:mm:ss} UTC; a link "
+                + "by mail ('I forgot my password') goes at once.",
+            ("until", until.ToInstant())
+        );
 }

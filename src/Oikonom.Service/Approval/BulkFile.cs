@@ -9,33 +9,80 @@ namespace Oikonom.Service.Approval;
 public static class BulkFile
 {
     private const int MaxRows = 5000;
-    private static readonly string[] Fields = ["kind", "person", "reason", "entitlement", "from", "until", "target", "template", "lastDay", "urgent"];
+    private static readonly string[] Fields =
+    [
+        "kind",
+        "person",
+        "reason",
+        "entitlement",
+        "from",
+        "until",
+        "target",
+        "template",
+        "lastDay",
+        "urgent",
+    ];
 
     public static IReadOnlyList<(int Line, NewRequest? Request, string? Fault)> Read(string text, Core.Rulebook.Rulebook rulebook)
     {
         var rows = Rows(text.TrimStart('\uFEFF')).ToList();
-        if (rows.Count < 2) throw Problem.Invalid("The file has a header and at least one row.", "csv");
-        if (rows.Count > MaxRows + 1) throw Problem.Invalid($"The file has {rows.Count - 1} rows; {MaxRows} are the most.", "csv");
+        if (rows.Count < 2)
+            throw Problem.Invalid("The file has a header and at least one row.", "csv");
+        if (rows.Count > MaxRows + 1)
+            throw Problem.Invalid($"The file has {rows.Count - 1} rows; {MaxRows} are the most.", "csv");
         var header = rows[0].Cells.Select(c => c.Trim()).ToList();
         if (header.Find(h => !Fields.Contains(h) && !rulebook.Attributes.TryGet(h, out _)) is { } unknown)
-            throw Problem.Invalid($"The column '{unknown}' has no meaning; use {string.Join(", ", Fields)} and attributes.{Nearest.Hint(unknown, Fields.Concat(rulebook.Attributes.Names))}", "csv");
-        if (!header.Contains("kind")) throw Problem.Invalid("The column 'kind' is missing.", "csv");
+            throw Problem.Invalid(
+                $"The column '{unknown}' has no meaning; use {string.Join(", ", Fields)} and "
+                    + $"attributes.{Nearest.Hint(unknown, Fields.Concat(rulebook.Attributes.Names))}",
+                "csv"
+            );
+        if (!header.Contains("kind"))
+            throw Problem.Invalid("The column 'kind' is missing.", "csv");
         return [.. rows.Skip(1).Select(row => One(row.Line, row.Cells, header))];
     }
 
     private static (int, NewRequest?, string?) One(int line, IReadOnlyList<string> cells, List<string> header)
     {
-        if (cells.Count != header.Count) return (line, null, $"The row has {cells.Count} columns, the header {header.Count}.");
+        if (cells.Count != header.Count)
+            return (line, null, $"The row has {cells.Count} columns, the header {header.Count}.");
         string? Of(string name) => header.IndexOf(name) is var i and >= 0 && cells[i].Trim() is { Length: > 0 } value ? value : null;
         DateOnly? last = null;
         if (Of("lastDay") is { } day)
         {
-            if (!DateOnly.TryParseExact(day, "yyyy-MM-dd", out var read)) return (line, null, $"'{day}' is no date such as 2026-12-01.");
+            if (!DateOnly.TryParseExact(day, "yyyy-MM-dd", out var read))
+                return (line, null, $"'{day}' is no date such as 2026-12-01.");
             last = read;
         }
-        var record = header.Where(h => !Fields.Contains(h) || h == "person").Where(h => h != "person").Select(h => (h, Value: Of(h))).Where(p => p.Value is not null).ToDictionary(p => p.h, p => p.Value!);
-        var grants = Of("entitlement") is { } entitlements ? entitlements.Split(';', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).Select(e => new GrantWish(e, Of("from"), Of("until"))).ToList() : null;
-        return (line, new(Of("kind") ?? "", Of("person"), Of("reason"), record.Count > 0 ? record : null, grants, Of("target"), Of("template"), Of("from"), Of("until"), last, Of("urgent") is "yes" or "true"), null);
+        var record = header
+            .Where(h => !Fields.Contains(h) || h == "person")
+            .Where(h => h != "person")
+            .Select(h => (h, Value: Of(h)))
+            .Where(p => p.Value is not null)
+            .ToDictionary(p => p.h, p => p.Value!);
+        var grants = Of("entitlement") is { } entitlements
+            ? entitlements
+                .Split(';', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)
+                .Select(e => new GrantWish(e, Of("from"), Of("until")))
+                .ToList()
+            : null;
+        return (
+            line,
+            new(
+                Of("kind") ?? "",
+                Of("person"),
+                Of("reason"),
+                record.Count > 0 ? record : null,
+                grants,
+                Of("target"),
+                Of("template"),
+                Of("from"),
+                Of("until"),
+                last,
+                Of("urgent") is "yes" or "true"
+            ),
+            null
+        );
     }
 
     private static IEnumerable<(int Line, IReadOnlyList<string> Cells)> Rows(string text)
@@ -46,14 +93,19 @@ public static class BulkFile
         for (var i = 0; i < text.Length; i++)
         {
             var c = text[i];
-            if (c == '\n') line++;
+            if (c == '\n')
+                line++;
             if (quoted)
             {
-                if (c != '"') cell.Append(c);
-                else if (i + 1 < text.Length && text[i + 1] == '"') (_, i) = (cell.Append('"'), i + 1);
-                else quoted = false;
+                if (c != '"')
+                    cell.Append(c);
+                else if (i + 1 < text.Length && text[i + 1] == '"')
+                    (_, i) = (cell.Append('"'), i + 1);
+                else
+                    quoted = false;
             }
-            else if (c == '"' && cell.Length == 0) quoted = true;
+            else if (c == '"' && cell.Length == 0)
+                quoted = true;
             else if (c == delimiter)
             {
                 cells.Add(cell.ToString());
@@ -63,12 +115,15 @@ public static class BulkFile
             {
                 cells.Add(cell.ToString().TrimEnd('\r'));
                 cell.Clear();
-                if (cells.Count > 1 || cells[0].Length > 0) yield return (start, cells);
+                if (cells.Count > 1 || cells[0].Length > 0)
+                    yield return (start, cells);
                 (cells, start) = ([], line);
             }
-            else cell.Append(c);
+            else
+                cell.Append(c);
         }
-        if (quoted) throw Problem.Invalid($"The quoted value that begins in row {start} does not end.", "csv");
+        if (quoted)
+            throw Problem.Invalid($"The quoted value that begins in row {start} does not end.", "csv");
         if (cell.Length > 0 || cells.Count > 0)
         {
             cells.Add(cell.ToString().TrimEnd('\r'));

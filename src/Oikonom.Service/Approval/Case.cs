@@ -12,52 +12,132 @@ namespace Oikonom.Service.Approval;
 /// <summary>When a stage is late, when somebody is reminded next, and how far it has escalated. Instants in milliseconds.</summary>
 public sealed record StageClock(long? Deadline = null, long? Remind = null, int Level = 0, long? Stopped = null)
 {
-    public long? Next => (Deadline, Remind) switch { ({ } d, { } r) => Math.Min(d, r), var (d, r) => d ?? r };
+    public long? Next =>
+        (Deadline, Remind) switch
+        {
+            ({ } d, { } r) => Math.Min(d, r),
+            var (d, r) => d ?? r,
+        };
+
     public string ToJson() => JsonSerializer.Serialize(this, JsonSerializerOptions.Web);
+
     public static StageClock FromJson(string json) => JsonSerializer.Deserialize<StageClock>(json, JsonSerializerOptions.Web) ?? new();
 }
 
 /// <summary>A request with all that decisions on it rest on, as it is now: read once for one decision or one page.</summary>
 public sealed class Case
 {
-    private Case(RequestRow row, Plan plan, Edition edition, Workflow workflow, PersonRow person, Wish wish, IReadOnlyList<DecisionRow> decisions, IReadOnlyList<UserRow> users, IReadOnlyList<DelegationRow> delegations, string managersManager)
+    private Case(
+        RequestRow row,
+        Plan plan,
+        Edition edition,
+        Workflow workflow,
+        PersonRow person,
+        Wish wish,
+        IReadOnlyList<DecisionRow> decisions,
+        IReadOnlyList<UserRow> users,
+        IReadOnlyList<DelegationRow> delegations,
+        string managersManager
+    )
     {
         (Row, Plan, Edition, Workflow, Person, Wish, Decisions, Users) = (row, plan, edition, workflow, person, wish, decisions, users);
         var recorded = Facts.FromJson(person.Facts, edition.Rulebook.Attributes);
-        var numbers = Facts.ListFromJson(person.Others, edition.Rulebook.Attributes).Append(recorded).Select(f => f.Number).ToHashSet(StringComparer.Ordinal);
+        var numbers = Facts
+            .ListFromJson(person.Others, edition.Rulebook.Attributes)
+            .Append(recorded)
+            .Select(f => f.Number)
+            .ToHashSet(StringComparer.Ordinal);
         // A user who is not linked to a person yet is whoever another user of the same number is linked to.
-        var linked = users.Where(u => u.PersonId.Length > 0 && u.Number.Length > 0).GroupBy(u => u.Number, StringComparer.Ordinal).ToDictionary(g => g.Key, g => g.First().PersonId, StringComparer.Ordinal);
-        foreach (var number in numbers) linked.TryAdd(number, person.Id);
+        var linked = users
+            .Where(u => u.PersonId.Length > 0 && u.Number.Length > 0)
+            .GroupBy(u => u.Number, StringComparer.Ordinal)
+            .ToDictionary(g => g.Key, g => g.First().PersonId, StringComparer.Ordinal);
+        foreach (var number in numbers)
+            linked.TryAdd(number, person.Id);
         var people = users.ToDictionary(u => u.Name, u => PersonOf(u, linked), StringComparer.Ordinal);
-        Parties = [.. users.Select(u => new Party(u.Name, u.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).ToHashSet(), u.Number.Length > 0 ? u.Number : null, u.Active == 1) { Reach = Reach.FromJson(u.Reach), Person = people[u.Name] })];
-        Delegations = [.. delegations.Select(d => new Delegation(d.Id, d.FromUser, d.ToUser, d.BeginsAt.ToInstant(), d.EndsAt.ToInstant(), d.Kinds.Split(' ', StringSplitOptions.RemoveEmptyEntries)))];
+        Parties =
+        [
+            .. users.Select(u => new Party(
+                u.Name,
+                u.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).ToHashSet(),
+                u.Number.Length > 0 ? u.Number : null,
+                u.Active == 1
+            )
+            {
+                Reach = Reach.FromJson(u.Reach),
+                Person = people[u.Name],
+            }),
+        ];
+        Delegations =
+        [
+            .. delegations.Select(d => new Delegation(
+                d.Id,
+                d.FromUser,
+                d.ToUser,
+                d.BeginsAt.ToInstant(),
+                d.EndsAt.ToInstant(),
+                d.Kinds.Split(' ', StringSplitOptions.RemoveEmptyEntries)
+            )),
+        ];
         Items = Core.Approval.Items.Of(plan, edition.Rulebook);
         var facts = recorded;
-        foreach (var (name, text) in wish.Changes) facts = facts.WithText(name, text, edition.Rulebook.Attributes, out _) ?? facts;
-        About = new(row.Kind, row.Source.Length > 0 ? row.Source : Workflow.ByHand, row.Requester, users.FirstOrDefault(u => u.Name == row.Requester)?.Number ?? "", facts, managersManager, wish.Urgent, Items, plan.Conflicts is { Count: > 0 })
+        foreach (var (name, text) in wish.Changes)
+            facts = facts.WithText(name, text, edition.Rulebook.Attributes, out _) ?? facts;
+        About = new(
+            row.Kind,
+            row.Source.Length > 0 ? row.Source : Workflow.ByHand,
+            row.Requester,
+            users.FirstOrDefault(u => u.Name == row.Requester)?.Number ?? "",
+            facts,
+            managersManager,
+            wish.Urgent,
+            Items,
+            plan.Conflicts is { Count: > 0 }
+        )
         {
             Recorded = recorded,
             RequesterPerson = people.GetValueOrDefault(row.Requester, Party.PersonOf(null, row.Requester)),
             BeneficiaryPerson = $"person:{person.Id}",
         };
-        Votes = [.. decisions.Where(d => d.Verdict == "approved" && d.Round == row.Round).Select(d => VoteOf(d.Stage, d.Item, d.Actor, d.OnBehalf.Length > 0 ? d.OnBehalf : d.Actor, JsonSerializer.Deserialize<Dictionary<string, string>>(d.Covers) ?? []))];
+        Votes =
+        [
+            .. decisions
+                .Where(d => d.Verdict == "approved" && d.Round == row.Round)
+                .Select(d =>
+                    VoteOf(
+                        d.Stage,
+                        d.Item,
+                        d.Actor,
+                        d.OnBehalf.Length > 0 ? d.OnBehalf : d.Actor,
+                        JsonSerializer.Deserialize<Dictionary<string, string>>(d.Covers) ?? []
+                    )
+                ),
+        ];
         Struck = wish.Struck.ToHashSet(StringComparer.Ordinal);
         Stages = Standing.Ask(StagesOf(workflow, plan, edition.Rulebook), About, edition.Rulebook, Parties);
         Open = JsonSerializer.Deserialize<List<Ballot>>(row.Ballots, JsonSerializerOptions.Web) ?? [];
     }
 
-    /// <summary>Who stands behind a user: the person HR knows, under whichever of their numbers; else a number; else the user alone.</summary>
+    /// <summary>Who stands behind a user: the person HR knows, under whichever of their numbers; else a number; else the user
+    /// alone.</summary>
     private static string PersonOf(UserRow user, Dictionary<string, string> linked) =>
-        user.PersonId.Length > 0 ? $"person:{user.PersonId}" : user.Number.Length > 0 && linked.TryGetValue(user.Number, out var person) ? $"person:{person}" : Party.PersonOf(user.Number, user.Name);
+        user.PersonId.Length > 0 ? $"person:{user.PersonId}"
+        : user.Number.Length > 0 && linked.TryGetValue(user.Number, out var person) ? $"person:{person}"
+        : Party.PersonOf(user.Number, user.Name);
 
     /// <summary>A vote with the people behind the users it names.</summary>
-    public Vote VoteOf(string stage, string item, string actor, string behalf, IReadOnlyDictionary<string, string> covers) => new(stage, item, actor, behalf, covers) { ActorPerson = PersonOf(actor), ForPerson = PersonOf(behalf) };
+    public Vote VoteOf(string stage, string item, string actor, string behalf, IReadOnlyDictionary<string, string> covers) =>
+        new(stage, item, actor, behalf, covers) { ActorPerson = PersonOf(actor), ForPerson = PersonOf(behalf) };
 
     /// <summary>The person behind a user, as <see cref="Party.Person"/> names them.</summary>
     public string PersonOf(string user) => Parties.FirstOrDefault(p => p.UserName == user)?.Person ?? Party.PersonOf(null, user);
 
     /// <summary>The caller as a party of this case: with the person behind them as it is recorded now.</summary>
-    public Party PartyOf(System.Security.Claims.ClaimsPrincipal user) => Access.Roles.AsParty(user) with { Person = PersonOf(Access.Roles.UserName(user)) };
+    public Party PartyOf(System.Security.Claims.ClaimsPrincipal user) =>
+        Access.Roles.AsParty(user) with
+        {
+            Person = PersonOf(Access.Roles.UserName(user)),
+        };
 
     public RequestRow Row { get; }
     public Plan Plan { get; }
@@ -78,7 +158,8 @@ public sealed class Case
     /// <summary>What the present stage asked when it began, with what escalation added.</summary>
     public IReadOnlyList<Ballot> Open { get; private set; }
 
-    public Stage? Stage => Row.State is "deciding" or "asked" && Row.Stage >= 0 && Row.Stage < Stages.Count ? Stages[(int)Row.Stage].Rule : null;
+    public Stage? Stage =>
+        Row.State is "deciding" or "asked" && Row.Stage >= 0 && Row.Stage < Stages.Count ? Stages[(int)Row.Stage].Rule : null;
 
     public static async Task<Case> LoadAsync(Session s, RequestRow row, Edition edition, DateTimeOffset now, Plan? plan = null)
     {
@@ -88,9 +169,23 @@ public sealed class Case
         var wish = Wish.FromJson(row.Wish);
         var users = await s.UsersAsync();
         // A plan just made chooses its workflow; later decisions stay with it.
-        var workflow = plan is not null ? null : row.Workflow == Workflow.WrittenEnd.Name ? Workflow.WrittenEnd : edition.Rulebook.Workflows.FirstOrDefault(w => w.Name == row.Workflow);
+        var workflow =
+            plan is not null ? null
+            : row.Workflow == Workflow.WrittenEnd.Name ? Workflow.WrittenEnd
+            : edition.Rulebook.Workflows.FirstOrDefault(w => w.Name == row.Workflow);
         workflow ??= WorkflowFor(edition, row, shown, person, wish, manager?.Manager ?? "", users);
-        return new(row, shown, edition, workflow, person, wish, await s.DecisionsAsync(row.Id), users, await s.DelegationsAsync("", now.ToUnixTimeMilliseconds()), manager?.Manager ?? "");
+        return new(
+            row,
+            shown,
+            edition,
+            workflow,
+            person,
+            wish,
+            await s.DecisionsAsync(row.Id),
+            users,
+            await s.DelegationsAsync("", now.ToUnixTimeMilliseconds()),
+            manager?.Manager ?? ""
+        );
     }
 
     /// <summary>A case that is only thought of: nothing of it is stored.</summary>
@@ -98,38 +193,88 @@ public sealed class Case
     {
         var manager = person.Manager.Length > 0 ? await s.PersonByNumberAsync(person.Manager) : null;
         var (wish, users) = (Wish.FromJson(row.Wish), await s.UsersAsync());
-        return new(row, plan, edition, WorkflowFor(edition, row, plan, person, wish, manager?.Manager ?? "", users), person, wish, [], users, await s.DelegationsAsync("", now.ToUnixTimeMilliseconds()), manager?.Manager ?? "");
+        return new(
+            row,
+            plan,
+            edition,
+            WorkflowFor(edition, row, plan, person, wish, manager?.Manager ?? "", users),
+            person,
+            wish,
+            [],
+            users,
+            await s.DelegationsAsync("", now.ToUnixTimeMilliseconds()),
+            manager?.Manager ?? ""
+        );
     }
 
-    private static Workflow WorkflowFor(Edition edition, RequestRow row, Plan plan, PersonRow person, Wish wish, string managersManager, IReadOnlyList<UserRow> users)
+    private static Workflow WorkflowFor(
+        Edition edition,
+        RequestRow row,
+        Plan plan,
+        PersonRow person,
+        Wish wish,
+        string managersManager,
+        IReadOnlyList<UserRow> users
+    )
     {
         var rulebook = edition.Rulebook;
         var source = row.Source.Length > 0 ? row.Source : Workflow.ByHand;
-        var fitting = rulebook.Workflows.Where(w => w.For.Contains(row.Kind) && (w.Sources.Count == 0 || w.Sources.Contains(source))).OrderByDescending(w => w.Priority).ThenByDescending(w => (w.When is null ? 0 : 1) + (w.Sources.Count == 0 ? 0 : 1)).ToList();
+        var fitting = rulebook
+            .Workflows.Where(w => w.For.Contains(row.Kind) && (w.Sources.Count == 0 || w.Sources.Contains(source)))
+            .OrderByDescending(w => w.Priority)
+            .ThenByDescending(w => (w.When is null ? 0 : 1) + (w.Sources.Count == 0 ? 0 : 1))
+            .ToList();
         if (fitting.Count > 0 && fitting.Any(w => w.When is not null))
         {
-            var about = new Circumstances(row.Kind, source, row.Requester, users.FirstOrDefault(u => u.Name == row.Requester)?.Number ?? "", Facts.FromJson(person.Facts, rulebook.Attributes), managersManager, wish.Urgent, Core.Approval.Items.Of(plan, rulebook), plan.Conflicts is { Count: > 0 });
-            if (fitting.FirstOrDefault(w => Approvers.Holds(w.When, about, rulebook)) is { } found) return found;
+            var about = new Circumstances(
+                row.Kind,
+                source,
+                row.Requester,
+                users.FirstOrDefault(u => u.Name == row.Requester)?.Number ?? "",
+                Facts.FromJson(person.Facts, rulebook.Attributes),
+                managersManager,
+                wish.Urgent,
+                Core.Approval.Items.Of(plan, rulebook),
+                plan.Conflicts is { Count: > 0 }
+            );
+            if (fitting.FirstOrDefault(w => Approvers.Holds(w.When, about, rulebook)) is { } found)
+                return found;
         }
         return fitting.FirstOrDefault(w => w.When is null) ?? DefaultFor(edition, row.Kind);
     }
 
-    /// <summary>The workflow of a kind before anything is known of its plan; a kind without one of its own goes the way of a mover.</summary>
+    /// <summary>The workflow of a kind before anything is known of its plan; a kind without one of its own goes the way of a
+    /// mover.</summary>
     public static Workflow DefaultFor(Edition edition, string kind) =>
-        edition.Rulebook.Workflows.FirstOrDefault(w => w.For.Contains(kind)) ?? edition.Rulebook.Workflows.First(w => w.For.Contains("mover"));
+        edition.Rulebook.Workflows.FirstOrDefault(w => w.For.Contains(kind))
+        ?? edition.Rulebook.Workflows.First(w => w.For.Contains("mover"));
 
     /// <summary>The stages of the workflow, and one for each approver whom a broken separation demands.</summary>
     private static IReadOnlyList<Stage> StagesOf(Workflow workflow, Plan plan, Core.Rulebook.Rulebook rulebook) =>
-        [.. workflow.Stages, .. (plan.Conflicts ?? []).GroupBy(c => c.Decides).Select(g =>
-        {
-            var approver = rulebook.Separations.FirstOrDefault(x => x.Name == g.First().Separation)?.Approver ?? new Approver("role", "engineer", null);
-            return new Stage($"separation-{g.Key}", string.Join("; ", g.Select(c => c.Title)), [approver], [approver], workflow.Place);
-        })];
+        [
+            .. workflow.Stages,
+            .. (plan.Conflicts ?? [])
+                .GroupBy(c => c.Decides)
+                .Select(g =>
+                {
+                    var approver =
+                        rulebook.Separations.FirstOrDefault(x => x.Name == g.First().Separation)?.Approver
+                        ?? new Approver("role", "engineer", null);
+                    return new Stage(
+                        $"separation-{g.Key}",
+                        string.Join("; ", g.Select(c => c.Title)),
+                        [approver],
+                        [approver],
+                        workflow.Place
+                    );
+                }),
+        ];
 
     /// <summary>The first stage that lacks approvals now. What was passed stays passed while the plan is the same.</summary>
     public int FirstOpen(bool fromTheStart)
     {
-        if (fromTheStart) return Standing.FirstOpen(Stages, Items, Votes, Struck, 0, Plan.Inputs);
+        if (fromTheStart)
+            return Standing.FirstOpen(Stages, Items, Votes, Struck, 0, Plan.Inputs);
         var now = (int)Row.Stage;
         return StillOpen().Count > 0 ? now : Standing.FirstOpen(Stages, Items, Votes, Struck, now + 1, Plan.Inputs);
     }
@@ -141,11 +286,16 @@ public sealed class Case
     public IReadOnlyCollection<string> Given(Ballot ballot) => Standing.Given(ballot, Items, Votes, Struck, Plan.Inputs);
 
     public void Add(Vote vote) => Votes = [.. Votes, vote];
+
     public void Replace(IReadOnlyList<Ballot> ballots) => Open = ballots;
 
     /// <summary>The open ballots an actor may vote on, with whose right each uses; one right votes once.</summary>
     public IReadOnlyList<(Ballot Ballot, string For)> VotesOf(Party actor, DateTimeOffset at) =>
-        [.. StillOpen().Select(b => (Ballot: b, For: Acts(actor, b, at) ?? "")).Where(b => b.For.Length > 0 && !Given(b.Ballot).Any(g => PersonOf(g) == PersonOf(b.For)))];
+        [
+            .. StillOpen()
+                .Select(b => (Ballot: b, For: Acts(actor, b, at) ?? ""))
+                .Where(b => b.For.Length > 0 && !Given(b.Ballot).Any(g => PersonOf(g) == PersonOf(b.For))),
+        ];
 
     private string? Acts(Party actor, Ballot ballot, DateTimeOffset at) =>
         DecisionRight.Acts(actor, ballot.Deciders, About, Delegations, Parties, at);
@@ -155,8 +305,13 @@ public sealed class Case
     {
         var open = StillOpen();
         var mine = VotesOf(actor, at);
-        if (mine.Count > 0) return mine;
-        if (open.Count == 0) throw new RefusedMove("wrong-state", $"The request is {RequestMachine.Name(StageEntry.StateOf(Row))}; nothing in it is to be decided.");
+        if (mine.Count > 0)
+            return mine;
+        if (open.Count == 0)
+            throw new RefusedMove(
+                "wrong-state",
+                $"The request is {RequestMachine.Name(StageEntry.StateOf(Row))}; nothing in it is to be decided."
+            );
         DecisionRight.Require(actor, open[0].Deciders, About, Delegations, Parties, at);
         throw new RefusedMove("already-decided", "You decided on this already; it waits for others.");
     }
@@ -164,5 +319,11 @@ public sealed class Case
     public UserRow? User(string name) => Users.FirstOrDefault(u => u.Name == name && u.Active == 1);
 
     /// <summary>Users who may decide a ballot, without the requester and the person it is for.</summary>
-    public IEnumerable<UserRow> Deciding(IEnumerable<Ballot> ballots) => Users.Where(u => u.Active == 1 && Parties.First(p => p.UserName == u.Name) is var party && !party.IsConcerned(About) && ballots.Any(b => b.Deciders.Includes(party, About)));
+    public IEnumerable<UserRow> Deciding(IEnumerable<Ballot> ballots) =>
+        Users.Where(u =>
+            u.Active == 1
+            && Parties.First(p => p.UserName == u.Name) is var party
+            && !party.IsConcerned(About)
+            && ballots.Any(b => b.Deciders.Includes(party, About))
+        );
 }

@@ -20,26 +20,56 @@ namespace Oikonom.Service.Approval;
 /// <summary>What people ask for by hand: checked, previewed, and raised as requests.</summary>
 public sealed partial class HandRequests(Store.Store store, EditionBook editions, Sight sight, TimeProvider time)
 {
-    public static readonly IReadOnlyList<string> Kinds = ["joiner", "mover", "leaver", "access", "extension", "change", "password", "unlock", "account"];
+    public static readonly IReadOnlyList<string> Kinds =
+    [
+        "joiner",
+        "mover",
+        "leaver",
+        "access",
+        "extension",
+        "change",
+        "password",
+        "unlock",
+        "account",
+    ];
 
     /// <summary>A body made ready: the person it is for, the wish, and what is wrong with it.</summary>
-    private sealed record Ready(NewRequest Body, RequestKind Kind, PersonRow? Person, Facts? Joiner, Wish Wish, Recorded? Recorded, List<FieldProblem> Problems);
+    private sealed record Ready(
+        NewRequest Body,
+        RequestKind Kind,
+        PersonRow? Person,
+        Facts? Joiner,
+        Wish Wish,
+        Recorded? Recorded,
+        List<FieldProblem> Problems
+    );
 
     /// <summary>Raises a request. Nothing is changed when something in it is wrong.</summary>
     public async Task<string> RaiseAsync(NewRequest body, ClaimsPrincipal user, CancellationToken cancel)
     {
         var edition = await editions.CurrentAsync(cancel);
-        return await store.WriteAsync(async s =>
-        {
-            var ready = await ReadAsync(s, body, user, edition);
-            await RequireAloneAsync(s, ready);
-            if (ready.Problems.Count > 0) throw Refused(ready.Problems);
-            return await RaiseAsync(s, ready, user, edition);
-        }, cancel);
+        return await store.WriteAsync(
+            async s =>
+            {
+                var ready = await ReadAsync(s, body, user, edition);
+                await RequireAloneAsync(s, ready);
+                if (ready.Problems.Count > 0)
+                    throw Refused(ready.Problems);
+                return await RaiseAsync(s, ready, user, edition);
+            },
+            cancel
+        );
     }
 
     private static Problem Refused(IReadOnlyList<FieldProblem> problems) =>
-        new(400, "invalid", "Not valid", string.Join(" ", problems.Select(p => p.Message)), ("field", problems[0].Field), ("problems", problems));
+        new(
+            400,
+            "invalid",
+            "Not valid",
+            string.Join(" ", problems.Select(p => p.Message)),
+            ("field", problems[0].Field),
+            ("problems", problems)
+        );
 
     private async Task<string> RaiseAsync(Session s, Ready ready, ClaimsPrincipal user, Edition edition, string batch = "")
     {
@@ -65,7 +95,18 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
             Cause = JsonSerializer.Serialize(CauseOf(ready, edition)),
         };
         await s.AddRequestsAsync([request]);
-        s.Record(LedgerEntry.Of(now, user.UserName(), "request.raised", person, request.Id, ("requestKind", kind), ("source", Workflow.ByHand), ("wish", ready.Wish)));
+        s.Record(
+            LedgerEntry.Of(
+                now,
+                user.UserName(),
+                "request.raised",
+                person,
+                request.Id,
+                ("requestKind", kind),
+                ("source", Workflow.ByHand),
+                ("wish", ready.Wish)
+            )
+        );
         s.Tell("requests", request.Id);
         return request.Id;
     }
@@ -74,37 +115,82 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
     public async Task<RequestPreview> PreviewAsync(NewRequest body, ClaimsPrincipal user, CancellationToken cancel)
     {
         var edition = await editions.CurrentAsync(cancel);
-        return await store.ReadAsync(async s =>
-        {
-            var ready = await ReadAsync(s, body, user, edition);
-            await RequireAloneAsync(s, ready);
-            var open = OpenFields(ready, edition);
-            var reason = new Reason("request", "", ready.Wish.Reason);
-            var now = time.GetUtcNow();
-            if ((ready.Person is null && ready.Joiner is null) || ready.Problems.Exists(p => p.Field is "kind" or "person")) return new RequestPreview(false, ready.Problems, open, [], [], [], "", [], null);
-            var before = ready.Joiner is { } facts
-                ? new Subject(ready.Person is null ? PersonId.New(now) : PersonId.Parse(ready.Person.Id), facts, ready.Person is null ? new Dictionary<string, string>() : ready.Recorded!.Subject(ready.Person.Id, edition).AccountNames)
-                : ready.Recorded!.Subject(ready.Person!.Id, edition);
-            try
+        return await store.ReadAsync(
+            async s =>
             {
-                var after = ready.Wish.Apply(before, edition.Rulebook, reason, now);
-                var names = await NamesAsync(s, after, edition);
-                (before, after) = (before with { AccountNames = names }, after with { AccountNames = names });
-                var plan = ready.Wish.Plan(before, after, ready.Person is null ? AccessState.Nothing : ready.Recorded!.State(ready.Person.Id),
-                    ready.Person is null ? new Dictionary<string, string>() : ready.Recorded!.ImmutableIds(ready.Person.Id), new Dictionary<string, ExistingAccount>(), edition, ready.Kind, now);
-                var veil = ready.Person is null ? new([], null) : await sight.OverAsync(s, user, ready.Person, false, cancel);
-                var row = new RequestRow { Kind = body.Kind, Requester = user.UserName(), Source = Workflow.ByHand, State = "planning", Wish = ready.Wish.ToJson(), PersonId = ready.Person?.Id ?? "" };
-                var of = await Case.PreviewAsync(s, row, edition, plan, ready.Person ?? Inputs.RowOf("", "", after.Facts, [], "", 0), now);
-                return new RequestPreview(ready.Problems.Count == 0, ready.Problems, open, edition.Rulebook.Access.Ask().TemplatesOf(after), [.. plan.Changes.Select(c => veil.Over(RequestViews.View(c, edition)))],
-                    RequestViews.ItemsOf(of), of.Workflow.Title, RequestViews.StagesOf(of, null, now),
-                    plan.Changes.Count == 0 && ready.Problems.Count == 0 ? ready.Wish.ChangesInputs ? "No target would change now. What is asked for is recorded once it is approved." : "Nothing would change: what is asked for is so already." : null,
-                    after.Facts.Site);
-            }
-            catch (PlanFault fault)
-            {
-                return new RequestPreview(false, [.. ready.Problems, new("plan", fault.Message)], open, [], [], [], "", [], null);
-            }
-        }, cancel);
+                var ready = await ReadAsync(s, body, user, edition);
+                await RequireAloneAsync(s, ready);
+                var open = OpenFields(ready, edition);
+                var reason = new Reason("request", "", ready.Wish.Reason);
+                var now = time.GetUtcNow();
+                if ((ready.Person is null && ready.Joiner is null) || ready.Problems.Exists(p => p.Field is "kind" or "person"))
+                    return new RequestPreview(false, ready.Problems, open, [], [], [], "", [], null);
+                var before = ready.Joiner is { } facts
+                    ? new Subject(
+                        ready.Person is null ? PersonId.New(now) : PersonId.Parse(ready.Person.Id),
+                        facts,
+                        ready.Person is null
+                            ? new Dictionary<string, string>()
+                            : ready.Recorded!.Subject(ready.Person.Id, edition).AccountNames
+                    )
+                    : ready.Recorded!.Subject(ready.Person!.Id, edition);
+                try
+                {
+                    var after = ready.Wish.Apply(before, edition.Rulebook, reason, now);
+                    var names = await NamesAsync(s, after, edition);
+                    (before, after) = (before with { AccountNames = names }, after with { AccountNames = names });
+                    var plan = ready.Wish.Plan(
+                        before,
+                        after,
+                        ready.Person is null ? AccessState.Nothing : ready.Recorded!.State(ready.Person.Id),
+                        ready.Person is null ? new Dictionary<string, string>() : ready.Recorded!.ImmutableIds(ready.Person.Id),
+                        new Dictionary<string, ExistingAccount>(),
+                        edition,
+                        ready.Kind,
+                        now
+                    );
+                    var veil = ready.Person is null ? new([], null) : await sight.OverAsync(s, user, ready.Person, false, cancel);
+                    var row = new RequestRow
+                    {
+                        Kind = body.Kind,
+                        Requester = user.UserName(),
+                        Source = Workflow.ByHand,
+                        State = "planning",
+                        Wish = ready.Wish.ToJson(),
+                        PersonId = ready.Person?.Id ?? "",
+                    };
+                    var of = await Case.PreviewAsync(
+                        s,
+                        row,
+                        edition,
+                        plan,
+                        ready.Person ?? Inputs.RowOf("", "", after.Facts, [], "", 0),
+                        now
+                    );
+                    return new RequestPreview(
+                        ready.Problems.Count == 0,
+                        ready.Problems,
+                        open,
+                        edition.Rulebook.Access.Ask().TemplatesOf(after),
+                        [.. plan.Changes.Select(c => veil.Over(RequestViews.View(c, edition)))],
+                        RequestViews.ItemsOf(of),
+                        of.Workflow.Title,
+                        RequestViews.StagesOf(of, null, now),
+                        plan.Changes.Count == 0 && ready.Problems.Count == 0
+                            ? ready.Wish.ChangesInputs
+                                ? "No target would change now. What is asked for is recorded once it is approved."
+                                : "Nothing would change: what is asked for is so already."
+                            : null,
+                        after.Facts.Site
+                    );
+                }
+                catch (PlanFault fault)
+                {
+                    return new RequestPreview(false, [.. ready.Problems, new("plan", fault.Message)], open, [], [], [], "", [], null);
+                }
+            },
+            cancel
+        );
     }
 
     /// <summary>The names of the person, and for accounts they do not have yet the first that is free now.</summary>
@@ -117,7 +203,8 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
             foreach (var batch in AccountNames.Candidates(wishes, target.Names).Take(60).Chunk(20))
             {
                 var taken = await s.NamesTakenAsync(target.Name, batch, person.Id.ToString());
-                if (batch.Except(taken).FirstOrDefault() is not { } free) continue;
+                if (batch.Except(taken).FirstOrDefault() is not { } free)
+                    continue;
                 names[target.Name] = free;
                 break;
             }
@@ -127,12 +214,22 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
 
     private static IReadOnlyList<OpenField> OpenFields(Ready ready, Edition edition)
     {
-        var facts = ready.Joiner ?? (ready.Recorded is not null && ready.Person is not null ? ready.Recorded.Facts(ready.Person.Id, edition) : null);
-        if (facts is null || ready.Kind is not (RequestKind.Joiner or RequestKind.Mover or RequestKind.Change)) return [];
-        foreach (var (name, text) in ready.Wish.Changes) facts = facts.WithText(name, text, edition.Rulebook.Attributes, out _) ?? facts;
+        var facts =
+            ready.Joiner
+            ?? (ready.Recorded is not null && ready.Person is not null ? ready.Recorded.Facts(ready.Person.Id, edition) : null);
+        if (facts is null || ready.Kind is not (RequestKind.Joiner or RequestKind.Mover or RequestKind.Change))
+            return [];
+        foreach (var (name, text) in ready.Wish.Changes)
+            facts = facts.WithText(name, text, edition.Rulebook.Attributes, out _) ?? facts;
         try
         {
-            return [.. edition.Rulebook.Access.Ask().Asks(new(PersonId.New(DateTimeOffset.UnixEpoch), facts, new Dictionary<string, string>())).Select(a => FieldOf(a, true, edition))];
+            return
+            [
+                .. edition
+                    .Rulebook.Access.Ask()
+                    .Asks(new(PersonId.New(DateTimeOffset.UnixEpoch), facts, new Dictionary<string, string>()))
+                    .Select(a => FieldOf(a, true, edition)),
+            ];
         }
         catch (PlanFault)
         {
@@ -141,21 +238,40 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
         }
     }
 
-    public static OpenField FieldOf(string name, bool mandatory, Edition edition) => new(name, edition.Rulebook.Attributes.TryGet(name, out var slot)
-        ? slot.Type.Kind switch { Core.Expressions.ValueKind.Date => "date", Core.Expressions.ValueKind.Int => "number", Core.Expressions.ValueKind.Bool => "yes-no", _ => "text" } : "text", mandatory, null, edition.Rulebook.TitleOf(name));
+    public static OpenField FieldOf(string name, bool mandatory, Edition edition) =>
+        new(
+            name,
+            edition.Rulebook.Attributes.TryGet(name, out var slot)
+                ? slot.Type.Kind switch
+                {
+                    Core.Expressions.ValueKind.Date => "date",
+                    Core.Expressions.ValueKind.Int => "number",
+                    Core.Expressions.ValueKind.Bool => "yes-no",
+                    _ => "text",
+                }
+                : "text",
+            mandatory,
+            null,
+            edition.Rulebook.TitleOf(name)
+        );
 
     /// <summary>Two requests that change the same inputs do not run beside each other.</summary>
     private static async Task RequireAloneAsync(Session s, Ready ready)
     {
-        if (ready.Person is null || ready.Kind is RequestKind.Password or RequestKind.Unlock) return;
+        if (ready.Person is null || ready.Kind is RequestKind.Password or RequestKind.Unlock)
+            return;
         var wholes = await s.OpenRequestsOfAsync([ready.Person.Id]);
         if (ready.Kind is RequestKind.Mover or RequestKind.Leaver or RequestKind.Change && wholes.FirstOrDefault() is { } open)
-            ready.Problems.Add(new("person", $"Request {open.Number} ({open.Kind}) for {open.Display} is open; change or withdraw that one."));
+            ready.Problems.Add(
+                new("person", $"Request {open.Number} ({open.Kind}) for {open.Display} is open; change or withdraw that one.")
+            );
         foreach (var other in await s.RequestsPageAsync(new(PersonId: ready.Person.Id, OpenOnly: true)))
         {
             var wish = Wish.FromJson(other.Wish);
-            if (ready.Wish.Grants.FirstOrDefault(g => wish.Grants.Any(o => o.Key == g.Key)) is { } same) ready.Problems.Add(new("grants", $"Request {other.Number} asks for {same.Key} already."));
-            if (ready.Wish.Templates.FirstOrDefault(t => wish.Templates.Any(o => o.Template == t.Template)) is { } template) ready.Problems.Add(new("template", $"Request {other.Number} asks for {template.Template} already."));
+            if (ready.Wish.Grants.FirstOrDefault(g => wish.Grants.Any(o => o.Key == g.Key)) is { } same)
+                ready.Problems.Add(new("grants", $"Request {other.Number} asks for {same.Key} already."));
+            if (ready.Wish.Templates.FirstOrDefault(t => wish.Templates.Any(o => o.Template == t.Template)) is { } template)
+                ready.Problems.Add(new("template", $"Request {other.Number} asks for {template.Template} already."));
         }
     }
 
@@ -170,14 +286,26 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
             RequestKind.Leaver when wish.Urgent => $"{name} leaves at once",
             RequestKind.Leaver => $"{name} leaves; the last day is {wish.Changes[BuiltIn.End]}",
             RequestKind.Access => $"{name} asks for {string.Join(", ", titles)}",
-            RequestKind.Extension => wish.Grants.Count > 0 ? $"{name} keeps {string.Join(", ", titles)} longer" : $"{name} stays until {wish.Changes.GetValueOrDefault(BuiltIn.End)}",
+            RequestKind.Extension => wish.Grants.Count > 0
+                ? $"{name} keeps {string.Join(", ", titles)} longer"
+                : $"{name} stays until {wish.Changes.GetValueOrDefault(BuiltIn.End)}",
             RequestKind.Password => $"A new password for {name}",
             RequestKind.Unlock => $"{name} is locked out",
             RequestKind.Account => $"{name} asks for {edition.Rulebook.Templates.First(t => t.Name == wish.Templates[0].Template).Title}",
-            RequestKind.Mover => wish.From is { } day ? $"{name} moves on {TimeZoneInfo.ConvertTime(day, edition.Rulebook.ZoneOf(ready.Person!.Site)):yyyy-MM-dd}" : $"{name} moves",
+            RequestKind.Mover => wish.From is { } day
+                ? $"{name} moves on {TimeZoneInfo.ConvertTime(day, edition.Rulebook.ZoneOf(ready.Person!.Site)):yyyy-MM-dd}"
+                : $"{name} moves",
             _ => $"The record of {name} changes by hand",
         };
-        var differences = ready.Person is null ? [] : wish.Changes.Select(c => new AttributeChange(c.Key, Known(c.Key) is { Length: > 0 } was ? [was] : [], c.Value.Length > 0 ? [c.Value] : [])).ToList();
+        var differences = ready.Person is null
+            ? []
+            : wish
+                .Changes.Select(c => new AttributeChange(
+                    c.Key,
+                    Known(c.Key) is { Length: > 0 } was ? [was] : [],
+                    c.Value.Length > 0 ? [c.Value] : []
+                ))
+                .ToList();
         return new(wish.Reason.Length > 0 ? $"{text}: {wish.Reason}" : text, null, null, differences);
 
         string Known(string attribute) => ready.Recorded!.Facts(ready.Person!.Id, edition).Text(attribute);
@@ -191,25 +319,37 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
         var facts = recorded.Facts(personId, edition);
         var problems = new List<FieldProblem>();
         var record = new Dictionary<string, string>(body.Record ?? new Dictionary<string, string>());
-        if (body.LastDay is { } last) record[BuiltIn.End] = last;
+        if (body.LastDay is { } last)
+            record[BuiltIn.End] = last;
         var changes = record.Count == 0 ? null : Changes(record, facts, edition, problems, needed: false);
         var grants = body.Grants is { Count: > 0 } ? Grants(body.Grants, facts, edition, problems) : null;
-        var templates = body.Templates?.Distinct(StringComparer.Ordinal).Select(name => (Name: name, Found: OnRequest(name, edition, problems))).Where(t => t.Found).Select(t => t.Name).ToList();
-        if (problems.Count > 0) throw Refused(problems);
+        var templates = body
+            .Templates?.Distinct(StringComparer.Ordinal)
+            .Select(name => (Name: name, Found: OnRequest(name, edition, problems)))
+            .Where(t => t.Found)
+            .Select(t => t.Name)
+            .ToList();
+        if (problems.Count > 0)
+            throw Refused(problems);
         return wish =>
         {
             var merged = new SortedDictionary<string, string>(wish.Changes, StringComparer.Ordinal);
             foreach (var name in record.Keys)
             {
-                if (changes!.TryGetValue(name, out var value)) merged[name] = value;
-                else merged.Remove(name);
+                if (changes!.TryGetValue(name, out var value))
+                    merged[name] = value;
+                else
+                    merged.Remove(name);
             }
-            if (grants?.Find(g => !wish.Grants.Any(w => w.Key == g.Key)) is { } foreign) throw Problem.Invalid($"The request does not ask for {foreign.Key}.", "grants");
+            if (grants?.Find(g => !wish.Grants.Any(w => w.Key == g.Key)) is { } foreign)
+                throw Problem.Invalid($"The request does not ask for {foreign.Key}.", "grants");
             return wish with
             {
                 Changes = merged,
                 Grants = grants is null ? wish.Grants : [.. wish.Grants.Select(w => grants.Find(g => g.Key == w.Key) ?? w)],
-                Templates = templates is null ? wish.Templates : [.. templates.Select(name => wish.Templates.FirstOrDefault(t => t.Template == name) ?? new(name, null, null))],
+                Templates = templates is null
+                    ? wish.Templates
+                    : [.. templates.Select(name => wish.Templates.FirstOrDefault(t => t.Template == name) ?? new(name, null, null))],
                 Urgent = body.Urgent ?? wish.Urgent,
                 Reason = body.Reason ?? wish.Reason,
             };
@@ -219,40 +359,66 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
     /// <summary>The names of the fields in which two wishes differ, as the rulebook's <c>may-change</c> names them.</summary>
     public static IReadOnlyList<string> Touched(Wish before, Wish after)
     {
-        var fields = before.Changes.Keys.Union(after.Changes.Keys).Where(k => before.Changes.GetValueOrDefault(k) != after.Changes.GetValueOrDefault(k)).ToList();
-        if (!before.Grants.SequenceEqual(after.Grants)) fields.Add("until");
-        if (!before.Templates.SequenceEqual(after.Templates)) fields.Add("templates");
-        if (before.Urgent != after.Urgent) fields.Add("urgent");
-        if (before.Reason != after.Reason) fields.Add("reason");
+        var fields = before
+            .Changes.Keys.Union(after.Changes.Keys)
+            .Where(k => before.Changes.GetValueOrDefault(k) != after.Changes.GetValueOrDefault(k))
+            .ToList();
+        if (!before.Grants.SequenceEqual(after.Grants))
+            fields.Add("until");
+        if (!before.Templates.SequenceEqual(after.Templates))
+            fields.Add("templates");
+        if (before.Urgent != after.Urgent)
+            fields.Add("urgent");
+        if (before.Reason != after.Reason)
+            fields.Add("reason");
         return fields;
     }
 
-    /// <summary>Raises, or only looks at, one request for each row of a delimited file whose header names kind, person, reason and the other fields.</summary>
+    /// <summary>Raises, or only looks at, one request for each row of a delimited file whose header names kind, person, reason
+    /// and the other fields.</summary>
     public async Task<BulkAnswer> BulkAsync(BulkBody body, ClaimsPrincipal user, CancellationToken cancel)
     {
-        if (body.Csv is not { Length: > 0 and <= 5_000_000 }) throw Problem.Invalid("Give the text of a delimited file of 5 MB at most.", "csv");
+        if (body.Csv is not { Length: > 0 and <= 5_000_000 })
+            throw Problem.Invalid("Give the text of a delimited file of 5 MB at most.", "csv");
         var edition = await editions.CurrentAsync(cancel);
         var rows = BulkFile.Read(body.Csv, edition.Rulebook);
-        if (body.Whole == true && body.DryRun != true) return await WholeAsync(rows, body, user, edition, cancel);
+        if (body.Whole == true && body.DryRun != true)
+            return await WholeAsync(rows, body, user, edition, cancel);
         var outcomes = new List<BulkRow>();
         // A look takes no write: nobody else waits for it.
-        foreach (var row in rows) outcomes.Add(body.DryRun == true ? await store.ReadAsync(s => RowAsync(s, row, body, user, edition, ""), cancel) : await store.WriteAsync(s => RowAsync(s, row, body, user, edition, ""), cancel));
+        foreach (var row in rows)
+            outcomes.Add(
+                body.DryRun == true
+                    ? await store.ReadAsync(s => RowAsync(s, row, body, user, edition, ""), cancel)
+                    : await store.WriteAsync(s => RowAsync(s, row, body, user, edition, ""), cancel)
+            );
         return new(outcomes.Count, outcomes.Count(o => o.Sound), outcomes.Count(o => o.Id is not null), outcomes);
     }
 
     /// <summary>All rows in one decision, as one file; none when one of them is not sound.</summary>
-    private async Task<BulkAnswer> WholeAsync(IReadOnlyList<(int Line, NewRequest? Request, string? Fault)> rows, BulkBody body, ClaimsPrincipal user, Edition edition, CancellationToken cancel)
+    private async Task<BulkAnswer> WholeAsync(
+        IReadOnlyList<(int Line, NewRequest? Request, string? Fault)> rows,
+        BulkBody body,
+        ClaimsPrincipal user,
+        Edition edition,
+        CancellationToken cancel
+    )
     {
         var outcomes = new List<BulkRow>();
         try
         {
-            await store.WriteAsync(async s =>
-            {
-                outcomes.Clear();
-                var batch = Guid.CreateVersion7(time.GetUtcNow()).ToString();
-                foreach (var row in rows) outcomes.Add(await RowAsync(s, row, body, user, edition, batch));
-                if (outcomes.Exists(o => !o.Sound)) throw Problem.Conflict("not-sound", "Not every row is sound.");
-            }, cancel);
+            await store.WriteAsync(
+                async s =>
+                {
+                    outcomes.Clear();
+                    var batch = Guid.CreateVersion7(time.GetUtcNow()).ToString();
+                    foreach (var row in rows)
+                        outcomes.Add(await RowAsync(s, row, body, user, edition, batch));
+                    if (outcomes.Exists(o => !o.Sound))
+                        throw Problem.Conflict("not-sound", "Not every row is sound.");
+                },
+                cancel
+            );
         }
         catch (Problem refused) when (refused.Code == "not-sound")
         {
@@ -263,18 +429,28 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
     }
 
     /// <summary>Raises one row, or only looks at it, inside a decision. A row that is not sound writes nothing.</summary>
-    private async Task<BulkRow> RowAsync(Session s, (int Line, NewRequest? Request, string? Fault) row, BulkBody body, ClaimsPrincipal user, Edition edition, string batch)
+    private async Task<BulkRow> RowAsync(
+        Session s,
+        (int Line, NewRequest? Request, string? Fault) row,
+        BulkBody body,
+        ClaimsPrincipal user,
+        Edition edition,
+        string batch
+    )
     {
         var (line, request, fault) = row;
-        if (fault is not null) return new(line, request?.Kind ?? "", request?.Person ?? "", false, fault, null, null);
+        if (fault is not null)
+            return new(line, request?.Kind ?? "", request?.Person ?? "", false, fault, null, null);
         var asked = request! with { Reason = request.Reason ?? body.Reason };
         try
         {
             var ready = await ReadAsync(s, asked, user, edition);
             await RequireAloneAsync(s, ready);
-            if (ready.Problems.Count > 0) throw Refused(ready.Problems);
+            if (ready.Problems.Count > 0)
+                throw Refused(ready.Problems);
             var name = asked.Person ?? asked.Record?.GetValueOrDefault(BuiltIn.Family) ?? "";
-            if (body.DryRun == true) return new(line, asked.Kind, name, true, CauseOf(ready, edition).Text, null, null);
+            if (body.DryRun == true)
+                return new(line, asked.Kind, name, true, CauseOf(ready, edition).Text, null, null);
             var made = await RaiseAsync(s, ready, user, edition, batch);
             return new(line, asked.Kind, name, true, CauseOf(ready, edition).Text, made, (await s.RequestAsync(made))?.Number);
         }

@@ -19,51 +19,96 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
     public Task<JointEffect> EffectAsync(IReadOnlyList<string> ids, ClaimsPrincipal user, CancellationToken cancel)
     {
         Limit(ids.Count);
-        return store.ReadAsync(async s =>
-        {
-            var now = time.GetUtcNow();
-            var tallies = new SortedDictionary<string, (EntitlementTally Tally, HashSet<string> People)>(StringComparer.Ordinal);
-            var items = new List<JointRequest>();
-            var (made, disabled, privileged, persons, notes) = (0, 0, 0, new HashSet<string>(), new List<string>());
-            foreach (var row in await s.RequestsByIdAsync([.. ids.Distinct()]))
+        return store.ReadAsync(
+            async s =>
             {
-                var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
-                if (!ReachRule.Sees(user, row)) continue;
-                persons.Add(row.PersonId);
-                foreach (var change in of.Plan.Changes.Where(c => !c.Later))
+                var now = time.GetUtcNow();
+                var tallies = new SortedDictionary<string, (EntitlementTally Tally, HashSet<string> People)>(StringComparer.Ordinal);
+                var items = new List<JointRequest>();
+                var (made, disabled, privileged, persons, notes) = (0, 0, 0, new HashSet<string>(), new List<string>());
+                foreach (var row in await s.RequestsByIdAsync([.. ids.Distinct()]))
                 {
-                    if (change is Change.CreateAccount or Change.AdoptAccount) made++;
-                    if (change is Change.DisableAccount) disabled++;
-                    if (change.Entitlement is not { } entitlement) continue;
-                    var key = entitlement.ToString();
-                    var rule = of.Edition.Rulebook.Find(entitlement);
-                    var (tally, people) = tallies.TryGetValue(key, out var known) ? known : (new EntitlementTally(key, rule?.Title ?? key, rule?.IsPrivileged == true, 0, 0, 0), []);
-                    people.Add(row.PersonId);
-                    tallies[key] = (change is Change.Grant ? tally with { Gained = tally.Gained + 1 } : tally with { Lost = tally.Lost + 1 }, people);
+                    var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
+                    if (!ReachRule.Sees(user, row))
+                        continue;
+                    persons.Add(row.PersonId);
+                    foreach (var change in of.Plan.Changes.Where(c => !c.Later))
+                    {
+                        if (change is Change.CreateAccount or Change.AdoptAccount)
+                            made++;
+                        if (change is Change.DisableAccount)
+                            disabled++;
+                        if (change.Entitlement is not { } entitlement)
+                            continue;
+                        var key = entitlement.ToString();
+                        var rule = of.Edition.Rulebook.Find(entitlement);
+                        var (tally, people) = tallies.TryGetValue(key, out var known)
+                            ? known
+                            : (new EntitlementTally(key, rule?.Title ?? key, rule?.IsPrivileged == true, 0, 0, 0), []);
+                        people.Add(row.PersonId);
+                        tallies[key] = (
+                            change is Change.Grant ? tally with { Gained = tally.Gained + 1 } : tally with { Lost = tally.Lost + 1 },
+                            people
+                        );
+                    }
+                    privileged += of.Items.Count(i => i.IsPrivileged);
+                    string? whyNot = null;
+                    var may = false;
+                    try
+                    {
+                        may =
+                            row.State == "deciding"
+                                ? of.RequireVotes(of.PartyOf(user), now).Count > 0
+                                : row.State == "releasing" && RequestDesk.DecidersOf(row).Includes(of.PartyOf(user), of.About);
+                        if (!may)
+                            whyNot = $"It is {RequestMachine.Name(StageEntry.StateOf(row))}.";
+                    }
+                    catch (RefusedMove refused)
+                    {
+                        whyNot = refused.Message;
+                    }
+                    items.Add(
+                        new(
+                            row.Id,
+                            row.Number,
+                            row.Kind,
+                            row.Display,
+                            row.PlanDigest ?? "",
+                            RequestViews.EffectOf(of.Plan, of.Edition.Rulebook),
+                            may,
+                            whyNot
+                        )
+                    );
+                    if (row.PlanBefore is not null)
+                        notes.Add($"Request {row.Number}: the plan changed since it was first shown.");
+                    if (of.Plan.Conflicts is { Count: > 0 } conflicts)
+                        notes.Add($"Request {row.Number}: {string.Join("; ", conflicts.Select(c => c.Title))}.");
                 }
-                privileged += of.Items.Count(i => i.IsPrivileged);
-                string? whyNot = null;
-                var may = false;
-                try
-                {
-                    may = row.State == "deciding" ? of.RequireVotes(of.PartyOf(user), now).Count > 0 : row.State == "releasing" && RequestDesk.DecidersOf(row).Includes(of.PartyOf(user), of.About);
-                    if (!may) whyNot = $"It is {RequestMachine.Name(StageEntry.StateOf(row))}.";
-                }
-                catch (RefusedMove refused)
-                {
-                    whyNot = refused.Message;
-                }
-                items.Add(new(row.Id, row.Number, row.Kind, row.Display, row.PlanDigest ?? "", RequestViews.EffectOf(of.Plan, of.Edition.Rulebook), may, whyNot));
-                if (row.PlanBefore is not null) notes.Add($"Request {row.Number}: the plan changed since it was first shown.");
-                if (of.Plan.Conflicts is { Count: > 0 } conflicts) notes.Add($"Request {row.Number}: {string.Join("; ", conflicts.Select(c => c.Title))}.");
-            }
-            if (privileged > 0) notes.Insert(0, $"{privileged} privileged grant{(privileged == 1 ? " is" : "s are")} among them.");
-            return new JointEffect(items.Count, persons.Count, [.. tallies.Values.Select(t => t.Tally with { People = t.People.Count })], made, disabled, privileged, [.. items.OrderBy(i => i.Number)], notes);
-        }, cancel);
+                if (privileged > 0)
+                    notes.Insert(0, $"{privileged} privileged grant{(privileged == 1 ? " is" : "s are")} among them.");
+                return new JointEffect(
+                    items.Count,
+                    persons.Count,
+                    [.. tallies.Values.Select(t => t.Tally with { People = t.People.Count })],
+                    made,
+                    disabled,
+                    privileged,
+                    [.. items.OrderBy(i => i.Number)],
+                    notes
+                );
+            },
+            cancel
+        );
     }
 
     public Task<ManyAnswer> ApproveAsync(IReadOnlyList<Bound> requests, string? remark, ClaimsPrincipal user, CancellationToken cancel) =>
-        EachAsync(requests, user, (s, bound) => desk.ApproveAsync(s, bound.Id, user, new(bound.PlanDigest, remark), cancel), cancel, (s, batch) => desk.MineOfAsync(s, batch, user, cancel));
+        EachAsync(
+            requests,
+            user,
+            (s, bound) => desk.ApproveAsync(s, bound.Id, user, new(bound.PlanDigest, remark), cancel),
+            cancel,
+            (s, batch) => desk.MineOfAsync(s, batch, user, cancel)
+        );
 
     public Task<ManyAnswer> ReleaseAsync(IReadOnlyList<Bound> requests, ClaimsPrincipal user, CancellationToken cancel) =>
         EachAsync(requests, user, (s, bound) => desk.ReleaseAsync(s, bound.Id, user, bound.PlanDigest, cancel), cancel);
@@ -72,7 +117,13 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
     /// Each is a decision of its own: one that is refused leaves the others. Those of a file that is decided as a
     /// whole are one decision, and all that are the caller's must be among them.
     /// </summary>
-    private async Task<ManyAnswer> EachAsync(IReadOnlyList<Bound> requests, ClaimsPrincipal user, Func<Session, Bound, Task> decide, CancellationToken cancel, Func<Session, string, Task<IReadOnlyList<string>>>? wholeOf = null)
+    private async Task<ManyAnswer> EachAsync(
+        IReadOnlyList<Bound> requests,
+        ClaimsPrincipal user,
+        Func<Session, Bound, Task> decide,
+        CancellationToken cancel,
+        Func<Session, string, Task<IReadOnlyList<string>>>? wholeOf = null
+    )
     {
         Limit(requests.Count);
         var outcomes = new List<ManyOutcome>();
@@ -85,13 +136,25 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
             string? problem = null;
             try
             {
-                if (group.FirstOrDefault(g => !seen.Contains(g.Id)) is { } absent) throw People.Named.NoRequest(absent.Id);
-                await store.WriteAsync(async s =>
-                {
-                    if (wholeOf is not null && batches.ContainsKey(group.First().Id) && (await wholeOf(s, group.Key)).Count(id => !group.Any(g => g.Id == id)) is > 0 and var missing)
-                        throw new RefusedMove("whole-file", $"The file is decided as a whole, and {missing} more of its requests wait for you; choose all of them.");
-                    foreach (var bound in group) await decide(s, bound);
-                }, cancel);
+                if (group.FirstOrDefault(g => !seen.Contains(g.Id)) is { } absent)
+                    throw People.Named.NoRequest(absent.Id);
+                await store.WriteAsync(
+                    async s =>
+                    {
+                        if (
+                            wholeOf is not null
+                            && batches.ContainsKey(group.First().Id)
+                            && (await wholeOf(s, group.Key)).Count(id => !group.Any(g => g.Id == id)) is > 0 and var missing
+                        )
+                            throw new RefusedMove(
+                                "whole-file",
+                                $"The file is decided as a whole, and {missing} more of its requests wait for you; choose all of them."
+                            );
+                        foreach (var bound in group)
+                            await decide(s, bound);
+                    },
+                    cancel
+                );
             }
             catch (Exception refused) when (refused is Problem or RefusedMove)
             {
@@ -104,6 +167,7 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
 
     private static void Limit(int count)
     {
-        if (count is 0 or > Most) throw Problem.Invalid($"Name from 1 to {Most} requests.", "requests");
+        if (count is 0 or > Most)
+            throw Problem.Invalid($"Name from 1 to {Most} requests.", "requests");
     }
 }

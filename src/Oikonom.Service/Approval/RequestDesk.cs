@@ -16,7 +16,12 @@ namespace Oikonom.Service.Approval;
 /// <summary>An approval: of the whole plan that was shown, of some items, or of all but some.</summary>
 /// <param name="Items">The items approved where each is decided on its own; null means all that are the actor's.</param>
 /// <param name="Without">Items to strike from the plan; the rest is approved.</param>
-public sealed record Approval(string Digest, string? Remark = null, IReadOnlyList<string>? Items = null, IReadOnlyList<string>? Without = null);
+public sealed record Approval(
+    string Digest,
+    string? Remark = null,
+    IReadOnlyList<string>? Items = null,
+    IReadOnlyList<string>? Without = null
+);
 
 /// <summary>Decisions of people on requests. Each is one transaction, and bound to the plan that was shown.</summary>
 public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEntry stages, Notifier notices, TimeProvider time)
@@ -25,25 +30,34 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
 
     private static string Text(string? text, string field, string missing)
     {
-        if (string.IsNullOrWhiteSpace(text)) throw Problem.Invalid(missing, field);
+        if (string.IsNullOrWhiteSpace(text))
+            throw Problem.Invalid(missing, field);
         Check(text);
         return text.Trim();
     }
 
     private static void Check(string? remark)
     {
-        if (remark?.Length > MaxRemark) throw Problem.Invalid($"A remark has {MaxRemark} characters at most.", "remark");
+        if (remark?.Length > MaxRemark)
+            throw Problem.Invalid($"A remark has {MaxRemark} characters at most.", "remark");
     }
 
     public Task ApproveAsync(string id, ClaimsPrincipal user, Approval approval, CancellationToken cancel)
     {
         Check(approval.Remark);
-        return store.WriteAsync(async s =>
-        {
-            if ((await RequireAsync(s, id)).Batch is { Length: > 0 } batch && (await MineOfAsync(s, batch, user, cancel)).Count > 1)
-                throw new RefusedMove("whole-file", "It was asked for in a file that is decided as a whole: choose all of its requests in the inbox, look at what they bring together, and decide on them at once.");
-            await ApproveAsync(s, id, user, approval, cancel);
-        }, cancel);
+        return store.WriteAsync(
+            async s =>
+            {
+                if ((await RequireAsync(s, id)).Batch is { Length: > 0 } batch && (await MineOfAsync(s, batch, user, cancel)).Count > 1)
+                    throw new RefusedMove(
+                        "whole-file",
+                        "It was asked for in a file that is decided as a whole: choose all of its requests in the inbox, look "
+                            + "at what they bring together, and decide on them at once."
+                    );
+                await ApproveAsync(s, id, user, approval, cancel);
+            },
+            cancel
+        );
     }
 
     /// <summary>The requests of a file that the user may decide now.</summary>
@@ -75,37 +89,64 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         RequireDigest(of.Row, approval.Digest);
         if (approval.Items is { Count: > 0 } items)
         {
-            if (items.FirstOrDefault(i => !mine.Any(m => m.Ballot.Item == i)) is { } foreign) throw Problem.Invalid($"'{foreign}' is no item that is yours to decide here.", "items");
+            if (items.FirstOrDefault(i => !mine.Any(m => m.Ballot.Item == i)) is { } foreign)
+                throw Problem.Invalid($"'{foreign}' is no item that is yours to decide here.", "items");
             mine = [.. mine.Where(m => items.Contains(m.Ballot.Item))];
         }
         var without = approval.Without ?? [];
-        if (without.Count > 0) RequireStrikable(of, without);
+        if (without.Count > 0)
+            RequireStrikable(of, without);
         var kept = of.Items.Where(i => !without.Contains(i.Key) && !without.Contains(i.Target)).ToList();
-        if (kept.Count == 0 && of.Items.Count > 0) throw Problem.Invalid("Nothing would be left to approve; decline the request instead.", "without");
+        if (kept.Count == 0 && of.Items.Count > 0)
+            throw Problem.Invalid("Nothing would be left to approve; decline the request instead.", "without");
         foreach (var (ballot, behalf) in mine.Where(m => m.Ballot.Item.Length == 0 || kept.Exists(i => i.Key == m.Ballot.Item)))
-            await VoteAsync(s, of, user, ballot, behalf, "approved", approval.Remark ?? "", Standing.CoverOf(ballot.Item, kept, of.Plan.Inputs));
-        if (without.Count > 0) await StrikeAsync(s, of, user, without, approval.Remark ?? "approved without it");
-        else await stages.EnterAsync(s, of, RequestEvent.Approve);
-        if (of.Row.State == "releasing") notices.ToRequester(s, of, NoticeEvents.Approved, []);
+            await VoteAsync(
+                s,
+                of,
+                user,
+                ballot,
+                behalf,
+                "approved",
+                approval.Remark ?? "",
+                Standing.CoverOf(ballot.Item, kept, of.Plan.Inputs)
+            );
+        if (without.Count > 0)
+            await StrikeAsync(s, of, user, without, approval.Remark ?? "approved without it");
+        else
+            await stages.EnterAsync(s, of, RequestEvent.Approve);
+        if (of.Row.State == "releasing")
+            notices.ToRequester(s, of, NoticeEvents.Approved, []);
         await SaveAsync(s, of.Row);
     }
 
     public Task DeclineAsync(string id, ClaimsPrincipal user, string? reason, IReadOnlyList<string>? items, CancellationToken cancel)
     {
         var why = Text(reason, "reason", "Say why: a decline needs a reason.");
-        return store.WriteAsync(async s =>
-        {
-            // A file that is decided as a whole is declined as one.
-            var batch = (await RequireAsync(s, id)).Batch;
-            foreach (var other in batch.Length == 0 ? [] : (await MineOfAsync(s, batch, user, cancel)).Where(m => m != id)) await DeclineAsync(s, other, user, why, null, cancel);
-            await DeclineAsync(s, id, user, why, batch.Length == 0 ? items : null, cancel);
-        }, cancel);
+        return store.WriteAsync(
+            async s =>
+            {
+                // A file that is decided as a whole is declined as one.
+                var batch = (await RequireAsync(s, id)).Batch;
+                foreach (var other in batch.Length == 0 ? [] : (await MineOfAsync(s, batch, user, cancel)).Where(m => m != id))
+                    await DeclineAsync(s, other, user, why, null, cancel);
+                await DeclineAsync(s, id, user, why, batch.Length == 0 ? items : null, cancel);
+            },
+            cancel
+        );
     }
 
-    private async Task DeclineAsync(Session s, string id, ClaimsPrincipal user, string why, IReadOnlyList<string>? items, CancellationToken cancel)
+    private async Task DeclineAsync(
+        Session s,
+        string id,
+        ClaimsPrincipal user,
+        string why,
+        IReadOnlyList<string>? items,
+        CancellationToken cancel
+    )
     {
         var of = await LoadAsync(s, id, cancel);
-        if (of.Row.State != "asked") RequireState(of, RequestState.Deciding, RequestEvent.Decline);
+        if (of.Row.State != "asked")
+            RequireState(of, RequestState.Deciding, RequestEvent.Decline);
         var mine = of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
         // Where each item is decided on its own, a decline is of those that are the actor's.
         var struck = items ?? (of.Stage is { PerItem: true } ? [.. mine.Select(m => m.Ballot.Item)] : []);
@@ -125,8 +166,31 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     /// <summary>Declines by the rule when nobody decided in time.</summary>
     public async Task DeclineBySilenceAsync(Session s, Case of)
     {
-        await s.AddDecisionAsync(new() { RequestId = of.Row.Id, Stage = of.Stage?.Name ?? "", StageTitle = of.Row.StageTitle, Actor = "oikonom", Verdict = "declined", Remark = "nobody decided in time", Digest = of.Row.PlanDigest ?? "", Round = of.Row.Round, At = time.Milliseconds() });
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.declined", of.Row.PersonId, of.Row.Id, ("stage", of.Row.StageTitle), ("remark", "nobody decided in time")));
+        await s.AddDecisionAsync(
+            new()
+            {
+                RequestId = of.Row.Id,
+                Stage = of.Stage?.Name ?? "",
+                StageTitle = of.Row.StageTitle,
+                Actor = "oikonom",
+                Verdict = "declined",
+                Remark = "nobody decided in time",
+                Digest = of.Row.PlanDigest ?? "",
+                Round = of.Row.Round,
+                At = time.Milliseconds(),
+            }
+        );
+        s.Record(
+            LedgerEntry.Of(
+                time.GetUtcNow(),
+                "oikonom",
+                "request.declined",
+                of.Row.PersonId,
+                of.Row.Id,
+                ("stage", of.Row.StageTitle),
+                ("remark", "nobody decided in time")
+            )
+        );
         await stages.EnterAsync(s, of, RequestEvent.Decline);
         notices.ToRequester(s, of, NoticeEvents.Declined, new() { ["by"] = "the rulebook", ["text"] = "nobody decided in time" });
         await SaveAsync(s, of.Row);
@@ -141,32 +205,110 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
             for (var i = 0; i < ballot.Needed; i++)
             {
                 var name = $"silence-{i + 1}";
-                await s.AddDecisionAsync(new() { RequestId = of.Row.Id, Stage = ballot.Stage, StageTitle = of.Row.StageTitle, Item = ballot.Item, Actor = name, Verdict = "approved", Remark = "by silence, as the workflow says", Digest = of.Row.PlanDigest ?? "", Covers = JsonSerializer.Serialize(covers), Round = of.Row.Round, At = time.Milliseconds() });
+                await s.AddDecisionAsync(
+                    new()
+                    {
+                        RequestId = of.Row.Id,
+                        Stage = ballot.Stage,
+                        StageTitle = of.Row.StageTitle,
+                        Item = ballot.Item,
+                        Actor = name,
+                        Verdict = "approved",
+                        Remark = "by silence, as the workflow says",
+                        Digest = of.Row.PlanDigest ?? "",
+                        Covers = JsonSerializer.Serialize(covers),
+                        Round = of.Row.Round,
+                        At = time.Milliseconds(),
+                    }
+                );
                 of.Add(of.VoteOf(ballot.Stage, ballot.Item, name, name, covers));
             }
         }
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.approved", of.Row.PersonId, of.Row.Id, ("stage", of.Row.StageTitle), ("remark", "by silence, as the workflow says"), ("digest", of.Row.PlanDigest)));
+        s.Record(
+            LedgerEntry.Of(
+                time.GetUtcNow(),
+                "oikonom",
+                "request.approved",
+                of.Row.PersonId,
+                of.Row.Id,
+                ("stage", of.Row.StageTitle),
+                ("remark", "by silence, as the workflow says"),
+                ("digest", of.Row.PlanDigest)
+            )
+        );
         await stages.EnterAsync(s, of, RequestEvent.Approve);
         await SaveAsync(s, of.Row);
     }
 
-    private async Task VoteAsync(Session s, Case of, ClaimsPrincipal user, Ballot ballot, string behalf, string verdict, string remark, IReadOnlyDictionary<string, string> covers)
+    private async Task VoteAsync(
+        Session s,
+        Case of,
+        ClaimsPrincipal user,
+        Ballot ballot,
+        string behalf,
+        string verdict,
+        string remark,
+        IReadOnlyDictionary<string, string> covers
+    )
     {
         var actor = user.UserName();
         var other = behalf == actor ? "" : behalf;
-        await s.AddDecisionAsync(new() { RequestId = of.Row.Id, Stage = ballot.Stage, StageTitle = of.Row.StageTitle, Item = ballot.Item, Actor = actor, OnBehalf = other, Verdict = verdict, Remark = remark, Digest = of.Row.PlanDigest ?? "", Covers = JsonSerializer.Serialize(covers), Round = of.Row.Round, At = time.Milliseconds() });
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), actor, $"request.{verdict}", of.Row.PersonId, of.Row.Id,
-            ("stage", of.Row.StageTitle), ("item", ballot.Item.Length > 0 ? ballot.Item : null), ("as", ballot.Deciders.Why), ("for", other.Length > 0 ? other : null), ("digest", of.Row.PlanDigest), ("remark", remark.Length > 0 ? remark : null)));
-        if (verdict == "approved") of.Add(of.VoteOf(ballot.Stage, ballot.Item, actor, behalf, covers));
+        await s.AddDecisionAsync(
+            new()
+            {
+                RequestId = of.Row.Id,
+                Stage = ballot.Stage,
+                StageTitle = of.Row.StageTitle,
+                Item = ballot.Item,
+                Actor = actor,
+                OnBehalf = other,
+                Verdict = verdict,
+                Remark = remark,
+                Digest = of.Row.PlanDigest ?? "",
+                Covers = JsonSerializer.Serialize(covers),
+                Round = of.Row.Round,
+                At = time.Milliseconds(),
+            }
+        );
+        s.Record(
+            LedgerEntry.Of(
+                time.GetUtcNow(),
+                actor,
+                $"request.{verdict}",
+                of.Row.PersonId,
+                of.Row.Id,
+                ("stage", of.Row.StageTitle),
+                ("item", ballot.Item.Length > 0 ? ballot.Item : null),
+                ("as", ballot.Deciders.Why),
+                ("for", other.Length > 0 ? other : null),
+                ("digest", of.Row.PlanDigest),
+                ("remark", remark.Length > 0 ? remark : null)
+            )
+        );
+        if (verdict == "approved")
+            of.Add(of.VoteOf(ballot.Stage, ballot.Item, actor, behalf, covers));
     }
 
     private static void RequireStrikable(Case of, IReadOnlyList<string> keys)
     {
-        if (of.Stage is { InPart: false, PerItem: false }) throw Problem.Conflict("whole-only", $"The stage “{of.Row.StageTitle}” decides on the request as a whole; the workflow lets nobody decline parts of it.");
+        if (of.Stage is { InPart: false, PerItem: false })
+            throw Problem.Conflict(
+                "whole-only",
+                $"The stage “{of.Row.StageTitle}” decides on the request as a whole; the workflow lets nobody decline parts of it."
+            );
         foreach (var key in keys)
         {
-            var item = of.Items.FirstOrDefault(i => i.Key == key) ?? throw Problem.Invalid($"'{key}' is no item of this plan; they are {string.Join(", ", of.Items.Select(i => i.Key))}.", "items");
-            if (!item.CanBeStruck) throw Problem.Conflict("cannot-be-struck", $"'{key}' takes something away or changes it; it can only be declined with the whole request.");
+            var item =
+                of.Items.FirstOrDefault(i => i.Key == key)
+                ?? throw Problem.Invalid(
+                    $"'{key}' is no item of this plan; they are {string.Join(", ", of.Items.Select(i => i.Key))}.",
+                    "items"
+                );
+            if (!item.CanBeStruck)
+                throw Problem.Conflict(
+                    "cannot-be-struck",
+                    $"'{key}' takes something away or changes it; it can only be declined with the whole request."
+                );
         }
     }
 
@@ -175,8 +317,32 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         var wish = of.Wish with { Struck = [.. of.Wish.Struck.Union(keys)] };
         of.Row.Wish = wish.ToJson();
         foreach (var key in keys)
-            await s.AddDecisionAsync(new() { RequestId = of.Row.Id, Stage = of.Stage?.Name ?? "", StageTitle = of.Row.StageTitle, Item = key, Actor = user.UserName(), Verdict = "struck", Remark = why, Digest = of.Row.PlanDigest ?? "", Round = of.Row.Round, At = time.Milliseconds() });
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "request.struck", of.Row.PersonId, of.Row.Id, ("items", keys), ("remark", why)));
+            await s.AddDecisionAsync(
+                new()
+                {
+                    RequestId = of.Row.Id,
+                    Stage = of.Stage?.Name ?? "",
+                    StageTitle = of.Row.StageTitle,
+                    Item = key,
+                    Actor = user.UserName(),
+                    Verdict = "struck",
+                    Remark = why,
+                    Digest = of.Row.PlanDigest ?? "",
+                    Round = of.Row.Round,
+                    At = time.Milliseconds(),
+                }
+            );
+        s.Record(
+            LedgerEntry.Of(
+                time.GetUtcNow(),
+                user.UserName(),
+                "request.struck",
+                of.Row.PersonId,
+                of.Row.Id,
+                ("items", keys),
+                ("remark", why)
+            )
+        );
         await ReplanAsync(s, of.Row, $"{user.UserName()} declined {string.Join(", ", keys)}", save: false);
     }
 
@@ -184,54 +350,79 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     public Task AskAsync(string id, ClaimsPrincipal user, string? question, CancellationToken cancel)
     {
         var text = Text(question, "text", "Write the question.");
-        return store.WriteAsync(async s =>
-        {
-            var of = await LoadAsync(s, id, cancel);
-            RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.AskBack, (int)of.Row.Stage, of.Stages.Count, true);
-            of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
-            var clock = StageClock.FromJson(of.Row.Clock) with { Stopped = time.Milliseconds() };
-            (of.Row.State, of.Row.Clock, of.Row.ClockAt) = ("asked", clock.ToJson(), null);
-            await RemarkAsync(s, of, user, "asked", text);
-            notices.ToRequester(s, of, NoticeEvents.Asked, new() { ["by"] = user.UserName(), ["text"] = text });
-            await SaveAsync(s, Touched(of.Row));
-        }, cancel);
+        return store.WriteAsync(
+            async s =>
+            {
+                var of = await LoadAsync(s, id, cancel);
+                RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.AskBack, (int)of.Row.Stage, of.Stages.Count, true);
+                of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
+                var clock = StageClock.FromJson(of.Row.Clock) with { Stopped = time.Milliseconds() };
+                (of.Row.State, of.Row.Clock, of.Row.ClockAt) = ("asked", clock.ToJson(), null);
+                await RemarkAsync(s, of, user, "asked", text);
+                notices.ToRequester(s, of, NoticeEvents.Asked, new() { ["by"] = user.UserName(), ["text"] = text });
+                await SaveAsync(s, Touched(of.Row));
+            },
+            cancel
+        );
     }
 
     /// <summary>The requester answers; the decision goes on where it stood, with the time that was left.</summary>
     public Task AnswerAsync(string id, ClaimsPrincipal user, string? answer, CancellationToken cancel)
     {
         var text = Text(answer, "text", "Write the answer.");
-        return store.WriteAsync(async s =>
-        {
-            var of = await LoadAsync(s, id, cancel);
-            if (of.Row is { State: "asked", Stage: RequestMachine.BeforeThePlan }) throw Problem.Conflict("fields-open", "Fill in what is asked for; the plan is made of it.");
-            RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.Answer, (int)of.Row.Stage, of.Stages.Count, true);
-            if (!IsRequesters(of, user)) throw new RefusedMove("not-yours", $"The question goes to the requester, {of.Row.Requester}.");
-            var clock = StageClock.FromJson(of.Row.Clock);
-            var rested = time.Milliseconds() - (clock.Stopped ?? time.Milliseconds());
-            clock = clock with { Deadline = clock.Deadline + rested, Remind = clock.Remind + rested, Stopped = null };
-            (of.Row.State, of.Row.Clock, of.Row.ClockAt) = ("deciding", clock.ToJson(), clock.Next);
-            await RemarkAsync(s, of, user, "answered", text);
-            foreach (var decider in of.Deciding(of.StillOpen())) notices.To(s, of, decider, NoticeEvents.Answered, new() { ["by"] = user.UserName(), ["text"] = text });
-            await SaveAsync(s, Touched(of.Row));
-        }, cancel);
+        return store.WriteAsync(
+            async s =>
+            {
+                var of = await LoadAsync(s, id, cancel);
+                if (of.Row is { State: "asked", Stage: RequestMachine.BeforeThePlan })
+                    throw Problem.Conflict("fields-open", "Fill in what is asked for; the plan is made of it.");
+                RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.Answer, (int)of.Row.Stage, of.Stages.Count, true);
+                if (!IsRequesters(of, user))
+                    throw new RefusedMove("not-yours", $"The question goes to the requester, {of.Row.Requester}.");
+                var clock = StageClock.FromJson(of.Row.Clock);
+                var rested = time.Milliseconds() - (clock.Stopped ?? time.Milliseconds());
+                clock = clock with { Deadline = clock.Deadline + rested, Remind = clock.Remind + rested, Stopped = null };
+                (of.Row.State, of.Row.Clock, of.Row.ClockAt) = ("deciding", clock.ToJson(), clock.Next);
+                await RemarkAsync(s, of, user, "answered", text);
+                foreach (var decider in of.Deciding(of.StillOpen()))
+                    notices.To(s, of, decider, NoticeEvents.Answered, new() { ["by"] = user.UserName(), ["text"] = text });
+                await SaveAsync(s, Touched(of.Row));
+            },
+            cancel
+        );
     }
 
     public Task CommentAsync(string id, ClaimsPrincipal user, string? comment, CancellationToken cancel)
     {
         var text = Text(comment, "text", "Write the comment.");
-        return store.WriteAsync(async s =>
-        {
-            var of = await LoadAsync(s, id, cancel);
-            user.RequireReach(of.Person.Site, of.Person.Department);
-            await RemarkAsync(s, of, user, "commented", text);
-            s.Tell("requests", id);
-        }, cancel);
+        return store.WriteAsync(
+            async s =>
+            {
+                var of = await LoadAsync(s, id, cancel);
+                user.RequireReach(of.Person.Site, of.Person.Department);
+                await RemarkAsync(s, of, user, "commented", text);
+                s.Tell("requests", id);
+            },
+            cancel
+        );
     }
 
     private async Task RemarkAsync(Session s, Case of, ClaimsPrincipal user, string verdict, string text)
     {
-        await s.AddDecisionAsync(new() { RequestId = of.Row.Id, Stage = of.Stage?.Name ?? "", StageTitle = of.Row.StageTitle, Actor = user.UserName(), Verdict = verdict, Remark = text, Digest = of.Row.PlanDigest ?? "", Round = of.Row.Round, At = time.Milliseconds() });
+        await s.AddDecisionAsync(
+            new()
+            {
+                RequestId = of.Row.Id,
+                Stage = of.Stage?.Name ?? "",
+                StageTitle = of.Row.StageTitle,
+                Actor = user.UserName(),
+                Verdict = verdict,
+                Remark = text,
+                Digest = of.Row.PlanDigest ?? "",
+                Round = of.Row.Round,
+                At = time.Milliseconds(),
+            }
+        );
         s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), $"request.{verdict}", of.Row.PersonId, of.Row.Id, ("text", text)));
         s.Tell("requests", of.Row.Id);
     }
@@ -243,53 +434,100 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     public Task WithdrawAsync(string id, ClaimsPrincipal user, string? reason, CancellationToken cancel)
     {
         Check(reason);
-        return store.WriteAsync(async s =>
-        {
-            var of = await LoadAsync(s, id, cancel);
-            RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.Withdraw, 0, of.Stages.Count, true);
-            if (!IsRequesters(of, user) && !user.RoleNames().Contains(Roles.Engineer)) throw new RefusedMove("not-yours", $"Only the requester, {of.Row.Requester}, or an engineer takes a request back.");
-            await RemarkAsync(s, of, user, "withdrawn", reason ?? "");
-            await stages.EnterAsync(s, of, RequestEvent.Withdraw);
-            await SaveAsync(s, of.Row);
-        }, cancel);
+        return store.WriteAsync(
+            async s =>
+            {
+                var of = await LoadAsync(s, id, cancel);
+                RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.Withdraw, 0, of.Stages.Count, true);
+                if (!IsRequesters(of, user) && !user.RoleNames().Contains(Roles.Engineer))
+                    throw new RefusedMove("not-yours", $"Only the requester, {of.Row.Requester}, or an engineer takes a request back.");
+                await RemarkAsync(s, of, user, "withdrawn", reason ?? "");
+                await stages.EnterAsync(s, of, RequestEvent.Withdraw);
+                await SaveAsync(s, of.Row);
+            },
+            cancel
+        );
     }
 
     /// <summary>Changes what was asked for, or what the stage lets an approver change; the plan is made anew.</summary>
-    public Task ChangeAsync(string id, ClaimsPrincipal user, string digest, Func<Wish, Wish> change, Func<Wish, Wish, IReadOnlyList<string>> touched, CancellationToken cancel) => store.WriteAsync(async s =>
-    {
-        var of = await LoadAsync(s, id, cancel);
-        RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.Replan, 0, of.Stages.Count, true);
-        if (of.Row.State == "fulfilling") throw new RefusedMove("wrong-state", "The request is being carried out; raise another one to change it.");
-        RequireDigest(of.Row, digest);
-        var wish = change(of.Wish);
-        var fields = touched(of.Wish, wish);
-        if (fields.Count == 0) throw Problem.Conflict("unchanged", "Nothing would change.");
-        var asked = of.Row.State == "asked" && IsRequesters(of, user) ? of.Edition.Rulebook.Access.Ask().Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<string, string>())) : [];
-        if ((!IsRequesters(of, user) || of.Row.Source != Workflow.ByHand) && !fields.All(asked.Contains))
-        {
-            if (of.Stage is not { } stage) throw new RefusedMove("not-yours", "Only its approvers, while they decide, change a request that they did not raise.");
-            of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
-            if (fields.FirstOrDefault(f => !stage.MayChange.Contains(f)) is { } forbidden)
-                throw new RefusedMove("not-yours", $"The workflow does not let this stage change '{forbidden}'{(stage.MayChange.Count > 0 ? $"; it may change {string.Join(", ", stage.MayChange)}" : "")}.");
-        }
-        of.Row.Wish = wish.ToJson();
-        await RemarkAsync(s, of, user, "changed", string.Join(", ", fields));
-        await ReplanAsync(s, of.Row, $"{user.UserName()} changed {string.Join(", ", fields)}");
-    }, cancel);
+    public Task ChangeAsync(
+        string id,
+        ClaimsPrincipal user,
+        string digest,
+        Func<Wish, Wish> change,
+        Func<Wish, Wish, IReadOnlyList<string>> touched,
+        CancellationToken cancel
+    ) =>
+        store.WriteAsync(
+            async s =>
+            {
+                var of = await LoadAsync(s, id, cancel);
+                RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.Replan, 0, of.Stages.Count, true);
+                if (of.Row.State == "fulfilling")
+                    throw new RefusedMove("wrong-state", "The request is being carried out; raise another one to change it.");
+                RequireDigest(of.Row, digest);
+                var wish = change(of.Wish);
+                var fields = touched(of.Wish, wish);
+                if (fields.Count == 0)
+                    throw Problem.Conflict("unchanged", "Nothing would change.");
+                var asked =
+                    of.Row.State == "asked" && IsRequesters(of, user)
+                        ? of
+                            .Edition.Rulebook.Access.Ask()
+                            .Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<string, string>()))
+                        : [];
+                if ((!IsRequesters(of, user) || of.Row.Source != Workflow.ByHand) && !fields.All(asked.Contains))
+                {
+                    if (of.Stage is not { } stage)
+                        throw new RefusedMove(
+                            "not-yours",
+                            "Only its approvers, while they decide, change a request that they did not raise."
+                        );
+                    of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
+                    if (fields.FirstOrDefault(f => !stage.MayChange.Contains(f)) is { } forbidden)
+                    {
+                        var may = stage.MayChange.Count > 0 ? $"; it may change {string.Join(", ", stage.MayChange)}" : "";
+                        throw new RefusedMove("not-yours", $"The workflow does not let this stage change '{forbidden}'{may}.");
+                    }
+                }
+                of.Row.Wish = wish.ToJson();
+                await RemarkAsync(s, of, user, "changed", string.Join(", ", fields));
+                await ReplanAsync(s, of.Row, $"{user.UserName()} changed {string.Join(", ", fields)}");
+            },
+            cancel
+        );
 
-    public Task ReleaseAsync(string id, ClaimsPrincipal user, string digest, CancellationToken cancel) => store.WriteAsync(s => ReleaseAsync(s, id, user, digest, cancel), cancel);
+    public Task ReleaseAsync(string id, ClaimsPrincipal user, string digest, CancellationToken cancel) =>
+        store.WriteAsync(s => ReleaseAsync(s, id, user, digest, cancel), cancel);
 
     /// <summary>Releases inside a decision, so that many can be released as one.</summary>
     public async Task ReleaseAsync(Session s, string id, ClaimsPrincipal user, string digest, CancellationToken cancel)
     {
         var of = await LoadAsync(s, id, cancel);
         RequireReleaser(of, user, RequestEvent.Release);
-        if (of.Row.Held.Length > 0) throw new RefusedMove("held", $"It is held: {of.Row.Held} Let it go on first.");
-        if (of.Workflow.FourEyes && of.Decisions.Any(d => d.Verdict == "approved" && d.Round == of.Row.Round && of.PersonOf(d.Actor) == of.PersonOf(user.UserName())))
+        if (of.Row.Held.Length > 0)
+            throw new RefusedMove("held", $"It is held: {of.Row.Held} Let it go on first.");
+        if (
+            of.Workflow.FourEyes
+            && of.Decisions.Any(d =>
+                d.Verdict == "approved" && d.Round == of.Row.Round && of.PersonOf(d.Actor) == of.PersonOf(user.UserName())
+            )
+        )
             throw new RefusedMove("own-request", "You approved this request; the workflow wants somebody else to release it.");
         RequireDigest(of.Row, digest);
         s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "request.released", of.Row.PersonId, id, ("digest", of.Row.PlanDigest)));
-        await s.AddDecisionAsync(new() { RequestId = id, StageTitle = "Release", Actor = user.UserName(), Verdict = "released", Digest = of.Row.PlanDigest ?? "", Round = of.Row.Round, At = time.Milliseconds() });
+        await s.AddDecisionAsync(
+            new()
+            {
+                RequestId = id,
+                StageTitle = "Release",
+                Actor = user.UserName(),
+                Verdict = "released",
+                Digest = of.Row.PlanDigest ?? "",
+                Round = of.Row.Round,
+                At = time.Milliseconds(),
+            }
+        );
         await stages.EnterAsync(s, of, RequestEvent.Release);
         await SaveAsync(s, of.Row);
     }
@@ -298,72 +536,111 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     {
         RequireState(of, RequestState.Releasing, what);
         var party = of.PartyOf(user);
-        if (party.IsBeneficiary(of.About)) throw new RefusedMove("own-request", "This request is for yourself; somebody else releases it.");
+        if (party.IsBeneficiary(of.About))
+            throw new RefusedMove("own-request", "This request is for yourself; somebody else releases it.");
         var deciders = DecidersOf(of.Row);
-        if (!deciders.Includes(party, of.About)) throw new RefusedMove("not-yours", $"The release belongs to {deciders.Why}{(party.Roles.Contains(deciders.Role ?? "") ? ", in another part of the organisation than yours" : "")}.");
+        if (deciders.Includes(party, of.About))
+            return;
+        var elsewhere = party.Roles.Contains(deciders.Role ?? "") ? ", in another part of the organisation than yours" : "";
+        throw new RefusedMove("not-yours", $"The release belongs to {deciders.Why}{elsewhere}.");
     }
 
     public Task HoldAsync(string id, ClaimsPrincipal user, string? reason, bool hold, CancellationToken cancel)
     {
         var why = hold ? Text(reason, "reason", "Say why it is held.") : "";
-        return store.WriteAsync(async s =>
-        {
-            var of = await LoadAsync(s, id, cancel);
-            RequireReleaser(of, user, RequestEvent.Release);
-            if (hold == of.Row.Held.Length > 0) throw new RefusedMove("wrong-state", hold ? "It is held already." : "It is not held.");
-            of.Row.Held = why;
-            await RemarkAsync(s, of, user, hold ? "held" : "resumed", why);
-            await SaveAsync(s, Touched(of.Row));
-        }, cancel);
+        return store.WriteAsync(
+            async s =>
+            {
+                var of = await LoadAsync(s, id, cancel);
+                RequireReleaser(of, user, RequestEvent.Release);
+                if (hold == of.Row.Held.Length > 0)
+                    throw new RefusedMove("wrong-state", hold ? "It is held already." : "It is not held.");
+                of.Row.Held = why;
+                await RemarkAsync(s, of, user, hold ? "held" : "resumed", why);
+                await SaveAsync(s, Touched(of.Row));
+            },
+            cancel
+        );
     }
 
     /// <summary>The operator sends it back: all approvals are asked for again.</summary>
     public Task ReturnAsync(string id, ClaimsPrincipal user, string? reason, CancellationToken cancel)
     {
         var why = Text(reason, "reason", "Say why it goes back.");
-        return store.WriteAsync(async s =>
-        {
-            var loaded = await LoadAsync(s, id, cancel);
-            RequireReleaser(loaded, user, RequestEvent.Return);
-            await RemarkAsync(s, loaded, user, "returned", why);
-            loaded.Row.Round++;
-            loaded.Row.Held = "";
-            var of = await Case.LoadAsync(s, loaded.Row, loaded.Edition, time.GetUtcNow());
-            await stages.EnterAsync(s, of, RequestEvent.Return);
-            if (of.Row.State == "planning") of.Row.DueAt = time.Milliseconds();
-            await SaveAsync(s, of.Row);
-        }, cancel);
+        return store.WriteAsync(
+            async s =>
+            {
+                var loaded = await LoadAsync(s, id, cancel);
+                RequireReleaser(loaded, user, RequestEvent.Return);
+                await RemarkAsync(s, loaded, user, "returned", why);
+                loaded.Row.Round++;
+                loaded.Row.Held = "";
+                var of = await Case.LoadAsync(s, loaded.Row, loaded.Edition, time.GetUtcNow());
+                await stages.EnterAsync(s, of, RequestEvent.Return);
+                if (of.Row.State == "planning")
+                    of.Row.DueAt = time.Milliseconds();
+                await SaveAsync(s, of.Row);
+            },
+            cancel
+        );
     }
 
-    public Task ChooseAsync(string id, ClaimsPrincipal user, string target, string immutableId, CancellationToken cancel) => store.WriteAsync(async s =>
-    {
-        var of = await LoadAsync(s, id, cancel);
-        var row = of.Row;
-        user.RequireReach(row.Site, row.Department, Roles.Operator);
-        user.RequireTargets([target], Roles.Operator);
-        if (of.PartyOf(user).IsBeneficiary(of.About)) throw new RefusedMove("own-request", "This request is for yourself; somebody else says which entry is yours.");
-        RequestMachine.Next(StageEntry.StateOf(row), RequestEvent.Chosen, 0, 0, true);
-        var candidates = JsonSerializer.Deserialize<List<ExistingAccount>>(row.Candidates) ?? [];
-        if (!candidates.Exists(c => c.Target == target && c.ImmutableId == immutableId)) throw Problem.Invalid("That entry is not one of those shown.", "immutableId");
-        var chosen = JsonSerializer.Deserialize<Dictionary<string, string>>(row.Chosen) ?? [];
-        chosen[target] = immutableId;
-        (row.Chosen, row.State) = (JsonSerializer.Serialize(chosen), "planning");
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "request.chosen", row.PersonId, id, ("target", target), ("immutableId", immutableId)));
-        await PlanAnewAsync(s, row);
-    }, cancel);
+    public Task ChooseAsync(string id, ClaimsPrincipal user, string target, string immutableId, CancellationToken cancel) =>
+        store.WriteAsync(
+            async s =>
+            {
+                var of = await LoadAsync(s, id, cancel);
+                var row = of.Row;
+                user.RequireReach(row.Site, row.Department, Roles.Operator);
+                user.RequireTargets([target], Roles.Operator);
+                if (of.PartyOf(user).IsBeneficiary(of.About))
+                    throw new RefusedMove("own-request", "This request is for yourself; somebody else says which entry is yours.");
+                RequestMachine.Next(StageEntry.StateOf(row), RequestEvent.Chosen, 0, 0, true);
+                var candidates = JsonSerializer.Deserialize<List<ExistingAccount>>(row.Candidates) ?? [];
+                if (!candidates.Exists(c => c.Target == target && c.ImmutableId == immutableId))
+                    throw Problem.Invalid("That entry is not one of those shown.", "immutableId");
+                var chosen = JsonSerializer.Deserialize<Dictionary<string, string>>(row.Chosen) ?? [];
+                chosen[target] = immutableId;
+                (row.Chosen, row.State) = (JsonSerializer.Serialize(chosen), "planning");
+                s.Record(
+                    LedgerEntry.Of(
+                        time.GetUtcNow(),
+                        user.UserName(),
+                        "request.chosen",
+                        row.PersonId,
+                        id,
+                        ("target", target),
+                        ("immutableId", immutableId)
+                    )
+                );
+                await PlanAnewAsync(s, row);
+            },
+            cancel
+        );
 
     /// <summary>Lets stopped steps and a waiting plan try again at once.</summary>
-    public Task RetryAsync(string id, ClaimsPrincipal user, CancellationToken cancel) => store.WriteAsync(async s =>
-    {
-        var row = await RequireAsync(s, id);
-        user.RequireReach(row.Site, row.Department, Roles.Operator);
-        if (row.Plan is { } plan) user.RequireTargets([.. Plan.FromJson(plan).Changes.Select(c => c.Target).Distinct()], Roles.Operator);
-        if (row.State is not ("planning" or "fulfilling" or "completed")) throw new RefusedMove("wrong-state", $"The request is {RequestMachine.Name(StageEntry.StateOf(row))}; there is nothing to try again.");
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "request.retried", row.PersonId, id));
-        if (row.State == "planning") await PlanAnewAsync(s, row);
-        else await s.RetryAsync(id, time.Milliseconds());
-        s.Tell("requests", id);
-    }, cancel);
+    public Task RetryAsync(string id, ClaimsPrincipal user, CancellationToken cancel) =>
+        store.WriteAsync(
+            async s =>
+            {
+                var row = await RequireAsync(s, id);
+                user.RequireReach(row.Site, row.Department, Roles.Operator);
+                if (row.Plan is { } plan)
+                    user.RequireTargets([.. Plan.FromJson(plan).Changes.Select(c => c.Target).Distinct()], Roles.Operator);
+                if (row.State is not ("planning" or "fulfilling" or "completed"))
+                    throw new RefusedMove(
+                        "wrong-state",
+                        $"The request is {RequestMachine.Name(StageEntry.StateOf(row))}; there is nothing to try again."
+                    );
+                s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "request.retried", row.PersonId, id));
+                if (row.State == "planning")
+                    await PlanAnewAsync(s, row);
+                else
+                    await s.RetryAsync(id, time.Milliseconds());
+                s.Tell("requests", id);
+            },
+            cancel
+        );
 
     private async Task PlanAnewAsync(Session s, RequestRow row)
     {
@@ -373,7 +650,8 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         s.Tell("requests", row.Id);
     }
 
-    /// <summary>Sends a request back to planning, inside a decision: what it rests on changed. Approvals that it does not touch stay.</summary>
+    /// <summary>Sends a request back to planning, inside a decision: what it rests on changed. Approvals that it does not touch
+    /// stay.</summary>
     public async Task ReplanAsync(Session s, RequestRow row, string why, bool save = true)
     {
         var (state, _) = RequestMachine.Next(StageEntry.StateOf(row), RequestEvent.Replan, 0, 0, true);
@@ -381,14 +659,38 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         await s.DropPendingAsync(row.Id, $"planned anew: {why}", now);
         await s.DropTasksAsync(row.Id, $"planned anew: {why}", now);
         row.PlanBefore ??= row.Plan;
-        (row.State, row.Stage, row.Problem, row.DueAt, row.Attempts, row.SinceAt, row.UpdatedAt) = (StageEntry.NameOf(state), 0, "", now, 0, now, Math.Max(now, row.UpdatedAt + 1));
-        (row.StageTitle, row.Deciders, row.DeciderRole, row.DeciderWhy, row.Ballots, row.Clock, row.ClockAt, row.Late, row.Held) = ("", "", "", "", "[]", "{}", null, 0, "");
-        if (save) await SaveAsync(s, row);
+        (row.State, row.Stage, row.Problem, row.DueAt, row.Attempts, row.SinceAt, row.UpdatedAt) = (
+            StageEntry.NameOf(state),
+            0,
+            "",
+            now,
+            0,
+            now,
+            Math.Max(now, row.UpdatedAt + 1)
+        );
+        (row.StageTitle, row.Deciders, row.DeciderRole, row.DeciderWhy, row.Ballots, row.Clock, row.ClockAt, row.Late, row.Held) = (
+            "",
+            "",
+            "",
+            "",
+            "[]",
+            "{}",
+            null,
+            0,
+            ""
+        );
+        if (save)
+            await SaveAsync(s, row);
         s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.planned-anew", row.PersonId, row.Id, ("why", why)));
         s.Tell("requests", row.Id);
     }
 
-    public static Deciders DecidersOf(RequestRow row) => new(row.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries), row.DeciderRole.Length > 0 ? row.DeciderRole : null, row.DeciderWhy);
+    public static Deciders DecidersOf(RequestRow row) =>
+        new(
+            row.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries),
+            row.DeciderRole.Length > 0 ? row.DeciderRole : null,
+            row.DeciderWhy
+        );
 
     private async Task<Case> LoadAsync(Session s, string id, CancellationToken cancel)
     {
@@ -407,18 +709,24 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
 
     private static async Task SaveAsync(Session s, RequestRow row)
     {
-        if (!await s.SaveRequestAsync(row)) throw Problem.Conflict("changed-meanwhile", "The request changed at the same moment. Look at it again.");
+        if (!await s.SaveRequestAsync(row))
+            throw Problem.Conflict("changed-meanwhile", "The request changed at the same moment. Look at it again.");
     }
 
     private static void RequireState(Case of, RequestState state, RequestEvent what)
     {
         // The machine says best why nothing can be done.
-        if (StageEntry.StateOf(of.Row) != state) RequestMachine.Next(StageEntry.StateOf(of.Row), what, (int)of.Row.Stage, of.Stages.Count, true);
+        if (StageEntry.StateOf(of.Row) != state)
+            RequestMachine.Next(StageEntry.StateOf(of.Row), what, (int)of.Row.Stage, of.Stages.Count, true);
     }
 
     private static void RequireDigest(RequestRow row, string digest)
     {
         if (row.PlanDigest != digest)
-            throw Problem.Conflict("plan-changed", "The plan is not the one you were shown. Look at it again, then decide.", ("planDigest", row.PlanDigest ?? ""));
+            throw Problem.Conflict(
+                "plan-changed",
+                "The plan is not the one you were shown. Look at it again, then decide.",
+                ("planDigest", row.PlanDigest ?? "")
+            );
     }
 }

@@ -17,7 +17,11 @@ public static class RequestSchemas
     public static JsonObject Of(string kind, Edition edition)
     {
         var rulebook = edition.Rulebook;
-        var properties = new JsonObject { ["kind"] = new JsonObject { ["const"] = kind }, ["reason"] = Text("Why; the approver reads it.", 2000) };
+        var properties = new JsonObject
+        {
+            ["kind"] = new JsonObject { ["const"] = kind },
+            ["reason"] = Text("Why; the approver reads it.", 2000),
+        };
         var required = new List<string> { "kind" };
         var schema = new JsonObject
         {
@@ -26,7 +30,8 @@ public static class RequestSchemas
             ["type"] = "object",
             ["additionalProperties"] = false,
         };
-        if (kind != "joiner") Need("person", Text("The person's id or employee number."));
+        if (kind != "joiner")
+            Need("person", Text("The person's id or employee number."));
         switch (kind)
         {
             case "joiner":
@@ -60,7 +65,10 @@ public static class RequestSchemas
                 required.Add("reason");
                 break;
             default:
-                properties["target"] = Choice(rulebook.Targets.Values.Where(t => t.HasAccounts).Select(t => t.Name), "The target of the account; may be missing when the person has one account.");
+                properties["target"] = Choice(
+                    rulebook.Targets.Values.Where(t => t.HasAccounts).Select(t => t.Name),
+                    "The target of the account; may be missing when the person has one account."
+                );
                 break;
         }
         schema["properties"] = properties;
@@ -79,14 +87,27 @@ public static class RequestSchemas
     private static JsonObject Text(string description, int most = 0)
     {
         var text = new JsonObject { ["type"] = "string", ["description"] = description };
-        if (most > 0) text["maxLength"] = most;
-        else text["minLength"] = 1;
+        if (most > 0)
+            text["maxLength"] = most;
+        else
+            text["minLength"] = 1;
         return text;
     }
 
-    private static JsonObject Pattern(string pattern, string description) => new() { ["type"] = "string", ["pattern"] = pattern, ["description"] = description };
+    private static JsonObject Pattern(string pattern, string description) =>
+        new()
+        {
+            ["type"] = "string",
+            ["pattern"] = pattern,
+            ["description"] = description,
+        };
 
-    private static JsonObject Choice(IEnumerable<string> names, string description) => new() { ["enum"] = new JsonArray([.. names.Order(StringComparer.Ordinal).Select(n => JsonValue.Create(n))]), ["description"] = description };
+    private static JsonObject Choice(IEnumerable<string> names, string description) =>
+        new()
+        {
+            ["enum"] = new JsonArray([.. names.Order(StringComparer.Ordinal).Select(n => JsonValue.Create(n))]),
+            ["description"] = description,
+        };
 
     /// <summary>The attributes of a record, each as a text of its form.</summary>
     private static JsonObject Record(Core.Rulebook.Rulebook rulebook, IEnumerable<string> names, IEnumerable<string> needed)
@@ -96,21 +117,34 @@ public static class RequestSchemas
         {
             rulebook.Attributes.TryGet(name, out var slot);
             var empty = rulebook.Mandatory.Contains(name) ? "" : "|^$";
-            properties[name] = name == BuiltIn.Site ? Choice(rulebook.Sites.Keys, "A site of the rulebook.") : slot.Type.Kind switch
-            {
-                ValueKind.Date => Pattern(Day + empty, "A day (ISO 8601)."),
-                ValueKind.Int => Pattern("^-?[0-9]+$" + empty, "A whole number."),
-                ValueKind.Bool => new() { ["enum"] = new JsonArray("true", "false", "") },
-                _ => new() { ["type"] = "string", ["maxLength"] = 1024 },
-            };
+            properties[name] =
+                name == BuiltIn.Site
+                    ? Choice(rulebook.Sites.Keys, "A site of the rulebook.")
+                    : slot.Type.Kind switch
+                    {
+                        ValueKind.Date => Pattern(Day + empty, "A day (ISO 8601)."),
+                        ValueKind.Int => Pattern("^-?[0-9]+$" + empty, "A whole number."),
+                        ValueKind.Bool => new() { ["enum"] = new JsonArray("true", "false", "") },
+                        _ => new() { ["type"] = "string", ["maxLength"] = 1024 },
+                    };
             properties[name]!["title"] = rulebook.TitleOf(name);
         }
-        return new() { ["type"] = "object", ["properties"] = properties, ["additionalProperties"] = false, ["required"] = new JsonArray([.. needed.Order(StringComparer.Ordinal).Select(n => JsonValue.Create(n))]) };
+        return new()
+        {
+            ["type"] = "object",
+            ["properties"] = properties,
+            ["additionalProperties"] = false,
+            ["required"] = new JsonArray([.. needed.Order(StringComparer.Ordinal).Select(n => JsonValue.Create(n))]),
+        };
     }
 
     private static JsonObject Grants(Core.Rulebook.Rulebook rulebook, bool untilNeeded)
     {
-        var requestable = rulebook.Targets.Values.SelectMany(t => t.Entitlements.Values.Where(e => e.IsRequestable).Select(e => (Key: $"{t.Name}/{e.Name}", Entitlement: e))).ToList();
+        var requestable = rulebook
+            .Targets.Values.SelectMany(t =>
+                t.Entitlements.Values.Where(e => e.IsRequestable).Select(e => (Key: $"{t.Name}/{e.Name}", Entitlement: e))
+            )
+            .ToList();
         var privileged = requestable.Where(e => e.Entitlement.IsPrivileged).Select(e => e.Key).ToList();
         var item = new JsonObject
         {
@@ -130,6 +164,11 @@ public static class RequestSchemas
             item["if"] = new JsonObject { ["properties"] = new JsonObject { ["entitlement"] = Choice(privileged, "Privileged.") } };
             item["then"] = Requires("until");
         }
-        return new() { ["type"] = "array", ["minItems"] = 1, ["items"] = item };
+        return new()
+        {
+            ["type"] = "array",
+            ["minItems"] = 1,
+            ["items"] = item,
+        };
     }
 }

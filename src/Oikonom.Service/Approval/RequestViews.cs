@@ -17,22 +17,49 @@ public sealed record Cause(string Text, string? Source, int? Line, IReadOnlyList
 /// <summary>Tells a request in plain words: what was done, what is next, on whom it waits and since when.</summary>
 public static class RequestViews
 {
-    public static RequestSummary Summary(RequestRow row) => new(
-        row.Id, row.Number, row.Kind, row.State, RequestMachine.Name(StageEntry.StateOf(row)), row.PersonId, row.Display, row.PersonNumber, row.Department, row.Site, row.StartDay,
-        WaitsOn(row), row.SinceAt.ToInstant(), row.Problem.Length > 0 ? row.Problem : null, row.CreatedAt.ToInstant(), row.CompletedAt.ToInstant(), row.Requester,
-        row.Late == 1, row.Source, row.StageTitle, StageClock.FromJson(row.Clock).Deadline.ToInstant(), row.Held.Length > 0, Batch: row.Batch.Length > 0 ? row.Batch : null);
+    public static RequestSummary Summary(RequestRow row) =>
+        new(
+            row.Id,
+            row.Number,
+            row.Kind,
+            row.State,
+            RequestMachine.Name(StageEntry.StateOf(row)),
+            row.PersonId,
+            row.Display,
+            row.PersonNumber,
+            row.Department,
+            row.Site,
+            row.StartDay,
+            WaitsOn(row),
+            row.SinceAt.ToInstant(),
+            row.Problem.Length > 0 ? row.Problem : null,
+            row.CreatedAt.ToInstant(),
+            row.CompletedAt.ToInstant(),
+            row.Requester,
+            row.Late == 1,
+            row.Source,
+            row.StageTitle,
+            StageClock.FromJson(row.Clock).Deadline.ToInstant(),
+            row.Held.Length > 0,
+            Batch: row.Batch.Length > 0 ? row.Batch : null
+        );
 
     /// <summary>A summary with the effect and the digest it is bound to: enough to decide on from a list.</summary>
     public static RequestSummary WithEffect(RequestRow row, Edition? edition)
     {
         var summary = Summary(row);
         var cause = JsonSerializer.Deserialize<Cause>(row.Cause)?.Text ?? "";
-        if (row.Plan is null || edition is null) return summary with { Cause = cause };
+        if (row.Plan is null || edition is null)
+            return summary with { Cause = cause };
         if (!Effects.TryGetValue((row.PlanDigest ?? "", edition.Number), out var known))
         {
             var plan = Plan.FromJson(row.Plan);
-            if (Effects.Count >= MostEffects) Effects.Clear();
-            known = Effects[(row.PlanDigest ?? "", edition.Number)] = (EffectOf(plan, edition.Rulebook), Core.Approval.Items.Of(plan, edition.Rulebook).Any(i => i.IsPrivileged));
+            if (Effects.Count >= MostEffects)
+                Effects.Clear();
+            known = Effects[(row.PlanDigest ?? "", edition.Number)] = (
+                EffectOf(plan, edition.Rulebook),
+                Core.Approval.Items.Of(plan, edition.Rulebook).Any(i => i.IsPrivileged)
+            );
         }
         return summary with { Effect = known.Effect, PlanDigest = row.PlanDigest, Cause = cause, Privileged = known.IsPrivileged };
     }
@@ -40,7 +67,10 @@ public static class RequestViews
     private const int MostEffects = 20_000;
 
     /// <summary>What plans do in one line: a digest always means the same plan.</summary>
-    private static readonly System.Collections.Concurrent.ConcurrentDictionary<(string Digest, int Edition), (string Effect, bool IsPrivileged)> Effects = [];
+    private static readonly System.Collections.Concurrent.ConcurrentDictionary<
+        (string Digest, int Edition),
+        (string Effect, bool IsPrivileged)
+    > Effects = [];
 
     /// <summary>What a plan does in one line.</summary>
     public static string EffectOf(Plan plan, Core.Rulebook.Rulebook rulebook)
@@ -52,76 +82,227 @@ public static class RequestViews
         Add<Change.DisableAccount>("disables");
         Of<Change.Grant>("gives");
         Of<Change.Revoke>("takes back");
-        if (parts.Count == 0 && plan.Changes.Any(c => c is Change.SetPassword)) parts.Add("sets a new first password");
-        if (parts.Count == 0 && plan.Changes.Any(c => c is Change.EnableAccount)) parts.Add("unlocks the account");
+        if (parts.Count == 0 && plan.Changes.Any(c => c is Change.SetPassword))
+            parts.Add("sets a new first password");
+        if (parts.Count == 0 && plan.Changes.Any(c => c is Change.EnableAccount))
+            parts.Add("unlocks the account");
         return string.Join("; ", parts);
 
-        void Add<T>(string verb) where T : Change
+        void Add<T>(string verb)
+            where T : Change
         {
-            var accounts = plan.Changes.OfType<T>().Where(c => !c.Later).Select(c => $"{c.Entry.Name} in {rulebook.Targets.GetValueOrDefault(c.Target)?.Title ?? c.Target}").Distinct().ToList();
-            if (accounts.Count > 0) parts.Add($"{verb} {string.Join(", ", accounts)}");
+            var accounts = plan
+                .Changes.OfType<T>()
+                .Where(c => !c.Later)
+                .Select(c => $"{c.Entry.Name} in {rulebook.Targets.GetValueOrDefault(c.Target)?.Title ?? c.Target}")
+                .Distinct()
+                .ToList();
+            if (accounts.Count > 0)
+                parts.Add($"{verb} {string.Join(", ", accounts)}");
         }
 
-        void Of<T>(string verb) where T : Change
+        void Of<T>(string verb)
+            where T : Change
         {
-            var titles = plan.Changes.OfType<T>().Where(c => !c.Later).Select(c => rulebook.Find(c.Entitlement!)?.Title ?? c.Subject).Distinct().ToList();
-            if (titles.Count > 0) parts.Add($"{verb} {string.Join(", ", titles.Take(4))}{(titles.Count > 4 ? $" and {titles.Count - 4} more" : "")}");
+            var titles = plan
+                .Changes.OfType<T>()
+                .Where(c => !c.Later)
+                .Select(c => rulebook.Find(c.Entitlement!)?.Title ?? c.Subject)
+                .Distinct()
+                .ToList();
+            if (titles.Count > 0)
+                parts.Add($"{verb} {string.Join(", ", titles.Take(4))}{(titles.Count > 4 ? $" and {titles.Count - 4} more" : "")}");
         }
     }
 
-    public static string WaitsOn(RequestRow row) => row.State switch
-    {
-        "planning" => row.Problem.Length > 0 ? "a target that does not answer" : "Oikonom",
-        "choosing" => "an operator",
-        "asked" => row.Requester,
-        "deciding" or "releasing" => row.Deciders.Length > 0 ? string.Join(", ", row.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries)) : $"an {row.DeciderRole}",
-        "fulfilling" => row.Problem.Length > 0 ? "a target that does not answer as it should" : row.DeciderRole.Length > 0 ? $"work by hand ({row.DeciderRole})" : "Oikonom",
-        _ => "nobody",
-    };
+    public static string WaitsOn(RequestRow row) =>
+        row.State switch
+        {
+            "planning" => row.Problem.Length > 0 ? "a target that does not answer" : "Oikonom",
+            "choosing" => "an operator",
+            "asked" => row.Requester,
+            "deciding" or "releasing" => row.Deciders.Length > 0
+                ? string.Join(", ", row.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries))
+                : $"an {row.DeciderRole}",
+            "fulfilling" => row.Problem.Length > 0 ? "a target that does not answer as it should"
+            : row.DeciderRole.Length > 0 ? $"work by hand ({row.DeciderRole})"
+            : "Oikonom",
+            _ => "nobody",
+        };
 
-    public static RequestDetail Detail(Case of, IReadOnlyList<StepRow> steps, IReadOnlyList<TaskView> tasks, ClaimsPrincipal user, DateTimeOffset now)
+    public static RequestDetail Detail(
+        Case of,
+        IReadOnlyList<StepRow> steps,
+        IReadOnlyList<TaskView> tasks,
+        ClaimsPrincipal user,
+        DateTimeOffset now
+    )
     {
         var (row, edition) = (of.Row, of.Edition);
         var cause = JsonSerializer.Deserialize<Cause>(row.Cause) ?? new("", null, null, []);
         var changes = of.Plan.Changes.Select(c => View(c, edition)).ToList();
-        var stepViews = steps.Select(step =>
-        {
-            var change = JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
-            return new StepView(step.Id, (int)step.Ordinal, step.State, View(change, edition).Text, (int)step.Attempts, step.Problem.Length > 0 ? step.Problem : null, step.DueAt.ToInstant(), step.DoneAt.ToInstant(), step.Later == 1);
-        }).ToList();
-        var candidates = row.Candidates.Length == 0 ? [] : JsonSerializer.Deserialize<List<ExistingAccount>>(row.Candidates)!.ConvertAll(c => new CandidateView(
-            c.Target, c.ImmutableId, c.Name, c.Location, c.MatchedBy, [.. c.Attributes.Select(a => new AttributeValue(a.Key, string.Join(", ", a.Value)))]));
-        var asked = row is { State: "asked", Stage: RequestMachine.BeforeThePlan } ? edition.Rulebook.Access.Ask().Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<string, string>())) : [];
+        var stepViews = steps
+            .Select(step =>
+            {
+                var change = JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
+                return new StepView(
+                    step.Id,
+                    (int)step.Ordinal,
+                    step.State,
+                    View(change, edition).Text,
+                    (int)step.Attempts,
+                    step.Problem.Length > 0 ? step.Problem : null,
+                    step.DueAt.ToInstant(),
+                    step.DoneAt.ToInstant(),
+                    step.Later == 1
+                );
+            })
+            .ToList();
+        var candidates =
+            row.Candidates.Length == 0
+                ? []
+                : JsonSerializer
+                    .Deserialize<List<ExistingAccount>>(row.Candidates)!
+                    .ConvertAll(c => new CandidateView(
+                        c.Target,
+                        c.ImmutableId,
+                        c.Name,
+                        c.Location,
+                        c.MatchedBy,
+                        [.. c.Attributes.Select(a => new AttributeValue(a.Key, string.Join(", ", a.Value)))]
+                    ));
+        var asked = row is { State: "asked", Stage: RequestMachine.BeforeThePlan }
+            ? edition
+                .Rulebook.Access.Ask()
+                .Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<string, string>()))
+            : [];
         var wish = of.Wish;
-        return new(Summary(row) with { PlanDigest = row.PlanDigest, Effect = EffectOf(of.Plan, edition.Rulebook), Cause = cause.Text }, new(cause.Text, cause.Source, cause.Line, [.. Differences(of, cause)]),
-            (int)row.Edition, row.Workflow, row.PlanDigest, Story(of, cause, stepViews, tasks, asked, now), changes, stepViews,
-            [.. of.Decisions.Select(d => new DecisionView(d.StageTitle, d.Actor, d.Verdict, d.Remark, d.At.ToInstant(), d.Item.Length > 0 ? d.Item : null, d.OnBehalf.Length > 0 ? d.OnBehalf : null, d.Verdict != "approved" || IsStanding(of, d)))], candidates, RightsOf(of, steps, asked, user, now),
-            StagesOf(of, of.PartyOf(user), now), ItemsOf(of), GoneFrom(of), Milestones(of, steps), new(wish.Reason, [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))], [.. wish.Grants.Select(g => new GrantWish(g.Key.ToString(), g.From?.ToString("o"), g.Until?.ToString("o")))], [.. wish.Templates.Select(t => t.Template)], wish.Struck, wish.Target.Length > 0 ? wish.Target : null, wish.Urgent, wish.From),
-            [.. asked.Select(a => HandRequests.FieldOf(a, true, edition))], tasks, row.Held.Length > 0 ? row.Held : null, of.Workflow.Title);
+        return new(
+            Summary(row) with
+            {
+                PlanDigest = row.PlanDigest,
+                Effect = EffectOf(of.Plan, edition.Rulebook),
+                Cause = cause.Text,
+            },
+            new(cause.Text, cause.Source, cause.Line, [.. Differences(of, cause)]),
+            (int)row.Edition,
+            row.Workflow,
+            row.PlanDigest,
+            Story(of, cause, stepViews, tasks, asked, now),
+            changes,
+            stepViews,
+            [
+                .. of.Decisions.Select(d => new DecisionView(
+                    d.StageTitle,
+                    d.Actor,
+                    d.Verdict,
+                    d.Remark,
+                    d.At.ToInstant(),
+                    d.Item.Length > 0 ? d.Item : null,
+                    d.OnBehalf.Length > 0 ? d.OnBehalf : null,
+                    d.Verdict != "approved" || IsStanding(of, d)
+                )),
+            ],
+            candidates,
+            RightsOf(of, steps, asked, user, now),
+            StagesOf(of, of.PartyOf(user), now),
+            ItemsOf(of),
+            GoneFrom(of),
+            Milestones(of, steps),
+            new(
+                wish.Reason,
+                [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))],
+                [.. wish.Grants.Select(g => new GrantWish(g.Key.ToString(), g.From?.ToString("o"), g.Until?.ToString("o")))],
+                [.. wish.Templates.Select(t => t.Template)],
+                wish.Struck,
+                wish.Target.Length > 0 ? wish.Target : null,
+                wish.Urgent,
+                wish.From
+            ),
+            [.. asked.Select(a => HandRequests.FieldOf(a, true, edition))],
+            tasks,
+            row.Held.Length > 0 ? row.Held : null,
+            of.Workflow.Title
+        );
     }
 
     /// <summary>What HR changed; and what is asked for by hand as it stands, also where an approver changed it.</summary>
-    private static IEnumerable<AttributeChangeView> Differences(Case of, Cause cause) => cause.Differences.Where(d => !of.Wish.Changes.ContainsKey(d.Name) && of.Row.Source != Workflow.ByHand).Select(d => new AttributeChangeView(d.Name, d.Before, d.After))
-        .Concat(of.Wish.Changes.Select(c => new AttributeChangeView(c.Key, cause.Differences.FirstOrDefault(d => d.Name == c.Key)?.Before ?? [Core.People.Facts.FromJson(of.Person.Facts, of.Edition.Rulebook.Attributes).Text(c.Key)], c.Value.Length > 0 ? [c.Value] : [])));
+    private static IEnumerable<AttributeChangeView> Differences(Case of, Cause cause) =>
+        cause
+            .Differences.Where(d => !of.Wish.Changes.ContainsKey(d.Name) && of.Row.Source != Workflow.ByHand)
+            .Select(d => new AttributeChangeView(d.Name, d.Before, d.After))
+            .Concat(
+                of.Wish.Changes.Select(c => new AttributeChangeView(
+                    c.Key,
+                    cause.Differences.FirstOrDefault(d => d.Name == c.Key)?.Before
+                        ?? [Core.People.Facts.FromJson(of.Person.Facts, of.Edition.Rulebook.Attributes).Text(c.Key)],
+                    c.Value.Length > 0 ? [c.Value] : []
+                ))
+            );
 
     /// <summary>False for an approval that a later plan made void.</summary>
-    private static bool IsStanding(Case of, DecisionRow decision) => decision.Round == of.Row.Round &&
-        Standing.Counts(new(decision.Stage, decision.Item, decision.Actor, decision.OnBehalf, JsonSerializer.Deserialize<Dictionary<string, string>>(decision.Covers) ?? []), of.Items, of.Struck, of.Plan.Inputs);
+    private static bool IsStanding(Case of, DecisionRow decision) =>
+        decision.Round == of.Row.Round
+        && Standing.Counts(
+            new(
+                decision.Stage,
+                decision.Item,
+                decision.Actor,
+                decision.OnBehalf,
+                JsonSerializer.Deserialize<Dictionary<string, string>>(decision.Covers) ?? []
+            ),
+            of.Items,
+            of.Struck,
+            of.Plan.Inputs
+        );
 
     /// <summary>The items of the plan, marked where they differ from the plan that people saw before.</summary>
     public static IReadOnlyList<ItemView> ItemsOf(Case of)
     {
-        var before = of.Row.PlanBefore is null ? null : Core.Approval.Items.Of(Plan.FromJson(of.Row.PlanBefore), of.Edition.Rulebook).ToDictionary(i => i.Key);
-        return [.. of.Items.Select(i => ViewOf(i, of.Edition, before is null ? "" : !before.TryGetValue(i.Key, out var was) ? "new" : was.Digest != i.Digest ? "changed" : ""))];
+        var before = of.Row.PlanBefore is null
+            ? null
+            : Core.Approval.Items.Of(Plan.FromJson(of.Row.PlanBefore), of.Edition.Rulebook).ToDictionary(i => i.Key);
+        return
+        [
+            .. of.Items.Select(i =>
+                ViewOf(
+                    i,
+                    of.Edition,
+                    before is null ? ""
+                        : !before.TryGetValue(i.Key, out var was) ? "new"
+                        : was.Digest != i.Digest ? "changed"
+                        : ""
+                )
+            ),
+        ];
     }
 
-    private static IReadOnlyList<ItemView> GoneFrom(Case of) => of.Row.PlanBefore is null ? [] :
-        [.. Core.Approval.Items.Of(Plan.FromJson(of.Row.PlanBefore), of.Edition.Rulebook).Where(i => !of.Items.Any(n => n.Key == i.Key)).Select(i => ViewOf(i, of.Edition, of.Struck.Contains(i.Key) ? "struck" : "gone"))];
+    private static IReadOnlyList<ItemView> GoneFrom(Case of) =>
+        of.Row.PlanBefore is null
+            ? []
+            :
+            [
+                .. Core
+                    .Approval.Items.Of(Plan.FromJson(of.Row.PlanBefore), of.Edition.Rulebook)
+                    .Where(i => !of.Items.Any(n => n.Key == i.Key))
+                    .Select(i => ViewOf(i, of.Edition, of.Struck.Contains(i.Key) ? "struck" : "gone")),
+            ];
 
     private static ItemView ViewOf(Item item, Edition edition, string mark)
     {
         var target = edition.Rulebook.Targets.GetValueOrDefault(item.Target);
-        return new(item.Key, item.Entitlement is { } e ? target?.Entitlements.GetValueOrDefault(e)?.Title ?? e : $"Account in {target?.Title ?? item.Target}", item.Target, item.Entitlement, item.IsPrivileged, item.CanBeStruck, mark, item.Ordinals);
+        return new(
+            item.Key,
+            item.Entitlement is { } e
+                ? target?.Entitlements.GetValueOrDefault(e)?.Title ?? e
+                : $"Account in {target?.Title ?? item.Target}",
+            item.Target,
+            item.Entitlement,
+            item.IsPrivileged,
+            item.CanBeStruck,
+            mark,
+            item.Ordinals
+        );
     }
 
     /// <summary>The stages of the workflow: passed, skipped and why, deciding now, or still to come.</summary>
@@ -135,11 +316,38 @@ public static class RequestViews
             var stage = of.Stages[i];
             var current = row.State is "deciding" or "asked" && i == row.Stage && of.Open.Count > 0;
             var ballots = current ? of.Open : stage.Ballots;
-            var state = current ? "now" : stage.SkippedBecause is not null ? "skipped" : over || (row.State is "deciding" or "asked" && i < row.Stage) ? "passed" : row.State == "declined" && i >= row.Stage ? "open" : "next";
+            var state =
+                current ? "now"
+                : stage.SkippedBecause is not null ? "skipped"
+                : over || (row.State is "deciding" or "asked" && i < row.Stage) ? "passed"
+                : row.State == "declined" && i >= row.Stage ? "open"
+                : "next";
             var mine = viewer is null || !current ? [] : of.VotesOf(viewer, now).Select(v => v.Ballot.Item).ToHashSet();
-            views.Add(new(stage.Rule.Name, stage.Rule.Title, string.Join("; ", ballots.Select(b => b.Deciders.Why).Distinct()), [.. ballots.SelectMany(b => b.Deciders.UserNames).Distinct()], ballots.Select(b => b.Deciders.Role).FirstOrDefault(r => r is not null),
-                ballots.Count == 0 ? 0 : ballots.Max(b => b.Needed), stage.Rule.PerItem, state, stage.SkippedBecause, current ? StageClock.FromJson(row.Clock).Deadline.ToInstant() : null,
-                [.. ballots.Select(b => new BallotView(b.Item.Length > 0 ? b.Item : null, b.Deciders.Why, b.Deciders.UserNames, b.Deciders.Role, b.Needed, [.. of.Given(b)], mine.Contains(b.Item)))]));
+            views.Add(
+                new(
+                    stage.Rule.Name,
+                    stage.Rule.Title,
+                    string.Join("; ", ballots.Select(b => b.Deciders.Why).Distinct()),
+                    [.. ballots.SelectMany(b => b.Deciders.UserNames).Distinct()],
+                    ballots.Select(b => b.Deciders.Role).FirstOrDefault(r => r is not null),
+                    ballots.Count == 0 ? 0 : ballots.Max(b => b.Needed),
+                    stage.Rule.PerItem,
+                    state,
+                    stage.SkippedBecause,
+                    current ? StageClock.FromJson(row.Clock).Deadline.ToInstant() : null,
+                    [
+                        .. ballots.Select(b => new BallotView(
+                            b.Item.Length > 0 ? b.Item : null,
+                            b.Deciders.Why,
+                            b.Deciders.UserNames,
+                            b.Deciders.Role,
+                            b.Needed,
+                            [.. of.Given(b)],
+                            mine.Contains(b.Item)
+                        )),
+                    ]
+                )
+            );
         }
         return views;
     }
@@ -147,31 +355,63 @@ public static class RequestViews
     /// <summary>The points people ask about: when a joiner is prepared and ready, when a leaver is closed off and wound down.</summary>
     private static IReadOnlyList<Milestone> Milestones(Case of, IReadOnlyList<StepRow> steps)
     {
-        if (of.Row.Kind is not ("joiner" or "leaver")) return [];
-        var changes = steps.Select(s => (Step: s, Change: JsonSerializer.Deserialize<Change>(s.Change, JsonSerializerOptions.Web)!)).ToList();
+        if (of.Row.Kind is not ("joiner" or "leaver"))
+            return [];
+        var changes = steps
+            .Select(s => (Step: s, Change: JsonSerializer.Deserialize<Change>(s.Change, JsonSerializerOptions.Web)!))
+            .ToList();
         var now = changes.Where(c => c.Step.Later == 0).ToList();
         if (of.Row.Kind == "joiner")
         {
-            var made = now.Where(c => c.Change.Due is null || c.Change is Change.CreateAccount or Change.AdoptAccount or Change.SetPassword).ToList();
-            return [Point("prepared", "Prepared", made, "accounts exist and wait for the first day"), Point("ready", "Ready", now, "everything works")];
+            var made = now.Where(c => c.Change.Due is null || c.Change is Change.CreateAccount or Change.AdoptAccount or Change.SetPassword)
+                .ToList();
+            return
+            [
+                Point("prepared", "Prepared", made, "accounts exist and wait for the first day"),
+                Point("ready", "Ready", now, "everything works"),
+            ];
         }
         var shut = now.Where(c => c.Change is Change.DisableAccount).ToList();
-        return [Point("closed-off", "Closed off", shut.Count > 0 ? shut : now, "no account can be used any more"), Point("wound-down", "Wound down", changes, "all that was held is taken back")];
+        return
+        [
+            Point("closed-off", "Closed off", shut.Count > 0 ? shut : now, "no account can be used any more"),
+            Point("wound-down", "Wound down", changes, "all that was held is taken back"),
+        ];
 
         Milestone Point(string name, string title, List<(StepRow Step, Change Change)> needed, string meaning)
         {
             var over = needed.Where(n => n.Step.State is "done" or "dropped").ToList();
             var reached = needed.Count > 0 && over.Count == needed.Count;
-            DateTimeOffset? at = reached ? over.Max(o => o.Step.DoneAt ?? 0).ToInstant() : needed.Count > 0 ? needed.Max(n => n.Step.DueAt).ToInstant() : null;
-            return new(name, title, reached, at, reached ? meaning : needed.Count == 0 ? "begins when the request is carried out" : $"{over.Count} of {needed.Count} steps are done");
+            DateTimeOffset? at =
+                reached ? over.Max(o => o.Step.DoneAt ?? 0).ToInstant()
+                : needed.Count > 0 ? needed.Max(n => n.Step.DueAt).ToInstant()
+                : null;
+            return new(
+                name,
+                title,
+                reached,
+                at,
+                reached ? meaning
+                    : needed.Count == 0 ? "begins when the request is carried out"
+                    : $"{over.Count} of {needed.Count} steps are done"
+            );
         }
     }
 
     public static ChangeView View(Change change, Edition? edition)
     {
         var target = edition?.Rulebook.Targets.GetValueOrDefault(change.Target);
-        return new(change.Ordinal, JsonSerializer.Serialize(change.Kind).Trim('"'), Text(change, target), change.Target, change.Subject, change.Due, change.Later,
-            [.. change.Attributes.Select(a => new AttributeChangeView(a.Name, a.Before, a.After))], new(change.Reason.Rule, change.Reason.Place, change.Reason.Condition));
+        return new(
+            change.Ordinal,
+            JsonSerializer.Serialize(change.Kind).Trim('"'),
+            Text(change, target),
+            change.Target,
+            change.Subject,
+            change.Due,
+            change.Later,
+            [.. change.Attributes.Select(a => new AttributeChangeView(a.Name, a.Before, a.After))],
+            new(change.Reason.Rule, change.Reason.Place, change.Reason.Condition)
+        );
     }
 
     public static string Text(Change change, TargetRule? target)
@@ -181,14 +421,19 @@ public static class RequestViews
         var byHand = target is { HasAccounts: false };
         return change switch
         {
-            Change.CreateAccount => $"Create the account {account} in {where}{(change.Entry.Enabled ? "" : ", asleep until the first day")}",
+            Change.CreateAccount =>
+                $"Create the account {account} in {where}{(change.Entry.Enabled ? "" : ", asleep until the first day")}",
             Change.AdoptAccount => $"Take over the existing account {account} in {where}",
             Change.ChangeAccount => $"Change the account {account} in {where}",
             Change.SetPassword => $"Set a password nobody knows on {account}, and send a one-time link",
             Change.EnableAccount => $"Wake the account {account} in {where}",
             Change.DisableAccount => $"Disable the account {account} in {where}",
-            Change.Grant grant => byHand ? $"Give {Title(grant.Given)} by hand ({where})" : $"Add {account} to {Title(grant.Given)} in {where}",
-            Change.Revoke revoke => byHand ? $"Take {Title(revoke.Taken)} back by hand ({where})" : $"Remove {account} from {Title(revoke.Taken)} in {where}",
+            Change.Grant grant => byHand
+                ? $"Give {Title(grant.Given)} by hand ({where})"
+                : $"Add {account} to {Title(grant.Given)} in {where}",
+            Change.Revoke revoke => byHand
+                ? $"Take {Title(revoke.Taken)} back by hand ({where})"
+                : $"Remove {account} from {Title(revoke.Taken)} in {where}",
             Change.Verify => $"Read {account} back from {where} and compare",
             _ => throw new UnreachableException($"'{change.Kind}' has no words."),
         };
@@ -196,50 +441,153 @@ public static class RequestViews
         string Title(EntitlementKey key) => target?.Entitlements.GetValueOrDefault(key.Name)?.Title ?? key.Name;
     }
 
-    private static Story Story(Case of, Cause cause, List<StepView> steps, IReadOnlyList<TaskView> tasks, IReadOnlyList<string> asked, DateTimeOffset moment)
+    private static Story Story(
+        Case of,
+        Cause cause,
+        List<StepView> steps,
+        IReadOnlyList<TaskView> tasks,
+        IReadOnlyList<string> asked,
+        DateTimeOffset moment
+    )
     {
         var row = of.Row;
         var done = new List<string> { $"{cause.Text} (raised by {row.Requester} on {At(row.CreatedAt)})." };
         done.AddRange(of.Decisions.Select(d => $"{Verb(d)} {At(d.At)}{(d.Remark.Length > 0 ? $": “{d.Remark}”" : "")}."));
         var now = steps.Where(s => !s.Later).ToList();
         var finished = now.Count(s => s.State is "done" or "dropped");
-        if (finished > 0) done.Add($"{finished} of {now.Count} steps are done.");
+        if (finished > 0)
+            done.Add($"{finished} of {now.Count} steps are done.");
         var later = steps.Where(s => s.Later && s.State == "pending").ToList();
         var next = now.Find(s => s.State is "pending" or "stopped");
         var since = row.SinceAt.ToInstant();
         switch (row.State)
         {
             case "planning":
-                return new(done, row.Problem.Length > 0 ? $"It cannot be planned yet: {row.Problem}" : "The targets are being looked at and the plan is made.", "Then the approval begins.", WaitsOn(row), since,
-                    row.Problem.Length > 0 ? "It tries again by itself and goes on when the cause is gone." : null);
+                return new(
+                    done,
+                    row.Problem.Length > 0
+                        ? $"It cannot be planned yet: {row.Problem}"
+                        : "The targets are being looked at and the plan is made.",
+                    "Then the approval begins.",
+                    WaitsOn(row),
+                    since,
+                    row.Problem.Length > 0 ? "It tries again by itself and goes on when the cause is gone." : null
+                );
             case "choosing":
-                return new(done, "Several entries in the target could be this person.", "An operator picks the right one; then the plan is made.", WaitsOn(row), since, "An operator chooses one of the entries shown.");
+                return new(
+                    done,
+                    "Several entries in the target could be this person.",
+                    "An operator picks the right one; then the plan is made.",
+                    WaitsOn(row),
+                    since,
+                    "An operator chooses one of the entries shown."
+                );
             case "asked" when asked.Count > 0:
-                return new(done, $"The template leaves open what HR does not tell: {string.Join(", ", asked)}.", "Then the plan is made.", WaitsOn(row), since, $"{Capital(WaitsOn(row))} fills it in.");
+                return new(
+                    done,
+                    $"The template leaves open what HR does not tell: {string.Join(", ", asked)}.",
+                    "Then the plan is made.",
+                    WaitsOn(row),
+                    since,
+                    $"{Capital(WaitsOn(row))} fills it in."
+                );
             case "asked":
-                return new(done, $"A question was asked: “{of.Decisions.LastOrDefault(d => d.Verdict == "asked")?.Remark}”", $"Then “{row.StageTitle}” decides; until then its clock stands still.", WaitsOn(row), since, $"{Capital(WaitsOn(row))} answers.");
+                return new(
+                    done,
+                    $"A question was asked: “{of.Decisions.LastOrDefault(d => d.Verdict == "asked")?.Remark}”",
+                    $"Then “{row.StageTitle}” decides; until then its clock stands still.",
+                    WaitsOn(row),
+                    since,
+                    $"{Capital(WaitsOn(row))} answers."
+                );
             case "deciding":
-                var given = of.Open.Sum(b => of.Given(b).Count);
-                return new(done, $"It waits for the decision “{row.StageTitle}” of {row.DeciderWhy}{(of.Open.Count > 1 || of.Open.Any(b => b.Needed > 1) ? $"; {given} of {of.Open.Sum(b => b.Needed)} approvals are given" : "")}.{(row.Late == 1 ? " It is late." : "")}", After(of), WaitsOn(row), since, $"{Capital(WaitsOn(row))} approves or declines it.");
+                var (given, needed) = (of.Open.Sum(b => of.Given(b).Count), of.Open.Sum(b => b.Needed));
+                var sofar = of.Open.Count > 1 || of.Open.Any(b => b.Needed > 1) ? $"; {given} of {needed} approvals are given" : "";
+                return new(
+                    done,
+                    $"It waits for the decision “{row.StageTitle}” of {row.DeciderWhy}{sofar}.{(row.Late == 1 ? " It is late." : "")}",
+                    After(of),
+                    WaitsOn(row),
+                    since,
+                    $"{Capital(WaitsOn(row))} approves or declines it."
+                );
             case "releasing" when row.Held.Length > 0:
-                return new(done, $"It is approved and held: {row.Held}", "It is released when it may go on.", WaitsOn(row), since, $"{Capital(WaitsOn(row))} lets it go on.");
+                return new(
+                    done,
+                    $"It is approved and held: {row.Held}",
+                    "It is released when it may go on.",
+                    WaitsOn(row),
+                    since,
+                    $"{Capital(WaitsOn(row))} lets it go on."
+                );
             case "releasing":
-                return new(done, "It is approved and waits for release.", "Then the steps run.", WaitsOn(row), since, $"{Capital(WaitsOn(row))} releases it.");
+                return new(
+                    done,
+                    "It is approved and waits for release.",
+                    "Then the steps run.",
+                    WaitsOn(row),
+                    since,
+                    $"{Capital(WaitsOn(row))} releases it."
+                );
             case "fulfilling":
                 var problem = now.Find(s => s.Problem is not null && s.State is "pending" or "stopped");
                 if (problem is not null)
-                    return new(done, $"“{problem.Text}” does not succeed: {problem.Problem}", problem.State == "stopped" ? "It stands until somebody acts." : $"It is tried again at {At(problem.Due)} (attempt {problem.Attempts + 1}).", WaitsOn(row), since,
-                        problem.State == "stopped" ? "Mend the cause, then let an operator retry." : "It goes on by itself when the cause is gone.");
+                    return new(
+                        done,
+                        $"“{problem.Text}” does not succeed: {problem.Problem}",
+                        problem.State == "stopped"
+                            ? "It stands until somebody acts."
+                            : $"It is tried again at {At(problem.Due)} (attempt {problem.Attempts + 1}).",
+                        WaitsOn(row),
+                        since,
+                        problem.State == "stopped"
+                            ? "Mend the cause, then let an operator retry."
+                            : "It goes on by itself when the cause is gone."
+                    );
                 if (tasks.Where(t => t.State == "open").ToList() is { Count: > 0 } open && (next is null || next.Due > moment))
-                    return new(done, $"It waits for work by hand: {string.Join("; ", open.Select(t => t.Title))}.", "Then it completes.", open[0].TakenBy ?? $"anyone with the role {open[0].Role}", since, $"{Capital(open[0].TakenBy ?? $"an {open[0].Role}")} does it, by {At(open[0].Due)}.");
+                    return new(
+                        done,
+                        $"It waits for work by hand: {string.Join("; ", open.Select(t => t.Title))}.",
+                        "Then it completes.",
+                        open[0].TakenBy ?? $"anyone with the role {open[0].Role}",
+                        since,
+                        $"{Capital(open[0].TakenBy ?? $"an {open[0].Role}")} does it, by {At(open[0].Due)}."
+                    );
                 if (next is not null && next.Due > moment)
                     return new(done, $"It waits for {At(next.Due)}: “{next.Text}”.", "Then it completes.", "the calendar", since, null);
-                return new(done, "The steps are being carried out.", next is null ? "It completes." : $"Next: {next.Text}.", "Oikonom", since, null);
+                return new(
+                    done,
+                    "The steps are being carried out.",
+                    next is null ? "It completes." : $"Next: {next.Text}.",
+                    "Oikonom",
+                    since,
+                    null
+                );
             case "completed":
-                return new(done, steps.Count == 0 ? of.Wish.ChangesInputs ? "It is recorded; no target needed to change." : "Nothing needed to change." : "All steps are done; the targets were read back and are as planned.",
-                    later.Count > 0 ? $"{later.Count} change{(later.Count == 1 ? " is" : "s are")} scheduled; the first at {At(later[0].Due)}: “{later[0].Text}”." : "Nothing follows.", "nobody", since, null);
+                return new(
+                    done,
+                    steps.Count == 0
+                        ? of.Wish.ChangesInputs
+                            ? "It is recorded; no target needed to change."
+                            : "Nothing needed to change."
+                        : "All steps are done; the targets were read back and are as planned.",
+                    later.Count > 0
+                        ? $"{later.Count} change{(later.Count == 1 ? " is" : "s are")} scheduled; the first at "
+                            + $"{At(later[0].Due)}: “{later[0].Text}”."
+                        : "Nothing follows.",
+                    "nobody",
+                    since,
+                    null
+                );
             case "lapsed":
-                return new(done, "Nothing of it was wanted any more when it ran; nothing was done.", "Nothing follows.", "nobody", since, null);
+                return new(
+                    done,
+                    "Nothing of it was wanted any more when it ran; nothing was done.",
+                    "Nothing follows.",
+                    "nobody",
+                    since,
+                    null
+                );
             case "withdrawn":
                 return new(done, "It was taken back; nothing was changed.", "Nothing follows.", "nobody", since, null);
             default:
@@ -276,11 +624,18 @@ public static class RequestViews
     private static string After(Case of)
     {
         for (var i = (int)of.Row.Stage + 1; i < of.Stages.Count; i++)
-            if (of.Stages[i].Ballots.Any(b => Standing.IsOpen(b, of.Items, of.Votes, of.Struck, of.Plan.Inputs))) return $"Then “{of.Stages[i].Rule.Title}” decides.";
+            if (of.Stages[i].Ballots.Any(b => Standing.IsOpen(b, of.Items, of.Votes, of.Struck, of.Plan.Inputs)))
+                return $"Then “{of.Stages[i].Rule.Title}” decides.";
         return of.Workflow.ReleasedByOperator ? "Then an operator releases it, and the steps run." : "Then the steps run at once.";
     }
 
-    private static Rights RightsOf(Case of, IReadOnlyList<StepRow> steps, IReadOnlyList<string> asked, ClaimsPrincipal user, DateTimeOffset now)
+    private static Rights RightsOf(
+        Case of,
+        IReadOnlyList<StepRow> steps,
+        IReadOnlyList<string> asked,
+        ClaimsPrincipal user,
+        DateTimeOffset now
+    )
     {
         var row = of.Row;
         var party = of.PartyOf(user);
@@ -302,16 +657,41 @@ public static class RequestViews
         var release = row.State == "releasing" && RequestDesk.DecidersOf(row).Includes(party, of.About) && !party.IsBeneficiary(of.About);
         var own = RequestDesk.IsRequesters(of, user);
         var waiting = row.State is "planning" or "choosing" or "deciding" or "asked" or "releasing";
-        IReadOnlyList<string> change = !waiting ? [] : asked.Count > 0 && own ? asked
-            : own && row.Source == Workflow.ByHand ? [.. of.Wish.Changes.Keys, .. of.Wish.Grants.Count > 0 ? ["until"] : Array.Empty<string>()]
-            : decide ? of.Stage?.MayChange ?? [] : [];
-        return new(decide, mine.Count > 0, release && row.Held.Length == 0, isOperator && row.State == "choosing",
-            isOperator && ((row.State == "planning" && row.Problem.Length > 0) || steps.Any(s => s.State == "stopped" || (s.State == "pending" && s.Attempts > 0))), whyNot,
-            decide, row.State == "asked" && own && asked.Count == 0, waiting && (own || party.Roles.Contains(Roles.Engineer)), release && row.Held.Length == 0, release && row.Held.Length > 0, release,
-            decide && of.Stage is { InPart: true }, change, [.. mine.Where(m => m.Ballot.Item.Length > 0).Select(m => m.Ballot.Item)], mine.Count > 0 && mine[0].For != party.UserName ? mine[0].For : null);
+        IReadOnlyList<string> change =
+            !waiting ? []
+            : asked.Count > 0 && own ? asked
+            : own && row.Source == Workflow.ByHand
+                ? [.. of.Wish.Changes.Keys, .. of.Wish.Grants.Count > 0 ? ["until"] : Array.Empty<string>()]
+            : decide ? of.Stage?.MayChange ?? []
+            : [];
+        return new(
+            decide,
+            mine.Count > 0,
+            release && row.Held.Length == 0,
+            isOperator && row.State == "choosing",
+            isOperator
+                && (
+                    (row.State == "planning" && row.Problem.Length > 0)
+                    || steps.Any(s => s.State == "stopped" || (s.State == "pending" && s.Attempts > 0))
+                ),
+            whyNot,
+            decide,
+            row.State == "asked" && own && asked.Count == 0,
+            waiting && (own || party.Roles.Contains(Roles.Engineer)),
+            release && row.Held.Length == 0,
+            release && row.Held.Length > 0,
+            release,
+            decide && of.Stage is { InPart: true },
+            change,
+            [.. mine.Where(m => m.Ballot.Item.Length > 0).Select(m => m.Ballot.Item)],
+            mine.Count > 0 && mine[0].For != party.UserName ? mine[0].For : null
+        );
     }
 
     private static string At(long milliseconds) => At(milliseconds.ToInstant());
-    private static string At(DateTimeOffset at) => at.UtcDateTime.ToString("yyyy-MM-dd HH:mm 'UTC'", System.Globalization.CultureInfo.InvariantCulture);
+
+    private static string At(DateTimeOffset at) =>
+        at.UtcDateTime.ToString("yyyy-MM-dd HH:mm 'UTC'", System.Globalization.CultureInfo.InvariantCulture);
+
     private static string Capital(string text) => text.Length == 0 ? text : char.ToUpperInvariant(text[0]) + text[1..];
 }

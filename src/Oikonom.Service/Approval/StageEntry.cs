@@ -23,7 +23,9 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
     {
         var row = of.Row;
         var fromTheStart = what is RequestEvent.Planned or RequestEvent.Return;
-        var open = what is RequestEvent.Planned or RequestEvent.Approve or RequestEvent.Return ? of.FirstOpen(fromTheStart) : (int)row.Stage;
+        var open = what is RequestEvent.Planned or RequestEvent.Approve or RequestEvent.Return
+            ? of.FirstOpen(fromTheStart)
+            : (int)row.Stage;
         var before = (row.State, row.Stage);
         var (state, stage) = RequestMachine.Next(StateOf(row), what, open, of.Stages.Count, of.Workflow.ReleasedByOperator);
         var now = time.Milliseconds();
@@ -37,7 +39,8 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         }
         row.SinceAt = now;
         // A stage that was not asked is on the record, whatever the request goes on to.
-        if (what is RequestEvent.Planned or RequestEvent.Approve or RequestEvent.Return) await SkippedAsync(s, of, stage);
+        if (what is RequestEvent.Planned or RequestEvent.Approve or RequestEvent.Return)
+            await SkippedAsync(s, of, stage);
         (row.StageTitle, row.Deciders, row.DeciderRole, row.DeciderWhy, row.Ballots) = ("", "", "", "", "[]");
         (row.Clock, row.ClockAt, row.Late) = ("{}", null, 0);
         switch (state)
@@ -55,7 +58,9 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
                 break;
             case RequestState.Completed:
                 row.CompletedAt = now;
-                s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.completed", row.PersonId, row.Id, ("note", "nothing to change")));
+                s.Record(
+                    LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.completed", row.PersonId, row.Id, ("note", "nothing to change"))
+                );
                 notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = "nothing needed to change" });
                 break;
             case RequestState.Declined or RequestState.Withdrawn or RequestState.Lapsed:
@@ -76,12 +81,29 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         row.StageTitle = stage.Title;
         Show(row, open);
         StartClock(of, stage, 0);
-        var values = new Dictionary<string, string> { ["stage"] = stage.Title, ["as"] = row.DeciderWhy, ["due"] = DueText(of), ["effect"] = Effect(of) };
+        var values = new Dictionary<string, string>
+        {
+            ["stage"] = stage.Title,
+            ["as"] = row.DeciderWhy,
+            ["due"] = DueText(of),
+            ["effect"] = Effect(of),
+        };
         var again = of.Decisions.Where(d => d.Verdict == "approved" && d.Stage == stage.Name).Select(d => d.Actor).ToHashSet();
         foreach (var user in of.Deciding(open))
-            notices.To(s, of, user, again.Contains(user.Name) ? NoticeEvents.Changed : NoticeEvents.Decide, again.Contains(user.Name) ? new(values) { ["text"] = WhatIsNew(of) } : values);
-        foreach (var (owner, delegate_) in of.Delegations.Where(d => d.Covers(row.Kind, time.GetUtcNow()) && of.Deciding(open).Any(u => u.Name == d.From)).Select(d => (d.From, of.User(d.To))))
-            if (delegate_ is not null) notices.To(s, of, delegate_, NoticeEvents.Decide, new(values) { ["as"] = $"{row.DeciderWhy}, for {owner}" });
+            notices.To(
+                s,
+                of,
+                user,
+                again.Contains(user.Name) ? NoticeEvents.Changed : NoticeEvents.Decide,
+                again.Contains(user.Name) ? new(values) { ["text"] = WhatIsNew(of) } : values
+            );
+        foreach (
+            var (owner, delegate_) in of
+                .Delegations.Where(d => d.Covers(row.Kind, time.GetUtcNow()) && of.Deciding(open).Any(u => u.Name == d.From))
+                .Select(d => (d.From, of.User(d.To)))
+        )
+            if (delegate_ is not null)
+                notices.To(s, of, delegate_, NoticeEvents.Decide, new(values) { ["as"] = $"{row.DeciderWhy}, for {owner}" });
     }
 
     private static string WhatIsNew(Case of) => of.Row.PlanBefore is null ? "something in it is new" : "what is new is marked";
@@ -89,14 +111,40 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
     /// <summary>Writes down which of the stages before one were not asked, and why; each once in a round.</summary>
     private async Task SkippedAsync(Session s, Case of, int before)
     {
-        foreach (var (skipped, why) in of.Stages.Take(before).Where(a => a.SkippedBecause is not null).Select(a => (a.Rule, a.SkippedBecause!)))
-            if (!of.Decisions.Any(d => d.Verdict == "skipped" && d.Stage == skipped.Name && d.Remark == why && d.Round == of.Row.Round)) await SkippedAsync(s, of, skipped, why);
+        foreach (
+            var (skipped, why) in of.Stages.Take(before).Where(a => a.SkippedBecause is not null).Select(a => (a.Rule, a.SkippedBecause!))
+        )
+            if (!of.Decisions.Any(d => d.Verdict == "skipped" && d.Stage == skipped.Name && d.Remark == why && d.Round == of.Row.Round))
+                await SkippedAsync(s, of, skipped, why);
     }
 
     private async Task SkippedAsync(Session s, Case of, Stage stage, string why)
     {
-        await s.AddDecisionAsync(new() { RequestId = of.Row.Id, Stage = stage.Name, StageTitle = stage.Title, Actor = "oikonom", Verdict = "skipped", Remark = why, Digest = of.Row.PlanDigest ?? "", Round = of.Row.Round, At = time.Milliseconds() });
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.stage-skipped", of.Row.PersonId, of.Row.Id, ("stage", stage.Title), ("why", why)));
+        await s.AddDecisionAsync(
+            new()
+            {
+                RequestId = of.Row.Id,
+                Stage = stage.Name,
+                StageTitle = stage.Title,
+                Actor = "oikonom",
+                Verdict = "skipped",
+                Remark = why,
+                Digest = of.Row.PlanDigest ?? "",
+                Round = of.Row.Round,
+                At = time.Milliseconds(),
+            }
+        );
+        s.Record(
+            LedgerEntry.Of(
+                time.GetUtcNow(),
+                "oikonom",
+                "request.stage-skipped",
+                of.Row.PersonId,
+                of.Row.Id,
+                ("stage", stage.Title),
+                ("why", why)
+            )
+        );
     }
 
     private static void EnterRelease(Case of)
@@ -105,14 +153,25 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         var row = of.Row;
         if (by.Relation == "group")
         {
-            var users = of.Parties.Where(p => p.Active && p.Number is { Length: > 0 } n && of.Edition.Rulebook.Groups.GetValueOrDefault(by.Argument)?.Contains(n) == true && p.Roles.Contains("operator")).Select(p => p.UserName).ToList();
+            var users = of
+                .Parties.Where(p =>
+                    p.Active
+                    && p.Number is { Length: > 0 } n
+                    && of.Edition.Rulebook.Groups.GetValueOrDefault(by.Argument)?.Contains(n) == true
+                    && p.Roles.Contains("operator")
+                )
+                .Select(p => p.UserName)
+                .ToList();
             if (users.Count > 0)
             {
                 (row.Deciders, row.DeciderWhy) = ($"|{string.Join('|', users)}|", Approvers.Title(by));
                 return;
             }
         }
-        (row.DeciderRole, row.DeciderWhy) = (by.Relation == "role" ? by.Argument : "operator", $"anyone with the role {(by.Relation == "role" ? by.Argument : "operator")}");
+        (row.DeciderRole, row.DeciderWhy) = (
+            by.Relation == "role" ? by.Argument : "operator",
+            $"anyone with the role {(by.Relation == "role" ? by.Argument : "operator")}"
+        );
     }
 
     /// <summary>Whom the request waits on, in the words and columns of lists.</summary>
@@ -121,23 +180,41 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         var users = open.SelectMany(b => b.Deciders.UserNames).Distinct().Order(StringComparer.Ordinal).ToList();
         row.Deciders = users.Count == 0 ? "" : $"|{string.Join('|', users)}|";
         row.DeciderRole = open.Select(b => b.Deciders).FirstOrDefault(d => d.UserNames.Count == 0)?.Role ?? "";
-        row.DeciderWhy = string.Join("; ", open.Select(b => b.TooFew is null ? b.Deciders.Why : $"{b.Deciders.Why} ({b.TooFew})").Distinct());
+        row.DeciderWhy = string.Join(
+            "; ",
+            open.Select(b => b.TooFew is null ? b.Deciders.Why : $"{b.Deciders.Why} ({b.TooFew})").Distinct()
+        );
     }
 
     private void StartClock(Case of, Stage stage, int level)
     {
         var hours = of.Edition.Rulebook.HoursOf(of.Person.Site);
         var now = time.GetUtcNow();
-        var clock = new StageClock(stage.Deadline is { } d ? hours.After(now, d).ToUnixTimeMilliseconds() : null, stage.Remind is { } r ? hours.After(now, r).ToUnixTimeMilliseconds() : null, level);
+        var clock = new StageClock(
+            stage.Deadline is { } d ? hours.After(now, d).ToUnixTimeMilliseconds() : null,
+            stage.Remind is { } r ? hours.After(now, r).ToUnixTimeMilliseconds() : null,
+            level
+        );
         (of.Row.Clock, of.Row.ClockAt) = (clock.ToJson(), clock.Next);
     }
 
-    public static string DueText(Case of) => StageClock.FromJson(of.Row.Clock).Deadline is { } due ? $"by {TimeZoneInfo.ConvertTime(due.ToInstant(), of.Edition.Rulebook.ZoneOf(of.Person.Site)):yyyy-MM-dd HH:mm} at {of.Edition.Rulebook.Sites.GetValueOrDefault(of.Person.Site)?.Title ?? of.Person.Site}" : "without a date";
+    public static string DueText(Case of) =>
+        StageClock.FromJson(of.Row.Clock).Deadline is { } due
+            ? $"by {TimeZoneInfo.ConvertTime(due.ToInstant(), of.Edition.Rulebook.ZoneOf(of.Person.Site)):yyyy-MM-dd HH:mm} at "
+                + $"{of.Edition.Rulebook.Sites.GetValueOrDefault(of.Person.Site)?.Title ?? of.Person.Site}"
+            : "without a date";
 
     /// <summary>The whole effect in a few lines, as a mail tells it.</summary>
     public static string Effect(Case of)
     {
-        var lines = of.Plan.Changes.Where(c => c is not Change.Verify).Select(c => "- " + RequestViews.Text(c, of.Edition.Rulebook.Targets.GetValueOrDefault(c.Target)) + (c.Due is { } due ? $" ({due.UtcDateTime:yyyy-MM-dd})" : "")).ToList();
+        var lines = of
+            .Plan.Changes.Where(c => c is not Change.Verify)
+            .Select(c =>
+                "- "
+                + RequestViews.Text(c, of.Edition.Rulebook.Targets.GetValueOrDefault(c.Target))
+                + (c.Due is { } due ? $" ({due.UtcDateTime:yyyy-MM-dd})" : "")
+            )
+            .ToList();
         return string.Join('\n', lines.Take(12)) + (lines.Count > 12 ? $"\n- and {lines.Count - 12} more" : "");
     }
 
@@ -145,14 +222,20 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
     private async Task ApplyAsync(Session s, Case of)
     {
         var (row, wish, now) = (of.Row, of.Wish, time.GetUtcNow());
-        if (!wish.ChangesInputs) return;
+        if (!wish.ChangesInputs)
+            return;
         var at = now.ToUnixTimeMilliseconds();
         var rulebook = of.Edition.Rulebook;
         var bare = Inputs.Of(of.Person, [], rulebook);
-        var person = new Subject(PersonId.Parse(of.Person.Id), bare.Said[0], new Dictionary<string, string>()) { Others = [.. bare.Said.Skip(1)] };
+        var person = new Subject(PersonId.Parse(of.Person.Id), bare.Said[0], new Dictionary<string, string>())
+        {
+            Others = [.. bare.Said.Skip(1)],
+        };
         var subject = wish.Apply(person, rulebook, new("request", row.Number.ToString(CultureInfo.InvariantCulture), wish.Reason), now);
         var extras = new List<ExtraRow>();
-        var reason = JsonSerializer.Serialize(new Reason("request", row.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason));
+        var reason = JsonSerializer.Serialize(
+            new Reason("request", row.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason)
+        );
         foreach (var grant in subject.Extra)
         {
             var key = grant.Key.ToString();
@@ -165,33 +248,56 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             await s.EndExtraAsync(row.PersonId, "template", asked.Template, at);
             extras.Add(Extra("template", asked.Template, asked.From.ToUnixTimeMilliseconds(), asked.Until?.ToUnixTimeMilliseconds()));
         }
-        foreach (var refused in subject.Refused) extras.Add(Extra("refusal", refused, at, null));
+        foreach (var refused in subject.Refused)
+            extras.Add(Extra("refusal", refused, at, null));
         foreach (var field in subject.Fields)
         {
             await s.EndFieldAsync(row.PersonId, field.Employment, field.Name, field.From.ToUnixTimeMilliseconds(), at);
             // Another last day, decided by people, is the one that holds.
-            if (field.Name == BuiltIn.End) await s.TakeBackEndingAsync(row.PersonId, field.Employment, at);
+            if (field.Name == BuiltIn.End)
+                await s.TakeBackEndingAsync(row.PersonId, field.Employment, at);
             extras.Add(Hand(Inputs.FieldKind, field.Name, field.From, field.Employment, field.Text));
         }
         foreach (var ending in subject.Endings)
-            extras.Add(Hand(Inputs.EndKind, BuiltIn.End, ending.At, ending.Employment, ending.Start.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)));
+            extras.Add(
+                Hand(
+                    Inputs.EndKind,
+                    BuiltIn.End,
+                    ending.At,
+                    ending.Employment,
+                    ending.Start.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)
+                )
+            );
         await s.AddExtrasAsync(extras);
-        if (subject.Fields.Count > 0 || subject.Endings.Count > 0) await ShowAsync(s, of, now);
+        if (subject.Fields.Count > 0 || subject.Endings.Count > 0)
+            await ShowAsync(s, of, now);
 
-        ExtraRow Extra(string kind, string subject, long from, long? until) => new() { Id = Guid.CreateVersion7(now).ToString(), PersonId = row.PersonId, Kind = kind, Subject = subject, FromAt = from, UntilAt = until, Reason = reason, RequestId = row.Id };
+        ExtraRow Extra(string kind, string subject, long from, long? until) =>
+            new()
+            {
+                Id = Guid.CreateVersion7(now).ToString(),
+                PersonId = row.PersonId,
+                Kind = kind,
+                Subject = subject,
+                FromAt = from,
+                UntilAt = until,
+                Reason = reason,
+                RequestId = row.Id,
+            };
 
-        ExtraRow Hand(string kind, string subject, DateTimeOffset from, string employment, string value) => new()
-        {
-            Id = Guid.CreateVersion7(now).ToString(),
-            PersonId = row.PersonId,
-            Kind = kind,
-            Subject = subject,
-            Employment = employment,
-            Value = value,
-            FromAt = from.ToUnixTimeMilliseconds(),
-            Reason = reason,
-            RequestId = row.Id,
-        };
+        ExtraRow Hand(string kind, string subject, DateTimeOffset from, string employment, string value) =>
+            new()
+            {
+                Id = Guid.CreateVersion7(now).ToString(),
+                PersonId = row.PersonId,
+                Kind = kind,
+                Subject = subject,
+                Employment = employment,
+                Value = value,
+                FromAt = from.ToUnixTimeMilliseconds(),
+                Reason = reason,
+                RequestId = row.Id,
+            };
     }
 
     /// <summary>What lists show of the person follows the inputs; what the sources say stays beside it.</summary>
@@ -200,30 +306,58 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         var (row, rulebook) = (of.Row, of.Edition.Rulebook);
         var shown = Inputs.Of(of.Person, await s.ExtrasAsync([row.PersonId]), rulebook).Row(row.PersonId, of.Person.Source, rulebook, now);
         await s.UpsertPeopleAsync([shown]);
-        var differences = Facts.FromJson(of.Person.Facts, rulebook.Attributes).DifferenceTo(Facts.FromJson(shown.Facts, rulebook.Attributes));
-        if (differences.Count == 0) return;
+        var differences = Facts
+            .FromJson(of.Person.Facts, rulebook.Attributes)
+            .DifferenceTo(Facts.FromJson(shown.Facts, rulebook.Attributes));
+        if (differences.Count == 0)
+            return;
         s.Record(LedgerEntry.Of(now, row.Requester, "person.changed", row.PersonId, row.Id, ("changes", differences)));
         s.Tell("people", row.PersonId);
     }
+
     private async Task MakeStepsAsync(Session s, Case of)
     {
         var now = time.GetUtcNow();
         var row = of.Row;
-        await s.AddStepsAsync([.. of.Plan.Changes.Select(change => new StepRow
-        {
-            Id = Guid.CreateVersion7(now).ToString(), RequestId = row.Id, PersonId = row.PersonId, Target = change.Target, Ordinal = change.Ordinal,
-            Change = JsonSerializer.Serialize(change, JsonSerializerOptions.Web), DueAt = (change.Due ?? now).ToUnixTimeMilliseconds(), Later = change.Later ? 1 : 0,
-            Removes = change.TakesAway ? 1 : 0,
-        })]);
+        await s.AddStepsAsync([
+            .. of.Plan.Changes.Select(change => new StepRow
+            {
+                Id = Guid.CreateVersion7(now).ToString(),
+                RequestId = row.Id,
+                PersonId = row.PersonId,
+                Target = change.Target,
+                Ordinal = change.Ordinal,
+                Change = JsonSerializer.Serialize(change, JsonSerializerOptions.Web),
+                DueAt = (change.Due ?? now).ToUnixTimeMilliseconds(),
+                Later = change.Later ? 1 : 0,
+                Removes = change.TakesAway ? 1 : 0,
+            }),
+        ]);
         await s.LookAgainAsync([row.PersonId], now.ToUnixTimeMilliseconds());
-        if (of.Plan.Changes.Any(c => !c.Later)) return;
+        if (of.Plan.Changes.Any(c => !c.Later))
+            return;
         // All that was approved lies later, or changes an input alone; nothing is left to wait for.
         var nothing = of.Plan.Changes.Count == 0;
         (row.State, row.CompletedAt) = ("completed", now.ToUnixTimeMilliseconds());
-        s.Record(LedgerEntry.Of(now, "oikonom", "request.completed", row.PersonId, row.Id, ("note", nothing ? "recorded; no target changes" : "what it changes lies later")));
-        notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = nothing ? "it is recorded, and no target needed to change" : "what it changes is scheduled" });
+        s.Record(
+            LedgerEntry.Of(
+                now,
+                "oikonom",
+                "request.completed",
+                row.PersonId,
+                row.Id,
+                ("note", nothing ? "recorded; no target changes" : "what it changes lies later")
+            )
+        );
+        notices.ToRequester(
+            s,
+            of,
+            NoticeEvents.Completed,
+            new() { ["text"] = nothing ? "it is recorded, and no target needed to change" : "what it changes is scheduled" }
+        );
     }
 
     public static RequestState StateOf(RequestRow row) => JsonSerializer.Deserialize<RequestState>($"\"{row.State}\"");
+
     public static string NameOf(RequestState state) => JsonSerializer.Serialize(state).Trim('"');
 }

@@ -26,34 +26,114 @@ public sealed class TodayDesk(Store.Store store, EditionBook editions, TaskDesk 
         var inbox = await RequestEndpoints.PageAsync(store, editions, mine with { Limit = Shown, UrgentFirst = true }, false, cancel);
         var open = await tasks.ListAsync(user, false, 200, cancel);
         var wide = roles.Any(r => r is Roles.Requester or Roles.Operator or Roles.Engineer or Roles.Auditor);
-        var (starters, tallies, waiting) = await store.ReadAsync(async s => (
-            await s.StartersAsync("0001-01-01", now.UtcDateTime.AddDays(DaysAhead).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture), reach, 200),
-            await s.RequestTalliesAsync(reach), await s.CountRequestsAsync(mine)), cancel);
+        var (starters, tallies, waiting) = await store.ReadAsync(
+            async s =>
+                (
+                    await s.StartersAsync(
+                        "0001-01-01",
+                        now.UtcDateTime.AddDays(DaysAhead).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture),
+                        reach,
+                        200
+                    ),
+                    await s.RequestTalliesAsync(reach),
+                    await s.CountRequestsAsync(mine)
+                ),
+            cancel
+        );
         var notReady = new List<StarterView>();
         foreach (var row in starters)
         {
             // Prepared and asleep until the first day is as it should be.
-            if (row.State == "fulfilling" && row.Problem.Length == 0) continue;
-            notReady.Add(new(row.PersonId, row.Display, row.PersonNumber, row.Department, row.Site, row.StartDay, row.Id, row.Number, row.State, row.Problem.Length > 0 ? row.Problem : $"waits on {RequestViews.WaitsOn(row)}"));
+            if (row.State == "fulfilling" && row.Problem.Length == 0)
+                continue;
+            notReady.Add(
+                new(
+                    row.PersonId,
+                    row.Display,
+                    row.PersonNumber,
+                    row.Department,
+                    row.Site,
+                    row.StartDay,
+                    row.Id,
+                    row.Number,
+                    row.State,
+                    row.Problem.Length > 0 ? row.Problem : $"waits on {RequestViews.WaitsOn(row)}"
+                )
+            );
         }
-        var stuck = wide ? await RequestEndpoints.PageAsync(store, editions, new RequestFilter(Limit: Shown) { Stuck = true, Reach = reach }, false, cancel) : new([], null);
-        var late = wide ? await RequestEndpoints.PageAsync(store, editions, new RequestFilter(OpenOnly: true, Limit: Shown) { Late = true, Reach = reach }, false, cancel) : new([], null);
-        var own = await RequestEndpoints.PageAsync(store, editions, new RequestFilter(OpenOnly: true, Limit: Shown) { Requester = user.UserName() }, false, cancel);
-        var targets = roles.Any(r => r is Roles.Operator or Roles.Engineer) ? (await TargetEndpoints.ListAsync(editions, store, cancel)).Items.Where(t => t.Failing > 0).Select(t => reach is null ? t : t with { Problem = null }).ToList() : [];
-        var held = reach is null && roles.Any(r => r is Roles.Operator or Roles.Engineer or Roles.Requester) ? await sources.HeldRunsAsync(user, cancel) : [];
+        var stuck = wide
+            ? await RequestEndpoints.PageAsync(
+                store,
+                editions,
+                new RequestFilter(Limit: Shown) { Stuck = true, Reach = reach },
+                false,
+                cancel
+            )
+            : new([], null);
+        var late = wide
+            ? await RequestEndpoints.PageAsync(
+                store,
+                editions,
+                new RequestFilter(OpenOnly: true, Limit: Shown) { Late = true, Reach = reach },
+                false,
+                cancel
+            )
+            : new([], null);
+        var own = await RequestEndpoints.PageAsync(
+            store,
+            editions,
+            new RequestFilter(OpenOnly: true, Limit: Shown) { Requester = user.UserName() },
+            false,
+            cancel
+        );
+        var targets = roles.Any(r => r is Roles.Operator or Roles.Engineer)
+            ? (await TargetEndpoints.ListAsync(editions, store, cancel))
+                .Items.Where(t => t.Failing > 0)
+                .Select(t => reach is null ? t : t with { Problem = null })
+                .ToList()
+            : [];
+        var held =
+            reach is null && roles.Any(r => r is Roles.Operator or Roles.Engineer or Roles.Requester)
+                ? await sources.HeldRunsAsync(user, cancel)
+                : [];
         long Of(params string[] states) => tallies.Where(t => states.Contains(t.State)).Sum(t => t.Count);
-        return new(now, inbox.Items, waiting, [.. open.Take(Shown)], open.Count, [.. notReady.Take(12)], stuck.Items, tallies.Sum(t => t.Stuck), late.Items, tallies.Where(t => t.State is "deciding" or "asked").Sum(t => t.Late), targets, held, own.Items,
-            !wide ? [] : [
-                new("deciding", "wait for a decision", Of("deciding", "asked"), "/requests?state=deciding"),
-                new("releasing", "wait for release", Of("releasing"), "/requests?state=releasing"),
-                new("fulfilling", "are being carried out", Of("fulfilling"), "/requests?state=fulfilling"),
-                new("planning", "are being planned", Of("planning", "choosing"), "/requests?state=planning"),
-            ], roles.Any(r => r is Roles.Operator or Roles.Engineer) ? [.. health.Problems()] : []);
+        return new(
+            now,
+            inbox.Items,
+            waiting,
+            [.. open.Take(Shown)],
+            open.Count,
+            [.. notReady.Take(12)],
+            stuck.Items,
+            tallies.Sum(t => t.Stuck),
+            late.Items,
+            tallies.Where(t => t.State is "deciding" or "asked").Sum(t => t.Late),
+            targets,
+            held,
+            own.Items,
+            !wide
+                ? []
+                :
+                [
+                    new("deciding", "wait for a decision", Of("deciding", "asked"), "/requests?state=deciding"),
+                    new("releasing", "wait for release", Of("releasing"), "/requests?state=releasing"),
+                    new("fulfilling", "are being carried out", Of("fulfilling"), "/requests?state=fulfilling"),
+                    new("planning", "are being planned", Of("planning", "choosing"), "/requests?state=planning"),
+                ],
+            roles.Any(r => r is Roles.Operator or Roles.Engineer) ? [.. health.Problems()] : []
+        );
     }
 }
 
 public static class TodayEndpoints
 {
-    public static void MapToday(this RouteGroupBuilder api) => api.MapGet("/today", (TodayDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.LookAsync(user, cancel))
-        .WithName("today").WithSummary("What waits for the caller, who starts soon and is not ready, what is late or stuck and why, failing targets, runs under the brake.").RequireAuthorization("read").Reaching(Reached.Filtered);
+    public static void MapToday(this RouteGroupBuilder api) =>
+        api.MapGet("/today", (TodayDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.LookAsync(user, cancel))
+            .WithName("today")
+            .WithSummary(
+                "What waits for the caller, who starts soon and is not ready, what is late or stuck and why, failing targets, "
+                    + "runs under the brake."
+            )
+            .RequireAuthorization("read")
+            .Reaching(Reached.Filtered);
 }

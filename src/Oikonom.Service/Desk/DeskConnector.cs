@@ -29,12 +29,22 @@ public sealed class DeskConnector(TargetRule rule, Core.Rulebook.Rulebook rulebo
         var work = (EntitlementMeans.Work)entitlement.Means;
         var due = rulebook.HoursOf(order.Site).After(time.GetUtcNow(), _desk.Due);
         return goal.Held
-            ? new($"Give {order.Display}: {entitlement.Title}", work.Give, work.Fields, work.Checks, work.NeedsEvidence, _desk.Role, due, true)
+            ? new(
+                $"Give {order.Display}: {entitlement.Title}",
+                work.Give,
+                work.Fields,
+                work.Checks,
+                work.NeedsEvidence,
+                _desk.Role,
+                due,
+                true
+            )
             : new($"Take back from {order.Display}: {entitlement.Title}", work.TakeBack, [], [], false, _desk.Role, due, false);
     }
 
     /// <summary>People are always there.</summary>
-    public Task<TargetHealth> CheckAsync(CancellationToken cancel) => Task.FromResult(new TargetHealth(true, $"People with the role {_desk.Role} do this by hand.", null, 0));
+    public Task<TargetHealth> CheckAsync(CancellationToken cancel) =>
+        Task.FromResult(new TargetHealth(true, $"People with the role {_desk.Role} do this by hand.", null, 0));
 
     public ValueTask DisposeAsync() => ValueTask.CompletedTask;
 }

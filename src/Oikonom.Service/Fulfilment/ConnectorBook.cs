@@ -16,19 +16,22 @@ public sealed class ConnectorBook(Store.Store store, SecretBook secrets, TimePro
 {
     private readonly ConcurrentDictionary<(int Edition, string Target), IConnector> _connectors = new();
 
-    public IConnector For(Edition edition, string target) => _connectors.GetOrAdd((edition.Number, target), key => Make(edition, edition.Rulebook.Targets[key.Target]));
+    public IConnector For(Edition edition, string target) =>
+        _connectors.GetOrAdd((edition.Number, target), key => Make(edition, edition.Rulebook.Targets[key.Target]));
 
     /// <summary>The connector of a target in which people have accounts.</summary>
     /// <exception cref="TargetFault">They have none in it.</exception>
-    public IAccountConnector Accounts(Edition edition, string target) => For(edition, target) as IAccountConnector
+    public IAccountConnector Accounts(Edition edition, string target) =>
+        For(edition, target) as IAccountConnector
         ?? throw new TargetFault($"{edition.Rulebook.Targets[target].Title} holds no accounts.", transient: false);
 
-    private IConnector Make(Edition edition, TargetRule target) => target.Settings switch
-    {
-        TargetSettings.Ldap ldap => new LdapConnector(target, cancel => SignInAsync(target, ldap, cancel)),
-        TargetSettings.Desk => new DeskConnector(target, edition.Rulebook, store, time),
-        _ => throw new UnreachableException($"No connector is made for targets of the kind '{target.Settings.Kind}'."),
-    };
+    private IConnector Make(Edition edition, TargetRule target) =>
+        target.Settings switch
+        {
+            TargetSettings.Ldap ldap => new LdapConnector(target, cancel => SignInAsync(target, ldap, cancel)),
+            TargetSettings.Desk => new DeskConnector(target, edition.Rulebook, store, time),
+            _ => throw new UnreachableException($"No connector is made for targets of the kind '{target.Settings.Kind}'."),
+        };
 
     private async Task<LdapSignIn> SignInAsync(TargetRule target, TargetSettings.Ldap ldap, CancellationToken cancel)
     {
@@ -55,13 +58,19 @@ public sealed class ConnectorBook(Store.Store store, SecretBook secrets, TimePro
         }
         return authorities.Count > 0 ? authorities : throw Unusable("holds no certificate", null);
 
-        TargetFault Unusable(string what, Exception? error) => new($"The authority '{name}' {what} in PEM form. Set it again with 'oikonom secrets set {name}'.", transient: true, inner: error);
+        TargetFault Unusable(string what, Exception? error) =>
+            new(
+                $"The authority '{name}' {what} in PEM form. Set it again with 'oikonom secrets set {name}'.",
+                transient: true,
+                inner: error
+            );
     }
 
     public async Task ResetAsync()
     {
         foreach (var key in _connectors.Keys)
-            if (_connectors.TryRemove(key, out var connector)) await connector.DisposeAsync();
+            if (_connectors.TryRemove(key, out var connector))
+                await connector.DisposeAsync();
     }
 
     public async ValueTask DisposeAsync() => await ResetAsync();

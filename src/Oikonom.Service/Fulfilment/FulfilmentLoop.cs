@@ -15,22 +15,36 @@ namespace Oikonom.Service.Fulfilment;
 /// Claims chains with due steps and carries them out: one after the other for one account, many accounts at once,
 /// each target with a limit of its own. Each step is looked at again before it runs.
 /// </summary>
-public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editions, ConnectorBook connectors, OutcomeWriter writer, ServiceOptions options, TimeProvider time, Pulse pulse, ILogger<FulfilmentLoop> log)
-    : Loop(TimeSpan.FromMilliseconds(500), pulse, log)
+public sealed partial class FulfilmentLoop(
+    Store.Store store,
+    EditionBook editions,
+    ConnectorBook connectors,
+    OutcomeWriter writer,
+    ServiceOptions options,
+    TimeProvider time,
+    Pulse pulse,
+    ILogger<FulfilmentLoop> log
+) : Loop(TimeSpan.FromMilliseconds(500), pulse, log)
 {
     private readonly ConcurrentDictionary<string, int> _running = new();
 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
-        if (await editions.CurrentOrNullAsync(cancel) is not { } edition) return false;
+        if (await editions.CurrentOrNullAsync(cancel) is not { } edition)
+            return false;
         var more = false;
         foreach (var target in edition.Rulebook.Targets.Values)
         {
             var free = target.Settings.Parallel - _running.GetValueOrDefault(target.Name);
-            if (free < Math.Min(6, target.Settings.Parallel)) continue;
+            if (free < Math.Min(6, target.Settings.Parallel))
+                continue;
             var now = time.Milliseconds();
-            var claims = await store.WriteAsync(s => s.ClaimChainsAsync(target.Name, options.Node, now, now + (long)(options.LeaseSeconds * 1000), free), cancel);
-            if (claims.Count == 0) continue;
+            var claims = await store.WriteAsync(
+                s => s.ClaimChainsAsync(target.Name, options.Node, now, now + (long)(options.LeaseSeconds * 1000), free),
+                cancel
+            );
+            if (claims.Count == 0)
+                continue;
             more |= claims.Count == free;
             await StartAsync(target.Name, [.. claims.Select(c => new Claim(c.PersonId, c.Target, c.Fence))], cancel);
         }
@@ -39,9 +53,14 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
 
     private async Task StartAsync(string target, IReadOnlyList<Claim> claims, CancellationToken cancel)
     {
-        var (steps, recorded) = await store.ReadAsync(async s => (
-            await s.DueStepsAsync([.. claims.Select(c => c.Row)], time.Milliseconds()),
-            await Recorded.LoadAsync(s, [.. claims.Select(c => c.PersonId).Distinct()])), cancel);
+        var (steps, recorded) = await store.ReadAsync(
+            async s =>
+                (
+                    await s.DueStepsAsync([.. claims.Select(c => c.Row)], time.Milliseconds()),
+                    await Recorded.LoadAsync(s, [.. claims.Select(c => c.PersonId).Distinct()])
+                ),
+            cancel
+        );
         var byPerson = steps.ToLookup(s => s.PersonId);
         _running.AddOrUpdate(target, claims.Count, (_, running) => running + claims.Count);
         foreach (var claim in claims)
@@ -57,10 +76,12 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
             foreach (var step in steps)
             {
                 // What takes access away waits for nothing else.
-                if (blocked && step.Removes == 0) continue;
+                if (blocked && step.Removes == 0)
+                    continue;
                 var outcome = await chain.AttemptAsync(step, cancel);
                 await writer.WriteAsync(new Written.Step(outcome), cancel);
-                if (outcome.Replan is not null || outcome.Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting) blocked = true;
+                if (outcome.Replan is not null || outcome.Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting)
+                    blocked = true;
             }
             await writer.WriteAsync(new Written.End(claim), cancel);
         }
@@ -84,7 +105,14 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
     private static partial void LogFailure(ILogger log, string person, string target, Exception error);
 
     /// <summary>The steps of one person in one target, with what is recorded as it grows step by step.</summary>
-    private sealed class Chain(Claim claim, Recorded recorded, Store.Store store, EditionBook editions, ConnectorBook connectors, TimeProvider time)
+    private sealed class Chain(
+        Claim claim,
+        Recorded recorded,
+        Store.Store store,
+        EditionBook editions,
+        ConnectorBook connectors,
+        TimeProvider time
+    )
     {
         private AccountRow? _account = recorded.Account(claim.PersonId, claim.Target);
         private HashSet<string>? _grants;
@@ -96,17 +124,28 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
             try
             {
                 var edition = await editions.GetAsync(step.Edition, cancel);
-                if (_wanted?.Number != step.Edition) _wanted = (step.Edition, edition, Desired.At(recorded.Subject(claim.PersonId, edition), edition, time.GetUtcNow()));
-                _grants ??= [.. recorded.State(claim.PersonId).Grants.Values.Where(g => g.Target == claim.Target).Select(g => g.Entitlement)];
+                if (_wanted?.Number != step.Edition)
+                    _wanted = (step.Edition, edition, Desired.At(recorded.Subject(claim.PersonId, edition), edition, time.GetUtcNow()));
+                _grants ??=
+                [
+                    .. recorded.State(claim.PersonId).Grants.Values.Where(g => g.Target == claim.Target).Select(g => g.Entitlement),
+                ];
                 var wanted = _wanted.Value.Wanted;
-                if (change is Change.CreateAccount or Change.AdoptAccount && edition.Rulebook.Targets.GetValueOrDefault(claim.Target) is { After.Count: > 0 } rule && await WaitsAsync(rule, edition, cancel) is { } waits)
+                if (
+                    change is Change.CreateAccount or Change.AdoptAccount
+                    && edition.Rulebook.Targets.GetValueOrDefault(claim.Target) is { After.Count: > 0 } rule
+                    && await WaitsAsync(rule, edition, cancel) is { } waits
+                )
                     return new(claim, step, change, AttemptOutcome.Transient, waits);
                 switch (Planner.Look(change, wanted))
                 {
                     case StillWanted.No:
                         return new(claim, step, change, AttemptOutcome.NoLongerWanted, "No longer wanted when it was looked at again.");
                     case StillWanted.Changed:
-                        return new(claim, step, change, AttemptOutcome.NoLongerWanted, "Something else is wanted now.") { Replan = $"the account {change.Entry.Name} should now look different from what was approved" };
+                        return new(claim, step, change, AttemptOutcome.NoLongerWanted, "Something else is wanted now.")
+                        {
+                            Replan = $"the account {change.Entry.Name} should now look different from what was approved",
+                        };
                     default:
                         return await RunAsync(step, change, edition, wanted, cancel);
                 }
@@ -121,15 +160,22 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
             }
         }
 
-        /// <summary>What the step waits for in a target that comes first, or null. The account must be there and be seen by that target itself.</summary>
+        /// <summary>What the step waits for in a target that comes first, or null. The account must be there and be seen by that
+        /// target itself.</summary>
         private async Task<string?> WaitsAsync(TargetRule rule, Edition edition, CancellationToken cancel)
         {
-            foreach (var first in rule.After.Where(a => _wanted!.Value.Wanted.Accounts.ContainsKey(a) && edition.Rulebook.Targets[a].HasAccounts))
+            foreach (
+                var first in rule.After.Where(a => _wanted!.Value.Wanted.Accounts.ContainsKey(a) && edition.Rulebook.Targets[a].HasAccounts)
+            )
             {
                 var title = edition.Rulebook.Targets[first].Title;
-                var account = (await store.ReadAsync(s => s.AccountsAsync([claim.PersonId]), cancel)).FirstOrDefault(a => a.Target == first);
-                if (account is null) return $"It waits until the account in {title} is made.";
-                if (await connectors.Accounts(edition, first).ReadAsync(account.ImmutableId, cancel) is null) return $"It waits until {title} shows the account.";
+                var account = (await store.ReadAsync(s => s.AccountsAsync([claim.PersonId]), cancel)).FirstOrDefault(a =>
+                    a.Target == first
+                );
+                if (account is null)
+                    return $"It waits until the account in {title} is made.";
+                if (await connectors.Accounts(edition, first).ReadAsync(account.ImmutableId, cancel) is null)
+                    return $"It waits until {title} shows the account.";
             }
             return null;
         }
@@ -140,7 +186,13 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
             var outcome = new Outcome(claim, step, change, AttemptOutcome.Reached, "");
             return change switch
             {
-                Change.CreateAccount or Change.AdoptAccount or Change.ChangeAccount => await ShapeAsync(outcome, target, edition, wanted.Accounts[claim.Target], cancel),
+                Change.CreateAccount or Change.AdoptAccount or Change.ChangeAccount => await ShapeAsync(
+                    outcome,
+                    target,
+                    edition,
+                    wanted.Accounts[claim.Target],
+                    cancel
+                ),
                 Change.EnableAccount => await PresentAsync(outcome, target, edition, true, cancel),
                 Change.DisableAccount => await PresentAsync(outcome, target, edition, false, cancel),
                 Change.SetPassword => await SetPasswordAsync(outcome, target, edition, cancel),
@@ -152,19 +204,43 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
         }
 
         /// <summary>Makes, takes over or changes an account.</summary>
-        private async Task<Outcome> ShapeAsync(Outcome outcome, TargetRule target, Edition edition, AccountState goal, CancellationToken cancel)
+        private async Task<Outcome> ShapeAsync(
+            Outcome outcome,
+            TargetRule target,
+            Edition edition,
+            AccountState goal,
+            CancellationToken cancel
+        )
         {
             var (change, connector) = (outcome.Change, connectors.Accounts(edition, claim.Target));
             var isNew = change is Change.CreateAccount;
             var keys = edition.Rulebook.Access.Ask().Keys(recorded.Subject(claim.PersonId, edition), target, goal.Attributes);
             var attributes = change.Attributes.ToDictionary(a => a.Name, a => a.After, StringComparer.OrdinalIgnoreCase);
             var ensured = await connector.EnsureAccountAsync(
-                new(_account?.ImmutableId ?? change.Entry.ImmutableId, keys, change.Entry.Name, change.Entry.Container, attributes, isNew ? change.Entry.Enabled : null, isNew), cancel);
+                new(
+                    _account?.ImmutableId ?? change.Entry.ImmutableId,
+                    keys,
+                    change.Entry.Name,
+                    change.Entry.Container,
+                    attributes,
+                    isNew ? change.Entry.Enabled : null,
+                    isNew
+                ),
+                cancel
+            );
             var enabled = change is Change.ChangeAccount && _account is not null ? _account.Enabled == 1 : change.Entry.Enabled;
             _account = Row(change, goal, ensured.ImmutableId, ensured.Location, enabled, time.Milliseconds());
             // What an adopted entry already holds is recorded with it.
-            var held = change is Change.AdoptAccount ? (await connector.ReadAsync(ensured.ImmutableId, cancel))?.Entitlements.Where(_grants!.Add).ToList() ?? [] : [];
-            return outcome with { Account = _account, Opens = [.. held.Select(e => Grant(outcome.Step, e, change.Reason))], Note = ensured.Created ? "created" : Said(ensured.Changed) };
+            var held =
+                change is Change.AdoptAccount
+                    ? (await connector.ReadAsync(ensured.ImmutableId, cancel))?.Entitlements.Where(_grants!.Add).ToList() ?? []
+                    : [];
+            return outcome with
+            {
+                Account = _account,
+                Opens = [.. held.Select(e => Grant(outcome.Step, e, change.Reason))],
+                Note = ensured.Created ? "created" : Said(ensured.Changed),
+            };
         }
 
         private static string Said(bool changed) => changed ? "changed" : "was already so";
@@ -172,7 +248,12 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
         private async Task<Outcome> PresentAsync(Outcome outcome, TargetRule target, Edition edition, bool enable, CancellationToken cancel)
         {
             var account = Account(target);
-            var done = await connectors.Accounts(edition, claim.Target).EnsureAccountAsync(new(account.ImmutableId, [], account.Name, "", new Dictionary<string, IReadOnlyList<string>>(), enable, false), cancel);
+            var done = await connectors
+                .Accounts(edition, claim.Target)
+                .EnsureAccountAsync(
+                    new(account.ImmutableId, [], account.Name, "", new Dictionary<string, IReadOnlyList<string>>(), enable, false),
+                    cancel
+                );
             _account = account with { Location = done.Location, Enabled = enable ? 1 : 0, At = time.Milliseconds() };
             return outcome with { Account = _account, Note = Said(done.Changed) };
         }
@@ -184,88 +265,141 @@ public sealed partial class FulfilmentLoop(Store.Store store, EditionBook editio
         }
 
         /// <summary>Gives or takes an entitlement, in whatever way its target has.</summary>
-        private async Task<Outcome> HoldAsync(Outcome outcome, TargetRule target, Edition edition, EntitlementKey key, bool held, CancellationToken cancel)
+        private async Task<Outcome> HoldAsync(
+            Outcome outcome,
+            TargetRule target,
+            Edition edition,
+            EntitlementKey key,
+            bool held,
+            CancellationToken cancel
+        )
         {
-            var entitlement = target.Entitlements.GetValueOrDefault(key.Name) ?? throw new TargetFault($"The rulebook has no entitlement '{key.Name}' in {target.Title}.", transient: false);
+            var entitlement =
+                target.Entitlements.GetValueOrDefault(key.Name)
+                ?? throw new TargetFault($"The rulebook has no entitlement '{key.Name}' in {target.Title}.", transient: false);
             var person = recorded.Person(claim.PersonId);
             var order = new WorkOrder(outcome.Step.Id, outcome.Step.RequestId, claim.PersonId, person.Display, person.Site);
-            var result = await connectors.For(edition, claim.Target).EnsureGrantAsync(new(target.HasAccounts ? Account(target).ImmutableId : null, entitlement, held, order), cancel);
+            var result = await connectors
+                .For(edition, claim.Target)
+                .EnsureGrantAsync(new(target.HasAccounts ? Account(target).ImmutableId : null, entitlement, held, order), cancel);
             if (result is PortResult.Reached)
             {
-                if (held) _grants!.Add(key.Name);
-                else _grants!.Remove(key.Name);
-                outcome = held ? outcome with { Opens = [Grant(outcome.Step, key.Name, outcome.Change.Reason)] }
-                    : outcome with { Closes = new() { PersonId = claim.PersonId, Target = claim.Target, Entitlement = key.Name, UntilAt = time.Milliseconds() } };
+                if (held)
+                    _grants!.Add(key.Name);
+                else
+                    _grants!.Remove(key.Name);
+                outcome = held
+                    ? outcome with
+                    {
+                        Opens = [Grant(outcome.Step, key.Name, outcome.Change.Reason)],
+                    }
+                    : outcome with
+                    {
+                        Closes = new()
+                        {
+                            PersonId = claim.PersonId,
+                            Target = claim.Target,
+                            Entitlement = key.Name,
+                            UntilAt = time.Milliseconds(),
+                        },
+                    };
             }
             return Ended(outcome, result);
         }
 
         /// <summary>How an attempt ended, by what the target answered.</summary>
-        private Outcome Ended(Outcome outcome, PortResult result) => result switch
-        {
-            PortResult.Reached reached => outcome with { Note = reached.Note },
-            PortResult.WaitsFor waits => outcome with { Ending = AttemptOutcome.Waits, Task = waits.Task is { } task ? Row(outcome, task) : null },
-            PortResult.Transient fault => outcome with { Ending = AttemptOutcome.Transient, Message = fault.Message },
-            PortResult.Lasting fault => outcome with { Ending = AttemptOutcome.Lasting, Message = fault.Message },
-            PortResult.Unknown found => outcome with { Ending = AttemptOutcome.NoLongerWanted, Message = found.Message, Replan = found.Message },
-            _ => throw new UnreachableException($"An attempt cannot end with {result.GetType().Name}."),
-        };
+        private Outcome Ended(Outcome outcome, PortResult result) =>
+            result switch
+            {
+                PortResult.Reached reached => outcome with { Note = reached.Note },
+                PortResult.WaitsFor waits => outcome with
+                {
+                    Ending = AttemptOutcome.Waits,
+                    Task = waits.Task is { } task ? Row(outcome, task) : null,
+                },
+                PortResult.Transient fault => outcome with { Ending = AttemptOutcome.Transient, Message = fault.Message },
+                PortResult.Lasting fault => outcome with { Ending = AttemptOutcome.Lasting, Message = fault.Message },
+                PortResult.Unknown found => outcome with
+                {
+                    Ending = AttemptOutcome.NoLongerWanted,
+                    Message = found.Message,
+                    Replan = found.Message,
+                },
+                _ => throw new UnreachableException($"An attempt cannot end with {result.GetType().Name}."),
+            };
 
-        private TaskRow Row(Outcome outcome, ManualTask task) => new()
-        {
-            Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
-            StepId = outcome.Step.Id,
-            RequestId = outcome.Step.RequestId,
-            PersonId = claim.PersonId,
-            Target = claim.Target,
-            Entitlement = outcome.Change.Subject,
-            Kind = task.IsGiving ? "give" : "take-back",
-            Title = task.Title,
-            Instructions = task.Instructions,
-            Fields = JsonSerializer.Serialize(task.Fields),
-            Checks = JsonSerializer.Serialize(task.Checks),
-            NeedsEvidence = task.NeedsEvidence ? 1 : 0,
-            Role = task.Role,
-            DueAt = task.Due.ToUnixTimeMilliseconds(),
-            CreatedAt = time.Milliseconds(),
-        };
+        private TaskRow Row(Outcome outcome, ManualTask task) =>
+            new()
+            {
+                Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
+                StepId = outcome.Step.Id,
+                RequestId = outcome.Step.RequestId,
+                PersonId = claim.PersonId,
+                Target = claim.Target,
+                Entitlement = outcome.Change.Subject,
+                Kind = task.IsGiving ? "give" : "take-back",
+                Title = task.Title,
+                Instructions = task.Instructions,
+                Fields = JsonSerializer.Serialize(task.Fields),
+                Checks = JsonSerializer.Serialize(task.Checks),
+                NeedsEvidence = task.NeedsEvidence ? 1 : 0,
+                Role = task.Role,
+                DueAt = task.Due.ToUnixTimeMilliseconds(),
+                CreatedAt = time.Milliseconds(),
+            };
 
-        private GrantRow Grant(StepRow step, string entitlement, Reason reason) => new()
-        {
-            Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
-            PersonId = claim.PersonId,
-            Target = claim.Target,
-            Entitlement = entitlement,
-            FromAt = time.Milliseconds(),
-            Reason = JsonSerializer.Serialize(reason),
-            RequestId = step.RequestId,
-        };
+        private GrantRow Grant(StepRow step, string entitlement, Reason reason) =>
+            new()
+            {
+                Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
+                PersonId = claim.PersonId,
+                Target = claim.Target,
+                Entitlement = entitlement,
+                FromAt = time.Milliseconds(),
+                Reason = JsonSerializer.Serialize(reason),
+                RequestId = step.RequestId,
+            };
 
         private async Task<Outcome> VerifyAsync(Outcome outcome, TargetRule target, Edition edition, CancellationToken cancel)
         {
             var account = Account(target);
             var presence = account.Enabled == 1 ? Presence.Awake : Presence.Disabled;
-            var expected = new AccountState(claim.Target, account.Name, account.Container, Recorded.Attributes(account.Attributes), presence, new("", "", ""));
+            var expected = new AccountState(
+                claim.Target,
+                account.Name,
+                account.Container,
+                Recorded.Attributes(account.Attributes),
+                presence,
+                new("", "", "")
+            );
             var back = await connectors.Accounts(edition, claim.Target).VerifyAsync(account.ImmutableId, expected, _grants!, cancel);
-            if (back.Matches) return outcome with { Note = "as planned" };
+            if (back.Matches)
+                return outcome with { Note = "as planned" };
             var message = $"{target.Title} does not show what was done: {string.Join("; ", back.Differences.Select(d => d.Text))}.";
-            return outcome with { Ending = outcome.Step.Attempts < 6 ? AttemptOutcome.Transient : AttemptOutcome.Lasting, Message = message };
+            return outcome with
+            {
+                Ending = outcome.Step.Attempts < 6 ? AttemptOutcome.Transient : AttemptOutcome.Lasting,
+                Message = message,
+            };
         }
 
-        private AccountRow Account(TargetRule target) => _account ?? throw new TargetFault($"No account in {target.Title} is recorded for this person.", transient: false, needsReplan: true);
+        private AccountRow Account(TargetRule target) =>
+            _account
+            ?? throw new TargetFault($"No account in {target.Title} is recorded for this person.", transient: false, needsReplan: true);
 
-        private AccountRow Row(Change change, AccountState goal, string id, string location, bool enabled, long now) => new()
-        {
-            PersonId = claim.PersonId,
-            Target = claim.Target,
-            Name = change.Entry.Name,
-            Container = change.Entry.Container,
-            Location = location,
-            ImmutableId = id,
-            Attributes = JsonSerializer.Serialize(goal.Attributes.Where(a => a.Value.Count > 0).ToDictionary(a => a.Key, a => a.Value)),
-            Enabled = enabled ? 1 : 0,
-            Reason = JsonSerializer.Serialize(change.Reason),
-            At = now,
-        };
+        private AccountRow Row(Change change, AccountState goal, string id, string location, bool enabled, long now) =>
+            new()
+            {
+                PersonId = claim.PersonId,
+                Target = claim.Target,
+                Name = change.Entry.Name,
+                Container = change.Entry.Container,
+                Location = location,
+                ImmutableId = id,
+                Attributes = JsonSerializer.Serialize(goal.Attributes.Where(a => a.Value.Count > 0).ToDictionary(a => a.Key, a => a.Value)),
+                Enabled = enabled ? 1 : 0,
+                Reason = JsonSerializer.Serialize(change.Reason),
+                At = now,
+            };
     }
 }

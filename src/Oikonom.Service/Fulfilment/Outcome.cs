@@ -7,7 +7,13 @@ namespace Oikonom.Service.Fulfilment;
 /// <summary>A claim on a chain: valid while its fence is the newest.</summary>
 public sealed record Claim(string PersonId, string Target, long Fence)
 {
-    public ChainRow Row { get; } = new() { PersonId = PersonId, Target = Target, Fence = Fence };
+    public ChainRow Row { get; } =
+        new()
+        {
+            PersonId = PersonId,
+            Target = Target,
+            Fence = Fence,
+        };
 }
 
 /// <summary>How one attempt at one step ended, with what it changed in what we hold to be true.</summary>
@@ -29,5 +35,6 @@ public sealed record Outcome(Claim Claim, StepRow Step, Change Change, AttemptOu
 public abstract record Written
 {
     public sealed record Step(Outcome Outcome) : Written;
+
     public sealed record End(Claim Claim) : Written;
 }

@@ -13,24 +13,59 @@ public static class TargetEndpoints
 {
     public static void MapTargets(this RouteGroupBuilder api)
     {
-        api.MapGet("/targets", ListAsync).WithName("listTargets").WithSummary("The targets of the rulebook, with what waits and what fails.").RequireAuthorization("read").Reaching(Reached.Shared);
+        api.MapGet("/targets", ListAsync)
+            .WithName("listTargets")
+            .WithSummary("The targets of the rulebook, with what waits and what fails.")
+            .RequireAuthorization("read")
+            .Reaching(Reached.Shared);
 
-        api.MapPost("/targets/{name}/check", async (string name, EditionBook editions, ConnectorBook connectors, ClaimsPrincipal user, CancellationToken cancel) =>
-        {
-            user.RequireTargets([name], Roles.Operator, Roles.Engineer);
-            var edition = await editions.CurrentAsync(cancel);
-            if (!edition.Rulebook.Targets.ContainsKey(name)) throw Problem.NotFound($"target '{name}'", $"The rulebook has: {string.Join(", ", edition.Rulebook.Targets.Keys)}.");
-            var health = await connectors.For(edition, name).CheckAsync(cancel);
-            return new TargetCheck(name, health.Reachable, health.Message, health.Server, health.Milliseconds);
-        }).WithName("checkTarget").WithSummary("Signs in to the target and looks whether all it needs is there.").RequireAuthorization("targets").Reaching(Reached.Shared);
+        api.MapPost(
+                "/targets/{name}/check",
+                async (string name, EditionBook editions, ConnectorBook connectors, ClaimsPrincipal user, CancellationToken cancel) =>
+                {
+                    user.RequireTargets([name], Roles.Operator, Roles.Engineer);
+                    var edition = await editions.CurrentAsync(cancel);
+                    if (!edition.Rulebook.Targets.ContainsKey(name))
+                        throw Problem.NotFound(
+                            $"target '{name}'",
+                            $"The rulebook has: {string.Join(", ", edition.Rulebook.Targets.Keys)}."
+                        );
+                    var health = await connectors.For(edition, name).CheckAsync(cancel);
+                    return new TargetCheck(name, health.Reachable, health.Message, health.Server, health.Milliseconds);
+                }
+            )
+            .WithName("checkTarget")
+            .WithSummary("Signs in to the target and looks whether all it needs is there.")
+            .RequireAuthorization("targets")
+            .Reaching(Reached.Shared);
 
-        api.MapGet("/handovers/{token}", (string token, FirstPasswords links, ClaimsPrincipal user, CancellationToken cancel) => links.LookAsync(token, user, cancel))
-            .WithName("getHandover").WithSummary("What a one-time link is for; it is not used up.").RequireAuthorization("receive").Reaching(Reached.Own);
-        api.MapPost("/handovers/{token}", (string token, FirstPasswords links, ClaimsPrincipal user, CancellationToken cancel) => links.OpenAsync(token, user, cancel))
-            .WithName("openHandover").WithSummary("Makes a first password, sets it, and shows it once. It is kept nowhere, and the link is spent only when it was set.").RequireAuthorization("receive").Reaching(Reached.Own);
-        api.MapPost("/requests/{id}/new-link", async (string id, FirstPasswords links, Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
-            await links.SendAgainAsync(await Approval.RequestEndpoints.IdAsync(store, id, cancel), user, cancel))
-            .WithName("newPasswordLink").WithSummary("Ends the open one-time links of a request and sends new ones.").RequireAuthorization("operate").Reaching(Reached.Request);
+        api.MapGet(
+                "/handovers/{token}",
+                (string token, FirstPasswords links, ClaimsPrincipal user, CancellationToken cancel) => links.LookAsync(token, user, cancel)
+            )
+            .WithName("getHandover")
+            .WithSummary("What a one-time link is for; it is not used up.")
+            .RequireAuthorization("receive")
+            .Reaching(Reached.Own);
+        api.MapPost(
+                "/handovers/{token}",
+                (string token, FirstPasswords links, ClaimsPrincipal user, CancellationToken cancel) => links.OpenAsync(token, user, cancel)
+            )
+            .WithName("openHandover")
+            .WithSummary(
+                "Makes a first password, sets it, and shows it once. It is kept nowhere, and the link is spent only when it was set."
+            )
+            .RequireAuthorization("receive")
+            .Reaching(Reached.Own);
+        api.MapPost(
+                "/requests/{id}/new-link",
+                async (string id, FirstPasswords links, Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
+                    await links.SendAgainAsync(await Approval.RequestEndpoints.IdAsync(store, id, cancel), user, cancel)
+            )
+            .WithName("newPasswordLink")
+            .WithSummary("Ends the open one-time links of a request and sends new ones.")
+            .RequireAuthorization("operate")
+            .Reaching(Reached.Request);
     }
 
     public static async Task<Page<TargetSummary>> ListAsync(EditionBook editions, Store.Store store, CancellationToken cancel)
@@ -46,7 +81,19 @@ public static class TargetEndpoints
                 TargetSettings.Desk desk => ($"people with the role {desk.Role}", "none"),
                 _ => throw new UnreachableException($"Targets of the kind '{target.Settings.Kind}' cannot be shown."),
             };
-            items.Add(new(target.Name, target.Title, target.Settings.Kind, address, security, (int)counts.Accounts, (int)counts.Waiting, (int)counts.Failing, counts.Problem));
+            items.Add(
+                new(
+                    target.Name,
+                    target.Title,
+                    target.Settings.Kind,
+                    address,
+                    security,
+                    (int)counts.Accounts,
+                    (int)counts.Waiting,
+                    (int)counts.Failing,
+                    counts.Problem
+                )
+            );
         }
         return new(items, null);
     }

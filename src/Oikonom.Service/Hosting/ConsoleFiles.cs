@@ -5,30 +5,41 @@ namespace Oikonom.Service.Hosting;
 /// <summary>Serves the built console, with a strict policy, and its index for every page address.</summary>
 public static class ConsoleFiles
 {
-    private const string Policy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
+    private const string Policy =
+        "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; "
+        + "base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
 
-    public static void UseSecurityHeaders(this IApplicationBuilder app) => app.Use((context, next) =>
-    {
-        var headers = context.Response.Headers;
-        headers.ContentSecurityPolicy = Policy;
-        headers.XContentTypeOptions = "nosniff";
-        headers["Referrer-Policy"] = "no-referrer";
-        headers["Cross-Origin-Opener-Policy"] = "same-origin";
-        if (context.Request.Path.StartsWithSegments("/api")) headers.CacheControl = "no-store";
-        return next(context);
-    });
+    public static void UseSecurityHeaders(this IApplicationBuilder app) =>
+        app.Use(
+            (context, next) =>
+            {
+                var headers = context.Response.Headers;
+                headers.ContentSecurityPolicy = Policy;
+                headers.XContentTypeOptions = "nosniff";
+                headers["Referrer-Policy"] = "no-referrer";
+                headers["Cross-Origin-Opener-Policy"] = "same-origin";
+                if (context.Request.Path.StartsWithSegments("/api"))
+                    headers.CacheControl = "no-store";
+                return next(context);
+            }
+        );
 
     /// <summary>The files of the console; stands before sign-in, since the sign-in page is one of them.</summary>
     public static void UseConsoleFiles(this WebApplication app, string folder)
     {
-        if (!IsThere(folder)) return;
+        if (!IsThere(folder))
+            return;
         var files = new PhysicalFileProvider(Path.GetFullPath(folder));
-        app.UseStaticFiles(new StaticFileOptions
-        {
-            FileProvider = files,
-            OnPrepareResponse = context => context.Context.Response.Headers.CacheControl =
-                context.Context.Request.Path.StartsWithSegments("/assets") ? "public, max-age=31536000, immutable" : "no-cache",
-        });
+        app.UseStaticFiles(
+            new StaticFileOptions
+            {
+                FileProvider = files,
+                OnPrepareResponse = context =>
+                    context.Context.Response.Headers.CacheControl = context.Context.Request.Path.StartsWithSegments("/assets")
+                        ? "public, max-age=31536000, immutable"
+                        : "no-cache",
+            }
+        );
     }
 
     private static bool IsThere(string folder) => folder.Length > 0 && Directory.Exists(folder);
@@ -36,11 +47,17 @@ public static class ConsoleFiles
     /// <summary>Every page address gets the index; the console finds the page.</summary>
     public static void MapConsolePages(this WebApplication app, string folder)
     {
-        if (!IsThere(folder)) return;
-        app.MapFallback("{*path:nonfile}", (HttpContext context) =>
-        {
-            context.Response.Headers.CacheControl = "no-cache";
-            return Results.File(Path.Combine(Path.GetFullPath(folder), "index.html"), "text/html; charset=utf-8");
-        }).AllowAnonymous().ExcludeFromDescription();
+        if (!IsThere(folder))
+            return;
+        app.MapFallback(
+                "{*path:nonfile}",
+                (HttpContext context) =>
+                {
+                    context.Response.Headers.CacheControl = "no-cache";
+                    return Results.File(Path.Combine(Path.GetFullPath(folder), "index.html"), "text/html; charset=utf-8");
+                }
+            )
+            .AllowAnonymous()
+            .ExcludeFromDescription();
     }
 }

@@ -6,12 +6,17 @@ namespace Oikonom.Service.Hosting;
 public static class Csv
 {
     public static IResult File(string name, IReadOnlyList<string> columns, IEnumerable<IReadOnlyList<string>> rows) =>
-        Results.File(Encoding.UTF8.GetPreamble().Concat(Encoding.UTF8.GetBytes(Text(columns, rows))).ToArray(), "text/csv; charset=utf-8", name);
+        Results.File(
+            Encoding.UTF8.GetPreamble().Concat(Encoding.UTF8.GetBytes(Text(columns, rows))).ToArray(),
+            "text/csv; charset=utf-8",
+            name
+        );
 
     public static string Text(IReadOnlyList<string> columns, IEnumerable<IReadOnlyList<string>> rows)
     {
         var text = new StringBuilder();
-        foreach (var row in rows.Prepend(columns)) text.AppendJoin(',', row.Select(Cell)).Append("\r\n");
+        foreach (var row in rows.Prepend(columns))
+            text.AppendJoin(',', row.Select(Cell)).Append("\r\n");
         return text.ToString();
     }
 
@@ -19,7 +24,14 @@ public static class Csv
     public static string Cell(string value)
     {
         var start = value.AsSpan().TrimStart();
-        var text = start.Length > 0 && start[0] is '=' or '+' or '-' or '@' or '\uFF1D' or '\uFF0B' or '\uFF0D' or '\uFF20' || value.StartsWith('\t') || value.StartsWith('\r') ? "'" + value : value;
-        return text.AsSpan().IndexOfAny(",\"\r\n") >= 0 || text != text.Trim() ? $"\"{text.Replace("\"", "\"\"", StringComparison.Ordinal)}\"" : text;
+        var text =
+            start.Length > 0 && start[0] is '=' or '+' or '-' or '@' or '\uFF1D' or '\uFF0B' or '\uFF0D' or '\uFF20'
+            || value.StartsWith('\t')
+            || value.StartsWith('\r')
+                ? "'" + value
+                : value;
+        return text.AsSpan().IndexOfAny(",\"\r\n") >= 0 || text != text.Trim()
+            ? $"\"{text.Replace("\"", "\"\"", StringComparison.Ordinal)}\""
+            : text;
     }
 }

@@ -47,7 +47,16 @@ public static class Daemon
             await app.RunAsync();
             return 0;
         }
-        catch (Exception error) when (error is StoreFault or IOException or SocketException or UnauthorizedAccessException or Npgsql.NpgsqlException or Microsoft.Data.Sqlite.SqliteException or ArgumentException)
+        catch (Exception error)
+            when (error
+                    is StoreFault
+                        or IOException
+                        or SocketException
+                        or UnauthorizedAccessException
+                        or Npgsql.NpgsqlException
+                        or Microsoft.Data.Sqlite.SqliteException
+                        or ArgumentException
+            )
         {
             await System.Console.Error.WriteLineAsync($"oikonomd: {Explain(error, options)}");
             return 1;
@@ -58,34 +67,82 @@ public static class Daemon
         }
     }
 
-    private static string Explain(Exception error, ServiceOptions options) => error.GetBaseException() is SocketException { SocketErrorCode: SocketError.AddressAlreadyInUse } || error.Message.Contains("address already in use", StringComparison.OrdinalIgnoreCase)
-        ? $"{options.Listen} is in use by another program. Stop it, or choose another port with --listen."
-        : error.Message;
+    private static string Explain(Exception error, ServiceOptions options) =>
+        error.GetBaseException() is SocketException { SocketErrorCode: SocketError.AddressAlreadyInUse }
+        || error.Message.Contains("address already in use", StringComparison.OrdinalIgnoreCase)
+            ? $"{options.Listen} is in use by another program. Stop it, or choose another port with --listen."
+            : error.Message;
 
     private static WebApplication Build(WebApplicationBuilder builder, ServiceOptions options)
     {
         PrepareFolder(options);
-        builder.WebHost.UseKestrelCore().ConfigureKestrel(kestrel =>
-        {
-            kestrel.AddServerHeader = false;
-            kestrel.Limits.MaxRequestBodySize = 32 * 1024 * 1024;
-            var address = new Uri(options.Listen);
-            if (address.Scheme != "http") throw new ArgumentException("--listen takes an http:// address; put a TLS proxy before it for other machines.");
-            kestrel.Listen(IPAddress.TryParse(address.Host, out var ip) ? ip : IPAddress.Loopback, address.Port);
-        });
+        builder
+            .WebHost.UseKestrelCore()
+            .ConfigureKestrel(kestrel =>
+            {
+                kestrel.AddServerHeader = false;
+                kestrel.Limits.MaxRequestBodySize = 32 * 1024 * 1024;
+                var address = new Uri(options.Listen);
+                if (address.Scheme != "http")
+                    throw new ArgumentException("--listen takes an http:// address; put a TLS proxy before it for other machines.");
+                kestrel.Listen(IPAddress.TryParse(address.Host, out var ip) ? ip : IPAddress.Loopback, address.Port);
+            });
         builder.Logging.ClearProviders();
-        builder.Host.UseSerilog((_, log) => log
-            .MinimumLevel.Is(Enum.TryParse<LogEventLevel>(options.LogLevel, true, out var level) ? level : LogEventLevel.Information)
-            .MinimumLevel.Override("Microsoft", LogEventLevel.Warning)
-            .Enrich.WithProperty("node", options.Node)
-            .WriteTo.Console(new RenderedCompactJsonFormatter()));
+        builder.Host.UseSerilog(
+            (_, log) =>
+                log
+                    .MinimumLevel.Is(
+                        Enum.TryParse<LogEventLevel>(options.LogLevel, true, out var level) ? level : LogEventLevel.Information
+                    )
+                    .MinimumLevel.Override("Microsoft", LogEventLevel.Warning)
+                    .Enrich.WithProperty("node", options.Node)
+                    .WriteTo.Console(new RenderedCompactJsonFormatter())
+        );
         var services = builder.Services;
         services.AddSingleton(options).AddSingleton(options.ClockFile.Length > 0 ? new MovedClock(options) : TimeProvider.System);
-        services.AddSingleton<Engine>(_ => options.Store == "sqlite" ? new SqliteEngine(Path.Combine(options.Data, "oikonom.db")) : new PostgresEngine(options.Store));
+        services.AddSingleton<Engine>(_ =>
+            options.Store == "sqlite" ? new SqliteEngine(Path.Combine(options.Data, "oikonom.db")) : new PostgresEngine(options.Store)
+        );
         services.AddSingleton<Pulse>().AddSingleton<Health>().AddSingleton<Ledger.HeadKeeper>();
-        services.AddSingleton<Store.Store>().AddSingleton<SigningKey>().AddSingleton<LedgerCheck>().AddSingleton<LedgerDesk>().AddSingleton<Accounts>().AddSingleton<PasswordDesk>().AddSingleton<UserDesk>().AddSingleton<FirstPasswords>().AddSingleton<Sight>().AddSingleton<People.PeopleIndex>().AddSingleton<Forgetting>().AddSingleton<SecretBook>().AddSingleton<Sessions>().AddSingleton<SignInLimit>().AddSingleton<EditionBook>().AddSingleton<ConnectorBook>()
-            .AddSingleton<Notifier>().AddSingleton<StageEntry>().AddSingleton<RequestDesk>().AddSingleton<HandRequests>().AddSingleton<ManyRequests>().AddSingleton<TaskDesk>().AddSingleton<TodayDesk>().AddSingleton<SourceOpener>().AddSingleton<RecordTaker>().AddSingleton<PushBrake>().AddSingleton<Baseline>().AddSingleton<IntakeRunner>().AddSingleton<SourceDesk>().AddSingleton<Idempotency>().AddSingleton<RehearsalDesk>().AddSingleton<PublishDesk>().AddSingleton<LiveSignal>();
-        services.AddSingleton<ScimDesk>().AddSingleton<Pressure>().AddSingleton<GroupCommit>().AddHostedService(p => p.GetRequiredService<GroupCommit>());
+        services
+            .AddSingleton<Store.Store>()
+            .AddSingleton<SigningKey>()
+            .AddSingleton<LedgerCheck>()
+            .AddSingleton<LedgerDesk>()
+            .AddSingleton<Accounts>()
+            .AddSingleton<PasswordDesk>()
+            .AddSingleton<UserDesk>()
+            .AddSingleton<FirstPasswords>()
+            .AddSingleton<Sight>()
+            .AddSingleton<People.PeopleIndex>()
+            .AddSingleton<Forgetting>()
+            .AddSingleton<SecretBook>()
+            .AddSingleton<Sessions>()
+            .AddSingleton<SignInLimit>()
+            .AddSingleton<EditionBook>()
+            .AddSingleton<ConnectorBook>()
+            .AddSingleton<Notifier>()
+            .AddSingleton<StageEntry>()
+            .AddSingleton<RequestDesk>()
+            .AddSingleton<HandRequests>()
+            .AddSingleton<ManyRequests>()
+            .AddSingleton<TaskDesk>()
+            .AddSingleton<TodayDesk>()
+            .AddSingleton<SourceOpener>()
+            .AddSingleton<RecordTaker>()
+            .AddSingleton<PushBrake>()
+            .AddSingleton<Baseline>()
+            .AddSingleton<IntakeRunner>()
+            .AddSingleton<SourceDesk>()
+            .AddSingleton<Idempotency>()
+            .AddSingleton<RehearsalDesk>()
+            .AddSingleton<PublishDesk>()
+            .AddSingleton<LiveSignal>();
+        services
+            .AddSingleton<ScimDesk>()
+            .AddSingleton<Pressure>()
+            .AddSingleton<GroupCommit>()
+            .AddHostedService(p => p.GetRequiredService<GroupCommit>());
         services.AddSingleton<OutcomeWriter>().AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
         AddLoop<PlannerLoop>(services);
         AddLoop<FulfilmentLoop>(services);
@@ -98,11 +155,24 @@ public static class Daemon
         AddLoop<SourceLoop>(services);
         AddLoop<ClockLoop>(services);
         AddLoop<HookLoop>(services);
-        services.AddHttpClient(HookLoop.Client).ConfigurePrimaryHttpMessageHandler(() => new SocketsHttpHandler { AllowAutoRedirect = false, ConnectTimeout = TimeSpan.FromSeconds(10) });
+        services
+            .AddHttpClient(HookLoop.Client)
+            .ConfigurePrimaryHttpMessageHandler(() =>
+                new SocketsHttpHandler { AllowAutoRedirect = false, ConnectTimeout = TimeSpan.FromSeconds(10) }
+            );
         AddLoop<WriteBackLoop>(services);
         services.AddDataProtection().SetApplicationName("oikonom").PersistKeysToFileSystem(new(Path.Combine(options.Data, "keys")));
-        services.AddAuthentication("either")
-            .AddPolicyScheme("either", null, scheme => scheme.ForwardDefaultSelector = context => context.Request.Headers.ContainsKey("Authorization") && !context.Request.Path.StartsWithSegments("/scim") ? TokenScheme.Name : CookieAuthenticationDefaults.AuthenticationScheme)
+        services
+            .AddAuthentication("either")
+            .AddPolicyScheme(
+                "either",
+                null,
+                scheme =>
+                    scheme.ForwardDefaultSelector = context =>
+                        context.Request.Headers.ContainsKey("Authorization") && !context.Request.Path.StartsWithSegments("/scim")
+                            ? TokenScheme.Name
+                            : CookieAuthenticationDefaults.AuthenticationScheme
+            )
             .AddScheme<AuthenticationSchemeOptions, TokenScheme>(TokenScheme.Name, null)
             .AddCookie(cookie =>
             {
@@ -116,25 +186,37 @@ public static class Daemon
                 cookie.Events.OnRedirectToAccessDenied = context => Status(context.Response, 403);
                 cookie.Events.OnValidatePrincipal = RefreshAsync;
             });
-        if (options.OpenIdAuthority.Length > 0) OpenIdSignIn.Add(services, options);
+        if (options.OpenIdAuthority.Length > 0)
+            OpenIdSignIn.Add(services, options);
         services.AddAuthorization(authorization =>
         {
-            foreach (var (name, roles) in Roles.Policies) authorization.AddPolicy(name, policy => policy.RequireAuthenticatedUser().RequireRole(roles));
+            foreach (var (name, roles) in Roles.Policies)
+                authorization.AddPolicy(name, policy => policy.RequireAuthenticatedUser().RequireRole(roles));
             authorization.FallbackPolicy = authorization.DefaultPolicy;
         });
         services.Configure<RouteHandlerOptions>(handlers => handlers.ThrowOnBadRequest = true);
-        services.Configure<JsonOptions>(json => json.SerializerOptions.NumberHandling = System.Text.Json.Serialization.JsonNumberHandling.Strict);
-        services.AddOpenApi("v1", openApi => openApi.AddDocumentTransformer((document, _, _) =>
-        {
-            document.Info.Title = "Oikonom";
-            document.Info.Version = "v1";
-            document.Info.Description = "Coordinates the lifecycle of people's identities. Failures are problem details (RFC 9457) with a stable code.";
-            document.Servers = [];
-            return Task.CompletedTask;
-        }));
+        services.Configure<JsonOptions>(json =>
+            json.SerializerOptions.NumberHandling = System.Text.Json.Serialization.JsonNumberHandling.Strict
+        );
+        services.AddOpenApi(
+            "v1",
+            openApi =>
+                openApi.AddDocumentTransformer(
+                    (document, _, _) =>
+                    {
+                        document.Info.Title = "Oikonom";
+                        document.Info.Version = "v1";
+                        document.Info.Description =
+                            "Coordinates the lifecycle of people's identities. Failures are problem details (RFC 9457) with a stable code.";
+                        document.Servers = [];
+                        return Task.CompletedTask;
+                    }
+                )
+        );
         AddProxies(services, options);
         var app = builder.Build();
-        if (options.Proxies.Length > 0) app.UseForwardedHeaders();
+        if (options.Proxies.Length > 0)
+            app.UseForwardedHeaders();
         app.UseSecurityHeaders();
         app.UseConsoleFiles(options.Console);
         app.UseMiddleware<ProblemWriter>();
@@ -151,32 +233,59 @@ public static class Daemon
     private static void PrepareFolder(ServiceOptions options)
     {
         const UnixFileMode own = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute;
-        const UnixFileMode others = UnixFileMode.GroupRead | UnixFileMode.GroupWrite | UnixFileMode.GroupExecute | UnixFileMode.OtherRead | UnixFileMode.OtherWrite | UnixFileMode.OtherExecute;
+        const UnixFileMode others =
+            UnixFileMode.GroupRead
+            | UnixFileMode.GroupWrite
+            | UnixFileMode.GroupExecute
+            | UnixFileMode.OtherRead
+            | UnixFileMode.OtherWrite
+            | UnixFileMode.OtherExecute;
         Directory.CreateDirectory(options.Data, own);
-        if ((File.GetUnixFileMode(options.Data) & others) != 0) throw new ArgumentException($"The data folder {options.Data} holds keys, and others can look into it. Close it with: chmod 700 {options.Data}");
-        if (options.Store != "sqlite") return;
+        if ((File.GetUnixFileMode(options.Data) & others) != 0)
+            throw new ArgumentException(
+                $"The data folder {options.Data} holds keys, and others can look into it. Close it with: chmod 700 {options.Data}"
+            );
+        if (options.Store != "sqlite")
+            return;
         var store = Path.Combine(options.Data, "oikonom.db");
         // The files beside it take their mode from it.
-        using (new FileStream(store, new FileStreamOptions { Mode = FileMode.OpenOrCreate, Access = FileAccess.Write, Share = FileShare.ReadWrite, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite })) { }
-        foreach (var file in new[] { store, store + "-wal", store + "-shm" }.Where(File.Exists)) File.SetUnixFileMode(file, UnixFileMode.UserRead | UnixFileMode.UserWrite);
+        using (
+            new FileStream(
+                store,
+                new FileStreamOptions
+                {
+                    Mode = FileMode.OpenOrCreate,
+                    Access = FileAccess.Write,
+                    Share = FileShare.ReadWrite,
+                    UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+                }
+            )
+        ) { }
+        foreach (var file in new[] { store, store + "-wal", store + "-shm" }.Where(File.Exists))
+            File.SetUnixFileMode(file, UnixFileMode.UserRead | UnixFileMode.UserWrite);
     }
 
     /// <summary>Whom X-Forwarded-For and -Proto are believed of: the proxies that are set, and nobody else.</summary>
-    private static void AddProxies(IServiceCollection services, ServiceOptions options) => services.Configure<ForwardedHeadersOptions>(forwarded =>
-    {
-        forwarded.ForwardedHeaders = ForwardedHeaders.XForwardedFor | ForwardedHeaders.XForwardedProto;
-        forwarded.KnownProxies.Clear();
-        forwarded.KnownIPNetworks.Clear();
-        forwarded.ForwardLimit = null;
-        foreach (var text in options.Proxies.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries))
+    private static void AddProxies(IServiceCollection services, ServiceOptions options) =>
+        services.Configure<ForwardedHeadersOptions>(forwarded =>
         {
-            if (IPAddress.TryParse(text, out var address)) forwarded.KnownProxies.Add(address);
-            else if (System.Net.IPNetwork.TryParse(text, out var network)) forwarded.KnownIPNetworks.Add(network);
-            else throw new ArgumentException($"--proxies takes addresses and networks such as 10.0.0.0/8; '{text}' is neither.");
-        }
-    });
+            forwarded.ForwardedHeaders = ForwardedHeaders.XForwardedFor | ForwardedHeaders.XForwardedProto;
+            forwarded.KnownProxies.Clear();
+            forwarded.KnownIPNetworks.Clear();
+            forwarded.ForwardLimit = null;
+            foreach (var text in options.Proxies.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries))
+            {
+                if (IPAddress.TryParse(text, out var address))
+                    forwarded.KnownProxies.Add(address);
+                else if (System.Net.IPNetwork.TryParse(text, out var network))
+                    forwarded.KnownIPNetworks.Add(network);
+                else
+                    throw new ArgumentException($"--proxies takes addresses and networks such as 10.0.0.0/8; '{text}' is neither.");
+            }
+        });
 
-    private static void AddLoop<T>(IServiceCollection services) where T : Loop => services.AddSingleton<T>().AddHostedService(p => p.GetRequiredService<T>());
+    private static void AddLoop<T>(IServiceCollection services)
+        where T : Loop => services.AddSingleton<T>().AddHostedService(p => p.GetRequiredService<T>());
 
     private static Task Status(HttpResponse response, int status)
     {
@@ -189,7 +298,14 @@ public static class Daemon
     {
         var store = context.HttpContext.RequestServices.GetRequiredService<Store.Store>();
         var user = await store.ReadAsync(s => s.UserAsync(context.Principal!.UserName()), context.HttpContext.RequestAborted);
-        if (user is not { Active: 1 } || user.Stamp != context.Principal!.FindFirst("stamp")?.Value || !await context.HttpContext.RequestServices.GetRequiredService<Sessions>().IsOpenAsync(context.Principal, context.HttpContext.RequestAborted)) context.RejectPrincipal();
+        if (
+            user is not { Active: 1 }
+            || user.Stamp != context.Principal!.FindFirst("stamp")?.Value
+            || !await context
+                .HttpContext.RequestServices.GetRequiredService<Sessions>()
+                .IsOpenAsync(context.Principal, context.HttpContext.RequestAborted)
+        )
+            context.RejectPrincipal();
     }
 
     private static void Map(WebApplication app, ServiceOptions options)
@@ -215,12 +331,20 @@ public static class Daemon
         app.MapScim();
         app.MapOpenApi().AllowAnonymous();
         app.MapGet("/health/live", () => TypedResults.Ok()).AllowAnonymous().ExcludeFromDescription();
-        app.MapGet("/health/ready", async (Health health, CancellationToken cancel) =>
-        {
-            var found = await health.LookAsync(cancel);
-            return Results.Json(found, statusCode: found.Ready ? 200 : 503);
-        }).AllowAnonymous().ExcludeFromDescription();
-        app.Map("/api/{**rest}", IResult () => throw Problem.NotFound("such address", "The API is described at /openapi/v1.json.")).AllowAnonymous().ExcludeFromDescription().Reaching(Reached.Own);
+        app.MapGet(
+                "/health/ready",
+                async (Health health, CancellationToken cancel) =>
+                {
+                    var found = await health.LookAsync(cancel);
+                    return Results.Json(found, statusCode: found.Ready ? 200 : 503);
+                }
+            )
+            .AllowAnonymous()
+            .ExcludeFromDescription();
+        app.Map("/api/{**rest}", IResult () => throw Problem.NotFound("such address", "The API is described at /openapi/v1.json."))
+            .AllowAnonymous()
+            .ExcludeFromDescription()
+            .Reaching(Reached.Own);
         app.MapConsolePages(options.Console);
     }
 
@@ -232,37 +356,66 @@ public static class Daemon
         var store = services.GetRequiredService<Store.Store>();
         var time = services.GetRequiredService<TimeProvider>();
         await FirstUserAsync(store, options, time);
-        var loops = new Loop[] { services.GetRequiredService<PlannerLoop>(), services.GetRequiredService<FulfilmentLoop>(), services.GetRequiredService<MailLoop>(), services.GetRequiredService<WriteBackLoop>() };
+        var loops = new Loop[]
+        {
+            services.GetRequiredService<PlannerLoop>(),
+            services.GetRequiredService<FulfilmentLoop>(),
+            services.GetRequiredService<MailLoop>(),
+            services.GetRequiredService<WriteBackLoop>(),
+        };
         var signal = services.GetRequiredService<LiveSignal>();
         store.Committed += () =>
         {
-            foreach (var loop in loops) loop.Wake();
+            foreach (var loop in loops)
+                loop.Wake();
             signal.Raise();
         };
     }
 
     /// <summary>A store without users gets those of the file that is set, or the user <c>setup</c>, who can make the others.</summary>
-    private static Task FirstUserAsync(Store.Store store, ServiceOptions options, TimeProvider time) => store.WriteAsync(async s =>
-    {
-        if ((await s.UsersAsync()).Count > 0) return;
-        foreach (var user in FirstUsers(options))
+    private static Task FirstUserAsync(Store.Store store, ServiceOptions options, TimeProvider time) =>
+        store.WriteAsync(async s =>
         {
-            await s.SaveUserAsync(new()
+            if ((await s.UsersAsync()).Count > 0)
+                return;
+            foreach (var user in FirstUsers(options))
             {
-                Name = user.Name,
-                Display = user.Display ?? user.Name,
-                Mail = user.Mail ?? "",
-                Roles = string.Join(' ', user.Roles),
-                Number = user.Number ?? "",
-                PasswordHash = user.PasswordHash ?? Accounts.HashPassword(user.Password!),
-                Stamp = Guid.NewGuid().ToString("N"),
-                CreatedAt = time.Milliseconds(),
-            });
-            s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "user.made", null, null, ("user", user.Name), ("roles", string.Join(' ', user.Roles))));
-        }
-    });
+                await s.SaveUserAsync(
+                    new()
+                    {
+                        Name = user.Name,
+                        Display = user.Display ?? user.Name,
+                        Mail = user.Mail ?? "",
+                        Roles = string.Join(' ', user.Roles),
+                        Number = user.Number ?? "",
+                        PasswordHash = user.PasswordHash ?? Accounts.HashPassword(user.Password!),
+                        Stamp = Guid.NewGuid().ToString("N"),
+                        CreatedAt = time.Milliseconds(),
+                    }
+                );
+                s.Record(
+                    LedgerEntry.Of(
+                        time.GetUtcNow(),
+                        "oikonom",
+                        "user.made",
+                        null,
+                        null,
+                        ("user", user.Name),
+                        ("roles", string.Join(' ', user.Roles))
+                    )
+                );
+            }
+        });
 
-    private sealed record FirstUser(string Name, IReadOnlyList<string> Roles, string? Display, string? Mail, string? Number, string? Password, string? PasswordHash);
+    private sealed record FirstUser(
+        string Name,
+        IReadOnlyList<string> Roles,
+        string? Display,
+        string? Mail,
+        string? Number,
+        string? Password,
+        string? PasswordHash
+    );
 
     private static IReadOnlyList<FirstUser> FirstUsers(ServiceOptions options)
     {
@@ -271,14 +424,28 @@ public static class Daemon
             List<FirstUser>? users;
             try
             {
-                users = System.Text.Json.JsonSerializer.Deserialize<List<FirstUser>>(File.ReadAllText(options.FirstUsers), System.Text.Json.JsonSerializerOptions.Web);
+                users = System.Text.Json.JsonSerializer.Deserialize<List<FirstUser>>(
+                    File.ReadAllText(options.FirstUsers),
+                    System.Text.Json.JsonSerializerOptions.Web
+                );
             }
             catch (System.Text.Json.JsonException error)
             {
                 throw new ArgumentException($"{options.FirstUsers} is no list of users: {error.Message}");
             }
-            if (users is not { Count: > 0 } || users.Any(u => u?.Name is null || UserNames.Fault(u.Name) is not null || u.Roles is null || u.Roles.Any(r => !Roles.All.Contains(r)) || (u.Password is null && u.PasswordHash is null)))
-                throw new ArgumentException($"Each user of {options.FirstUsers} has a 'name', 'roles', and a 'password' or 'passwordHash'.");
+            if (
+                users is not { Count: > 0 }
+                || users.Any(u =>
+                    u?.Name is null
+                    || UserNames.Fault(u.Name) is not null
+                    || u.Roles is null
+                    || u.Roles.Any(r => !Roles.All.Contains(r))
+                    || (u.Password is null && u.PasswordHash is null)
+                )
+            )
+                throw new ArgumentException(
+                    $"Each user of {options.FirstUsers} has a 'name', 'roles', and a 'password' or 'passwordHash'."
+                );
             return users;
         }
         var password = options.FirstPassword;
@@ -299,27 +466,44 @@ public sealed class ForgeryGuard(RequestDelegate next)
 {
     public Task InvokeAsync(HttpContext context)
     {
-        var changes = !HttpMethods.IsGet(context.Request.Method) && !HttpMethods.IsHead(context.Request.Method) && !HttpMethods.IsOptions(context.Request.Method);
-        if (changes && context.Request.Cookies.ContainsKey("oikonom") && !context.Request.Headers.ContainsKey("Authorization") && !context.Request.Headers.ContainsKey("X-Oikonom"))
-            throw new Problem(403, "header-needed", "Not allowed", "A call that changes something from a browser session carries the header X-Oikonom.");
+        var changes =
+            !HttpMethods.IsGet(context.Request.Method)
+            && !HttpMethods.IsHead(context.Request.Method)
+            && !HttpMethods.IsOptions(context.Request.Method);
+        if (
+            changes
+            && context.Request.Cookies.ContainsKey("oikonom")
+            && !context.Request.Headers.ContainsKey("Authorization")
+            && !context.Request.Headers.ContainsKey("X-Oikonom")
+        )
+            throw new Problem(
+                403,
+                "header-needed",
+                "Not allowed",
+                "A call that changes something from a browser session carries the header X-Oikonom."
+            );
         return next(context);
     }
 }
 
 /// <summary>Forgets hints and answers that nobody can ask for any more.</summary>
-public sealed class Housekeeping(Store.Store store, TimeProvider time, Pulse pulse, ILogger<Housekeeping> log) : Loop(TimeSpan.FromMinutes(10), pulse, log)
+public sealed class Housekeeping(Store.Store store, TimeProvider time, Pulse pulse, ILogger<Housekeeping> log)
+    : Loop(TimeSpan.FromMinutes(10), pulse, log)
 {
     private static readonly TimeSpan Keep = TimeSpan.FromHours(6);
     private static readonly TimeSpan KeepAnswers = TimeSpan.FromDays(7);
 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
-        await store.WriteAsync(async s =>
-        {
-            await s.PruneHintsAsync(time.Milliseconds() - (long)Keep.TotalMilliseconds);
-            await s.PruneTriesAsync(time.Milliseconds() - (long)KeepAnswers.TotalMilliseconds);
-            await s.PruneAnswersAsync(time.Milliseconds() - (long)KeepAnswers.TotalMilliseconds);
-        }, cancel);
+        await store.WriteAsync(
+            async s =>
+            {
+                await s.PruneHintsAsync(time.Milliseconds() - (long)Keep.TotalMilliseconds);
+                await s.PruneTriesAsync(time.Milliseconds() - (long)KeepAnswers.TotalMilliseconds);
+                await s.PruneAnswersAsync(time.Milliseconds() - (long)KeepAnswers.TotalMilliseconds);
+            },
+            cancel
+        );
         return false;
     }
 }

@@ -22,7 +22,8 @@ public sealed class GroupCommit(Store.Store store) : BackgroundService
         /// <summary>Leaves <paramref name="item"/> to be finished with the others under the same key.</summary>
         public void Add(object key, object item, Func<IReadOnlyList<object>, Task> finish)
         {
-            if (!_gathered.TryGetValue(key, out var known)) _gathered[key] = known = ([], finish);
+            if (!_gathered.TryGetValue(key, out var known))
+                _gathered[key] = known = ([], finish);
             known.Items.Add(item);
         }
 
@@ -30,7 +31,8 @@ public sealed class GroupCommit(Store.Store store) : BackgroundService
 
         public async Task FinishAsync()
         {
-            foreach (var (items, finish) in _gathered.Values.ToList()) await finish(items);
+            foreach (var (items, finish) in _gathered.Values.ToList())
+                await finish(items);
             _gathered.Clear();
         }
     }
@@ -41,11 +43,14 @@ public sealed class GroupCommit(Store.Store store) : BackgroundService
         public Exception? Fault { get; set; }
     }
 
-    /// <summary>Runs <paramref name="work"/> in a transaction and returns when it is committed. A fault must be thrown before anything is written.</summary>
-    public Task<T> RunAsync<T>(Func<Session, Task<T>> work, CancellationToken cancel) where T : notnull => RunAsync((s, _) => work(s), cancel);
+    /// <summary>Runs <paramref name="work"/> in a transaction and returns when it is committed. A fault must be thrown before
+    /// anything is written.</summary>
+    public Task<T> RunAsync<T>(Func<Session, Task<T>> work, CancellationToken cancel)
+        where T : notnull => RunAsync((s, _) => work(s), cancel);
 
     /// <inheritdoc cref="RunAsync{T}(Func{Session, Task{T}}, CancellationToken)"/>
-    public async Task<T> RunAsync<T>(Func<Session, Together, Task<T>> work, CancellationToken cancel) where T : notnull
+    public async Task<T> RunAsync<T>(Func<Session, Together, Task<T>> work, CancellationToken cancel)
+        where T : notnull
     {
         var item = new Work(async (s, together) => await work(s, together), new(TaskCreationOptions.RunContinuationsAsynchronously));
         await _channel.Writer.WriteAsync(item, cancel);
@@ -58,7 +63,8 @@ public sealed class GroupCommit(Store.Store store) : BackgroundService
         while (await _channel.Reader.WaitToReadAsync(stoppingToken))
         {
             group.Clear();
-            while (group.Count < MaxGroup && _channel.Reader.TryRead(out var item)) group.Add(item);
+            while (group.Count < MaxGroup && _channel.Reader.TryRead(out var item))
+                group.Add(item);
             try
             {
                 await CommitAsync(group, stoppingToken);
@@ -83,27 +89,32 @@ public sealed class GroupCommit(Store.Store store) : BackgroundService
 
     private async Task CommitAsync(List<Work> group, CancellationToken cancel)
     {
-        await store.WriteAsync(async s =>
-        {
-            var together = new Together();
-            foreach (var item in group)
+        await store.WriteAsync(
+            async s =>
             {
-                (item.Result, item.Fault) = (null, null);
-                try
+                var together = new Together();
+                foreach (var item in group)
                 {
-                    item.Result = await item.Run(s, together);
+                    (item.Result, item.Fault) = (null, null);
+                    try
+                    {
+                        item.Result = await item.Run(s, together);
+                    }
+                    catch (Exception fault) when (fault is ScimFault or PlanFault)
+                    {
+                        item.Fault = fault;
+                    }
                 }
-                catch (Exception fault) when (fault is ScimFault or PlanFault)
-                {
-                    item.Fault = fault;
-                }
-            }
-            await together.FinishAsync();
-        }, cancel);
+                await together.FinishAsync();
+            },
+            cancel
+        );
         foreach (var item in group)
         {
-            if (item.Fault is { } fault) item.Done.TrySetException(fault);
-            else item.Done.TrySetResult(item.Result!);
+            if (item.Fault is { } fault)
+                item.Done.TrySetException(fault);
+            else
+                item.Done.TrySetResult(item.Result!);
         }
     }
 }

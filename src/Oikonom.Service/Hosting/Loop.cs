@@ -20,7 +20,8 @@ public abstract partial class Loop(TimeSpan beat, Pulse pulse, ILogger log) : Ba
     {
         try
         {
-            if (_wake.CurrentCount == 0) _wake.Release();
+            if (_wake.CurrentCount == 0)
+                _wake.Release();
         }
         catch (SemaphoreFullException)
         {
@@ -40,7 +41,8 @@ public abstract partial class Loop(TimeSpan beat, Pulse pulse, ILogger log) : Ba
                 var more = await WorkAsync(stoppingToken);
                 pulse.Good(Name);
                 failures = 0;
-                if (!more) await _wake.WaitAsync(beat, stoppingToken);
+                if (!more)
+                    await _wake.WaitAsync(beat, stoppingToken);
             }
             catch (OperationCanceledException) when (stoppingToken.IsCancellationRequested)
             {
@@ -68,13 +70,17 @@ public abstract partial class Loop(TimeSpan beat, Pulse pulse, ILogger log) : Ba
             catch (Exception error) when (error is not OperationCanceledException && !IsStoreAway(error))
             {
                 LogOne(log, Name, item?.ToString() ?? "", error);
-                if (atFault is not null) await atFault(item, error);
+                if (atFault is not null)
+                    await atFault(item, error);
             }
         }
     }
 
     /// <summary>True when nothing can be done for anybody until the store is back.</summary>
-    protected static bool IsStoreAway(Exception error) => error is System.Data.Common.DbException { IsTransient: true } or Npgsql.NpgsqlException { InnerException: System.Net.Sockets.SocketException or IOException };
+    protected static bool IsStoreAway(Exception error) =>
+        error
+            is System.Data.Common.DbException { IsTransient: true }
+                or Npgsql.NpgsqlException { InnerException: System.Net.Sockets.SocketException or IOException };
 
     [LoggerMessage(Level = LogLevel.Error, Message = "{Loop} could not deal with {Item}; the others go on")]
     private static partial void LogOne(ILogger log, string loop, string item, Exception error);

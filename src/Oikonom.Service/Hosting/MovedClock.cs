@@ -18,8 +18,14 @@ public sealed class MovedClock : TimeProvider
     public MovedClock(ServiceOptions options)
     {
         _file = options.ClockFile;
-        var isAlone = new[] { options.Listen, options.PublicAddress }.All(a => Uri.TryCreate(a, UriKind.Absolute, out var address) && address.IsLoopback);
-        if (!isAlone) throw new ArgumentException("OIKONOM_CLOCK_FILE moves the clock of demos and tests; a service that other machines reach keeps the right time. Take it out.");
+        var isAlone = new[] { options.Listen, options.PublicAddress }.All(a =>
+            Uri.TryCreate(a, UriKind.Absolute, out var address) && address.IsLoopback
+        );
+        if (!isAlone)
+            throw new ArgumentException(
+                "OIKONOM_CLOCK_FILE moves the clock of demos and tests; a service that other machines reach keeps the right "
+                    + "time. Take it out."
+            );
     }
 
     public override DateTimeOffset GetUtcNow()
@@ -27,7 +33,8 @@ public sealed class MovedClock : TimeProvider
         lock (_gate)
         {
             var ticks = Environment.TickCount64;
-            if (ticks - _looked >= LookEvery) (_looked, _ahead) = (ticks, Read(_file) is var seconds && seconds > _ahead ? seconds : _ahead);
+            if (ticks - _looked >= LookEvery)
+                (_looked, _ahead) = (ticks, Read(_file) is var seconds && seconds > _ahead ? seconds : _ahead);
             return base.GetUtcNow() + _ahead;
         }
     }
@@ -37,7 +44,9 @@ public sealed class MovedClock : TimeProvider
     {
         try
         {
-            return double.TryParse(File.ReadAllText(file), CultureInfo.InvariantCulture, out var seconds) && seconds is > 0 and < 3e9 ? TimeSpan.FromSeconds(seconds) : TimeSpan.Zero;
+            return double.TryParse(File.ReadAllText(file), CultureInfo.InvariantCulture, out var seconds) && seconds is > 0 and < 3e9
+                ? TimeSpan.FromSeconds(seconds)
+                : TimeSpan.Zero;
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {

@@ -36,7 +36,8 @@ public sealed class Pressure(TimeProvider time)
     private void Turn()
     {
         var second = time.GetTimestamp() / time.TimestampFrequency;
-        if (second == _second) return;
+        if (second == _second)
+            return;
         (_before, _now, _second) = (second == _second + 1 ? _now : 0, 0, second);
     }
 }

@@ -41,13 +41,15 @@ public sealed record ServiceOptions
     /// <summary>How much room the disk of the data folder must have, in MB; with less the service is not ready.</summary>
     public long FreeMegabytes { get; init; } = 64;
 
-    /// <summary>Addresses, or networks such as 10.0.0.0/8, of the proxies whose X-Forwarded-For and -Proto are believed, with commas between; "" believes nobody.</summary>
+    /// <summary>Addresses, or networks such as 10.0.0.0/8, of the proxies whose X-Forwarded-For and -Proto are believed, with
+    /// commas between; "" believes nobody.</summary>
     public string Proxies { get; init; } = "";
 
     /// <summary>A JSON file that makes the first users of an empty store; "" makes the user <c>setup</c> alone.</summary>
     public string FirstUsers { get; init; } = "";
 
-    /// <summary>A file to which each signed head of the ledger that is published is added, such as one on a medium that takes back nothing; "" for none.</summary>
+    /// <summary>A file to which each signed head of the ledger that is published is added, such as one on a medium that takes
+    /// back nothing; "" for none.</summary>
     public string Heads { get; init; } = "";
 
     /// <summary>For demos and tests on one machine: a file with the seconds by which the clock is ahead; "" for the right time.</summary>
@@ -75,7 +77,10 @@ public sealed record ServiceOptions
     public static ServiceOptions From(IConfiguration configuration)
     {
         var options = new ServiceOptions();
-        double Number(string name, double otherwise, double least, double most) => double.TryParse(configuration[name] ?? configuration[name.Replace('-', '_')], CultureInfo.InvariantCulture, out var given) ? Math.Clamp(given, least, most) : otherwise;
+        double Number(string name, double otherwise, double least, double most) =>
+            double.TryParse(configuration[name] ?? configuration[name.Replace('-', '_')], CultureInfo.InvariantCulture, out var given)
+                ? Math.Clamp(given, least, most)
+                : otherwise;
         return options with
         {
             Listen = configuration["listen"] ?? options.Listen,
@@ -89,12 +94,20 @@ public sealed record ServiceOptions
             MailClear = (configuration["mail-clear"] ?? configuration["mail_clear"]) is "true" or "1" or "yes",
             Node = configuration["node"] ?? options.Node,
             FirstPassword = configuration["first-password"] ?? configuration["first_password"] ?? "",
-            LeaseSeconds = double.TryParse(configuration["lease-seconds"] ?? configuration["lease_seconds"], CultureInfo.InvariantCulture, out var lease) ? Math.Clamp(lease, 0.5, 600) : options.LeaseSeconds,
+            LeaseSeconds = double.TryParse(
+                configuration["lease-seconds"] ?? configuration["lease_seconds"],
+                CultureInfo.InvariantCulture,
+                out var lease
+            )
+                ? Math.Clamp(lease, 0.5, 600)
+                : options.LeaseSeconds,
             OpenIdAuthority = (configuration["openid-authority"] ?? configuration["openid_authority"] ?? "").TrimEnd('/'),
             OpenIdClient = configuration["openid-client"] ?? configuration["openid_client"] ?? options.OpenIdClient,
             OpenIdSecret = configuration["openid-secret"] ?? configuration["openid_secret"] ?? "",
             OpenIdRoles = configuration["openid-roles"] ?? configuration["openid_roles"] ?? "",
-            FreeMegabytes = long.TryParse(configuration["free-megabytes"] ?? configuration["free_megabytes"], out var free) ? free : options.FreeMegabytes,
+            FreeMegabytes = long.TryParse(configuration["free-megabytes"] ?? configuration["free_megabytes"], out var free)
+                ? free
+                : options.FreeMegabytes,
             Proxies = configuration["proxies"] ?? "",
             FirstUsers = configuration["first-users"] ?? configuration["first_users"] ?? "",
             Heads = configuration["heads"] ?? "",

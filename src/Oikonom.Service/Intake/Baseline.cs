@@ -24,17 +24,27 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
     {
         private readonly Baseline _baseline;
         private readonly Edition _edition;
-        private readonly List<(TargetRule Target, Task<List<ExistingAccount>> Listing, List<Task<List<(string Key, string Person)>>> Keys)> _targets;
+        private readonly List<(
+            TargetRule Target,
+            Task<List<ExistingAccount>> Listing,
+            List<Task<List<(string Key, string Person)>>> Keys
+        )> _targets;
 
         internal Adoption(Baseline baseline, Edition edition, CancellationToken cancel)
         {
             (_baseline, _edition) = (baseline, edition);
-            _targets = [.. edition.Rulebook.Targets.Values.Where(t => t.Settings.Can.HasFlag(TargetAbilities.Listing)).Select(t => (t, baseline.ListAsync(edition, t, cancel), new List<Task<List<(string, string)>>>()))];
+            _targets =
+            [
+                .. edition
+                    .Rulebook.Targets.Values.Where(t => t.Settings.Can.HasFlag(TargetAbilities.Listing))
+                    .Select(t => (t, baseline.ListAsync(edition, t, cancel), new List<Task<List<(string, string)>>>())),
+            ];
         }
 
         public void Add(IReadOnlyList<Taken> taken)
         {
-            foreach (var (target, _, keys) in _targets) keys.Add(Task.Run(() => Keys(_edition, target, taken)));
+            foreach (var (target, _, keys) in _targets)
+                keys.Add(Task.Run(() => Keys(_edition, target, taken)));
         }
 
         /// <returns>How many accounts were recorded.</returns>
@@ -47,8 +57,15 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                 var matches = new List<(string Person, ExistingAccount Account)>();
                 foreach (var account in await listing)
                 {
-                    var person = target.Match.Select(m => account.Attributes.TryGetValue(m.Attribute, out var values) && values.Count > 0 ? byKey.GetValueOrDefault($"{m.Attribute}={values[0]}") : null).FirstOrDefault(p => p is not null);
-                    if (person is not null) matches.Add((person, account));
+                    var person = target
+                        .Match.Select(m =>
+                            account.Attributes.TryGetValue(m.Attribute, out var values) && values.Count > 0
+                                ? byKey.GetValueOrDefault($"{m.Attribute}={values[0]}")
+                                : null
+                        )
+                        .FirstOrDefault(p => p is not null);
+                    if (person is not null)
+                        matches.Add((person, account));
                 }
                 // Two entries for one person are left for a human.
                 foreach (var chunk in matches.GroupBy(m => m.Person).Where(g => g.Count() == 1).Select(g => g.First()).Chunk(Chunk))
@@ -65,11 +82,13 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
         {
             var last = new Dictionary<string, int>(StringComparer.Ordinal);
             for (var i = 0; i < parts.Length; i++)
-                foreach (var (_, person) in parts[i]) last[person] = i;
+                foreach (var (_, person) in parts[i])
+                    last[person] = i;
             var byKey = new Dictionary<string, string>(last.Count, StringComparer.OrdinalIgnoreCase);
             for (var i = 0; i < parts.Length; i++)
                 foreach (var (key, person) in parts[i])
-                    if (last[person] == i) byKey.TryAdd(key, person);
+                    if (last[person] == i)
+                        byKey.TryAdd(key, person);
             return byKey;
         }
     }
@@ -77,7 +96,8 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
     private async Task<List<ExistingAccount>> ListAsync(Edition edition, TargetRule target, CancellationToken cancel)
     {
         var accounts = new List<ExistingAccount>();
-        await foreach (var account in connectors.Accounts(edition, target.Name).ListAsync(cancel)) accounts.Add(account);
+        await foreach (var account in connectors.Accounts(edition, target.Name).ListAsync(cancel))
+            accounts.Add(account);
         return accounts;
     }
 
@@ -87,14 +107,17 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
         var asking = edition.Rulebook.Access.Ask();
         var noName = new Dictionary<string, string> { [target.Name] = "-" };
         var last = new Dictionary<string, int>(taken.Count, StringComparer.Ordinal);
-        for (var i = 0; i < taken.Count; i++) last[taken[i].PersonId] = i;
+        for (var i = 0; i < taken.Count; i++)
+            last[taken[i].PersonId] = i;
         var keys = new List<(string Key, string Person)>(taken.Count);
         for (var i = 0; i < taken.Count; i++)
         {
             var person = taken[i];
-            if (last[person.PersonId] != i) continue;
+            if (last[person.PersonId] != i)
+                continue;
             var subject = new Subject(PersonId.Parse(person.PersonId), person.Leading, noName) { Others = person.Others };
-            foreach (var (attribute, value) in Wanted(asking, subject, target)) keys.Add(($"{attribute}={value}", person.PersonId));
+            foreach (var (attribute, value) in Wanted(asking, subject, target))
+                keys.Add(($"{attribute}={value}", person.PersonId));
         }
         return keys;
     }
@@ -112,32 +135,70 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
         }
     }
 
-    private Task RecordAsync(TargetRule target, IReadOnlyList<(string Person, ExistingAccount Account)> matches, CancellationToken cancel) => store.WriteAsync(async s =>
-    {
-        var now = time.Milliseconds();
-        var (accounts, grants, names) = (new List<AccountRow>(), new List<GrantRow>(), new List<NameRow>());
-        foreach (var (person, account) in matches)
-        {
-            var reason = JsonSerializer.Serialize(new Reason("baseline", account.Location, "was there when Oikonom began"));
-            accounts.Add(new()
+    private Task RecordAsync(
+        TargetRule target,
+        IReadOnlyList<(string Person, ExistingAccount Account)> matches,
+        CancellationToken cancel
+    ) =>
+        store.WriteAsync(
+            async s =>
             {
-                PersonId = person,
-                Target = target.Name,
-                Name = account.Name,
-                Container = account.Container,
-                Location = account.Location,
-                ImmutableId = account.ImmutableId,
-                Attributes = JsonSerializer.Serialize(account.Attributes),
-                Enabled = account.Enabled ? 1 : 0,
-                Reason = reason,
-                At = now,
-            });
-            names.Add(new() { Target = target.Name, NameKey = account.Name.ToLowerInvariant(), PersonId = person, At = now });
-            grants.AddRange(account.Entitlements.Select(e => new GrantRow { Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(), PersonId = person, Target = target.Name, Entitlement = e, FromAt = now, Reason = reason }));
-        }
-        await s.UpsertAccountsAsync(accounts);
-        await s.TakeNamesAsync(names);
-        await s.OpenGrantsAsync(grants);
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "accounts.recorded", null, null, ("target", target.Name), ("count", accounts.Count)));
-    }, cancel);
+                var now = time.Milliseconds();
+                var (accounts, grants, names) = (new List<AccountRow>(), new List<GrantRow>(), new List<NameRow>());
+                foreach (var (person, account) in matches)
+                {
+                    var reason = JsonSerializer.Serialize(new Reason("baseline", account.Location, "was there when Oikonom began"));
+                    accounts.Add(
+                        new()
+                        {
+                            PersonId = person,
+                            Target = target.Name,
+                            Name = account.Name,
+                            Container = account.Container,
+                            Location = account.Location,
+                            ImmutableId = account.ImmutableId,
+                            Attributes = JsonSerializer.Serialize(account.Attributes),
+                            Enabled = account.Enabled ? 1 : 0,
+                            Reason = reason,
+                            At = now,
+                        }
+                    );
+                    names.Add(
+                        new()
+                        {
+                            Target = target.Name,
+                            NameKey = account.Name.ToLowerInvariant(),
+                            PersonId = person,
+                            At = now,
+                        }
+                    );
+                    grants.AddRange(
+                        account.Entitlements.Select(e => new GrantRow
+                        {
+                            Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
+                            PersonId = person,
+                            Target = target.Name,
+                            Entitlement = e,
+                            FromAt = now,
+                            Reason = reason,
+                        })
+                    );
+                }
+                await s.UpsertAccountsAsync(accounts);
+                await s.TakeNamesAsync(names);
+                await s.OpenGrantsAsync(grants);
+                s.Record(
+                    LedgerEntry.Of(
+                        time.GetUtcNow(),
+                        "oikonom",
+                        "accounts.recorded",
+                        null,
+                        null,
+                        ("target", target.Name),
+                        ("count", accounts.Count)
+                    )
+                );
+            },
+            cancel
+        );
 }

@@ -34,18 +34,31 @@ public sealed partial class IntakeRunner
         public readonly List<(string Key, string Status)> Statuses = [];
         public int Known;
 
-        public void Aside(string runId, SourceRule source, Delivery delivery, int line, string column, string value, string reason, string key, string fields) => SetAside.Add(new()
-        {
-            RunId = runId,
-            Source = source.Name,
-            File = delivery.Origin,
-            Line = line,
-            ColumnName = column,
-            Value = value,
-            Reason = reason,
-            RecordKey = key,
-            Fields = fields,
-        });
+        public void Aside(
+            string runId,
+            SourceRule source,
+            Delivery delivery,
+            int line,
+            string column,
+            string value,
+            string reason,
+            string key,
+            string fields
+        ) =>
+            SetAside.Add(
+                new()
+                {
+                    RunId = runId,
+                    Source = source.Name,
+                    File = delivery.Origin,
+                    Line = line,
+                    ColumnName = column,
+                    Value = value,
+                    Reason = reason,
+                    RecordKey = key,
+                    Fields = fields,
+                }
+            );
 
         /// <summary>The changes so far, which are not kept here any longer.</summary>
         public List<Incoming> HandOver()
@@ -59,9 +72,12 @@ public sealed partial class IntakeRunner
         {
             foreach (var (row, read) in mapped)
             {
-                if (read.Fault is { } fault) Aside(runId, source, delivery, row.Line, fault.Column, fault.Value, fault.Reason, row.Key, Fields(source, row.Texts));
-                else if (read.Outside) Outside.Add(new(row.Key, row.Fingerprint, null, row.Line) { IsOutside = true });
-                else Changes.Add(new(row.Key, row.Fingerprint, read.Facts!, row.Line));
+                if (read.Fault is { } fault)
+                    Aside(runId, source, delivery, row.Line, fault.Column, fault.Value, fault.Reason, row.Key, Fields(source, row.Texts));
+                else if (read.Outside)
+                    Outside.Add(new(row.Key, row.Fingerprint, null, row.Line) { IsOutside = true });
+                else
+                    Changes.Add(new(row.Key, row.Fingerprint, read.Facts!, row.Line));
             }
         }
     }
@@ -75,9 +91,18 @@ public sealed partial class IntakeRunner
         public readonly List<(int Line, string Fault)> Faults = [];
     }
 
-    private async Task<Reading> ReadAsync(Core.Rulebook.Rulebook rulebook, SourceRule source, Delivery delivery, bool full, string person, string runId, CancellationToken cancel)
+    private async Task<Reading> ReadAsync(
+        Core.Rulebook.Rulebook rulebook,
+        SourceRule source,
+        Delivery delivery,
+        bool full,
+        string person,
+        string runId,
+        CancellationToken cancel
+    )
     {
-        if (full && !await store.ReadAsync(s => s.HasRecordsAsync(source.Name), cancel)) return First(delivery, source, rulebook, runId, cancel);
+        if (full && !await store.ReadAsync(s => s.HasRecordsAsync(source.Name), cancel))
+            return First(delivery, source, rulebook, runId, cancel);
         if (full)
         {
             // What is known is loaded while the delivery is parsed.
@@ -88,47 +113,72 @@ public sealed partial class IntakeRunner
         // Of a small delivery only its own records are looked up: its cost does not grow with the people known.
         var some = Scan(delivery, source, person, cancel);
         var records = await store.ReadAsync(s => s.RecordsWithHashAsync(source.Name, [.. some.Keys.Distinct()]), cancel);
-        var known = records.ToDictionary(r => r.RecordKey, r => UInt128.Parse(r.Hash, System.Globalization.NumberStyles.HexNumber, System.Globalization.CultureInfo.InvariantCulture), StringComparer.Ordinal);
+        var known = records.ToDictionary(
+            r => r.RecordKey,
+            r => UInt128.Parse(r.Hash, System.Globalization.NumberStyles.HexNumber, System.Globalization.CultureInfo.InvariantCulture),
+            StringComparer.Ordinal
+        );
         return Compare(delivery, source, rulebook, some, known, full, runId, cancel);
     }
 
     private static Scanned Scan(Delivery delivery, SourceRule source, string person, CancellationToken cancel)
     {
         var scanned = new Scanned();
-        delivery.Each(row =>
-        {
-            if (row.Fault is not null)
+        delivery.Each(
+            row =>
             {
-                if (person.Length == 0) scanned.Faults.Add((row.Line, row.Fault));
-                return;
-            }
-            if (person.Length > 0 && !Holds(row, source, person)) return;
-            scanned.Keys.Add(row.Key.ToString());
-            scanned.Fingerprints.Add(row.Fingerprint);
-            scanned.Lines.Add(row.Line);
-        }, cancel);
+                if (row.Fault is not null)
+                {
+                    if (person.Length == 0)
+                        scanned.Faults.Add((row.Line, row.Fault));
+                    return;
+                }
+                if (person.Length > 0 && !Holds(row, source, person))
+                    return;
+                scanned.Keys.Add(row.Key.ToString());
+                scanned.Fingerprints.Add(row.Fingerprint);
+                scanned.Lines.Add(row.Line);
+            },
+            cancel
+        );
         return scanned;
     }
 
     /// <summary>The columns of which the person's key and number are made.</summary>
-    private static IEnumerable<int> Naming(SourceRule source) => source.Mapping.Where(m => m.Name is BuiltIn.Person or BuiltIn.Number)
-        .SelectMany(m => m.Expression.References).Select(r => source.ColumnNames.ToList().IndexOf(r["row.".Length..])).Distinct();
+    private static IEnumerable<int> Naming(SourceRule source) =>
+        source
+            .Mapping.Where(m => m.Name is BuiltIn.Person or BuiltIn.Number)
+            .SelectMany(m => m.Expression.References)
+            .Select(r => source.ColumnNames.ToList().IndexOf(r["row.".Length..]))
+            .Distinct();
 
     private static bool Holds(SourceRow row, SourceRule source, string text)
     {
-        if (row.Key.SequenceEqual(text)) return true;
+        if (row.Key.SequenceEqual(text))
+            return true;
         foreach (var column in Naming(source))
-            if (row.Text(column) == text) return true;
+            if (row.Text(column) == text)
+                return true;
         return false;
     }
 
-    private static Reading Compare(Delivery delivery, SourceRule source, Core.Rulebook.Rulebook rulebook, Scanned rows, Dictionary<string, UInt128> known, bool full, string runId, CancellationToken cancel)
+    private static Reading Compare(
+        Delivery delivery,
+        SourceRule source,
+        Core.Rulebook.Rulebook rulebook,
+        Scanned rows,
+        Dictionary<string, UInt128> known,
+        bool full,
+        string runId,
+        CancellationToken cancel
+    )
     {
         var reading = new Reading { Read = rows.Keys.Count + rows.Faults.Count, Known = known.Count };
         var keyName = source.ColumnNames[source.KeyColumn];
         var fresh = new HashSet<string>(StringComparer.Ordinal);
         var changed = new Dictionary<int, UInt128>();
-        foreach (var (line, fault) in rows.Faults) Aside(line, "", "", fault, "", "{}");
+        foreach (var (line, fault) in rows.Faults)
+            Aside(line, "", "", fault, "", "{}");
         for (var i = 0; i < rows.Keys.Count; i++)
         {
             var (key, line) = (rows.Keys[i], rows.Lines[i]);
@@ -140,33 +190,47 @@ public sealed partial class IntakeRunner
             // A known key is marked where it stands, so that an unchanged row costs one look-up.
             ref var fingerprint = ref CollectionsMarshal.GetValueRefOrNullRef(known, key);
             var isKnown = !Unsafe.IsNullRef(ref fingerprint);
-            if (isKnown ? fingerprint == Seen : !fresh.Add(key)) Aside(line, keyName, key, DoubleKey, key, "{}");
+            if (isKnown ? fingerprint == Seen : !fresh.Add(key))
+                Aside(line, keyName, key, DoubleKey, key, "{}");
             else if (isKnown && fingerprint == rows.Fingerprints[i])
             {
                 reading.Unchanged++;
-                if (!full) reading.Statuses.Add((key, "unchanged"));
+                if (!full)
+                    reading.Statuses.Add((key, "unchanged"));
             }
-            else changed[line] = rows.Fingerprints[i];
-            if (isKnown) fingerprint = Seen;
+            else
+                changed[line] = rows.Fingerprints[i];
+            if (isKnown)
+                fingerprint = Seen;
         }
         // A record without a fingerprint is known to be gone.
         if (full)
             foreach (var (key, fingerprint) in known)
-                if (fingerprint != Seen && fingerprint != UInt128.Zero) reading.Missing.Add(key);
-        if (changed.Count > 0) Map(delivery, source, rulebook, changed, reading, runId, cancel);
+                if (fingerprint != Seen && fingerprint != UInt128.Zero)
+                    reading.Missing.Add(key);
+        if (changed.Count > 0)
+            Map(delivery, source, rulebook, changed, reading, runId, cancel);
         reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
         return reading;
 
-        void Aside(int line, string column, string value, string reason, string key, string fields) => reading.Aside(runId, source, delivery, line, column, value, reason, key, fields);
+        void Aside(int line, string column, string value, string reason, string key, string fields) =>
+            reading.Aside(runId, source, delivery, line, column, value, reason, key, fields);
     }
 
     /// <summary>The first delivery of a source: there is nothing to compare with, so that each row is gone through once.</summary>
-    private static Reading First(Delivery delivery, SourceRule source, Core.Rulebook.Rulebook rulebook, string runId, CancellationToken cancel)
+    private static Reading First(
+        Delivery delivery,
+        SourceRule source,
+        Core.Rulebook.Rulebook rulebook,
+        string runId,
+        CancellationToken cancel
+    )
     {
         var reading = new Reading();
         var parts = new List<Task<List<RowMapping.Mapped>>>();
         ScanFirst(delivery, source, new(source, rulebook, parts.Add), reading, runId, cancel);
-        foreach (var part in parts) reading.Add(part.GetAwaiter().GetResult(), runId, source, delivery);
+        foreach (var part in parts)
+            reading.Add(part.GetAwaiter().GetResult(), runId, source, delivery);
         reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
         return reading;
     }
@@ -175,88 +239,143 @@ public sealed partial class IntakeRunner
     /// The first load of an empty store: one thread reads, others map, and what is mapped is written meanwhile, all
     /// in one decision. A file that breaks off in the middle leaves nothing behind. What was written is not kept.
     /// </summary>
-    private async Task<(Reading Reading, Baseline.Adoption Adoption)> LoadFirstAsync(Taking taking, Delivery delivery, CancellationToken cancel) => await store.WriteAsync(async s =>
-    {
-        var (reading, scanned, memory) = (new Reading(), new Reading(), new RecordTaker.Memory { IsFirstLoad = true });
-        var adoption = baseline.Begin(taking.Edition, cancel);
-        using var stop = CancellationTokenSource.CreateLinkedTokenSource(cancel);
-        var parts = Channel.CreateBounded<Task<List<RowMapping.Mapped>>>(MostAhead);
-        var scanning = Task.Factory.StartNew(() =>
-        {
-            try
+    private async Task<(Reading Reading, Baseline.Adoption Adoption)> LoadFirstAsync(
+        Taking taking,
+        Delivery delivery,
+        CancellationToken cancel
+    ) =>
+        await store.WriteAsync(
+            async s =>
             {
-                ScanFirst(delivery, taking.Source, new(taking.Source, taking.Edition.Rulebook, part => parts.Writer.WriteAsync(part, stop.Token).AsTask().GetAwaiter().GetResult()), scanned, taking.RunId, stop.Token);
-            }
-            finally
-            {
-                parts.Writer.Complete();
-            }
-        }, stop.Token, TaskCreationOptions.LongRunning, TaskScheduler.Default);
-        try
-        {
-            await foreach (var part in parts.Reader.ReadAllAsync(cancel))
-            {
-                reading.Add(await part, taking.RunId, taking.Source, delivery);
-                if (reading.Changes.Count >= LoadChunk) await WriteOnAsync();
-            }
-            // A delivery that could not be read to its end is told of before anything is committed.
-            await scanning;
-            await WriteOnAsync();
-            await taker.WriteAsync(s, taking, [], reading.Outside, memory);
+                var (reading, scanned, memory) = (new Reading(), new Reading(), new RecordTaker.Memory { IsFirstLoad = true });
+                var adoption = baseline.Begin(taking.Edition, cancel);
+                using var stop = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+                var parts = Channel.CreateBounded<Task<List<RowMapping.Mapped>>>(MostAhead);
+                var scanning = Task.Factory.StartNew(
+                    () =>
+                    {
+                        try
+                        {
+                            ScanFirst(
+                                delivery,
+                                taking.Source,
+                                new(
+                                    taking.Source,
+                                    taking.Edition.Rulebook,
+                                    part => parts.Writer.WriteAsync(part, stop.Token).AsTask().GetAwaiter().GetResult()
+                                ),
+                                scanned,
+                                taking.RunId,
+                                stop.Token
+                            );
+                        }
+                        finally
+                        {
+                            parts.Writer.Complete();
+                        }
+                    },
+                    stop.Token,
+                    TaskCreationOptions.LongRunning,
+                    TaskScheduler.Default
+                );
+                try
+                {
+                    await foreach (var part in parts.Reader.ReadAllAsync(cancel))
+                    {
+                        reading.Add(await part, taking.RunId, taking.Source, delivery);
+                        if (reading.Changes.Count >= LoadChunk)
+                            await WriteOnAsync();
+                    }
+                    // A delivery that could not be read to its end is told of before anything is committed.
+                    await scanning;
+                    await WriteOnAsync();
+                    await taker.WriteAsync(s, taking, [], reading.Outside, memory);
 
-            async Task WriteOnAsync()
-            {
-                var decided = await taker.DecideAsync(s, taking, reading.HandOver(), memory);
-                await taker.WriteAsync(s, taking, decided, [], memory);
-                adoption.Add(decided);
-            }
-        }
-        finally
-        {
-            await stop.CancelAsync();
-            await scanning.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-        }
-        reading.Read = scanned.Read;
-        reading.SetAside.AddRange(scanned.SetAside);
-        reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
-        reading.Statuses.AddRange(reading.Outside.Select(o => (o.Key, "outside")));
-        return (reading, adoption);
-    }, cancel);
+                    async Task WriteOnAsync()
+                    {
+                        var decided = await taker.DecideAsync(s, taking, reading.HandOver(), memory);
+                        await taker.WriteAsync(s, taking, decided, [], memory);
+                        adoption.Add(decided);
+                    }
+                }
+                finally
+                {
+                    await stop.CancelAsync();
+                    await scanning.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+                }
+                reading.Read = scanned.Read;
+                reading.SetAside.AddRange(scanned.SetAside);
+                reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
+                reading.Statuses.AddRange(reading.Outside.Select(o => (o.Key, "outside")));
+                return (reading, adoption);
+            },
+            cancel
+        );
 
-    private static void ScanFirst(Delivery delivery, SourceRule source, RowMapping mapping, Reading reading, string runId, CancellationToken cancel)
+    private static void ScanFirst(
+        Delivery delivery,
+        SourceRule source,
+        RowMapping mapping,
+        Reading reading,
+        string runId,
+        CancellationToken cancel
+    )
     {
         var keyName = source.ColumnNames[source.KeyColumn];
         var met = new HashSet<string>(StringComparer.Ordinal);
-        delivery.Each(row =>
-        {
-            reading.Read++;
-            var key = row.Fault is null ? row.Key.ToString() : "";
-            if (row.Fault is not null) Aside(row.Line, "", "", row.Fault, "", "{}");
-            else if (key.Length == 0) Aside(row.Line, keyName, "", "The key of the record is empty.", "", "{}");
-            else if (!met.Add(key)) Aside(row.Line, keyName, key, DoubleKey, key, "{}");
-            else mapping.Add(key, row);
-        }, cancel);
+        delivery.Each(
+            row =>
+            {
+                reading.Read++;
+                var key = row.Fault is null ? row.Key.ToString() : "";
+                if (row.Fault is not null)
+                    Aside(row.Line, "", "", row.Fault, "", "{}");
+                else if (key.Length == 0)
+                    Aside(row.Line, keyName, "", "The key of the record is empty.", "", "{}");
+                else if (!met.Add(key))
+                    Aside(row.Line, keyName, key, DoubleKey, key, "{}");
+                else
+                    mapping.Add(key, row);
+            },
+            cancel
+        );
         mapping.End();
 
-        void Aside(int line, string column, string value, string reason, string key, string fields) => reading.Aside(runId, source, delivery, line, column, value, reason, key, fields);
+        void Aside(int line, string column, string value, string reason, string key, string fields) =>
+            reading.Aside(runId, source, delivery, line, column, value, reason, key, fields);
     }
 
     private const string DoubleKey = "Another row of this file has the same key; the first one counts.";
 
     /// <summary>Maps the rows that are new or changed; the delivery must still be the one that was scanned.</summary>
-    private static void Map(Delivery delivery, SourceRule source, Core.Rulebook.Rulebook rulebook, Dictionary<int, UInt128> changed, Reading reading, string runId, CancellationToken cancel)
+    private static void Map(
+        Delivery delivery,
+        SourceRule source,
+        Core.Rulebook.Rulebook rulebook,
+        Dictionary<int, UInt128> changed,
+        Reading reading,
+        string runId,
+        CancellationToken cancel
+    )
     {
         var parts = new List<Task<List<RowMapping.Mapped>>>();
         var mapping = new RowMapping(source, rulebook, parts.Add);
-        delivery.Each(row =>
-        {
-            if (!changed.Remove(row.Line, out var fingerprint)) return;
-            if (row.Fault is not null || row.Fingerprint != fingerprint) throw Replaced(delivery);
-            mapping.Add(row.Key.ToString(), row);
-        }, cancel);
-        if (changed.Count > 0) throw Replaced(delivery);
+        delivery.Each(
+            row =>
+            {
+                if (!changed.Remove(row.Line, out var fingerprint))
+                    return;
+                if (row.Fault is not null || row.Fingerprint != fingerprint)
+                    throw Replaced(delivery);
+                mapping.Add(row.Key.ToString(), row);
+            },
+            cancel
+        );
+        if (changed.Count > 0)
+            throw Replaced(delivery);
         mapping.End();
-        foreach (var part in parts) reading.Add(part.GetAwaiter().GetResult(), runId, source, delivery);
+        foreach (var part in parts)
+            reading.Add(part.GetAwaiter().GetResult(), runId, source, delivery);
     }
 
     /// <summary>One thread reads, the others map; what was mapped is put together again in the order of the file.</summary>
@@ -268,22 +387,27 @@ public sealed partial class IntakeRunner
         private List<Row> _batch = [];
 
         internal sealed record Row(string Key, UInt128 Fingerprint, int Line, string[] Texts);
+
         internal sealed record Mapped(Row Row, RowReading Read);
 
         public void Add(string key, SourceRow row)
         {
             var texts = new string[source.ColumnNames.Count];
-            for (var i = 0; i < texts.Length; i++) texts[i] = Text(i, row.Span(i));
+            for (var i = 0; i < texts.Length; i++)
+                texts[i] = Text(i, row.Span(i));
             _batch.Add(new(key, row.Fingerprint, row.Line, texts));
-            if (_batch.Count == BatchSize) Send();
+            if (_batch.Count == BatchSize)
+                Send();
         }
 
         /// <summary>Departments, sites and days come again and again: one text serves for all of them.</summary>
         private string Text(int column, ReadOnlySpan<char> text)
         {
-            if (text.Length is 0 or > 40) return text.ToString();
+            if (text.Length is 0 or > 40)
+                return text.ToString();
             ref var kept = ref _texts[(column * Kept) + (int)((uint)string.GetHashCode(text) % Kept)];
-            if (kept is not null && text.SequenceEqual(kept)) return kept;
+            if (kept is not null && text.SequenceEqual(kept))
+                return kept;
             return kept = text.ToString();
         }
 
@@ -313,9 +437,14 @@ public sealed partial class IntakeRunner
     private static string Fields(SourceRule source, string[] texts)
     {
         var fields = new Dictionary<string, string>();
-        for (var i = 0; i < texts.Length; i++) fields[source.Paths[i]] = texts[i].Length <= 300 ? texts[i] : texts[i][..300] + "…";
+        for (var i = 0; i < texts.Length; i++)
+            fields[source.Paths[i]] = texts[i].Length <= 300 ? texts[i] : texts[i][..300] + "…";
         return JsonSerializer.Serialize(fields);
     }
 
-    private static SourceFault Replaced(Delivery delivery) => new($"The file '{delivery.Origin}' changed while it was read. Run it again; replace a file by moving the new one into its place.", transient: true);
+    private static SourceFault Replaced(Delivery delivery) =>
+        new(
+            $"The file '{delivery.Origin}' changed while it was read. Run it again; replace a file by moving the new one into its place.",
+            transient: true
+        );
 }

@@ -23,7 +23,14 @@ namespace Oikonom.Service.Intake;
 public sealed record RunOrder(string Source, string Mode, bool DryRun, string Actor, string Person = "", string Passes = "");
 
 /// <summary>One run of a source: reads, tells what changed, and raises what follows from it.</summary>
-public sealed partial class IntakeRunner(Store.Store store, EditionBook editions, SourceOpener opener, RecordTaker taker, Baseline baseline, TimeProvider time)
+public sealed partial class IntakeRunner(
+    Store.Store store,
+    EditionBook editions,
+    SourceOpener opener,
+    RecordTaker taker,
+    Baseline baseline,
+    TimeProvider time
+)
 {
     private const int Chunk = 1000;
     private const int FirstChunk = 25_000;
@@ -40,28 +47,48 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
     {
         var edition = await editions.CurrentAsync(cancel);
         var source = SourceOf(edition, order.Source);
-        return await OneAtATimeAsync(async () =>
-        {
-            IReadOnlyList<Delivery> deliveries;
-            try
+        return await OneAtATimeAsync(
+            async () =>
             {
-                deliveries = await opener.OpenAsync(source, await SinceAsync(source, order), cancel);
-            }
-            catch (SourceFault fault)
-            {
-                if (!order.DryRun) await FailedAsync(source, order, fault.Message, cancel);
-                throw;
-            }
-            IntakeRun? last = null;
-            foreach (var delivery in deliveries)
-            {
-                last = (await RunAsync(edition, source, order, delivery, cancel)).Run;
-                if (last.Outcome == "held") break;
-                if (!order.DryRun && order.Person.Length == 0 && delivery.Reaches.Length > 0) await store.WriteAsync(s => s.SetSinceAsync(source.Name, delivery.Reaches), cancel);
-            }
-            var now = time.GetUtcNow();
-            return last ?? new("", source.Name, order.Mode, order.DryRun, order.Actor, now, now, "completed", "No new file is there.", new(0, 0, 0, 0, 0, 0, 0, 0, 0), [], []);
-        }, cancel);
+                IReadOnlyList<Delivery> deliveries;
+                try
+                {
+                    deliveries = await opener.OpenAsync(source, await SinceAsync(source, order), cancel);
+                }
+                catch (SourceFault fault)
+                {
+                    if (!order.DryRun)
+                        await FailedAsync(source, order, fault.Message, cancel);
+                    throw;
+                }
+                IntakeRun? last = null;
+                foreach (var delivery in deliveries)
+                {
+                    last = (await RunAsync(edition, source, order, delivery, cancel)).Run;
+                    if (last.Outcome == "held")
+                        break;
+                    if (!order.DryRun && order.Person.Length == 0 && delivery.Reaches.Length > 0)
+                        await store.WriteAsync(s => s.SetSinceAsync(source.Name, delivery.Reaches), cancel);
+                }
+                var now = time.GetUtcNow();
+                return last
+                    ?? new(
+                        "",
+                        source.Name,
+                        order.Mode,
+                        order.DryRun,
+                        order.Actor,
+                        now,
+                        now,
+                        "completed",
+                        "No new file is there.",
+                        new(0, 0, 0, 0, 0, 0, 0, 0, 0),
+                        [],
+                        []
+                    );
+            },
+            cancel
+        );
     }
 
     /// <summary>Takes records that came by themselves: posted, or pushed.</summary>
@@ -72,12 +99,17 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
         return await OneAtATimeAsync(() => RunAsync(edition, source, new(sourceName, mode, false, actor), delivery, cancel), cancel);
     }
 
-    public static SourceRule SourceOf(Edition edition, string name) => edition.Rulebook.Sources.GetValueOrDefault(name)
-        ?? throw Problem.NotFound($"source '{name}'", $"The rulebook has: {string.Join(", ", edition.Rulebook.Sources.Keys)}.{Nearest.Hint(name, edition.Rulebook.Sources.Keys)}");
+    public static SourceRule SourceOf(Edition edition, string name) =>
+        edition.Rulebook.Sources.GetValueOrDefault(name)
+        ?? throw Problem.NotFound(
+            $"source '{name}'",
+            $"The rulebook has: {string.Join(", ", edition.Rulebook.Sources.Keys)}.{Nearest.Hint(name, edition.Rulebook.Sources.Keys)}"
+        );
 
     private async Task<T> OneAtATimeAsync<T>(Func<Task<T>> run, CancellationToken cancel)
     {
-        if (!await _one.WaitAsync(TimeSpan.FromSeconds(60), cancel)) throw Problem.Conflict("run-under-way", "Another run is under way. Try again when it has ended.");
+        if (!await _one.WaitAsync(TimeSpan.FromSeconds(60), cancel))
+            throw Problem.Conflict("run-under-way", "Another run is under way. Try again when it has ended.");
         try
         {
             return await run();
@@ -127,14 +159,17 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
             if (!first && !order.DryRun)
             {
                 var known = await DecideAsync(taking, incoming, cancel);
-                if (await HoldBaselineAsync(source, known, reading, order, runId, started, cancel) is { } waits) return new(waits, known, reading.Statuses);
+                if (await HoldBaselineAsync(source, known, reading, order, runId, started, cancel) is { } waits)
+                    return new(waits, known, reading.Statuses);
             }
         }
         if (order.DryRun || (source.Brake is not null && order.Mode != "baseline"))
         {
             var decided = await DecideAsync(taking, incoming, cancel);
-            if (!order.DryRun && await BrakeAsync(source, decided, reading, order, runId, started, cancel) is { } held) return new(held, decided, reading.Statuses);
-            if (order.DryRun) return new(Result(taking, order, started, reading, decided, vanished, 0), decided, reading.Statuses);
+            if (!order.DryRun && await BrakeAsync(source, decided, reading, order, runId, started, cancel) is { } held)
+                return new(held, decided, reading.Statuses);
+            if (order.DryRun)
+                return new(Result(taking, order, started, reading, decided, vanished, 0), decided, reading.Statuses);
         }
         var adoption = order.Mode == "baseline" ? baseline.Begin(edition, cancel) : null;
         var taken = await WriteAsync(taking, reading, incoming, adoption, cancel);
@@ -144,33 +179,101 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
         return new(run, taken, reading.Statuses);
     }
 
-    private IntakeRun Result(Taking taking, RunOrder order, DateTimeOffset started, Reading reading, List<Taken> taken, IReadOnlyList<RecordRow> vanished, int adopted)
+    private IntakeRun Result(
+        Taking taking,
+        RunOrder order,
+        DateTimeOffset started,
+        Reading reading,
+        List<Taken> taken,
+        IReadOnlyList<RecordRow> vanished,
+        int adopted
+    )
     {
         int Count(RequestKind kind) => taken.Count(t => t.Happening.Raises == kind);
-        var counts = new IntakeCounts(reading.Read, reading.Unchanged, reading.Changed, Count(RequestKind.Joiner), Count(RequestKind.Mover), Count(RequestKind.Leaver), reading.SetAside.Count, vanished.Count, adopted, Count(RequestKind.Correction), reading.Outside.Count);
-        return new(taking.RunId, taking.Source.Name, order.Mode, order.DryRun, order.Actor, started, time.GetUtcNow(), reading.SetAside.Count > 0 ? "completed-with-rows-set-aside" : "completed", Describe(counts, order.Mode), counts,
-            [.. reading.SetAside.Take(Shown).Select(View)], [.. taken.Where(t => t.Happening.Raises is not null).Take(Shown).Select(RecordTaker.View)]);
+        var counts = new IntakeCounts(
+            reading.Read,
+            reading.Unchanged,
+            reading.Changed,
+            Count(RequestKind.Joiner),
+            Count(RequestKind.Mover),
+            Count(RequestKind.Leaver),
+            reading.SetAside.Count,
+            vanished.Count,
+            adopted,
+            Count(RequestKind.Correction),
+            reading.Outside.Count
+        );
+        return new(
+            taking.RunId,
+            taking.Source.Name,
+            order.Mode,
+            order.DryRun,
+            order.Actor,
+            started,
+            time.GetUtcNow(),
+            reading.SetAside.Count > 0 ? "completed-with-rows-set-aside" : "completed",
+            Describe(counts, order.Mode),
+            counts,
+            [.. reading.SetAside.Take(Shown).Select(View)],
+            [.. taken.Where(t => t.Happening.Raises is not null).Take(Shown).Select(RecordTaker.View)]
+        );
     }
 
     public static SetAside View(SetAsideRow row) => new(row.File, (int)row.Line, row.ColumnName, row.Value, row.Reason, row.RecordKey);
 
     private static string Describe(IntakeCounts c, string mode) =>
-        $"{c.Read} rows: {c.Unchanged} unchanged, {c.Changed} new or changed, {c.SetAside} set aside" + (c.Outside > 0 ? $", {c.Outside} outside the scope" : "") + (c.Missing > 0 ? $", {c.Missing} known records are not in the file" : "") +
-        (mode == "baseline" ? $"; nothing raised, {c.Adopted} existing accounts recorded." : $"; raised {c.Joiners} joiners, {c.Movers} movers, {c.Leavers} leavers" + (c.Corrections > 0 ? $", {c.Corrections} corrections." : "."));
+        $"{c.Read} rows: {c.Unchanged} unchanged, {c.Changed} new or changed, {c.SetAside} set aside"
+        + (c.Outside > 0 ? $", {c.Outside} outside the scope" : "")
+        + (c.Missing > 0 ? $", {c.Missing} known records are not in the file" : "")
+        + (
+            mode == "baseline"
+                ? $"; nothing raised, {c.Adopted} existing accounts recorded."
+                : $"; raised {c.Joiners} joiners, {c.Movers} movers, {c.Leavers} leavers"
+                    + (c.Corrections > 0 ? $", {c.Corrections} corrections." : ".")
+        );
 
-    private Task FailedAsync(SourceRule source, RunOrder order, string message, CancellationToken cancel) => store.WriteAsync(async s =>
-    {
-        var now = time.GetUtcNow();
-        var id = Guid.CreateVersion7(now).ToString();
-        await s.AddRunAsync(new() { Id = id, Source = source.Name, Mode = order.Mode, Actor = order.Actor, StartedAt = now.ToUnixTimeMilliseconds(), EndedAt = now.ToUnixTimeMilliseconds(), Outcome = "unreadable", Message = message, Counts = "{}" });
-        s.Record(LedgerEntry.Of(now, order.Actor, "intake.unreadable", null, null, ("run", id), ("source", source.Name), ("problem", message)));
-        s.Tell("sources", source.Name);
-        Report(s, source, "could not be read", message);
-    }, cancel);
+    private Task FailedAsync(SourceRule source, RunOrder order, string message, CancellationToken cancel) =>
+        store.WriteAsync(
+            async s =>
+            {
+                var now = time.GetUtcNow();
+                var id = Guid.CreateVersion7(now).ToString();
+                await s.AddRunAsync(
+                    new()
+                    {
+                        Id = id,
+                        Source = source.Name,
+                        Mode = order.Mode,
+                        Actor = order.Actor,
+                        StartedAt = now.ToUnixTimeMilliseconds(),
+                        EndedAt = now.ToUnixTimeMilliseconds(),
+                        Outcome = "unreadable",
+                        Message = message,
+                        Counts = "{}",
+                    }
+                );
+                s.Record(
+                    LedgerEntry.Of(
+                        now,
+                        order.Actor,
+                        "intake.unreadable",
+                        null,
+                        null,
+                        ("run", id),
+                        ("source", source.Name),
+                        ("problem", message)
+                    )
+                );
+                s.Tell("sources", source.Name);
+                Report(s, source, "could not be read", message);
+            },
+            cancel
+        );
 
     internal static void Report(Session s, SourceRule source, string what, string message)
     {
-        if (source.ReportsTo.Length > 0) s.Send(new(source.ReportsTo, $"{source.Title}: a run {what}", $"The source '{source.Title}' {what}:\n\n{message}\n", null));
+        if (source.ReportsTo.Length > 0)
+            s.Send(new(source.ReportsTo, $"{source.Title}: a run {what}", $"The source '{source.Title}' {what}:\n\n{message}\n", null));
     }
 
     /// <summary>
@@ -180,16 +283,21 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
     private async Task<IReadOnlyList<RecordRow>> VanishAsync(Reading reading, SourceRule source, Edition edition, CancellationToken cancel)
     {
         var left = await LeftScopeAsync(reading, source, cancel);
-        if (reading.Missing.Count == 0 && left.Count == 0) return [];
+        if (reading.Missing.Count == 0 && left.Count == 0)
+            return [];
         var rows = (await store.ReadAsync(s => s.RecordsAsync(source.Name, reading.Missing), cancel)).Concat(left).ToList();
         var replaced = new HashSet<string>(StringComparer.Ordinal);
-        var vanished = rows.Where(r => r.Facts is not null).Select(r => (Row: r, Facts: Facts.FromJson(r.Facts!, edition.Rulebook.Attributes))).ToList();
+        var vanished = rows.Where(r => r.Facts is not null)
+            .Select(r => (Row: r, Facts: Facts.FromJson(r.Facts!, edition.Rulebook.Attributes)))
+            .ToList();
         var byPerson = vanished.ToLookup(v => v.Facts.PersonKey);
         for (var i = 0; i < reading.Changes.Count; i++)
         {
             var change = reading.Changes[i];
-            var old = byPerson[change.Facts!.PersonKey].FirstOrDefault(v => Happening.IsSameEmployment(v.Facts, change.Facts) && !replaced.Contains(v.Row.RecordKey));
-            if (old.Row is null) continue;
+            var old = byPerson[change.Facts!.PersonKey]
+                .FirstOrDefault(v => Happening.IsSameEmployment(v.Facts, change.Facts) && !replaced.Contains(v.Row.RecordKey));
+            if (old.Row is null)
+                continue;
             replaced.Add(old.Row.RecordKey);
             reading.Changes[i] = change with { Replaces = old.Row };
         }
@@ -206,8 +314,11 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
     /// <summary>Records that were taken and are outside the scope now: as if they had vanished, since nobody leaves silently.</summary>
     private async Task<IReadOnlyList<RecordRow>> LeftScopeAsync(Reading reading, SourceRule source, CancellationToken cancel)
     {
-        if (reading.Outside.Count == 0) return [];
-        var left = (await store.ReadAsync(s => s.RecordsAsync(source.Name, [.. reading.Outside.Select(o => o.Key)]), cancel)).Where(r => r.PersonId is not null && r.Status is "received" or "request").ToList();
+        if (reading.Outside.Count == 0)
+            return [];
+        var left = (await store.ReadAsync(s => s.RecordsAsync(source.Name, [.. reading.Outside.Select(o => o.Key)]), cancel))
+            .Where(r => r.PersonId is not null && r.Status is "received" or "request")
+            .ToList();
         var keys = left.Select(r => r.RecordKey).ToHashSet(StringComparer.Ordinal);
         reading.Outside.RemoveAll(o => keys.Contains(o.Key));
         return left;
@@ -217,117 +328,305 @@ public sealed partial class IntakeRunner(Store.Store store, EditionBook editions
     {
         var memory = new RecordTaker.Memory();
         var decided = new List<Taken>(incoming.Count);
-        foreach (var chunk in incoming.Chunk(Chunk)) decided.AddRange(await store.ReadAsync(s => taker.DecideAsync(s, taking, chunk, memory), cancel));
+        foreach (var chunk in incoming.Chunk(Chunk))
+            decided.AddRange(await store.ReadAsync(s => taker.DecideAsync(s, taking, chunk, memory), cancel));
         return decided;
     }
 
-    private async Task<List<Taken>> WriteAsync(Taking taking, Reading reading, List<Incoming> incoming, Baseline.Adoption? adoption, CancellationToken cancel)
+    private async Task<List<Taken>> WriteAsync(
+        Taking taking,
+        Reading reading,
+        List<Incoming> incoming,
+        Baseline.Adoption? adoption,
+        CancellationToken cancel
+    )
     {
         var taken = new List<Taken>(incoming.Count);
-        var memory = new RecordTaker.Memory { IsFirstLoad = incoming.Count > Chunk && await store.ReadAsync(s => s.IsFirstLoadAsync(taking.Source.Name), cancel) };
+        var memory = new RecordTaker.Memory
+        {
+            IsFirstLoad = incoming.Count > Chunk && await store.ReadAsync(s => s.IsFirstLoadAsync(taking.Source.Name), cancel),
+        };
         foreach (var chunk in incoming.Chunk(memory.IsFirstLoad ? FirstChunk : Chunk))
         {
-            var some = await store.WriteAsync(async s =>
-            {
-                var decided = await taker.DecideAsync(s, taking, chunk, memory.IsFirstLoad ? memory : new());
-                await taker.WriteAsync(s, taking, decided, [], memory);
-                return decided;
-            }, cancel);
+            var some = await store.WriteAsync(
+                async s =>
+                {
+                    var decided = await taker.DecideAsync(s, taking, chunk, memory.IsFirstLoad ? memory : new());
+                    await taker.WriteAsync(s, taking, decided, [], memory);
+                    return decided;
+                },
+                cancel
+            );
             adoption?.Add(some);
             taken.AddRange(some);
         }
-        foreach (var chunk in reading.Outside.Chunk(Chunk)) await store.WriteAsync(s => taker.WriteAsync(s, taking, [], chunk, memory), cancel);
+        foreach (var chunk in reading.Outside.Chunk(Chunk))
+            await store.WriteAsync(s => taker.WriteAsync(s, taking, [], chunk, memory), cancel);
         reading.Statuses.AddRange(reading.Outside.Select(o => (o.Key, "outside")));
         return taken;
     }
 
     /// <summary>Holds a baseline after the first load until another engineer lets exactly it pass. Null when it may go on.</summary>
-    private async Task<IntakeRun?> HoldBaselineAsync(SourceRule source, List<Taken> decided, Reading reading, RunOrder order, string runId, DateTimeOffset started, CancellationToken cancel)
+    private async Task<IntakeRun?> HoldBaselineAsync(
+        SourceRule source,
+        List<Taken> decided,
+        Reading reading,
+        RunOrder order,
+        string runId,
+        DateTimeOffset started,
+        CancellationToken cancel
+    )
     {
         var digest = "baseline:" + RecordTaker.DigestOfAll(decided);
-        if (order.Passes.Length > 0 && (await store.ReadAsync(s => s.HeldAsync(order.Passes), cancel))?.Digest == digest) return null;
+        if (order.Passes.Length > 0 && (await store.ReadAsync(s => s.HeldAsync(order.Passes), cancel))?.Digest == digest)
+            return null;
         var quiet = decided.Count(t => t.Happening.Raises is null);
         var raises = decided.Where(t => t.Happening.Raises is not null).Select(RecordTaker.View).ToList();
-        var why = $"A baseline after the first load waits for another engineer: {quiet} records would be taken as known without a request, and {raises.Count} requests would be raised for people who are known. Nothing was taken.";
-        return await HoldAsync(source, order, runId, started, digest, why, raises, new(reading.Read, reading.Unchanged, reading.Changed, 0, 0, 0, reading.SetAside.Count, reading.Missing.Count, 0), cancel);
+        var why =
+            $"A baseline after the first load waits for another engineer: {quiet} records would be taken as known without a "
+            + $"request, and {raises.Count} requests would be raised for people who are known. Nothing was taken.";
+        return await HoldAsync(
+            source,
+            order,
+            runId,
+            started,
+            digest,
+            why,
+            raises,
+            new(reading.Read, reading.Unchanged, reading.Changed, 0, 0, 0, reading.SetAside.Count, reading.Missing.Count, 0),
+            cancel
+        );
     }
 
     /// <summary>Holds a run that would raise more than the rulebook allows, before anything is raised. Null when it may go on.</summary>
-    private async Task<IntakeRun?> BrakeAsync(SourceRule source, List<Taken> decided, Reading reading, RunOrder order, string runId, DateTimeOffset started, CancellationToken cancel)
+    private async Task<IntakeRun?> BrakeAsync(
+        SourceRule source,
+        List<Taken> decided,
+        Reading reading,
+        RunOrder order,
+        string runId,
+        DateTimeOffset started,
+        CancellationToken cancel
+    )
     {
         var digest = RecordTaker.DigestOf(decided);
         if (order.Passes.Length > 0)
         {
             var passed = await store.ReadAsync(s => s.HeldAsync(order.Passes), cancel);
-            if (passed?.Digest == digest || (passed is not null && PushBrake.Covers(passed, decided))) return null;
+            if (passed?.Digest == digest || (passed is not null && PushBrake.Covers(passed, decided)))
+                return null;
         }
         var known = Math.Max(reading.Known, (int)await store.ReadAsync(s => s.RecordCountAsync(source.Name), cancel));
         // What was pushed since yesterday counts too: a run over what is kept is no way around.
-        var pushed = source.Kind == SourceKind.Scim ? await store.ReadAsync(s => s.RaisedSinceAsync(source.Name, (started - PushBrake.Window).ToUnixTimeMilliseconds()), cancel) : new Dictionary<string, long>();
+        var pushed =
+            source.Kind == SourceKind.Scim
+                ? await store.ReadAsync(s => s.RaisedSinceAsync(source.Name, (started - PushBrake.Window).ToUnixTimeMilliseconds()), cancel)
+                : new Dictionary<string, long>();
         var over = new List<string>();
         Look(source.Brake!.Joiners, RequestKind.Joiner, "joiners");
         Look(source.Brake.Movers, RequestKind.Mover, "movers");
         Look(source.Brake.Leavers, RequestKind.Leaver, "leavers");
-        if (over.Count == 0) return null;
+        if (over.Count == 0)
+            return null;
         var why = $"{string.Join("; ", over)}. Nothing was raised.";
         var raises = decided.Where(t => t.Happening.Raises is not null).Select(RecordTaker.View).ToList();
-        var counts = new IntakeCounts(reading.Read, reading.Unchanged, reading.Changed, raises.Count(r => r.Kind == "joiner"), raises.Count(r => r.Kind == "mover"), raises.Count(r => r.Kind == "leaver"), reading.SetAside.Count, reading.Missing.Count, 0);
+        var counts = new IntakeCounts(
+            reading.Read,
+            reading.Unchanged,
+            reading.Changed,
+            raises.Count(r => r.Kind == "joiner"),
+            raises.Count(r => r.Kind == "mover"),
+            raises.Count(r => r.Kind == "leaver"),
+            reading.SetAside.Count,
+            reading.Missing.Count,
+            0
+        );
         return await HoldAsync(source, order, runId, started, digest, why, raises, counts, cancel);
 
         void Look(Limit? limit, RequestKind kind, string name)
         {
             var fresh = decided.Count(t => t.Happening.Raises == kind);
             var count = fresh + (int)pushed.GetValueOrDefault(RecordTaker.Name(kind));
-            if (fresh > 0 && limit?.IsOver(count, known) == true) over.Add($"The run would raise {count} {name} of {known} known records; the brake is at {limit}");
+            if (fresh > 0 && limit?.IsOver(count, known) == true)
+                over.Add($"The run would raise {count} {name} of {known} known records; the brake is at {limit}");
         }
     }
 
     /// <summary>Keeps a run back, with what it would raise, until somebody lets exactly that pass.</summary>
-    private async Task<IntakeRun> HoldAsync(SourceRule source, RunOrder order, string runId, DateTimeOffset started, string digest, string why, List<RaisedRequest> raises, IntakeCounts counts, CancellationToken cancel)
+    private async Task<IntakeRun> HoldAsync(
+        SourceRule source,
+        RunOrder order,
+        string runId,
+        DateTimeOffset started,
+        string digest,
+        string why,
+        List<RaisedRequest> raises,
+        IntakeCounts counts,
+        CancellationToken cancel
+    )
     {
         var ended = time.GetUtcNow();
-        await store.WriteAsync(async s =>
-        {
-            await s.SupersedeHeldAsync(source.Name, runId, time.Milliseconds());
-            await s.AddHeldAsync(new() { RunId = runId, Source = source.Name, Digest = digest, Why = why, Raises = JsonSerializer.Serialize(raises), Actor = order.Actor, At = ended.ToUnixTimeMilliseconds() });
-            await s.AddRunAsync(new() { Id = runId, Source = source.Name, Mode = order.Mode, Actor = order.Actor, StartedAt = started.ToUnixTimeMilliseconds(), EndedAt = ended.ToUnixTimeMilliseconds(), Outcome = "held", Message = why, Counts = JsonSerializer.Serialize(counts, JsonSerializerOptions.Web) });
-            s.Record(LedgerEntry.Of(ended, order.Actor, "intake.held", null, null, ("run", runId), ("source", source.Name), ("why", why), ("digest", digest), ("raises", raises.Count)));
-            s.Tell("sources", source.Name);
-            Report(s, source, "waits under the brake", why);
-        }, cancel);
+        await store.WriteAsync(
+            async s =>
+            {
+                await s.SupersedeHeldAsync(source.Name, runId, time.Milliseconds());
+                await s.AddHeldAsync(
+                    new()
+                    {
+                        RunId = runId,
+                        Source = source.Name,
+                        Digest = digest,
+                        Why = why,
+                        Raises = JsonSerializer.Serialize(raises),
+                        Actor = order.Actor,
+                        At = ended.ToUnixTimeMilliseconds(),
+                    }
+                );
+                await s.AddRunAsync(
+                    new()
+                    {
+                        Id = runId,
+                        Source = source.Name,
+                        Mode = order.Mode,
+                        Actor = order.Actor,
+                        StartedAt = started.ToUnixTimeMilliseconds(),
+                        EndedAt = ended.ToUnixTimeMilliseconds(),
+                        Outcome = "held",
+                        Message = why,
+                        Counts = JsonSerializer.Serialize(counts, JsonSerializerOptions.Web),
+                    }
+                );
+                s.Record(
+                    LedgerEntry.Of(
+                        ended,
+                        order.Actor,
+                        "intake.held",
+                        null,
+                        null,
+                        ("run", runId),
+                        ("source", source.Name),
+                        ("why", why),
+                        ("digest", digest),
+                        ("raises", raises.Count)
+                    )
+                );
+                s.Tell("sources", source.Name);
+                Report(s, source, "waits under the brake", why);
+            },
+            cancel
+        );
         return new(runId, source.Name, order.Mode, false, order.Actor, started, ended, "held", why, counts, [], [.. raises.Take(Shown)]);
     }
 
-    private Task EndAsync(SourceRule source, IntakeRun run, Reading reading, IReadOnlyList<RecordRow> vanished, bool full, RunOrder order, int edition, CancellationToken cancel) => store.WriteAsync(async s =>
-    {
-        if (full) await s.ReplaceSetAsideAsync(source.Name, reading.SetAside);
-        else
-        {
-            await s.ClearSetAsideAsync(source.Name, [.. reading.Changes.Select(c => c.Key).Concat(reading.Statuses.Select(x => x.Key)).Concat(reading.SetAside.Select(x => x.RecordKey)).Where(k => k.Length > 0).Distinct()]);
-            await s.AddSetAsideAsync(reading.SetAside);
-        }
-        if (source.Vanished == VanishedPolicy.Ask && vanished.Count > 0)
-        {
-            await s.UpsertRecordsAsync([.. vanished.Select(v => new RecordRow { Source = source.Name, RecordKey = v.RecordKey, Hash = new('0', 32), Status = "vanished", RunId = run.Id })]);
-            s.Record(LedgerEntry.Of(time.GetUtcNow(), order.Actor, "intake.vanished", null, null, ("run", run.Id), ("source", source.Name), ("count", vanished.Count)));
-            foreach (var gone in vanished.Where(v => v.PersonId is not null)) s.Record(LedgerEntry.Of(time.GetUtcNow(), order.Actor, "record.vanished", gone.PersonId, null, ("run", run.Id), ("source", source.Name), ("record", gone.RecordKey)));
-        }
-        await s.DropRecordsAsync(source.Name, [.. reading.Missing.Except(vanished.Select(v => v.RecordKey)).Except(reading.Changes.Select(c => c.Replaces?.RecordKey).OfType<string>())]);
-        await s.SupersedeHeldAsync(source.Name, "", time.Milliseconds());
-        await s.AddRunAsync(new()
-        {
-            Id = run.Id,
-            Source = source.Name,
-            Mode = run.Mode,
-            Actor = run.Actor,
-            StartedAt = run.StartedAt.ToUnixTimeMilliseconds(),
-            EndedAt = time.Milliseconds(),
-            Outcome = run.Outcome,
-            Message = run.Message,
-            Counts = JsonSerializer.Serialize(run.Counts, JsonSerializerOptions.Web),
-        });
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), run.Actor, "intake.run", null, null, ("run", run.Id), ("source", source.Name), ("mode", run.Mode), ("edition", edition), ("counts", run.Counts), ("passed", order.Passes.Length > 0 ? order.Passes : null)));
-        s.Tell("intake", source.Name);
-        s.Tell("sources", source.Name);
-    }, cancel);
+    private Task EndAsync(
+        SourceRule source,
+        IntakeRun run,
+        Reading reading,
+        IReadOnlyList<RecordRow> vanished,
+        bool full,
+        RunOrder order,
+        int edition,
+        CancellationToken cancel
+    ) =>
+        store.WriteAsync(
+            async s =>
+            {
+                if (full)
+                    await s.ReplaceSetAsideAsync(source.Name, reading.SetAside);
+                else
+                {
+                    await s.ClearSetAsideAsync(
+                        source.Name,
+                        [
+                            .. reading
+                                .Changes.Select(c => c.Key)
+                                .Concat(reading.Statuses.Select(x => x.Key))
+                                .Concat(reading.SetAside.Select(x => x.RecordKey))
+                                .Where(k => k.Length > 0)
+                                .Distinct(),
+                        ]
+                    );
+                    await s.AddSetAsideAsync(reading.SetAside);
+                }
+                if (source.Vanished == VanishedPolicy.Ask && vanished.Count > 0)
+                {
+                    await s.UpsertRecordsAsync([
+                        .. vanished.Select(v => new RecordRow
+                        {
+                            Source = source.Name,
+                            RecordKey = v.RecordKey,
+                            Hash = new('0', 32),
+                            Status = "vanished",
+                            RunId = run.Id,
+                        }),
+                    ]);
+                    s.Record(
+                        LedgerEntry.Of(
+                            time.GetUtcNow(),
+                            order.Actor,
+                            "intake.vanished",
+                            null,
+                            null,
+                            ("run", run.Id),
+                            ("source", source.Name),
+                            ("count", vanished.Count)
+                        )
+                    );
+                    foreach (var gone in vanished.Where(v => v.PersonId is not null))
+                        s.Record(
+                            LedgerEntry.Of(
+                                time.GetUtcNow(),
+                                order.Actor,
+                                "record.vanished",
+                                gone.PersonId,
+                                null,
+                                ("run", run.Id),
+                                ("source", source.Name),
+                                ("record", gone.RecordKey)
+                            )
+                        );
+                }
+                await s.DropRecordsAsync(
+                    source.Name,
+                    [
+                        .. reading
+                            .Missing.Except(vanished.Select(v => v.RecordKey))
+                            .Except(reading.Changes.Select(c => c.Replaces?.RecordKey).OfType<string>()),
+                    ]
+                );
+                await s.SupersedeHeldAsync(source.Name, "", time.Milliseconds());
+                await s.AddRunAsync(
+                    new()
+                    {
+                        Id = run.Id,
+                        Source = source.Name,
+                        Mode = run.Mode,
+                        Actor = run.Actor,
+                        StartedAt = run.StartedAt.ToUnixTimeMilliseconds(),
+                        EndedAt = time.Milliseconds(),
+                        Outcome = run.Outcome,
+                        Message = run.Message,
+                        Counts = JsonSerializer.Serialize(run.Counts, JsonSerializerOptions.Web),
+                    }
+                );
+                s.Record(
+                    LedgerEntry.Of(
+                        time.GetUtcNow(),
+                        run.Actor,
+                        "intake.run",
+                        null,
+                        null,
+                        ("run", run.Id),
+                        ("source", source.Name),
+                        ("mode", run.Mode),
+                        ("edition", edition),
+                        ("counts", run.Counts),
+                        ("passed", order.Passes.Length > 0 ? order.Passes : null)
+                    )
+                );
+                s.Tell("intake", source.Name);
+                s.Tell("sources", source.Name);
+            },
+            cancel
+        );
 }

@@ -24,27 +24,77 @@ public sealed class PushBrake(TimeProvider time)
     /// <returns>What may be written now.</returns>
     public async Task<List<Taken>> KeepBackAsync(Session s, Taking taking, List<Taken> decided)
     {
-        if (taking.Source.Brake is not { } brake || !decided.Exists(t => t.Happening.Raises is not null)) return decided;
+        if (taking.Source.Brake is not { } brake || !decided.Exists(t => t.Happening.Raises is not null))
+            return decided;
         var (source, now) = (taking.Source, time.GetUtcNow());
         var held = (await s.HeldOfAsync(source.Name)).FirstOrDefault(h => h.Digest == Growing);
         var why = held?.Why ?? await OverAsync(s, source, brake, decided, now);
-        if (why is null) return decided;
+        if (why is null)
+            return decided;
         var back = decided.Where(t => t.Happening.Raises is not null).ToList();
         List<RaisedRequest> raises = held is null ? [] : JsonSerializer.Deserialize<List<RaisedRequest>>(held.Raises) ?? [];
         // A record that is pushed again stands there once, as it is now.
         raises.RemoveAll(r => back.Exists(b => RecordTaker.View(b).Number == r.Number));
         raises.AddRange(back.Take(MostShown - Math.Min(raises.Count, MostShown)).Select(RecordTaker.View));
         var run = held?.RunId ?? Guid.CreateVersion7(now).ToString();
-        if (held is not null) await s.GrowHeldAsync(run, JsonSerializer.Serialize(raises));
+        if (held is not null)
+            await s.GrowHeldAsync(run, JsonSerializer.Serialize(raises));
         else
         {
-            var counts = new IntakeCounts(back.Count, 0, back.Count, Count(back, RequestKind.Joiner), Count(back, RequestKind.Mover), Count(back, RequestKind.Leaver), 0, 0, 0);
-            await s.AddHeldAsync(new() { RunId = run, Source = source.Name, Digest = Growing, Why = why, Raises = JsonSerializer.Serialize(raises), Actor = taking.Actor, At = now.ToUnixTimeMilliseconds() });
-            await s.AddRunAsync(new() { Id = run, Source = source.Name, Mode = "full", Actor = taking.Actor, StartedAt = now.ToUnixTimeMilliseconds(), EndedAt = now.ToUnixTimeMilliseconds(), Outcome = "held", Message = why, Counts = JsonSerializer.Serialize(counts, JsonSerializerOptions.Web) });
+            var counts = new IntakeCounts(
+                back.Count,
+                0,
+                back.Count,
+                Count(back, RequestKind.Joiner),
+                Count(back, RequestKind.Mover),
+                Count(back, RequestKind.Leaver),
+                0,
+                0,
+                0
+            );
+            await s.AddHeldAsync(
+                new()
+                {
+                    RunId = run,
+                    Source = source.Name,
+                    Digest = Growing,
+                    Why = why,
+                    Raises = JsonSerializer.Serialize(raises),
+                    Actor = taking.Actor,
+                    At = now.ToUnixTimeMilliseconds(),
+                }
+            );
+            await s.AddRunAsync(
+                new()
+                {
+                    Id = run,
+                    Source = source.Name,
+                    Mode = "full",
+                    Actor = taking.Actor,
+                    StartedAt = now.ToUnixTimeMilliseconds(),
+                    EndedAt = now.ToUnixTimeMilliseconds(),
+                    Outcome = "held",
+                    Message = why,
+                    Counts = JsonSerializer.Serialize(counts, JsonSerializerOptions.Web),
+                }
+            );
             s.Record(LedgerEntry.Of(now, taking.Actor, "intake.held", null, null, ("run", run), ("source", source.Name), ("why", why)));
             IntakeRunner.Report(s, source, "waits under the brake", why);
         }
-        foreach (var one in back) s.Record(LedgerEntry.Of(now, taking.Actor, "intake.kept-back", null, null, ("run", run), ("source", source.Name), ("record", one.Incoming.Key), ("what", one.Happening.What)));
+        foreach (var one in back)
+            s.Record(
+                LedgerEntry.Of(
+                    now,
+                    taking.Actor,
+                    "intake.kept-back",
+                    null,
+                    null,
+                    ("run", run),
+                    ("source", source.Name),
+                    ("record", one.Incoming.Key),
+                    ("what", one.Happening.What)
+                )
+            );
         s.Tell("sources", source.Name);
         return [.. decided.Except(back)];
     }
@@ -52,7 +102,8 @@ public sealed class PushBrake(TimeProvider time)
     /// <summary>True when a run over the kept resources raises nothing but what was shown when it was let pass.</summary>
     public static bool Covers(HeldRunRow passed, IEnumerable<Taken> decided)
     {
-        if (passed.Digest != Growing) return false;
+        if (passed.Digest != Growing)
+            return false;
         var shown = (JsonSerializer.Deserialize<List<RaisedRequest>>(passed.Raises) ?? []).Select(r => (r.Kind, r.Number)).ToHashSet();
         return decided.Where(t => t.Happening.Raises is not null).Select(RecordTaker.View).All(r => shown.Contains((r.Kind, r.Number)));
     }
@@ -70,9 +121,11 @@ public sealed class PushBrake(TimeProvider time)
         void Look(Limit? limit, RequestKind kind, string name)
         {
             var fresh = Count(decided, kind);
-            if (limit is null || fresh == 0) return;
+            if (limit is null || fresh == 0)
+                return;
             var count = fresh + (int)raised.GetValueOrDefault(RecordTaker.Name(kind));
-            if (limit.IsOver(count, known)) over.Add($"Pushes would raise {count} {name} within a day, of {known} known records; the brake is at {limit}");
+            if (limit.IsOver(count, known))
+                over.Add($"Pushes would raise {count} {name} within a day, of {known} known records; the brake is at {limit}");
         }
     }
 

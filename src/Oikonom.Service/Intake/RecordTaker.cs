@@ -33,14 +33,17 @@ public sealed class KnownPerson(string id, List<Facts> employments)
     public List<FieldInput> Fields { get; init; } = [];
     public IReadOnlyList<Ending> Endings { get; private set; } = [];
 
-    public static KnownPerson Of(string id, Inputs inputs) => new(id, [.. inputs.Said]) { Fields = [.. inputs.Fields], Endings = inputs.Endings };
+    public static KnownPerson Of(string id, Inputs inputs) =>
+        new(id, [.. inputs.Said]) { Fields = [.. inputs.Fields], Endings = inputs.Endings };
 
     /// <summary>An employment goes on under another number; what was approved for it stays with it.</summary>
     public void Renumber(string before, string after)
     {
         for (var i = 0; i < Fields.Count; i++)
-            if (Fields[i].Employment == before) Fields[i] = Fields[i] with { Employment = after };
-        if (Endings.Count > 0) Endings = [.. Endings.Select(e => e.Employment == before ? e with { Employment = after } : e)];
+            if (Fields[i].Employment == before)
+                Fields[i] = Fields[i] with { Employment = after };
+        if (Endings.Count > 0)
+            Endings = [.. Endings.Select(e => e.Employment == before ? e with { Employment = after } : e)];
     }
 
     /// <summary>All inputs as they lie beside each other now.</summary>
@@ -54,7 +57,16 @@ public sealed class KnownPerson(string id, List<Facts> employments)
 /// <param name="Leading">The employment that leads, as it is shown.</param>
 /// <param name="Others">The others, as they are shown.</param>
 /// <param name="Inputs">What lies behind it.</param>
-public sealed record Taken(Incoming Incoming, Happening Happening, KnownPerson Person, Facts? Before, Facts Leading, IReadOnlyList<Facts> Others, Inputs Inputs, RequestRow? Waiting)
+public sealed record Taken(
+    Incoming Incoming,
+    Happening Happening,
+    KnownPerson Person,
+    Facts? Before,
+    Facts Leading,
+    IReadOnlyList<Facts> Others,
+    Inputs Inputs,
+    RequestRow? Waiting
+)
 {
     /// <summary>Attributes set by hand that end because the source changes them itself.</summary>
     public IReadOnlyList<FieldInput> Ended { get; init; } = [];
@@ -95,38 +107,86 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
     {
         var rulebook = taking.Edition.Rulebook;
         var now = time.GetUtcNow();
-        var records = memory.IsFirstLoad ? [] : (await s.RecordsAsync(taking.Source.Name, [.. chunk.Select(c => c.Key)])).ToDictionary(r => r.RecordKey);
-        var befores = chunk.Select(c => c.Replaces?.Facts ?? records.GetValueOrDefault(c.Key)?.Facts).Select(json => json is null ? null : Facts.FromJson(json, rulebook.Attributes)).ToList();
+        var records = memory.IsFirstLoad
+            ? []
+            : (await s.RecordsAsync(taking.Source.Name, [.. chunk.Select(c => c.Key)])).ToDictionary(r => r.RecordKey);
+        var befores = chunk
+            .Select(c => c.Replaces?.Facts ?? records.GetValueOrDefault(c.Key)?.Facts)
+            .Select(json => json is null ? null : Facts.FromJson(json, rulebook.Attributes))
+            .ToList();
         var keys = chunk.Select((c, i) => (c.Facts ?? befores[i])?.PersonKey ?? "").Where(k => k.Length > 0).Distinct().ToList();
-        var people = memory.IsFirstLoad ? [] : (await s.PeopleByKeyAsync([.. keys.Where(k => !memory.People.ContainsKey(k))])).ToDictionary(p => p.PersonKey);
+        var people = memory.IsFirstLoad
+            ? []
+            : (await s.PeopleByKeyAsync([.. keys.Where(k => !memory.People.ContainsKey(k))])).ToDictionary(p => p.PersonKey);
         var handMade = people.Values.Where(p => p.Said.Length > 0).Select(p => p.Id).ToList();
         var extras = handMade.Count == 0 ? null : (await s.ExtrasAsync(handMade)).ToLookup(e => e.PersonId);
-        var open = memory.IsFirstLoad ? [] : (await s.OpenRequestsOfAsync([.. people.Values.Select(p => p.Id).Concat(keys.Where(memory.People.ContainsKey).Select(k => memory.People[k].Id))])).GroupBy(r => r.PersonId).ToDictionary(g => g.Key, g => g.First());
+        var open = memory.IsFirstLoad
+            ? []
+            : (
+                await s.OpenRequestsOfAsync([
+                    .. people.Values.Select(p => p.Id).Concat(keys.Where(memory.People.ContainsKey).Select(k => memory.People[k].Id)),
+                ])
+            )
+                .GroupBy(r => r.PersonId)
+                .ToDictionary(g => g.Key, g => g.First());
         var today = new Dictionary<string, DateOnly>(StringComparer.Ordinal);
         var ids = new IdSeries(now);
         var taken = new List<Taken>(chunk.Count);
         for (var i = 0; i < chunk.Count; i++)
         {
             var (incoming, before) = (chunk[i], befores[i]);
-            if ((incoming.Facts ?? before) is not { } facts) continue;
+            if ((incoming.Facts ?? before) is not { } facts)
+                continue;
             if (!memory.People.TryGetValue(facts.PersonKey, out var person))
             {
-                person = people.GetValueOrDefault(facts.PersonKey) is { } row ? KnownPerson.Of(row.Id, Inputs.Of(row, extras?[row.Id] ?? [], rulebook)) : new(ids.Next().ToString(), new(1));
+                person = people.GetValueOrDefault(facts.PersonKey) is { } row
+                    ? KnownPerson.Of(row.Id, Inputs.Of(row, extras?[row.Id] ?? [], rulebook))
+                    : new(ids.Next().ToString(), new(1));
                 memory.People[facts.PersonKey] = person;
             }
-            if (!today.TryGetValue(facts.Site, out var day)) today[facts.Site] = day = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(now, rulebook.ZoneOf(facts.Site)).DateTime);
+            if (!today.TryGetValue(facts.Site, out var day))
+                today[facts.Site] = day = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(now, rulebook.ZoneOf(facts.Site)).DateTime);
             var number = (before ?? facts).Number;
             person.Employments.RemoveAll(e => e.Number == number);
-            var happening = Happening.Between(before, incoming.Facts, person.Employments.Count == 0 ? [] : person.Inputs.Shown(rulebook, now), day, rulebook.Moves);
+            var happening = Happening.Between(
+                before,
+                incoming.Facts,
+                person.Employments.Count == 0 ? [] : person.Inputs.Shown(rulebook, now),
+                day,
+                rulebook.Moves
+            );
             // What the source holds no more ends today at the latest.
-            person.Employments.Add(incoming.Facts ?? (before!.End < day ? before : before.With(BuiltIn.End, Core.Expressions.Value.Of(before.Start > day ? before.Start : day))));
+            person.Employments.Add(
+                incoming.Facts
+                    ?? (
+                        before!.End < day
+                            ? before
+                            : before.With(BuiltIn.End, Core.Expressions.Value.Of(before.Start > day ? before.Start : day))
+                    )
+            );
             var ended = Ended(person, before, incoming.Facts);
-            if (before is not null && incoming.Facts is { } later && later.Number != before.Number) person.Renumber(before.Number, later.Number);
+            if (before is not null && incoming.Facts is { } later && later.Number != before.Number)
+                person.Renumber(before.Number, later.Number);
             var inputs = person.Inputs;
             var shown = inputs.Shown(rulebook, now);
             var leading = shown[Inputs.LeadingOf(shown, rulebook, now)];
-            if (taking.Mode == "baseline" && (taking.IsFirst || (before is null && taking.IsNew(person.Id)))) happening = happening with { Raises = null };
-            taken.Add(new(incoming, happening, person, before, leading, shown.Count == 1 ? [] : [.. shown.Where(e => !ReferenceEquals(e, leading))], inputs, open.GetValueOrDefault(person.Id)) { Ended = ended });
+            if (taking.Mode == "baseline" && (taking.IsFirst || (before is null && taking.IsNew(person.Id))))
+                happening = happening with { Raises = null };
+            taken.Add(
+                new(
+                    incoming,
+                    happening,
+                    person,
+                    before,
+                    leading,
+                    shown.Count == 1 ? [] : [.. shown.Where(e => !ReferenceEquals(e, leading))],
+                    inputs,
+                    open.GetValueOrDefault(person.Id)
+                )
+                {
+                    Ended = ended,
+                }
+            );
         }
         return taken;
     }
@@ -134,7 +194,8 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
     /// <summary>Where the source itself says something new of an attribute, what was set by hand is over.</summary>
     private static List<FieldInput> Ended(KnownPerson person, Facts? before, Facts? after)
     {
-        if (person.Fields.Count == 0 || before is null || after is null) return [];
+        if (person.Fields.Count == 0 || before is null || after is null)
+            return [];
         var changed = before.DifferenceTo(after).Select(d => d.Name).ToHashSet(StringComparer.Ordinal);
         var ended = person.Fields.FindAll(f => f.Employment == before.Number && changed.Contains(f.Name));
         person.Fields.RemoveAll(ended.Contains);
@@ -146,13 +207,20 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
     {
         var now = time.GetUtcNow();
         var at = now.ToUnixTimeMilliseconds();
-        var (people, records, versions, requests, dropped) = (new Dictionary<string, PersonRow>(), new List<RecordRow>(), new List<VersionRow>(), new List<RequestRow>(), new List<string>());
+        var (people, records, versions, requests, dropped) = (
+            new Dictionary<string, PersonRow>(),
+            new List<RecordRow>(),
+            new List<VersionRow>(),
+            new List<RequestRow>(),
+            new List<string>()
+        );
         var raised = new Dictionary<string, string>(StringComparer.Ordinal);
         foreach (var one in taken)
         {
             if (one.Happening.Raises is { } kind)
             {
-                if (raised.TryGetValue(one.PersonId, out var same)) one.RequestId = same;
+                if (raised.TryGetValue(one.PersonId, out var same))
+                    one.RequestId = same;
                 else if (one.Waiting is { } waiting)
                 {
                     one.RequestId = waiting.Id;
@@ -163,32 +231,65 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
                     var request = Request(taking, one, kind, at);
                     one.RequestId = request.Id;
                     requests.Add(request);
-                    s.Record(LedgerEntry.Of(now, taking.Actor, "request.raised", one.PersonId, request.Id, ("requestKind", request.Kind), ("what", one.Happening.What), ("source", taking.Source.Name), ("line", one.Incoming.Line), ("run", taking.RunId),
-                        ("changes", one.Incoming.Facts is null ? [] : one.Before?.DifferenceTo(one.Incoming.Facts) ?? [])));
+                    s.Record(
+                        LedgerEntry.Of(
+                            now,
+                            taking.Actor,
+                            "request.raised",
+                            one.PersonId,
+                            request.Id,
+                            ("requestKind", request.Kind),
+                            ("what", one.Happening.What),
+                            ("source", taking.Source.Name),
+                            ("line", one.Incoming.Line),
+                            ("run", taking.RunId),
+                            ("changes", one.Incoming.Facts is null ? [] : one.Before?.DifferenceTo(one.Incoming.Facts) ?? [])
+                        )
+                    );
                 }
                 raised[one.PersonId] = one.RequestId;
             }
-            one.Status = one.Incoming.Facts is null ? "gone" : one.RequestId is null ? "received" : "request";
+            one.Status =
+                one.Incoming.Facts is null ? "gone"
+                : one.RequestId is null ? "received"
+                : "request";
             people[one.PersonId] = one.Inputs.Row(one.PersonId, taking.Source.Name, taking.Edition.Rulebook, now);
-            foreach (var field in one.Ended) await EndAsync(s, one, field, taking, at);
+            foreach (var field in one.Ended)
+                await EndAsync(s, one, field, taking, at);
             if (one.Inputs.HasHandMade && one.Before is { } was && one.Incoming.Facts is { } becomes && was.Number != becomes.Number)
                 await s.RenumberExtrasAsync(one.PersonId, was.Number, becomes.Number);
-            if (one.Before is { } before) versions.Add(new(taking.Source.Name, one.Incoming.Key, one.PersonId, taking.RunId, at, before.ToJson()));
-            if (one.Incoming.Replaces is { } old) dropped.Add(old.RecordKey);
-            records.Add(new()
+            if (one.Before is { } before)
+                versions.Add(new(taking.Source.Name, one.Incoming.Key, one.PersonId, taking.RunId, at, before.ToJson()));
+            if (one.Incoming.Replaces is { } old)
+                dropped.Add(old.RecordKey);
+            records.Add(
+                new()
+                {
+                    Source = taking.Source.Name,
+                    RecordKey = one.Incoming.Key,
+                    Hash = one.Incoming.Facts is null
+                        ? NoHash
+                        : one.Incoming.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture),
+                    Facts = one.Incoming.Facts?.ToJson(),
+                    Status = one.Status,
+                    PersonId = one.PersonId,
+                    RequestId = one.RequestId,
+                    RunId = taking.RunId,
+                    At = at,
+                }
+            );
+        }
+        records.AddRange(
+            outside.Select(o => new RecordRow
             {
                 Source = taking.Source.Name,
-                RecordKey = one.Incoming.Key,
-                Hash = one.Incoming.Facts is null ? NoHash : one.Incoming.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture),
-                Facts = one.Incoming.Facts?.ToJson(),
-                Status = one.Status,
-                PersonId = one.PersonId,
-                RequestId = one.RequestId,
+                RecordKey = o.Key,
+                Hash = o.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture),
+                Status = "outside",
                 RunId = taking.RunId,
                 At = at,
-            });
-        }
-        records.AddRange(outside.Select(o => new RecordRow { Source = taking.Source.Name, RecordKey = o.Key, Hash = o.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture), Status = "outside", RunId = taking.RunId, At = at }));
+            })
+        );
         if (memory.IsFirstLoad)
         {
             // Another employment of somebody may stand anywhere in a file, also after they were written.
@@ -210,20 +311,39 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
         await s.AddVersionsAsync(versions);
         await s.DropRecordsAsync(taking.Source.Name, dropped);
         await s.AddRequestsAsync(requests);
-        foreach (var request in requests) s.Tell("requests", request.Id);
+        foreach (var request in requests)
+            s.Tell("requests", request.Id);
     }
 
     private static async Task EndAsync(Session s, Taken one, FieldInput field, Taking taking, long at)
     {
         await s.EndFieldAsync(one.PersonId, field.Employment, field.Name, 0, at);
-        s.Record(LedgerEntry.Of(at.ToInstant(), taking.Actor, "input.ended", one.PersonId, one.RequestId, ("field", field.Name), ("value", field.Text), ("because", "the source changed it"), ("source", taking.Source.Name)));
+        s.Record(
+            LedgerEntry.Of(
+                at.ToInstant(),
+                taking.Actor,
+                "input.ended",
+                one.PersonId,
+                one.RequestId,
+                ("field", field.Name),
+                ("value", field.Text),
+                ("because", "the source changed it"),
+                ("source", taking.Source.Name)
+            )
+        );
     }
 
     /// <summary>The identity of what a run would raise: a run that is let pass must raise exactly this.</summary>
     public static string DigestOf(IEnumerable<Taken> taken)
     {
         using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
-        foreach (var line in taken.Where(t => t.Happening.Raises is not null).Select(t => $"{t.Happening.What}|{t.Incoming.Key}|{t.Incoming.Fingerprint:x32}\n").Order(StringComparer.Ordinal)) hash.AppendData(Encoding.UTF8.GetBytes(line));
+        foreach (
+            var line in taken
+                .Where(t => t.Happening.Raises is not null)
+                .Select(t => $"{t.Happening.What}|{t.Incoming.Key}|{t.Incoming.Fingerprint:x32}\n")
+                .Order(StringComparer.Ordinal)
+        )
+            hash.AppendData(Encoding.UTF8.GetBytes(line));
         return Convert.ToHexStringLower(hash.GetHashAndReset());
     }
 
@@ -231,13 +351,26 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
     public static string DigestOfAll(IEnumerable<Taken> taken)
     {
         using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
-        foreach (var line in taken.Select(t => $"{t.Happening.What}|{t.Happening.Raises}|{t.Incoming.Key}|{t.Incoming.Fingerprint:x32}\n").Order(StringComparer.Ordinal)) hash.AppendData(Encoding.UTF8.GetBytes(line));
+        foreach (
+            var line in taken
+                .Select(t => $"{t.Happening.What}|{t.Happening.Raises}|{t.Incoming.Key}|{t.Incoming.Fingerprint:x32}\n")
+                .Order(StringComparer.Ordinal)
+        )
+            hash.AppendData(Encoding.UTF8.GetBytes(line));
         return Convert.ToHexStringLower(hash.GetHashAndReset());
     }
 
-    public static RaisedRequest View(Taken taken) => new(taken.RequestId, Name(taken.Happening.Raises!.Value), (taken.Incoming.Facts ?? taken.Leading).DisplayName, (taken.Incoming.Facts ?? taken.Leading).Number, Name(taken.Happening.What));
+    public static RaisedRequest View(Taken taken) =>
+        new(
+            taken.RequestId,
+            Name(taken.Happening.Raises!.Value),
+            (taken.Incoming.Facts ?? taken.Leading).DisplayName,
+            (taken.Incoming.Facts ?? taken.Leading).Number,
+            Name(taken.Happening.What)
+        );
 
-    public static string Name<T>(T value) where T : struct, Enum => JsonSerializer.Serialize(value).Trim('"');
+    public static string Name<T>(T value)
+        where T : struct, Enum => JsonSerializer.Serialize(value).Trim('"');
 
     private static RequestRow Request(Taking taking, Taken one, RequestKind kind, long at)
     {
@@ -261,10 +394,17 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
     private async Task FoldAsync(Session s, RequestRow waiting, RequestKind kind, Taken one, SourceRule source)
     {
         var row = await s.RequestAsync(waiting.Id, forUpdate: true);
-        if (row is null) return;
+        if (row is null)
+            return;
         row.Cause = JsonSerializer.Serialize(CauseOf(one, source));
-        if (kind == RequestKind.Leaver) row.Kind = "leaver";
-        if (row.State is "deciding" or "asked" or "releasing") await desk.ReplanAsync(s, row, one.Incoming.Line > 0 ? $"HR changed the record (line {one.Incoming.Line})" : "HR holds the record no more");
+        if (kind == RequestKind.Leaver)
+            row.Kind = "leaver";
+        if (row.State is "deciding" or "asked" or "releasing")
+            await desk.ReplanAsync(
+                s,
+                row,
+                one.Incoming.Line > 0 ? $"HR changed the record (line {one.Incoming.Line})" : "HR holds the record no more"
+            );
         else
         {
             (row.State, row.DueAt, row.UpdatedAt) = ("planning", time.Milliseconds(), Math.Max(time.Milliseconds(), row.UpdatedAt + 1));
@@ -296,6 +436,17 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
             _ => $"The record of {name} changed",
         };
         var differences = one.Incoming.Facts is null ? [] : one.Before?.DifferenceTo(one.Incoming.Facts) ?? [];
-        return new(text, source.Title, one.Incoming.Line > 0 ? one.Incoming.Line : null, [.. differences.Select(d => new AttributeChange(d.Name, d.Before.Length > 0 ? [d.Before] : [], d.After.Length > 0 ? [d.After] : []))]);
+        return new(
+            text,
+            source.Title,
+            one.Incoming.Line > 0 ? one.Incoming.Line : null,
+            [
+                .. differences.Select(d => new AttributeChange(
+                    d.Name,
+                    d.Before.Length > 0 ? [d.Before] : [],
+                    d.After.Length > 0 ? [d.After] : []
+                )),
+            ]
+        );
     }
 }

@@ -14,7 +14,14 @@ using Oikonom.Store.Rooms;
 namespace Oikonom.Service.Intake;
 
 /// <summary>Runs the sources that are switched on, each by its schedule; of several nodes one takes each run.</summary>
-public sealed partial class SourceLoop(Store.Store store, EditionBook editions, IntakeRunner runner, TimeProvider time, Pulse pulse, ILogger<SourceLoop> log) : Loop(TimeSpan.FromSeconds(5), pulse, log)
+public sealed partial class SourceLoop(
+    Store.Store store,
+    EditionBook editions,
+    IntakeRunner runner,
+    TimeProvider time,
+    Pulse pulse,
+    ILogger<SourceLoop> log
+) : Loop(TimeSpan.FromSeconds(5), pulse, log)
 {
     public const string Actor = "schedule";
 
@@ -24,30 +31,48 @@ public sealed partial class SourceLoop(Store.Store store, EditionBook editions, 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
         var due = await store.ReadAsync(s => s.DueSourcesAsync(time.Milliseconds()), cancel);
-        if (due.Count == 0 || await editions.CurrentOrNullAsync(cancel) is not { } edition) return false;
-        await EachAsync(due, async state =>
-        {
-            var source = edition.Rulebook.Sources.GetValueOrDefault(state.Source);
-            var next = source?.Schedule?.Next(time.GetUtcNow())?.ToUnixTimeMilliseconds();
-            if (!await store.WriteAsync(s => s.ClaimSourceAsync(state.Source, state.NextAt!.Value, next), cancel) || source is null) return;
-            var problem = "";
-            try
+        if (due.Count == 0 || await editions.CurrentOrNullAsync(cancel) is not { } edition)
+            return false;
+        await EachAsync(
+            due,
+            async state =>
             {
-                await runner.RunAsync(new(source.Name, source.Http is { Since.Length: > 0 } && state.Since.Length > 0 ? "changes" : "full", false, Actor), cancel);
-            }
-            catch (Exception error) when (error is SourceFault or Problem)
-            {
-                problem = error.Message;
-                LogFailed(log, source.Name, error.Message);
-            }
-            await store.WriteAsync(async s =>
-            {
-                if (await s.SourceStateAsync(source.Name) is { } now) await s.SaveSourceStateAsync(now with { Problem = problem });
-            }, cancel);
-        }, (state, error) => store.WriteAsync(async s =>
-        {
-            if (await s.SourceStateAsync(state.Source) is { } now) await s.SaveSourceStateAsync(now with { Problem = error.Message });
-        }, cancel));
+                var source = edition.Rulebook.Sources.GetValueOrDefault(state.Source);
+                var next = source?.Schedule?.Next(time.GetUtcNow())?.ToUnixTimeMilliseconds();
+                if (!await store.WriteAsync(s => s.ClaimSourceAsync(state.Source, state.NextAt!.Value, next), cancel) || source is null)
+                    return;
+                var problem = "";
+                try
+                {
+                    await runner.RunAsync(
+                        new(source.Name, source.Http is { Since.Length: > 0 } && state.Since.Length > 0 ? "changes" : "full", false, Actor),
+                        cancel
+                    );
+                }
+                catch (Exception error) when (error is SourceFault or Problem)
+                {
+                    problem = error.Message;
+                    LogFailed(log, source.Name, error.Message);
+                }
+                await store.WriteAsync(
+                    async s =>
+                    {
+                        if (await s.SourceStateAsync(source.Name) is { } now)
+                            await s.SaveSourceStateAsync(now with { Problem = problem });
+                    },
+                    cancel
+                );
+            },
+            (state, error) =>
+                store.WriteAsync(
+                    async s =>
+                    {
+                        if (await s.SourceStateAsync(state.Source) is { } now)
+                            await s.SaveSourceStateAsync(now with { Problem = error.Message });
+                    },
+                    cancel
+                )
+        );
         return false;
     }
 
@@ -56,7 +81,14 @@ public sealed partial class SourceLoop(Store.Store store, EditionBook editions, 
 }
 
 /// <summary>Writes to sources what was decided here, such as user name and mail address; tried again like any step.</summary>
-public sealed partial class WriteBackLoop(Store.Store store, EditionBook editions, SourceOpener opener, TimeProvider time, Pulse pulse, ILogger<WriteBackLoop> log) : Loop(TimeSpan.FromSeconds(3), pulse, log)
+public sealed partial class WriteBackLoop(
+    Store.Store store,
+    EditionBook editions,
+    SourceOpener opener,
+    TimeProvider time,
+    Pulse pulse,
+    ILogger<WriteBackLoop> log
+) : Loop(TimeSpan.FromSeconds(3), pulse, log)
 {
     private const int Batch = 50;
     private const int MaxAttempts = 20;
@@ -65,7 +97,8 @@ public sealed partial class WriteBackLoop(Store.Store store, EditionBook edition
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
         var now = time.Milliseconds();
-        if (!await store.ReadAsync(s => s.AnyWriteBackAsync(now), cancel)) return false;
+        if (!await store.ReadAsync(s => s.AnyWriteBackAsync(now), cancel))
+            return false;
         var claimed = await store.WriteAsync(s => s.ClaimWriteBacksAsync(now, now + (long)Lease.TotalMilliseconds, Batch), cancel);
         var edition = await editions.CurrentAsync(cancel);
         await EachAsync(claimed.GroupBy(w => w.Source), group => WriteAsync(edition, group.Key, [.. group], cancel));
@@ -76,19 +109,34 @@ public sealed partial class WriteBackLoop(Store.Store store, EditionBook edition
     {
         try
         {
-            if (edition.Rulebook.Sources.GetValueOrDefault(name) is not { Kind: SourceKind.Http } source) throw new SourceFault($"The rulebook has no source '{name}' that takes write-backs.");
+            if (edition.Rulebook.Sources.GetValueOrDefault(name) is not { Kind: SourceKind.Http } source)
+                throw new SourceFault($"The rulebook has no source '{name}' that takes write-backs.");
             using var http = await opener.HttpAsync(source, cancel);
             foreach (var row in rows)
             {
                 try
                 {
                     await http.WriteBackAsync(row.RecordKey, row.Fields, cancel);
-                    await store.WriteAsync(async s =>
-                    {
-                        await s.WroteBackAsync(row.Id, time.Milliseconds());
-                        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "source.written-back", row.PersonId, null, ("source", name), ("record", row.RecordKey), ("fields", JsonSerializer.Deserialize<JsonElement>(row.Fields))));
-                        s.Tell("sources", name);
-                    }, cancel);
+                    await store.WriteAsync(
+                        async s =>
+                        {
+                            await s.WroteBackAsync(row.Id, time.Milliseconds());
+                            s.Record(
+                                LedgerEntry.Of(
+                                    time.GetUtcNow(),
+                                    "oikonom",
+                                    "source.written-back",
+                                    row.PersonId,
+                                    null,
+                                    ("source", name),
+                                    ("record", row.RecordKey),
+                                    ("fields", JsonSerializer.Deserialize<JsonElement>(row.Fields))
+                                )
+                            );
+                            s.Tell("sources", name);
+                        },
+                        cancel
+                    );
                 }
                 catch (SourceFault fault)
                 {
@@ -98,14 +146,18 @@ public sealed partial class WriteBackLoop(Store.Store store, EditionBook edition
         }
         catch (SourceFault fault)
         {
-            foreach (var row in rows) await FailAsync(row, fault, cancel);
+            foreach (var row in rows)
+                await FailAsync(row, fault, cancel);
         }
     }
 
     private async Task FailAsync(WriteBackRow row, SourceFault fault, CancellationToken cancel)
     {
         LogFailed(log, row.Source, row.RecordKey, fault.Message);
-        var again = row.Attempts + 1 < MaxAttempts ? time.Milliseconds() + (long)StepMachine.BackOff((int)row.Attempts + 2).TotalMilliseconds : (long?)null;
+        var again =
+            row.Attempts + 1 < MaxAttempts
+                ? time.Milliseconds() + (long)StepMachine.BackOff((int)row.Attempts + 2).TotalMilliseconds
+                : (long?)null;
         await store.WriteAsync(s => s.WriteBackFailedAsync(row.Id, again, fault.Message), cancel);
     }
 
@@ -118,16 +170,20 @@ public sealed partial class WriteBackLoop(Store.Store store, EditionBook edition
         recorded.Facts(person, edition).Fill(scope, rulebook.AccountNames);
         foreach (var (name, slot) in rulebook.AccountNames.Slots)
         {
-            if (name.StartsWith("pool.", StringComparison.Ordinal)) scope[slot.Index] = Value.Of(subject.Numbers.GetValueOrDefault(name[5..], ""));
-            else if (name.StartsWith("names.", StringComparison.Ordinal)) scope[slot.Index] = Value.Of(subject.AccountNames.GetValueOrDefault(name[6..], ""));
-            else if (name == "account.name") scope[slot.Index] = Value.Of(subject.AccountNames.Values.FirstOrDefault() ?? "");
+            if (name.StartsWith("pool.", StringComparison.Ordinal))
+                scope[slot.Index] = Value.Of(subject.Numbers.GetValueOrDefault(name[5..], ""));
+            else if (name.StartsWith("names.", StringComparison.Ordinal))
+                scope[slot.Index] = Value.Of(subject.AccountNames.GetValueOrDefault(name[6..], ""));
+            else if (name == "account.name")
+                scope[slot.Index] = Value.Of(subject.AccountNames.Values.FirstOrDefault() ?? "");
         }
         var fields = new Dictionary<string, string>();
         foreach (var field in source.WriteBack)
         {
             try
             {
-                if (field.Expression.Evaluate(scope).ToString() is { Length: > 0 } text) fields[field.Name] = text;
+                if (field.Expression.Evaluate(scope).ToString() is { Length: > 0 } text)
+                    fields[field.Name] = text;
             }
             catch (ExpressionFault fault)
             {

@@ -20,7 +20,8 @@ public sealed class SourceOpener(Store.Store store, SecretBook secrets, ServiceO
             case SourceKind.File:
                 return await FileSource.OpenAsync(options.Sources, source, since, time, cancel);
             case SourceKind.Http:
-                using (var http = await HttpAsync(source, cancel)) return [await http.ReadAsync(source.Http!.Since.Length > 0 ? since : "", cancel)];
+                using (var http = await HttpAsync(source, cancel))
+                    return [await http.ReadAsync(source.Http!.Since.Length > 0 ? since : "", cancel)];
             case SourceKind.Scim:
                 return [await Scim.ScimDesk.KeptAsync(store, source, cancel)];
             default:
@@ -32,7 +33,8 @@ public sealed class SourceOpener(Store.Store store, SecretBook secrets, ServiceO
     /// <param name="isDraft">True when the rule is that of a draft: its secret goes nowhere new.</param>
     public async Task<IReadOnlyList<Delivery>> FirstAsync(SourceRule source, int count, bool isDraft, CancellationToken cancel)
     {
-        if (source.Kind != SourceKind.Http) return [.. (await OpenAsync(source, "", cancel)).TakeLast(1)];
+        if (source.Kind != SourceKind.Http)
+            return [.. (await OpenAsync(source, "", cancel)).TakeLast(1)];
         using var http = await HttpAsync(source, cancel, isDraft);
         return [await http.FirstAsync(count, cancel)];
     }

@@ -6,7 +6,15 @@ using Oikonom.Store.Rooms;
 namespace Oikonom.Service.Ledger;
 
 /// <summary>Seals ledger entries into the tree in the order of commit, and signs the head. One node at a time does it.</summary>
-public sealed class Sealer(Store.Store store, SigningKey key, HeadKeeper heads, ServiceOptions options, TimeProvider time, Pulse pulse, ILogger<Sealer> log) : Loop(TimeSpan.FromMilliseconds(250), pulse, log)
+public sealed class Sealer(
+    Store.Store store,
+    SigningKey key,
+    HeadKeeper heads,
+    ServiceOptions options,
+    TimeProvider time,
+    Pulse pulse,
+    ILogger<Sealer> log
+) : Loop(TimeSpan.FromMilliseconds(250), pulse, log)
 {
     private const int Batch = 2000;
     private static readonly TimeSpan Duty = TimeSpan.FromSeconds(20);
@@ -30,26 +38,44 @@ public sealed class Sealer(Store.Store store, SigningKey key, HeadKeeper heads, 
     {
         var frontier = _frontier ??= await LoadAsync(cancel);
         var pending = await store.ReadAsync(s => s.UnsealedAsync(Batch), cancel);
-        if (pending.Count == 0) return false;
+        if (pending.Count == 0)
+            return false;
         // Hashed outside the transaction, so that sealing never holds up a decision.
         var leaves = pending.Select(e => (e.Entry, Hash: Merkle.Leaf(e.Body))).ToList();
         var now = time.Milliseconds();
         try
         {
-            var head = await store.WriteAsync(async s =>
-            {
-                if (!await s.TakeLeaseAsync("sealer", options.Node, now, now + (long)Duty.TotalMilliseconds)) return null;
-                if ((await s.LastHeadAsync())?.Size is var size && (size ?? 0) != frontier.Size) return null;
-                var position = frontier.Size;
-                await s.AddLeavesAsync([.. leaves.Select((l, i) => (position + i, l.Entry, Convert.ToHexStringLower(l.Hash)))]);
-                foreach (var leaf in leaves) frontier.Add(leaf.Hash);
-                var root = frontier.Root();
-                var signed = key.Sign(frontier.Size, root, now);
-                await s.AddHeadAsync(new() { Size = signed.Size, Root = root, SignedAt = now, Signature = Convert.FromBase64String(signed.Signature), PublicKey = key.Ring[^1].PublicKey });
-                return signed;
-            }, cancel);
-            if (head is null) _frontier = null;
-            else heads.Remember(head);
+            var head = await store.WriteAsync(
+                async s =>
+                {
+                    if (!await s.TakeLeaseAsync("sealer", options.Node, now, now + (long)Duty.TotalMilliseconds))
+                        return null;
+                    if ((await s.LastHeadAsync())?.Size is var size && (size ?? 0) != frontier.Size)
+                        return null;
+                    var position = frontier.Size;
+                    await s.AddLeavesAsync([.. leaves.Select((l, i) => (position + i, l.Entry, Convert.ToHexStringLower(l.Hash)))]);
+                    foreach (var leaf in leaves)
+                        frontier.Add(leaf.Hash);
+                    var root = frontier.Root();
+                    var signed = key.Sign(frontier.Size, root, now);
+                    await s.AddHeadAsync(
+                        new()
+                        {
+                            Size = signed.Size,
+                            Root = root,
+                            SignedAt = now,
+                            Signature = Convert.FromBase64String(signed.Signature),
+                            PublicKey = key.Ring[^1].PublicKey,
+                        }
+                    );
+                    return signed;
+                },
+                cancel
+            );
+            if (head is null)
+                _frontier = null;
+            else
+                heads.Remember(head);
             return head is not null && pending.Count == Batch;
         }
         catch
@@ -63,16 +89,24 @@ public sealed class Sealer(Store.Store store, SigningKey key, HeadKeeper heads, 
     {
         var frontier = new MerkleFrontier();
         var (wanted, found) = (heads.Last?.Size, (string?)null);
-        if (wanted == 0) found = Convert.ToHexStringLower(frontier.Root());
-        await store.ReadAsync(async s =>
-        {
-            await s.EachLeafAsync((_, hash) =>
+        if (wanted == 0)
+            found = Convert.ToHexStringLower(frontier.Root());
+        await store.ReadAsync(
+            async s =>
             {
-                frontier.Add(hash);
-                if (frontier.Size == wanted) found = Convert.ToHexStringLower(frontier.Root());
-            }, cancel);
-            return true;
-        }, cancel);
+                await s.EachLeafAsync(
+                    (_, hash) =>
+                    {
+                        frontier.Add(hash);
+                        if (frontier.Size == wanted)
+                            found = Convert.ToHexStringLower(frontier.Root());
+                    },
+                    cancel
+                );
+                return true;
+            },
+            cancel
+        );
         // Where another node sealed since, this one's memory lies behind and agrees all the same.
         heads.Compare(_ => found);
         return frontier;
@@ -85,14 +119,20 @@ public sealed class Sealer(Store.Store store, SigningKey key, HeadKeeper heads, 
         await _one.WaitAsync(cancel);
         try
         {
-            return await store.WriteAsync(async s =>
-            {
-                var now = time.GetUtcNow();
-                if (!await s.TakeLeaseAsync("sealer", options.Node, now.ToUnixTimeMilliseconds(), (now + Duty).ToUnixTimeMilliseconds())) throw Problem.Conflict("sealing", "Another node seals the ledger at this moment. Try again in half a minute.");
-                var named = key.Rotate((await s.LastHeadAsync())?.Size ?? 0);
-                s.Record(LedgerEntry.Of(now, actor, "ledger.key-changed", null, null, ("key", named.Id), ("size", named.FromSize)));
-                return named;
-            }, cancel);
+            return await store.WriteAsync(
+                async s =>
+                {
+                    var now = time.GetUtcNow();
+                    if (
+                        !await s.TakeLeaseAsync("sealer", options.Node, now.ToUnixTimeMilliseconds(), (now + Duty).ToUnixTimeMilliseconds())
+                    )
+                        throw Problem.Conflict("sealing", "Another node seals the ledger at this moment. Try again in half a minute.");
+                    var named = key.Rotate((await s.LastHeadAsync())?.Size ?? 0);
+                    s.Record(LedgerEntry.Of(now, actor, "ledger.key-changed", null, null, ("key", named.Id), ("size", named.FromSize)));
+                    return named;
+                },
+                cancel
+            );
         }
         finally
         {

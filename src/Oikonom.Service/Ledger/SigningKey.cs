@@ -30,7 +30,11 @@ public sealed class SigningKey : IDisposable
         }
         _key = ECDsa.Create();
         _key.ImportFromPem(File.ReadAllText(_keyFile));
-        if (!File.Exists(_ringFile)) OwnFile.Write(_ringFile, JsonSerializer.Serialize<IReadOnlyList<LedgerKey>>([Named(_key, _key, null, 0)], JsonSerializerOptions.Web));
+        if (!File.Exists(_ringFile))
+            OwnFile.Write(
+                _ringFile,
+                JsonSerializer.Serialize<IReadOnlyList<LedgerKey>>([Named(_key, _key, null, 0)], JsonSerializerOptions.Web)
+            );
         _ring = ReadRing();
         _read = File.GetLastWriteTimeUtc(_ringFile);
     }
@@ -54,11 +58,18 @@ public sealed class SigningKey : IDisposable
         lock (_gate)
         {
             Refresh();
-            return new(size, Convert.ToHexStringLower(root), at, Convert.ToBase64String(_key.SignData(SignedHead.Bytes(size, root, at), HashAlgorithmName.SHA256)), _ring[^1].Id);
+            return new(
+                size,
+                Convert.ToHexStringLower(root),
+                at,
+                Convert.ToBase64String(_key.SignData(SignedHead.Bytes(size, root, at), HashAlgorithmName.SHA256)),
+                _ring[^1].Id
+            );
         }
     }
 
-    /// <summary>Makes a new key that signs all heads of more than <paramref name="size"/> leaves; the old one names it and is thrown away.</summary>
+    /// <summary>Makes a new key that signs all heads of more than <paramref name="size"/> leaves; the old one names it and is
+    /// thrown away.</summary>
     public LedgerKey Rotate(long size)
     {
         lock (_gate)
@@ -80,7 +91,8 @@ public sealed class SigningKey : IDisposable
     private void Refresh()
     {
         var written = File.GetLastWriteTimeUtc(_ringFile);
-        if (written == _read) return;
+        if (written == _read)
+            return;
         var key = ECDsa.Create();
         key.ImportFromPem(File.ReadAllText(_keyFile));
         _key.Dispose();
@@ -99,8 +111,12 @@ public sealed class SigningKey : IDisposable
         {
             throw new ArgumentException($"The history of ledger keys, {_ringFile}, cannot be read. Restore it from a back-up.");
         }
-        if (LedgerKey.Fault(ring) is { } fault) throw new ArgumentException($"{fault} Restore {_ringFile} from a back-up.");
-        if (ring[^1].PublicKey != Public(_key)) throw new ArgumentException($"The key in {_keyFile} is not the last of the history in {_ringFile}. Restore both from a back-up.");
+        if (LedgerKey.Fault(ring) is { } fault)
+            throw new ArgumentException($"{fault} Restore {_ringFile} from a back-up.");
+        if (ring[^1].PublicKey != Public(_key))
+            throw new ArgumentException(
+                $"The key in {_keyFile} is not the last of the history in {_ringFile}. Restore both from a back-up."
+            );
         return ring;
     }
 
@@ -108,7 +124,14 @@ public sealed class SigningKey : IDisposable
     {
         var (publicKey, at) = (Public(key), _time.Milliseconds());
         var id = LedgerKey.IdOf(publicKey);
-        return new(id, publicKey, size, at, byId ?? id, Convert.ToBase64String(by.SignData(LedgerKey.Bytes(publicKey, size, at), HashAlgorithmName.SHA256)));
+        return new(
+            id,
+            publicKey,
+            size,
+            at,
+            byId ?? id,
+            Convert.ToBase64String(by.SignData(LedgerKey.Bytes(publicKey, size, at), HashAlgorithmName.SHA256))
+        );
     }
 
     private static string Public(ECDsa key) => Convert.ToBase64String(key.ExportSubjectPublicKeyInfo());
@@ -123,8 +146,19 @@ public static class OwnFile
     {
         var fresh = path + ".new";
         File.Delete(fresh);
-        using (var stream = new FileStream(fresh, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite }))
-        using (var writer = new StreamWriter(stream)) writer.Write(text);
+        using (
+            var stream = new FileStream(
+                fresh,
+                new FileStreamOptions
+                {
+                    Mode = FileMode.CreateNew,
+                    Access = FileAccess.Write,
+                    UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+                }
+            )
+        )
+        using (var writer = new StreamWriter(stream))
+            writer.Write(text);
         File.Move(fresh, path, overwrite: true);
     }
 }

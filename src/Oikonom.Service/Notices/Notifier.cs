@@ -18,22 +18,29 @@ public sealed class Notifier(ServiceOptions options, TimeProvider time)
         Send(s, user, about, subject, body, of.Row.Id);
     }
 
-    /// <summary>To all who hold a role where the request is: by mail to each, or once to the mailbox the rulebook names for the role.</summary>
+    /// <summary>To all who hold a role where the request is: by mail to each, or once to the mailbox the rulebook names for the
+    /// role.</summary>
     public void ToRole(Session s, Case of, string role, string about, Dictionary<string, string> values, string? target = null)
     {
         var mailbox = of.Edition.Rulebook.Mailboxes.GetValueOrDefault(role);
-        if (mailbox is not null) ToAddress(s, of, mailbox, $"{role}s", about, values);
-        foreach (var user in of.Users.Where(u => u.Active == 1 && of.Parties.First(p => p.UserName == u.Name).Holds(role, of.About, target)))
+        if (mailbox is not null)
+            ToAddress(s, of, mailbox, $"{role}s", about, values);
+        foreach (
+            var user in of.Users.Where(u => u.Active == 1 && of.Parties.First(p => p.UserName == u.Name).Holds(role, of.About, target))
+        )
         {
             var (subject, body) = Text(of.Edition, about, ValuesOf(of, user.Display, values));
-            if (mailbox is null) Send(s, user, about, subject, body, of.Row.Id);
-            else s.Send(new("", subject, body, of.Row.Id) { UserName = user.Name, Event = about });
+            if (mailbox is null)
+                Send(s, user, about, subject, body, of.Row.Id);
+            else
+                s.Send(new("", subject, body, of.Row.Id) { UserName = user.Name, Event = about });
         }
     }
 
     public void ToRequester(Session s, Case of, string about, Dictionary<string, string> values)
     {
-        if (of.User(of.Row.Requester) is { } user) To(s, of, user, about, values);
+        if (of.User(of.Row.Requester) is { } user)
+            To(s, of, user, about, values);
     }
 
     /// <summary>To somebody who does not sign in, such as a new person's private address.</summary>
@@ -46,27 +53,37 @@ public sealed class Notifier(ServiceOptions options, TimeProvider time)
     public void Send(Session s, UserRow user, string about, string subject, string body, string? request)
     {
         var hearing = Hearing.FromJson(user.Hearing);
-        s.Send(new(hearing.Mail ? user.Mail : "", subject, body, request) { UserName = user.Name, Event = about, DueAt = hearing.Due(time.GetUtcNow()).ToUnixTimeMilliseconds() });
+        s.Send(
+            new(hearing.Mail ? user.Mail : "", subject, body, request)
+            {
+                UserName = user.Name,
+                Event = about,
+                DueAt = hearing.Due(time.GetUtcNow()).ToUnixTimeMilliseconds(),
+            }
+        );
     }
 
     /// <summary>The text of the rulebook for an event, else the built-in one, with the names filled in.</summary>
     public static (string Subject, string Body) Text(Edition? edition, string about, IReadOnlyDictionary<string, string> values)
     {
-        var (subject, body) = edition?.Rulebook.Notices.GetValueOrDefault(about) is { } own ? (own.Subject, own.Body) : NoticeEvents.All[about];
+        var (subject, body) = edition?.Rulebook.Notices.GetValueOrDefault(about) is { } own
+            ? (own.Subject, own.Body)
+            : NoticeEvents.All[about];
         return (NoticeEvents.Fill(subject, values).ReplaceLineEndings(" "), NoticeEvents.Fill(body, values));
     }
 
-    private Dictionary<string, string> ValuesOf(Case of, string to, Dictionary<string, string> values) => new(values)
-    {
-        ["to"] = to,
-        ["person"] = of.Person.Display,
-        ["title"] = of.Person.Title,
-        ["department"] = of.Person.Department,
-        ["site"] = of.Edition.Rulebook.Sites.GetValueOrDefault(of.Person.Site)?.Title ?? of.Person.Site,
-        ["start"] = of.Person.StartDay,
-        ["end"] = of.Person.EndDay ?? "",
-        ["kind"] = of.Row.Kind,
-        ["number"] = of.Row.Number.ToString(CultureInfo.InvariantCulture),
-        ["link"] = $"{options.PublicAddress}/requests/{of.Row.Id}",
-    };
+    private Dictionary<string, string> ValuesOf(Case of, string to, Dictionary<string, string> values) =>
+        new(values)
+        {
+            ["to"] = to,
+            ["person"] = of.Person.Display,
+            ["title"] = of.Person.Title,
+            ["department"] = of.Person.Department,
+            ["site"] = of.Edition.Rulebook.Sites.GetValueOrDefault(of.Person.Site)?.Title ?? of.Person.Site,
+            ["start"] = of.Person.StartDay,
+            ["end"] = of.Person.EndDay ?? "",
+            ["kind"] = of.Row.Kind,
+            ["number"] = of.Row.Number.ToString(CultureInfo.InvariantCulture),
+            ["link"] = $"{options.PublicAddress}/requests/{of.Row.Id}",
+        };
 }

@@ -45,19 +45,60 @@ public static class History
 
     public static void MapHistory(this RouteGroupBuilder api)
     {
-        api.MapGet("/people/{id}/history", async (string id, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel, string? after, int? limit) =>
-            await PageAsync(store, sight, user, await PersonAsync(store, user, id, cancel), "", after, limit, cancel))
-            .WithName("personHistory").WithSummary("What happened to a person, newest first: each ledger entry in words, with who, for whom, before and after.").RequireAuthorization("read").Reaching(Reached.Person);
-        api.MapGet("/people/{id}/history/export", async (string id, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel) =>
-            await ExportAsync(store, sight, user, await PersonAsync(store, user, id, cancel), "", cancel)).WithName("exportPersonHistory").WithSummary("The same as a CSV file, 50,000 lines at most.").RequireAuthorization("read").Reaching(Reached.Person);
-        api.MapGet("/requests/{id}/history", async (string id, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel, string? after, int? limit) =>
-            await PageAsync(store, sight, user, "", await RequestAsync(store, user, id, cancel), after, limit, cancel))
-            .WithName("requestHistory").WithSummary("What happened in a request, newest first.").RequireAuthorization("read").Reaching(Reached.Request);
-        api.MapGet("/requests/{id}/history/export", async (string id, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel) =>
-            await ExportAsync(store, sight, user, "", await RequestAsync(store, user, id, cancel), cancel)).WithName("exportRequestHistory").WithSummary("The same as a CSV file.").RequireAuthorization("read").Reaching(Reached.Request);
+        api.MapGet(
+                "/people/{id}/history",
+                async (
+                    string id,
+                    Store.Store store,
+                    Sight sight,
+                    ClaimsPrincipal user,
+                    CancellationToken cancel,
+                    string? after,
+                    int? limit
+                ) => await PageAsync(store, sight, user, await PersonAsync(store, user, id, cancel), "", after, limit, cancel)
+            )
+            .WithName("personHistory")
+            .WithSummary("What happened to a person, newest first: each ledger entry in words, with who, for whom, before and after.")
+            .RequireAuthorization("read")
+            .Reaching(Reached.Person);
+        api.MapGet(
+                "/people/{id}/history/export",
+                async (string id, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel) =>
+                    await ExportAsync(store, sight, user, await PersonAsync(store, user, id, cancel), "", cancel)
+            )
+            .WithName("exportPersonHistory")
+            .WithSummary("The same as a CSV file, 50,000 lines at most.")
+            .RequireAuthorization("read")
+            .Reaching(Reached.Person);
+        api.MapGet(
+                "/requests/{id}/history",
+                async (
+                    string id,
+                    Store.Store store,
+                    Sight sight,
+                    ClaimsPrincipal user,
+                    CancellationToken cancel,
+                    string? after,
+                    int? limit
+                ) => await PageAsync(store, sight, user, "", await RequestAsync(store, user, id, cancel), after, limit, cancel)
+            )
+            .WithName("requestHistory")
+            .WithSummary("What happened in a request, newest first.")
+            .RequireAuthorization("read")
+            .Reaching(Reached.Request);
+        api.MapGet(
+                "/requests/{id}/history/export",
+                async (string id, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel) =>
+                    await ExportAsync(store, sight, user, "", await RequestAsync(store, user, id, cancel), cancel)
+            )
+            .WithName("exportRequestHistory")
+            .WithSummary("The same as a CSV file.")
+            .RequireAuthorization("read")
+            .Reaching(Reached.Request);
     }
 
-    private static Task<string> PersonAsync(Store.Store store, ClaimsPrincipal user, string id, CancellationToken cancel) => store.ReadAsync(async s => (await s.RequirePersonAsync(id)).Id, cancel);
+    private static Task<string> PersonAsync(Store.Store store, ClaimsPrincipal user, string id, CancellationToken cancel) =>
+        store.ReadAsync(async s => (await s.RequirePersonAsync(id)).Id, cancel);
 
     private static async Task<string> RequestAsync(Store.Store store, ClaimsPrincipal user, string id, CancellationToken cancel)
     {
@@ -67,47 +108,122 @@ public static class History
         return row.Id;
     }
 
-    private static async Task<Page<HistoryLine>> PageAsync(Store.Store store, Sight sight, ClaimsPrincipal user, string person, string request, string? after, int? limit, CancellationToken cancel)
+    private static async Task<Page<HistoryLine>> PageAsync(
+        Store.Store store,
+        Sight sight,
+        ClaimsPrincipal user,
+        string person,
+        string request,
+        string? after,
+        int? limit,
+        CancellationToken cancel
+    )
     {
         var size = Paging.Limit(limit);
-        var before = after is null ? long.MaxValue : long.TryParse(after, NumberStyles.None, CultureInfo.InvariantCulture, out var n) ? n : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
+        var before =
+            after is null ? long.MaxValue
+            : long.TryParse(after, NumberStyles.None, CultureInfo.InvariantCulture, out var n) ? n
+            : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
         var (rows, told) = await LinesAsync(store, sight, user, person, request, before, size + 1, cancel);
-        return new([.. rows.Take(size).Select(told)], rows.Count > size ? rows[size - 1].Entry.ToString(CultureInfo.InvariantCulture) : null);
+        return new(
+            [.. rows.Take(size).Select(told)],
+            rows.Count > size ? rows[size - 1].Entry.ToString(CultureInfo.InvariantCulture) : null
+        );
     }
 
-    private static async Task<IResult> ExportAsync(Store.Store store, Sight sight, ClaimsPrincipal user, string person, string request, CancellationToken cancel)
+    private static async Task<IResult> ExportAsync(
+        Store.Store store,
+        Sight sight,
+        ClaimsPrincipal user,
+        string person,
+        string request,
+        CancellationToken cancel
+    )
     {
         var (rows, told) = await LinesAsync(store, sight, user, person, request, long.MaxValue, MaxExport, cancel);
-        return Csv.File("history.csv", ["at", "actor", "for", "what", "text", "attribute", "before", "after", "request", "edition", "entry"], rows.Select(told).SelectMany(l =>
-            (l.Changes.Count == 0 ? [new AttributeChangeView("", [], [])] : l.Changes).Select(c => (IReadOnlyList<string>)[Core.Ledger.LedgerEntry.Stamp(l.At), l.Actor, l.For ?? "", l.What, l.Text, c.Name, string.Join(" | ", c.Before), string.Join(" | ", c.After), l.RequestNumber?.ToString(CultureInfo.InvariantCulture) ?? "", l.Edition?.ToString(CultureInfo.InvariantCulture) ?? "", l.Entry])));
+        return Csv.File(
+            "history.csv",
+            ["at", "actor", "for", "what", "text", "attribute", "before", "after", "request", "edition", "entry"],
+            rows.Select(told)
+                .SelectMany(l =>
+                    (l.Changes.Count == 0 ? [new AttributeChangeView("", [], [])] : l.Changes).Select(c =>
+                        (IReadOnlyList<string>)
+                            [
+                                Core.Ledger.LedgerEntry.Stamp(l.At),
+                                l.Actor,
+                                l.For ?? "",
+                                l.What,
+                                l.Text,
+                                c.Name,
+                                string.Join(" | ", c.Before),
+                                string.Join(" | ", c.After),
+                                l.RequestNumber?.ToString(CultureInfo.InvariantCulture) ?? "",
+                                l.Edition?.ToString(CultureInfo.InvariantCulture) ?? "",
+                                l.Entry,
+                            ]
+                    )
+                )
+        );
     }
 
     /// <summary>Entries, and how each is told to the caller.</summary>
-    private static Task<(IReadOnlyList<LedgerRow> Rows, Func<LedgerRow, HistoryLine> Told)> LinesAsync(Store.Store store, Sight sight, ClaimsPrincipal user, string person, string request, long before, int limit, CancellationToken cancel) => store.ReadAsync(async s =>
-    {
-        var rows = await s.LedgerPageAsync(person, request, "", before, limit);
-        var numbers = (await s.RequestsByIdAsync([.. rows.Select(r => r.RequestId).OfType<string>().Distinct()])).ToDictionary(r => r.Id, r => r.Number);
-        var about = person.Length > 0 ? person : rows.Select(r => r.PersonId).OfType<string>().FirstOrDefault() ?? "";
-        var veil = await sight.OverAsync(s, user, about.Length > 0 ? await s.PersonAsync(about) : null, request.Length > 0, cancel);
-        var forgotten = about.Length > 0 ? await s.ForgottenAsync(about) : null;
-        return (rows, (Func<LedgerRow, HistoryLine>)(row => Line(row, numbers, veil, forgotten)));
-    }, cancel);
+    private static Task<(IReadOnlyList<LedgerRow> Rows, Func<LedgerRow, HistoryLine> Told)> LinesAsync(
+        Store.Store store,
+        Sight sight,
+        ClaimsPrincipal user,
+        string person,
+        string request,
+        long before,
+        int limit,
+        CancellationToken cancel
+    ) =>
+        store.ReadAsync(
+            async s =>
+            {
+                var rows = await s.LedgerPageAsync(person, request, "", before, limit);
+                var numbers = (await s.RequestsByIdAsync([.. rows.Select(r => r.RequestId).OfType<string>().Distinct()])).ToDictionary(
+                    r => r.Id,
+                    r => r.Number
+                );
+                var about = person.Length > 0 ? person : rows.Select(r => r.PersonId).OfType<string>().FirstOrDefault() ?? "";
+                var veil = await sight.OverAsync(s, user, about.Length > 0 ? await s.PersonAsync(about) : null, request.Length > 0, cancel);
+                var forgotten = about.Length > 0 ? await s.ForgottenAsync(about) : null;
+                return (rows, (Func<LedgerRow, HistoryLine>)(row => Line(row, numbers, veil, forgotten)));
+            },
+            cancel
+        );
 
     private static HistoryLine Line(LedgerRow row, IReadOnlyDictionary<string, long> numbers, Veil veil, ForgottenRow? forgotten)
     {
         var body = veil.Over(Core.Ledger.LedgerText.Open(row.Body, row.Held));
         var gone = body.TryGetProperty("forgotten", out _) ? forgotten : null;
         var what = Words.GetValueOrDefault(row.Kind) ?? Plain(row.Kind);
-        if (row.Kind.StartsWith("step.", StringComparison.Ordinal) && StepOf(body) is { } step) return Told(row.Kind == "step.done" ? step : $"{what}: {char.ToLowerInvariant(step[0])}{step[1..]}{TroubleOf(body)}");
+        if (row.Kind.StartsWith("step.", StringComparison.Ordinal) && StepOf(body) is { } step)
+            return Told(row.Kind == "step.done" ? step : $"{what}: {char.ToLowerInvariant(step[0])}{step[1..]}{TroubleOf(body)}");
         // The most telling of what the entry says, in this order.
         var said = new[] { "entitlement", "account", "target", "text", "title", "stage", "requestKind", "why", "problem", "remark", "note" }
-            .Select(name => Text(body, name)).Where(t => t.Length > 0).Distinct(StringComparer.Ordinal).Take(4).ToList();
+            .Select(name => Text(body, name))
+            .Where(t => t.Length > 0)
+            .Distinct(StringComparer.Ordinal)
+            .Take(4)
+            .ToList();
         return Told(said.Count == 0 ? what : $"{what}: {string.Join(", ", said)}");
 
-        HistoryLine Told(string text) => new(
-            row.Id, row.At.ToInstant(), row.Actor, Text(body, "for") is { Length: > 0 } other ? other : null, row.Kind, text, Changes(body),
-            row.RequestId, row.RequestId is not null && numbers.TryGetValue(row.RequestId, out var number) ? number : null,
-            body.TryGetProperty("edition", out var edition) && edition.TryGetInt32(out var e) ? e : null, gone?.At.ToInstant(), gone?.Rule);
+        HistoryLine Told(string text) =>
+            new(
+                row.Id,
+                row.At.ToInstant(),
+                row.Actor,
+                Text(body, "for") is { Length: > 0 } other ? other : null,
+                row.Kind,
+                text,
+                Changes(body),
+                row.RequestId,
+                row.RequestId is not null && numbers.TryGetValue(row.RequestId, out var number) ? number : null,
+                body.TryGetProperty("edition", out var edition) && edition.TryGetInt32(out var e) ? e : null,
+                gone?.At.ToInstant(),
+                gone?.Rule
+            );
     }
 
     private static string TroubleOf(JsonElement body) => Text(body, "problem") is { Length: > 0 } problem ? $". {problem}" : "";
@@ -116,7 +232,8 @@ public static class History
     private static string? StepOf(JsonElement body)
     {
         var (account, target, entitlement) = (Text(body, "account"), Text(body, "target"), Text(body, "entitlement"));
-        if (target.Length == 0) return null;
+        if (target.Length == 0)
+            return null;
         var who = account.Length > 0 ? account : "the person";
         return Text(body, "change") switch
         {
@@ -140,21 +257,28 @@ public static class History
         return char.ToUpperInvariant(text[0]) + text[1..];
     }
 
-    private static string Text(JsonElement body, string name) => body.TryGetProperty(name, out var value) && value.ValueKind == JsonValueKind.String ? value.GetString()! : "";
+    private static string Text(JsonElement body, string name) =>
+        body.TryGetProperty(name, out var value) && value.ValueKind == JsonValueKind.String ? value.GetString()! : "";
 
     /// <summary>What differs by attribute: of the record, or of the account.</summary>
     private static IReadOnlyList<AttributeChangeView> Changes(JsonElement body) =>
-        (body.TryGetProperty("changes", out var changes) || body.TryGetProperty("attributes", out changes)) && changes.ValueKind == JsonValueKind.Array ? [.. changes.EnumerateArray().Select(Change).OfType<AttributeChangeView>()] : [];
+        (body.TryGetProperty("changes", out var changes) || body.TryGetProperty("attributes", out changes))
+        && changes.ValueKind == JsonValueKind.Array
+            ? [.. changes.EnumerateArray().Select(Change).OfType<AttributeChangeView>()]
+            : [];
 
-    private static AttributeChangeView? Change(JsonElement one) => one.ValueKind == JsonValueKind.Object && Member(one, "name") is { ValueKind: JsonValueKind.String } name
-        ? new(name.GetString()!, Values(one, "before"), Values(one, "after")) : null;
+    private static AttributeChangeView? Change(JsonElement one) =>
+        one.ValueKind == JsonValueKind.Object && Member(one, "name") is { ValueKind: JsonValueKind.String } name
+            ? new(name.GetString()!, Values(one, "before"), Values(one, "after"))
+            : null;
 
-    private static IReadOnlyList<string> Values(JsonElement one, string name) => Member(one, name) switch
-    {
-        { ValueKind: JsonValueKind.String } text => text.GetString() is { Length: > 0 } some ? [some] : [],
-        { ValueKind: JsonValueKind.Array } list => [.. list.EnumerateArray().Select(v => v.ToString())],
-        _ => [],
-    };
+    private static IReadOnlyList<string> Values(JsonElement one, string name) =>
+        Member(one, name) switch
+        {
+            { ValueKind: JsonValueKind.String } text => text.GetString() is { Length: > 0 } some ? [some] : [],
+            { ValueKind: JsonValueKind.Array } list => [.. list.EnumerateArray().Select(v => v.ToString())],
+            _ => [],
+        };
 
     private static JsonElement? Member(JsonElement one, string name) =>
         one.TryGetProperty(name, out var value) || one.TryGetProperty(char.ToUpperInvariant(name[0]) + name[1..], out value) ? value : null;

@@ -11,5 +11,6 @@ public static class Named
     public static async Task<PersonRow> RequirePersonAsync(this Session s, string id) => await s.FindPersonAsync(id) ?? throw NoPerson(id);
 
     public static Problem NoPerson(string id) => Problem.NotFound($"person '{id}'", "See 'oikonom people list'.");
+
     public static Problem NoRequest(string id) => Problem.NotFound($"request '{id}'", "See 'oikonom requests list'.");
 }

@@ -19,29 +19,87 @@ public static class PeopleEndpoints
 {
     public static void MapPeople(this RouteGroupBuilder api)
     {
-        api.MapGet("/people", async (Store.Store store, PeopleIndex index, ClaimsPrincipal user, CancellationToken cancel, string? text, string? site, string? department, string? after, int? limit) =>
-        {
-            var size = Paging.Limit(limit);
-            var (key, id) = after is null ? ("", "") : after.LastIndexOf('|') is var bar and >= 0 ? (after[..bar], after[(bar + 1)..]) : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
-            var ids = await index.FindAsync(Paging.Text(text), site ?? "", department ?? "", key, id, size + 1, user.ReachOf(), cancel);
-            var found = (await store.ReadAsync(s => s.PeopleByIdAsync(ids), cancel)).ToDictionary(p => p.Id);
-            var rows = ids.Where(found.ContainsKey).Select(i => found[i]).ToList();
-            return new Page<PersonSummary>([.. rows.Take(size).Select(Summary)], rows.Count > size ? $"{rows[size - 1].SearchKey}|{rows[size - 1].Id}" : null);
-        }).WithName("listPeople").WithSummary("People in order of family name. Filters: text (words, each any part of a name in any script, with or without accents, of the number or of an account name), site, department.").RequireAuthorization("read").Reaching(Reached.Filtered);
+        api.MapGet(
+                "/people",
+                async (
+                    Store.Store store,
+                    PeopleIndex index,
+                    ClaimsPrincipal user,
+                    CancellationToken cancel,
+                    string? text,
+                    string? site,
+                    string? department,
+                    string? after,
+                    int? limit
+                ) =>
+                {
+                    var size = Paging.Limit(limit);
+                    var (key, id) =
+                        after is null ? ("", "")
+                        : after.LastIndexOf('|') is var bar and >= 0 ? (after[..bar], after[(bar + 1)..])
+                        : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
+                    var ids = await index.FindAsync(
+                        Paging.Text(text),
+                        site ?? "",
+                        department ?? "",
+                        key,
+                        id,
+                        size + 1,
+                        user.ReachOf(),
+                        cancel
+                    );
+                    var found = (await store.ReadAsync(s => s.PeopleByIdAsync(ids), cancel)).ToDictionary(p => p.Id);
+                    var rows = ids.Where(found.ContainsKey).Select(i => found[i]).ToList();
+                    return new Page<PersonSummary>(
+                        [.. rows.Take(size).Select(Summary)],
+                        rows.Count > size ? $"{rows[size - 1].SearchKey}|{rows[size - 1].Id}" : null
+                    );
+                }
+            )
+            .WithName("listPeople")
+            .WithSummary(
+                "People in order of family name. Filters: text (words, each any part of a name in any script, with or without "
+                    + "accents, of the number or of an account name), site, department."
+            )
+            .RequireAuthorization("read")
+            .Reaching(Reached.Filtered);
 
-        api.MapGet("/people/{id}/explain", ExplainAsync).WithName("explainPerson").WithSummary("Why a person has, or has not, an account or entitlement ('of': target, or target/entitlement): the rule, its conditions and the values. Without 'of', all of them.").RequireAuthorization("read").Reaching(Reached.Person);
-        api.MapGet("/people/{id}", DetailAsync).WithName("getPerson").WithSummary("One person: record, accounts, grants, requests, and what is scheduled. The id may be the employee number.").RequireAuthorization("read").Reaching(Reached.Person);
+        api.MapGet("/people/{id}/explain", ExplainAsync)
+            .WithName("explainPerson")
+            .WithSummary(
+                "Why a person has, or has not, an account or entitlement ('of': target, or target/entitlement): the rule, its "
+                    + "conditions and the values. Without 'of', all of them."
+            )
+            .RequireAuthorization("read")
+            .Reaching(Reached.Person);
+        api.MapGet("/people/{id}", DetailAsync)
+            .WithName("getPerson")
+            .WithSummary("One person: record, accounts, grants, requests, and what is scheduled. The id may be the employee number.")
+            .RequireAuthorization("read")
+            .Reaching(Reached.Person);
     }
 
     /// <summary>Why the person has, or has not, one thing; without a name, everything they have or could have.</summary>
-    private static async Task<PersonExplanation> ExplainAsync(string id, string? of, ClaimsPrincipal user, Store.Store store, Sight sight, EditionBook editions, TimeProvider time, CancellationToken cancel)
+    private static async Task<PersonExplanation> ExplainAsync(
+        string id,
+        string? of,
+        ClaimsPrincipal user,
+        Store.Store store,
+        Sight sight,
+        EditionBook editions,
+        TimeProvider time,
+        CancellationToken cancel
+    )
     {
         var edition = await editions.CurrentAsync(cancel);
-        var (row, recorded, veil) = await store.ReadAsync(async s =>
-        {
-            var found = await s.RequirePersonAsync(id);
-            return (found, await Recorded.LoadAsync(s, [found.Id]), await sight.OverAsync(s, user, found, false, cancel));
-        }, cancel);
+        var (row, recorded, veil) = await store.ReadAsync(
+            async s =>
+            {
+                var found = await s.RequirePersonAsync(id);
+                return (found, await Recorded.LoadAsync(s, [found.Id]), await sight.OverAsync(s, user, found, false, cancel));
+            },
+            cancel
+        );
         var now = time.GetUtcNow();
         var subject = recorded.Subject(row.Id, edition);
         var held = recorded.State(row.Id);
@@ -49,7 +107,11 @@ public static class PeopleEndpoints
         var keys = rulebook.Targets.Values.SelectMany(t => t.Entitlements.Keys.Select(e => $"{t.Name}/{e}").Prepend(t.Name)).ToList();
         if (of is { Length: > 0 })
         {
-            if (!keys.Contains(of)) throw Problem.NotFound($"account or entitlement '{of}' in the rulebook", $"Name a target, or target/entitlement.{Core.Expressions.Nearest.Hint(of, keys)}");
+            if (!keys.Contains(of))
+                throw Problem.NotFound(
+                    $"account or entitlement '{of}' in the rulebook",
+                    $"Name a target, or target/entitlement.{Core.Expressions.Nearest.Hint(of, keys)}"
+                );
             keys = [of];
         }
         try
@@ -64,47 +126,148 @@ public static class PeopleEndpoints
         ExplanationView Look(string key)
         {
             var entitlement = EntitlementKey.TryParse(key, out var named) ? named : null;
-            var found = entitlement is null ? Explain.Account(subject, edition, key, now) : Explain.Grant(subject, edition, entitlement, now);
+            var found = entitlement is null
+                ? Explain.Account(subject, edition, key, now)
+                : Explain.Grant(subject, edition, entitlement, now);
             var title = entitlement is null ? rulebook.Targets[key].Title : rulebook.Find(entitlement)!.Title;
-            return new(key, title, found.Wanted, entitlement is null ? held.Accounts.ContainsKey(key) : held.Grants.ContainsKey(entitlement), found.Summary,
-                [.. found.Rules.Select(r => new RuleView(r.Template, r.Place, r.Employment, r.Applies, [.. r.Conditions.Select(c => new ConditionView(c.Text, c.Holds, [.. c.Values.Select(v => veil.Over(new AttributeValue(v.Key, v.Value)))]))]))]);
+            return new(
+                key,
+                title,
+                found.Wanted,
+                entitlement is null ? held.Accounts.ContainsKey(key) : held.Grants.ContainsKey(entitlement),
+                found.Summary,
+                [
+                    .. found.Rules.Select(r => new RuleView(
+                        r.Template,
+                        r.Place,
+                        r.Employment,
+                        r.Applies,
+                        [
+                            .. r.Conditions.Select(c => new ConditionView(
+                                c.Text,
+                                c.Holds,
+                                [.. c.Values.Select(v => veil.Over(new AttributeValue(v.Key, v.Value)))]
+                            )),
+                        ]
+                    )),
+                ]
+            );
         }
     }
 
-    private static PersonSummary Summary(PersonRow row) => new(row.Id, row.Number, row.Display, row.Kind, row.Department, row.Site, row.Title, Day(row.StartDay), row.EndDay is { } end ? Day(end) : null);
+    private static PersonSummary Summary(PersonRow row) =>
+        new(
+            row.Id,
+            row.Number,
+            row.Display,
+            row.Kind,
+            row.Department,
+            row.Site,
+            row.Title,
+            Day(row.StartDay),
+            row.EndDay is { } end ? Day(end) : null
+        );
 
     private static DateOnly Day(string text) => DateOnly.ParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture);
 
-    private static async Task<PersonDetail> DetailAsync(string id, ClaimsPrincipal user, Store.Store store, Sight sight, EditionBook editions, TimeProvider time, CancellationToken cancel)
+    private static async Task<PersonDetail> DetailAsync(
+        string id,
+        ClaimsPrincipal user,
+        Store.Store store,
+        Sight sight,
+        EditionBook editions,
+        TimeProvider time,
+        CancellationToken cancel
+    )
     {
         var edition = await editions.CurrentOrNullAsync(cancel);
-        return await store.ReadAsync(async s =>
-        {
-            var row = await s.RequirePersonAsync(id);
-            var accounts = await s.AccountsAsync([row.Id]);
-            var grants = await s.GrantsAsync([row.Id], past: true);
-            var requests = await s.RequestsPageAsync(new(PersonId: row.Id));
-            var manager = row.Manager.Length > 0 ? await s.PersonByNumberAsync(row.Manager) : null;
-            var facts = Facts.FromJson(row.Facts, edition?.Rulebook.Attributes ?? new(BuiltIn.Attributes));
-            var site = edition?.Rulebook.Sites.GetValueOrDefault(row.Site);
-            var (start, end) = edition is null ? (DateTimeOffset.MinValue, DateTimeOffset.MaxValue) : (Term.Of(facts, edition.Rulebook) is var term ? (term.Start, term.End) : default);
-            var veil = await sight.OverAsync(s, user, row, false, cancel);
-            var forgotten = await s.ForgottenAsync(row.Id);
-            var scheduled = await ScheduledAsync(s, requests);
-            var ends = await EndsAsync(s, row.Id, scheduled, edition, time.GetUtcNow());
-            return veil.Over(new PersonDetail(
-                row.Id, row.Number, row.Display, row.Kind, row.Department, row.Site, site?.Title ?? row.Site, site?.Zone.Id ?? "UTC", row.Title, Day(row.StartDay), row.EndDay is { } last ? Day(last) : null,
-                start, end == DateTimeOffset.MaxValue ? null : end, row.Source, manager?.Display, manager?.Id,
-                [.. facts.Values.Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
-                [.. accounts.Select(a => new AccountView(a.Target, a.Name, a.Location, a.ImmutableId, a.Enabled == 1, a.CreatedAt.ToInstant(),
-                    [.. Recorded.Attributes(a.Attributes).OrderBy(x => x.Key, StringComparer.Ordinal).Select(x => new AttributeValue(x.Key, string.Join(", ", x.Value)))], Reason(a.Reason)))],
-                [.. grants.Select(g => new GrantView(g.Target, g.Entitlement, edition?.Rulebook.Targets.GetValueOrDefault(g.Target)?.Entitlements.GetValueOrDefault(g.Entitlement)?.Title ?? g.Entitlement, g.FromAt.ToInstant(), g.UntilAt.ToInstant() ?? ends(new(g.Target, g.Entitlement)), Reason(g.Reason)))],
-                [.. requests.Select(RequestViews.Summary)], [.. scheduled.Select(x => new ScheduledChange(x.Due, RequestViews.View(x.Change, edition).Text, x.Request.Id, x.Request.Number))], forgotten?.At.ToInstant(), forgotten?.Rule));
-        }, cancel);
+        return await store.ReadAsync(
+            async s =>
+            {
+                var row = await s.RequirePersonAsync(id);
+                var accounts = await s.AccountsAsync([row.Id]);
+                var grants = await s.GrantsAsync([row.Id], past: true);
+                var requests = await s.RequestsPageAsync(new(PersonId: row.Id));
+                var manager = row.Manager.Length > 0 ? await s.PersonByNumberAsync(row.Manager) : null;
+                var facts = Facts.FromJson(row.Facts, edition?.Rulebook.Attributes ?? new(BuiltIn.Attributes));
+                var site = edition?.Rulebook.Sites.GetValueOrDefault(row.Site);
+                var (start, end) = edition is null
+                    ? (DateTimeOffset.MinValue, DateTimeOffset.MaxValue)
+                    : (Term.Of(facts, edition.Rulebook) is var term ? (term.Start, term.End) : default);
+                var veil = await sight.OverAsync(s, user, row, false, cancel);
+                var forgotten = await s.ForgottenAsync(row.Id);
+                var scheduled = await ScheduledAsync(s, requests);
+                var ends = await EndsAsync(s, row.Id, scheduled, edition, time.GetUtcNow());
+                return veil.Over(
+                    new PersonDetail(
+                        row.Id,
+                        row.Number,
+                        row.Display,
+                        row.Kind,
+                        row.Department,
+                        row.Site,
+                        site?.Title ?? row.Site,
+                        site?.Zone.Id ?? "UTC",
+                        row.Title,
+                        Day(row.StartDay),
+                        row.EndDay is { } last ? Day(last) : null,
+                        start,
+                        end == DateTimeOffset.MaxValue ? null : end,
+                        row.Source,
+                        manager?.Display,
+                        manager?.Id,
+                        [.. facts.Values.Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
+                        [
+                            .. accounts.Select(a => new AccountView(
+                                a.Target,
+                                a.Name,
+                                a.Location,
+                                a.ImmutableId,
+                                a.Enabled == 1,
+                                a.CreatedAt.ToInstant(),
+                                [
+                                    .. Recorded
+                                        .Attributes(a.Attributes)
+                                        .OrderBy(x => x.Key, StringComparer.Ordinal)
+                                        .Select(x => new AttributeValue(x.Key, string.Join(", ", x.Value))),
+                                ],
+                                Reason(a.Reason)
+                            )),
+                        ],
+                        [
+                            .. grants.Select(g => new GrantView(
+                                g.Target,
+                                g.Entitlement,
+                                edition?.Rulebook.Targets.GetValueOrDefault(g.Target)?.Entitlements.GetValueOrDefault(g.Entitlement)?.Title
+                                    ?? g.Entitlement,
+                                g.FromAt.ToInstant(),
+                                g.UntilAt.ToInstant() ?? ends(new(g.Target, g.Entitlement)),
+                                Reason(g.Reason)
+                            )),
+                        ],
+                        [.. requests.Select(RequestViews.Summary)],
+                        [
+                            .. scheduled.Select(x => new ScheduledChange(
+                                x.Due,
+                                RequestViews.View(x.Change, edition).Text,
+                                x.Request.Id,
+                                x.Request.Number
+                            )),
+                        ],
+                        forgotten?.At.ToInstant(),
+                        forgotten?.Rule
+                    )
+                );
+            },
+            cancel
+        );
     }
 
     /// <summary>Changes that were approved and lie ahead, in order.</summary>
-    private static async Task<IReadOnlyList<(DateTimeOffset Due, Change Change, RequestRow Request)>> ScheduledAsync(Session s, IReadOnlyList<RequestRow> requests)
+    private static async Task<IReadOnlyList<(DateTimeOffset Due, Change Change, RequestRow Request)>> ScheduledAsync(
+        Session s,
+        IReadOnlyList<RequestRow> requests
+    )
     {
         var scheduled = new List<(DateTimeOffset Due, Change Change, RequestRow Request)>();
         foreach (var request in requests.Where(r => r.State is "fulfilling" or "completed"))
@@ -112,7 +275,8 @@ public static class PeopleEndpoints
             foreach (var step in (await s.StepsOfAsync(request.Id)).Where(x => x.State == "pending"))
             {
                 var change = JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
-                if (change is not Change.Verify) scheduled.Add((step.DueAt.ToInstant(), change, request));
+                if (change is not Change.Verify)
+                    scheduled.Add((step.DueAt.ToInstant(), change, request));
             }
         }
         return [.. scheduled.OrderBy(x => x.Due)];
@@ -120,14 +284,23 @@ public static class PeopleEndpoints
 
     /// <summary>When a grant that is held will end: by a step that is scheduled, else by the rules; null when no end is known.</summary>
     private static async Task<Func<EntitlementKey, DateTimeOffset?>> EndsAsync(
-        Session s, string person, IReadOnlyList<(DateTimeOffset Due, Change Change, RequestRow Request)> scheduled, Edition? edition, DateTimeOffset now)
+        Session s,
+        string person,
+        IReadOnlyList<(DateTimeOffset Due, Change Change, RequestRow Request)> scheduled,
+        Edition? edition,
+        DateTimeOffset now
+    )
     {
-        var steps = scheduled.Where(x => x.Change is Change.Revoke).GroupBy(x => x.Change.Entitlement!).ToDictionary(g => g.Key, g => g.First().Due);
+        var steps = scheduled
+            .Where(x => x.Change is Change.Revoke)
+            .GroupBy(x => x.Change.Entitlement!)
+            .ToDictionary(g => g.Key, g => g.First().Due);
         var windows = edition is null ? null : Quietly((await Recorded.LoadAsync(s, [person])).Subject(person, edition), edition);
         return key =>
         {
             var byRule = windows?.HeldUntil(key, now);
-            if (byRule == DateTimeOffset.MaxValue) return null;
+            if (byRule == DateTimeOffset.MaxValue)
+                return null;
             return byRule ?? (steps.TryGetValue(key, out var due) ? due : null);
         };
     }

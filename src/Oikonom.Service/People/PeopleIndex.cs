@@ -13,7 +13,8 @@ namespace Oikonom.Service.People;
 /// </summary>
 public sealed class PeopleIndex(Store.Store store, TimeProvider time)
 {
-    /// <summary>How far back changes are looked for, in milliseconds: decisions are committed a little after the instant they carry.</summary>
+    /// <summary>How far back changes are looked for, in milliseconds: decisions are committed a little after the instant they
+    /// carry.</summary>
     private const long Overlap = 60_000;
     private const long WholeEvery = 30_000;
 
@@ -29,26 +30,60 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
     private (long People, long Versions, long Accounts, long Newest) _mark;
     private long _wholeAt = long.MinValue / 2;
 
-    private sealed record Entry(string Id, string Key, string Text, string Names, string Site, string Department, string Title, string Kind, long Version);
+    private sealed record Entry(
+        string Id,
+        string Key,
+        string Text,
+        string Names,
+        string Site,
+        string Department,
+        string Title,
+        string Kind,
+        long Version
+    );
 
     /// <param name="Texts">What everybody is found by, one after the other, in the order of <paramref name="People"/>.</param>
     /// <param name="Ends">Where each person's text ends in it.</param>
-    private sealed record State(Entry[] People, char[] Texts, int[] Ends, Dictionary<string, Entry> ById, IReadOnlyList<string> Departments, IReadOnlyList<string> Titles, IReadOnlyList<string> Kinds);
+    private sealed record State(
+        Entry[] People,
+        char[] Texts,
+        int[] Ends,
+        Dictionary<string, Entry> ById,
+        IReadOnlyList<string> Departments,
+        IReadOnlyList<string> Titles,
+        IReadOnlyList<string> Kinds
+    );
 
     /// <summary>The ids of a page of people in order of name, after a cursor of name and id.</summary>
     /// <param name="text">Words that must all be found; "" finds everybody.</param>
     /// <param name="reach">The parts of the organisation the caller may see; null means all.</param>
-    public async Task<IReadOnlyList<string>> FindAsync(string text, string site, string department, string afterKey, string afterId, int limit, IReadOnlyList<Reach>? reach, CancellationToken cancel)
+    public async Task<IReadOnlyList<string>> FindAsync(
+        string text,
+        string site,
+        string department,
+        string afterKey,
+        string afterId,
+        int limit,
+        IReadOnlyList<Reach>? reach,
+        CancellationToken cancel
+    )
     {
         var state = await FreshAsync(cancel);
         var words = SearchText.Words(text);
         var found = new List<string>(limit);
-        for (var i = Next(state, After(state.People, afterKey, afterId), words); i >= 0 && found.Count < limit; i = Next(state, i + 1, words))
+        for (
+            var i = Next(state, After(state.People, afterKey, afterId), words);
+            i >= 0 && found.Count < limit;
+            i = Next(state, i + 1, words)
+        )
         {
             var person = state.People[i];
-            if (site.Length > 0 && person.Site != site) continue;
-            if (department.Length > 0 && person.Department != department) continue;
-            if (reach is null || reach.Any(p => p.Covers(person.Site, person.Department))) found.Add(person.Id);
+            if (site.Length > 0 && person.Site != site)
+                continue;
+            if (department.Length > 0 && person.Department != department)
+                continue;
+            if (reach is null || reach.Any(p => p.Covers(person.Site, person.Department)))
+                found.Add(person.Id);
         }
         return found;
     }
@@ -56,16 +91,19 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
     /// <summary>The place of the next person, from a place on, in whose text all words are; -1 when there is none.</summary>
     private static int Next(State state, int from, IReadOnlyList<string> words)
     {
-        if (words.Count == 0) return from < state.People.Length ? from : -1;
+        if (words.Count == 0)
+            return from < state.People.Length ? from : -1;
         while (from < state.People.Length)
         {
             // The first word is looked for in the texts of all who follow at once.
             var begin = from == 0 ? 0 : state.Ends[from - 1];
             var hit = state.Texts.AsSpan(begin).IndexOf(words[0], StringComparison.Ordinal);
-            if (hit < 0) return -1;
+            if (hit < 0)
+                return -1;
             var place = Array.BinarySearch(state.Ends, from, state.Ends.Length - from, begin + hit + 1);
             from = place < 0 ? ~place : place;
-            if (HoldsAll(state, from, words)) return from;
+            if (HoldsAll(state, from, words))
+                return from;
             from++;
         }
         return -1;
@@ -76,12 +114,15 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
         var begin = place == 0 ? 0 : state.Ends[place - 1];
         var text = state.Texts.AsSpan(begin, state.Ends[place] - begin);
         foreach (var word in words)
-            if (text.IndexOf(word, StringComparison.Ordinal) < 0) return false;
+            if (text.IndexOf(word, StringComparison.Ordinal) < 0)
+                return false;
         return true;
     }
 
     /// <summary>The departments, job titles and kinds of employment that people have now, in order.</summary>
-    public async Task<(IReadOnlyList<string> Departments, IReadOnlyList<string> Titles, IReadOnlyList<string> Kinds)> PlacesAsync(CancellationToken cancel)
+    public async Task<(IReadOnlyList<string> Departments, IReadOnlyList<string> Titles, IReadOnlyList<string> Kinds)> PlacesAsync(
+        CancellationToken cancel
+    )
     {
         var state = await FreshAsync(cancel);
         return (state.Departments, state.Titles, state.Kinds);
@@ -89,13 +130,16 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
 
     private static int After(Entry[] people, string key, string id)
     {
-        if (key.Length == 0 && id.Length == 0) return 0;
+        if (key.Length == 0 && id.Length == 0)
+            return 0;
         var (low, high) = (0, people.Length);
         while (low < high)
         {
             var middle = (low + high) / 2;
-            if (Compare(people[middle].Key, people[middle].Id, key, id) <= 0) low = middle + 1;
-            else high = middle;
+            if (Compare(people[middle].Key, people[middle].Id, key, id) <= 0)
+                low = middle + 1;
+            else
+                high = middle;
         }
         return low;
     }
@@ -110,7 +154,8 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
         try
         {
             // Whoever waited for a look that began after they came has what they need.
-            if (_began >= arrived) return _state;
+            if (_began >= arrived)
+                return _state;
             var began = Stopwatch.GetTimestamp();
             await LookAsync(cancel);
             // Only a look that came to its end serves those who waited: whoever began it may have gone away.
@@ -133,27 +178,47 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
             // Now and then all is counted: a decision that took very long before it was committed is not missed.
             _wholeAt = now;
             var whole = await store.ReadAsync(s => s.PeopleMarkAsync(long.MinValue), cancel);
-            if (whole.People != state.ById.Count || whole.Versions != state.ById.Values.Sum(p => p.Version)) _since = long.MinValue;
+            if (whole.People != state.ById.Count || whole.Versions != state.ById.Values.Sum(p => p.Version))
+                _since = long.MinValue;
         }
-        if (_since > long.MinValue && await IsUnchangedAsync(now, cancel)) return;
+        if (_since > long.MinValue && await IsUnchangedAsync(now, cancel))
+            return;
         var (since, next) = (_since, Math.Max(_since, now - Overlap));
-        var (mark, people, names) = await store.ReadAsync(async s => (await s.PeopleMarkAsync(next), await s.PeopleSinceAsync(since), await s.NamesSinceAsync(since)), cancel);
+        var (mark, people, names) = await store.ReadAsync(
+            async s => (await s.PeopleMarkAsync(next), await s.PeopleSinceAsync(since), await s.NamesSinceAsync(since)),
+            cancel
+        );
         var changed = new Dictionary<string, Entry>(StringComparer.Ordinal);
         foreach (var row in people)
         {
             var known = state.ById.GetValueOrDefault(row.Id);
-            if (known?.Version == row.Version) continue;
+            if (known?.Version == row.Version)
+                continue;
             // Who is forgotten is not found by what they were called.
             var accounts = row.Number.Length == 0 ? "" : known?.Names ?? "";
-            changed[row.Id] = new(row.Id, row.SearchKey, SearchText.Of(row.SearchKey, row.Number), accounts, row.Site, row.Department, row.Title, row.Kind, row.Version);
+            changed[row.Id] = new(
+                row.Id,
+                row.SearchKey,
+                SearchText.Of(row.SearchKey, row.Number),
+                accounts,
+                row.Site,
+                row.Department,
+                row.Title,
+                row.Kind,
+                row.Version
+            );
         }
         foreach (var (person, name) in names)
         {
             var latin = SearchText.Of(name, "").Trim();
-            if ((changed.GetValueOrDefault(person) ?? state.ById.GetValueOrDefault(person)) is { } entry && !entry.Names.Split(' ').Contains(latin))
+            if (
+                (changed.GetValueOrDefault(person) ?? state.ById.GetValueOrDefault(person)) is { } entry
+                && !entry.Names.Split(' ').Contains(latin)
+            )
                 changed[person] = entry with { Names = $"{entry.Names} {latin}" };
         }
-        if (changed.Count > 0) _state = Merge(state, changed);
+        if (changed.Count > 0)
+            _state = Merge(state, changed);
         (_since, _mark) = (next, mark);
     }
 
@@ -162,9 +227,14 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
     {
         var later = now - _since > 2 * Overlap ? now - Overlap : _since;
         // The later mark is taken first: what is committed between the two shows in the one that decides.
-        var (next, mark) = await store.ReadAsync(async s => (later == _since ? default : await s.PeopleMarkAsync(later), await s.PeopleMarkAsync(_since)), cancel);
-        if (mark != _mark) return false;
-        if (later != _since) (_since, _mark) = (later, next);
+        var (next, mark) = await store.ReadAsync(
+            async s => (later == _since ? default : await s.PeopleMarkAsync(later), await s.PeopleMarkAsync(_since)),
+            cancel
+        );
+        if (mark != _mark)
+            return false;
+        if (later != _since)
+            (_since, _mark) = (later, next);
         return true;
     }
 
@@ -176,16 +246,21 @@ public sealed class PeopleIndex(Store.Store store, TimeProvider time)
         var (from, into) = (0, 0);
         foreach (var person in state.People)
         {
-            if (changed.ContainsKey(person.Id)) continue;
-            while (from < fresh.Length && Compare(fresh[from].Key, fresh[from].Id, person.Key, person.Id) < 0) merged[into++] = fresh[from++];
+            if (changed.ContainsKey(person.Id))
+                continue;
+            while (from < fresh.Length && Compare(fresh[from].Key, fresh[from].Id, person.Key, person.Id) < 0)
+                merged[into++] = fresh[from++];
             merged[into++] = person;
         }
-        while (from < fresh.Length) merged[into++] = fresh[from++];
+        while (from < fresh.Length)
+            merged[into++] = fresh[from++];
         var byId = new Dictionary<string, Entry>(state.ById, StringComparer.Ordinal);
-        foreach (var person in fresh) byId[person.Id] = person;
+        foreach (var person in fresh)
+            byId[person.Id] = person;
         var ends = new int[merged.Length];
         var length = 0;
-        for (var i = 0; i < merged.Length; i++) ends[i] = length += merged[i].Text.Length + merged[i].Names.Length + Gaps;
+        for (var i = 0; i < merged.Length; i++)
+            ends[i] = length += merged[i].Text.Length + merged[i].Names.Length + Gaps;
         var texts = new char[length];
         for (var i = 0; i < merged.Length; i++)
         {

@@ -17,10 +17,15 @@ public sealed record Inputs(IReadOnlyList<Facts> Said, IReadOnlyList<FieldInput>
 
     public static Inputs Of(PersonRow row, IEnumerable<ExtraRow> extras, Core.Rulebook.Rulebook rulebook)
     {
-        var said = row.Said.Length > 0
-            ? Facts.ListFromJson(row.Said, rulebook.Attributes)
-            : [Facts.FromJson(row.Facts, rulebook.Attributes), .. Facts.ListFromJson(row.Others, rulebook.Attributes)];
-        return new(said, [.. extras.Where(e => e.Kind == FieldKind).Select(FieldOf)], [.. extras.Where(e => e.Kind == EndKind).Select(EndingOf)]);
+        var said =
+            row.Said.Length > 0
+                ? Facts.ListFromJson(row.Said, rulebook.Attributes)
+                : [Facts.FromJson(row.Facts, rulebook.Attributes), .. Facts.ListFromJson(row.Others, rulebook.Attributes)];
+        return new(
+            said,
+            [.. extras.Where(e => e.Kind == FieldKind).Select(FieldOf)],
+            [.. extras.Where(e => e.Kind == EndKind).Select(EndingOf)]
+        );
     }
 
     /// <summary>Each employment as it is shown at an instant, in the order of <see cref="Said"/>.</summary>
@@ -40,7 +45,8 @@ public sealed record Inputs(IReadOnlyList<Facts> Said, IReadOnlyList<FieldInput>
     /// <summary>The place of the employment that leads today at its site.</summary>
     public static int LeadingOf(IReadOnlyList<Facts> shown, Core.Rulebook.Rulebook rulebook, DateTimeOffset now)
     {
-        if (shown.Count == 1) return 0;
+        if (shown.Count == 1)
+            return 0;
         var today = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(now, rulebook.ZoneOf(shown[^1].Site)).DateTime);
         var leading = Employments.Leading(shown, today);
         return shown.TakeWhile(e => !ReferenceEquals(e, leading)).Count();
@@ -72,7 +78,8 @@ public sealed record Inputs(IReadOnlyList<Facts> Said, IReadOnlyList<FieldInput>
     public const string FieldKind = "field";
     public const string EndKind = "end";
 
-    private static FieldInput FieldOf(ExtraRow row) => new(row.Employment, row.Subject, row.Value, row.FromAt.ToInstant(), row.UntilAt.ToInstant());
+    private static FieldInput FieldOf(ExtraRow row) =>
+        new(row.Employment, row.Subject, row.Value, row.FromAt.ToInstant(), row.UntilAt.ToInstant());
 
     private static Ending EndingOf(ExtraRow row) =>
         new(row.Employment, DateOnly.ParseExact(row.Value, "yyyy-MM-dd", CultureInfo.InvariantCulture), row.FromAt.ToInstant());

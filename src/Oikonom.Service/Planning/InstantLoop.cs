@@ -36,27 +36,38 @@ public sealed partial class InstantLoop(
 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
-        if (pressure.IsHigh || await editions.CurrentOrNullAsync(cancel) is not { } edition) return false;
+        if (pressure.IsHigh || await editions.CurrentOrNullAsync(cancel) is not { } edition)
+            return false;
         var now = time.GetUtcNow();
         var due = await store.ReadAsync(s => s.DuePeopleAsync(now.ToUnixTimeMilliseconds(), Batch), cancel);
-        if (due.Count == 0) return false;
+        if (due.Count == 0)
+            return false;
         var ids = due.Select(d => d.Id).ToList();
-        var (recorded, ahead) = await store.ReadAsync(async s => (await Recorded.LoadAsync(s, ids), Ahead(await s.RemovalsAheadAsync(ids))), cancel);
+        var (recorded, ahead) = await store.ReadAsync(
+            async s => (await Recorded.LoadAsync(s, ids), Ahead(await s.RemovalsAheadAsync(ids))),
+            cancel
+        );
         var quiet = new List<(string, long, long?)>();
-        await EachAsync(due, async person =>
-        {
-            var since = Math.Min(person.NextAt, _atFault.GetValueOrDefault(person.Id, long.MaxValue)).ToInstant();
-            var next = LookAt(person.Id, recorded, ahead, edition, since, now, out var acts);
-            if (acts) await ActAsync(person.Id, person.Looks, since, edition, cancel);
-            else quiet.Add((person.Id, person.Looks, next?.ToUnixTimeMilliseconds()));
-            _atFault.Remove(person.Id);
-        }, (person, _) =>
-        {
-            // Somebody at fault is looked at again later, and no end is lost by that; the others go on.
-            _atFault.TryAdd(person.Id, person.NextAt);
-            quiet.Add((person.Id, person.Looks, now.AddMinutes(10).ToUnixTimeMilliseconds()));
-            return Task.CompletedTask;
-        });
+        await EachAsync(
+            due,
+            async person =>
+            {
+                var since = Math.Min(person.NextAt, _atFault.GetValueOrDefault(person.Id, long.MaxValue)).ToInstant();
+                var next = LookAt(person.Id, recorded, ahead, edition, since, now, out var acts);
+                if (acts)
+                    await ActAsync(person.Id, person.Looks, since, edition, cancel);
+                else
+                    quiet.Add((person.Id, person.Looks, next?.ToUnixTimeMilliseconds()));
+                _atFault.Remove(person.Id);
+            },
+            (person, _) =>
+            {
+                // Somebody at fault is looked at again later, and no end is lost by that; the others go on.
+                _atFault.TryAdd(person.Id, person.NextAt);
+                quiet.Add((person.Id, person.Looks, now.AddMinutes(10).ToUnixTimeMilliseconds()));
+                return Task.CompletedTask;
+            }
+        );
         await store.WriteAsync(s => s.SetNextAsync(quiet), cancel);
         return due.Count == Batch;
     }
@@ -65,12 +76,21 @@ public sealed partial class InstantLoop(
         [.. rows.Select(r => (r.PersonId, JsonSerializer.Deserialize<Change>(r.Change, JsonSerializerOptions.Web)!.Key))];
 
     /// <summary>The next instant of a person, and whether something is to be done now.</summary>
-    private static DateTimeOffset? LookAt(string id, Recorded recorded, HashSet<(string, string)> ahead, Edition edition, DateTimeOffset since, DateTimeOffset now, out bool acts)
+    private static DateTimeOffset? LookAt(
+        string id,
+        Recorded recorded,
+        HashSet<(string, string)> ahead,
+        Edition edition,
+        DateTimeOffset since,
+        DateTimeOffset now,
+        out bool acts
+    )
     {
         var inputs = recorded.Inputs(id, edition);
         var state = recorded.State(id);
         acts = false;
-        if (!inputs.HasHandMade && state.Accounts.Count == 0 && state.Grants.Count == 0) return null;
+        if (!inputs.HasHandMade && state.Accounts.Count == 0 && state.Grants.Count == 0)
+            return null;
         var subject = recorded.Subject(id, edition);
         AccessWindows windows;
         try
@@ -82,30 +102,57 @@ public sealed partial class InstantLoop(
             // The edition cannot serve the person: their next request says why, and another edition looks again.
             return null;
         }
-        acts = IsShownOtherwise(recorded.Person(id), inputs, edition, now) || Over(recorded, id, windows, ahead, edition, since, now).Count > 0;
+        acts =
+            IsShownOtherwise(recorded.Person(id), inputs, edition, now)
+            || Over(recorded, id, windows, ahead, edition, since, now).Count > 0;
         return windows.NextAfter(now);
     }
 
     private static bool IsShownOtherwise(PersonRow row, Inputs inputs, Edition edition, DateTimeOffset now) =>
-        inputs.HasHandMade && inputs.Row(row.Id, row.Source, edition.Rulebook, now) is var shown && (shown.Facts != row.Facts || shown.Others != row.Others);
+        inputs.HasHandMade
+        && inputs.Row(row.Id, row.Source, edition.Rulebook, now) is var shown
+        && (shown.Facts != row.Facts || shown.Others != row.Others);
 
     /// <summary>What has come to its written end, is still recorded as there, and is taken away by no step.</summary>
-    private static IReadOnlyList<Change> Over(Recorded recorded, string id, AccessWindows windows, HashSet<(string, string)> ahead, Edition edition, DateTimeOffset since, DateTimeOffset now) =>
-        Planner.Over(windows, recorded.State(id), recorded.ImmutableIds(id), edition.Rulebook, since, now, change => ahead.Contains((id, change.Key)));
+    private static IReadOnlyList<Change> Over(
+        Recorded recorded,
+        string id,
+        AccessWindows windows,
+        HashSet<(string, string)> ahead,
+        Edition edition,
+        DateTimeOffset since,
+        DateTimeOffset now
+    ) =>
+        Planner.Over(
+            windows,
+            recorded.State(id),
+            recorded.ImmutableIds(id),
+            edition.Rulebook,
+            since,
+            now,
+            change => ahead.Contains((id, change.Key))
+        );
 
-    private Task ActAsync(string id, long looks, DateTimeOffset since, Edition edition, CancellationToken cancel) => store.WriteAsync(async s =>
-    {
-        if (!await s.IsAsLookedAtAsync(id, looks)) return;
-        var now = time.GetUtcNow();
-        var recorded = await Recorded.LoadAsync(s, [id]);
-        var row = recorded.Person(id);
-        var inputs = recorded.Inputs(id, edition);
-        if (IsShownOtherwise(row, inputs, edition, now)) row = await ShowAsync(s, row, inputs, edition, now);
-        var windows = Desired.Windows(recorded.Subject(id, edition), edition);
-        var over = Over(recorded, id, windows, Ahead(await s.RemovalsAheadAsync([id])), edition, since, now);
-        if (over.Count > 0) await EndAsync(s, row, over, edition, now);
-        // What was done raised the count: the person is looked at once more, and then has a next instant.
-    }, cancel);
+    private Task ActAsync(string id, long looks, DateTimeOffset since, Edition edition, CancellationToken cancel) =>
+        store.WriteAsync(
+            async s =>
+            {
+                if (!await s.IsAsLookedAtAsync(id, looks))
+                    return;
+                var now = time.GetUtcNow();
+                var recorded = await Recorded.LoadAsync(s, [id]);
+                var row = recorded.Person(id);
+                var inputs = recorded.Inputs(id, edition);
+                if (IsShownOtherwise(row, inputs, edition, now))
+                    row = await ShowAsync(s, row, inputs, edition, now);
+                var windows = Desired.Windows(recorded.Subject(id, edition), edition);
+                var over = Over(recorded, id, windows, Ahead(await s.RemovalsAheadAsync([id])), edition, since, now);
+                if (over.Count > 0)
+                    await EndAsync(s, row, over, edition, now);
+                // What was done raised the count: the person is looked at once more, and then has a next instant.
+            },
+            cancel
+        );
 
     /// <summary>An attribute that was approved for a term begins or ends: lists show it from now on.</summary>
     private static async Task<PersonRow> ShowAsync(Session s, PersonRow row, Inputs inputs, Edition edition, DateTimeOffset now)
@@ -119,12 +166,15 @@ public sealed partial class InstantLoop(
         return shown;
     }
 
-    /// <summary>Takes away what is over, as a request of its own that needs nobody's decision; who answers for the person is told.</summary>
+    /// <summary>Takes away what is over, as a request of its own that needs nobody's decision; who answers for the person is
+    /// told.</summary>
     private async Task EndAsync(Session s, PersonRow person, IReadOnlyList<Change> over, Edition edition, DateTimeOffset now)
     {
         var at = now.ToUnixTimeMilliseconds();
         var plan = new Plan(edition.Number, over);
-        var what = over.Any(c => c is Change.DisableAccount) ? $"The last day of {person.Display} is over" : $"What {person.Display} had for a term is over";
+        var what = over.Any(c => c is Change.DisableAccount)
+            ? $"The last day of {person.Display} is over"
+            : $"What {person.Display} had for a term is over";
         var made = new RequestRow
         {
             Id = RequestId.New(now).ToString(),
@@ -140,7 +190,20 @@ public sealed partial class InstantLoop(
             Cause = JsonSerializer.Serialize(new Cause($"{what}, and nobody had decided about it in time", null, null, [])),
         };
         await s.AddRequestsAsync([made]);
-        s.Record(LedgerEntry.Of(now, "oikonom", "request.raised", person.Id, made.Id, ("requestKind", made.Kind), ("what", "written-end"), ("edition", edition.Number), ("digest", plan.Digest), ("changes", plan.Changes.Count)));
+        s.Record(
+            LedgerEntry.Of(
+                now,
+                "oikonom",
+                "request.raised",
+                person.Id,
+                made.Id,
+                ("requestKind", made.Kind),
+                ("what", "written-end"),
+                ("edition", edition.Number),
+                ("digest", plan.Digest),
+                ("changes", plan.Changes.Count)
+            )
+        );
         var row = (await s.RequestAsync(made.Id, forUpdate: true))!;
         (row.Plan, row.PlanDigest, row.DueAt) = (plan.ToJson(), plan.Digest, null);
         var of = await Case.LoadAsync(s, row, edition, now);
@@ -148,8 +211,10 @@ public sealed partial class InstantLoop(
         await s.SaveRequestAsync(row);
         var values = new Dictionary<string, string> { ["text"] = what, ["effect"] = StageEntry.Effect(of) };
         var manager = of.Users.FirstOrDefault(u => u.Active == 1 && u.Number.Length > 0 && u.Number == person.Manager);
-        if (manager is not null) notices.To(s, of, manager, NoticeEvents.Ended, values);
-        else notices.ToRole(s, of, Access.Roles.Approver, NoticeEvents.Ended, values);
+        if (manager is not null)
+            notices.To(s, of, manager, NoticeEvents.Ended, values);
+        else
+            notices.ToRole(s, of, Access.Roles.Approver, NoticeEvents.Ended, values);
         LogEnded(log, person.Number, over.Count);
     }
 

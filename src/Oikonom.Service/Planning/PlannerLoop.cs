@@ -17,8 +17,18 @@ namespace Oikonom.Service.Planning;
 /// Makes the plan of requests that need one: looks into the targets, settles names, and hands the request to
 /// its workflow. A target that is away makes the request wait and say so.
 /// </summary>
-public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, Pressure pressure, EditionBook editions, ConnectorBook connectors, StageEntry stages, ServiceOptions options, TimeProvider time, Pulse pulse, ILogger<PlannerLoop> log)
-    : Loop(TimeSpan.FromSeconds(1), pulse, log)
+public sealed partial class PlannerLoop(
+    Store.Store store,
+    GroupCommit commits,
+    Pressure pressure,
+    EditionBook editions,
+    ConnectorBook connectors,
+    StageEntry stages,
+    ServiceOptions options,
+    TimeProvider time,
+    Pulse pulse,
+    ILogger<PlannerLoop> log
+) : Loop(TimeSpan.FromSeconds(1), pulse, log)
 {
     private const int Batch = 32;
     private const int Parallel = 8;
@@ -27,18 +37,28 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
         var now = time.Milliseconds();
-        if (pressure.IsHigh && now - _lastBatch < 1000) return false;
+        if (pressure.IsHigh && now - _lastBatch < 1000)
+            return false;
         _lastBatch = now;
-        if (!await store.ReadAsync(s => s.AnyPlanningAsync(now), cancel)) return false;
-        var claimed = await store.WriteAsync(s => s.ClaimPlanningAsync(options.Node, now, now + (long)(options.LeaseSeconds * 1000), Batch), cancel);
-        await System.Threading.Tasks.Parallel.ForEachAsync(claimed, new ParallelOptions { MaxDegreeOfParallelism = Parallel, CancellationToken = cancel }, async (id, token) => await PlanAsync(id, token));
+        if (!await store.ReadAsync(s => s.AnyPlanningAsync(now), cancel))
+            return false;
+        var claimed = await store.WriteAsync(
+            s => s.ClaimPlanningAsync(options.Node, now, now + (long)(options.LeaseSeconds * 1000), Batch),
+            cancel
+        );
+        await System.Threading.Tasks.Parallel.ForEachAsync(
+            claimed,
+            new ParallelOptions { MaxDegreeOfParallelism = Parallel, CancellationToken = cancel },
+            async (id, token) => await PlanAsync(id, token)
+        );
         return claimed.Count == Batch;
     }
 
     private async Task PlanAsync(string id, CancellationToken cancel)
     {
         var request = await store.ReadAsync(s => s.RequestAsync(id), cancel);
-        if (request is not { State: "planning" }) return;
+        if (request is not { State: "planning" })
+            return;
         try
         {
             var edition = await editions.CurrentAsync(cancel);
@@ -60,12 +80,15 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
             foreach (var target in edition.Rulebook.Targets.Values.Where(t => t.HasAccounts))
             {
                 var wishes = Desired.NameWishes(subject, edition, target.Name);
-                if (wishes.Count == 0 || recorded.Account(request.PersonId, target.Name) is not null) continue;
+                if (wishes.Count == 0 || recorded.Account(request.PersonId, target.Name) is not null)
+                    continue;
                 var found = await FindAsync(edition, target, subject, wishes, cancel);
                 if (found.Count > 1)
                 {
-                    if (chosen.TryGetValue(target.Name, out var pick) && found.FirstOrDefault(f => f.ImmutableId == pick) is { } picked) found = [picked];
-                    else candidates.AddRange(found);
+                    if (chosen.TryGetValue(target.Name, out var pick) && found.FirstOrDefault(f => f.ImmutableId == pick) is { } picked)
+                        found = [picked];
+                    else
+                        candidates.AddRange(found);
                 }
                 if (found.Count == 1)
                 {
@@ -76,13 +99,38 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
                 }
                 else if (found.Count == 0)
                 {
-                    var name = await FreeNameAsync(edition, target, request.PersonId, subject.AccountNames.GetValueOrDefault(target.Name), wishes, cancel);
+                    var name = await FreeNameAsync(
+                        edition,
+                        target,
+                        request.PersonId,
+                        subject.AccountNames.GetValueOrDefault(target.Name),
+                        wishes,
+                        cancel
+                    );
                     names[target.Name] = name;
                     fresh.Add((target.Name, name));
                 }
             }
-            if (candidates.Count > 0) await AmbiguousAsync(request, candidates, cancel);
-            else await PlannedAsync(request, edition, wish, before with { AccountNames = names }, subject with { AccountNames = names }, recorded, existing, fresh, cancel);
+            if (candidates.Count > 0)
+                await AmbiguousAsync(request, candidates, cancel);
+            else
+                await PlannedAsync(
+                    request,
+                    edition,
+                    wish,
+                    before with
+                    {
+                        AccountNames = names,
+                    },
+                    subject with
+                    {
+                        AccountNames = names,
+                    },
+                    recorded,
+                    existing,
+                    fresh,
+                    cancel
+                );
         }
         catch (Exception error) when (error is TargetFault or PlanFault or Problem)
         {
@@ -92,20 +140,41 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
         {
             // One request never blocks another: it waits, says so, and is tried again later.
             LogUnexpected(log, request.Number, error);
-            await PostponeAsync(request, $"It cannot be planned for a reason inside Oikonom: {error.Message} An engineer finds more in the log.", cancel);
+            await PostponeAsync(
+                request,
+                $"It cannot be planned for a reason inside Oikonom: {error.Message} An engineer finds more in the log.",
+                cancel
+            );
         }
     }
 
     private Subject Wished(Subject subject, RequestRow request, Wish wish, Edition edition) =>
-        !wish.ChangesInputs ? subject : wish.Apply(subject, edition.Rulebook, new("request", request.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason), time.GetUtcNow());
+        !wish.ChangesInputs
+            ? subject
+            : wish.Apply(
+                subject,
+                edition.Rulebook,
+                new("request", request.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason),
+                time.GetUtcNow()
+            );
 
-    private async Task<IReadOnlyList<ExistingAccount>> FindAsync(Edition edition, TargetRule target, Subject subject, IReadOnlyList<string> wishes, CancellationToken cancel)
+    private async Task<IReadOnlyList<ExistingAccount>> FindAsync(
+        Edition edition,
+        TargetRule target,
+        Subject subject,
+        IReadOnlyList<string> wishes,
+        CancellationToken cancel
+    )
     {
         // The match keys are attributes of the account as it would be made.
-        var tentative = subject with { AccountNames = new Dictionary<string, string> { [target.Name] = wishes[0] } };
+        var tentative = subject with
+        {
+            AccountNames = new Dictionary<string, string> { [target.Name] = wishes[0] },
+        };
         var start = Term.Of(Employments.Now(subject, edition.Rulebook, DateTimeOffset.MaxValue)[0], edition.Rulebook).Start;
         var wanted = Desired.At(tentative, edition, start).Accounts.GetValueOrDefault(target.Name);
-        if (wanted is null) return [];
+        if (wanted is null)
+            return [];
         var keys = edition.Rulebook.Access.Ask().Keys(subject, target, wanted.Attributes);
         return (await connectors.Accounts(edition, target.Name).FindAsync(keys, cancel)).Found;
     }
@@ -114,40 +183,73 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
     /// <exception cref="PlanFault">The entry is somebody else's.</exception>
     private async Task RequireOwnAsync(RequestRow request, TargetRule target, ExistingAccount found, CancellationToken cancel)
     {
-        if (await store.ReadAsync(s => s.HolderOfEntryAsync(target.Name, found.ImmutableId), cancel) is not { } holder || holder.Id == request.PersonId) return;
-        throw new PlanFault($"The entry {found.Location} in {target.Title} answers to {found.MatchedBy}, and is recorded for {holder.Display} ({holder.Number}). Correct the {found.MatchedBy} of the entry or of the record; then it is planned anew by itself.");
+        if (
+            await store.ReadAsync(s => s.HolderOfEntryAsync(target.Name, found.ImmutableId), cancel) is not { } holder
+            || holder.Id == request.PersonId
+        )
+            return;
+        throw new PlanFault(
+            $"The entry {found.Location} in {target.Title} answers to {found.MatchedBy}, and is recorded for {holder.Display} "
+                + $"({holder.Number}). Correct the {found.MatchedBy} of the entry or of the record; then it is planned anew by itself."
+        );
     }
 
-    /// <summary>Gives the person a number of each pool their templates name. Two nodes never give the same one: the store takes each once.</summary>
+    /// <summary>Gives the person a number of each pool their templates name. Two nodes never give the same one: the store takes
+    /// each once.</summary>
     /// <exception cref="PlanFault">A pool has no number left.</exception>
     private async Task ReserveAsync(RequestRow request, Wish wish, Edition edition, CancellationToken cancel)
     {
         var person = request.PersonId;
-        if (edition.Rulebook.Pools.Count == 0) return;
-        var known = Wished((await store.ReadAsync(s => Recorded.LoadAsync(s, [person]), cancel)).Subject(person, edition), request, wish, edition);
-        if (edition.Rulebook.Access.Ask().Numbers(known).All(n => known.Numbers.ContainsKey(n.Pool.Name))) return;
-        await store.WriteAsync(async s =>
-        {
-            var recorded = await Recorded.LoadAsync(s, [person]);
-            var subject = Wished(recorded.Subject(person, edition), request, wish, edition);
-            foreach (var (pool, site) in edition.Rulebook.Access.Ask().Numbers(subject))
+        if (edition.Rulebook.Pools.Count == 0)
+            return;
+        var known = Wished(
+            (await store.ReadAsync(s => Recorded.LoadAsync(s, [person]), cancel)).Subject(person, edition),
+            request,
+            wish,
+            edition
+        );
+        if (edition.Rulebook.Access.Ask().Numbers(known).All(n => known.Numbers.ContainsKey(n.Pool.Name)))
+            return;
+        await store.WriteAsync(
+            async s =>
             {
-                if (subject.Numbers.ContainsKey(pool.Name)) continue;
-                var number = await TakeAsync(s, pool, site, person);
-                s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "number.reserved", person, null, ("pool", pool.Name), ("number", number), ("site", site)));
-            }
-        }, cancel);
+                var recorded = await Recorded.LoadAsync(s, [person]);
+                var subject = Wished(recorded.Subject(person, edition), request, wish, edition);
+                foreach (var (pool, site) in edition.Rulebook.Access.Ask().Numbers(subject))
+                {
+                    if (subject.Numbers.ContainsKey(pool.Name))
+                        continue;
+                    var number = await TakeAsync(s, pool, site, person);
+                    s.Record(
+                        LedgerEntry.Of(
+                            time.GetUtcNow(),
+                            "oikonom",
+                            "number.reserved",
+                            person,
+                            null,
+                            ("pool", pool.Name),
+                            ("number", number),
+                            ("site", site)
+                        )
+                    );
+                }
+            },
+            cancel
+        );
     }
 
     private async Task<long> TakeAsync(Store.Session s, NumberPool pool, string site, string person)
     {
         foreach (var range in pool.For(site))
             while (await s.FreeNumberAsync(pool.Name, range.First, range.Last) is { } free)
-                if (await s.TakeNumberAsync(pool.Name, free, person, time.Milliseconds())) return free;
+                if (await s.TakeNumberAsync(pool.Name, free, person, time.Milliseconds()))
+                    return free;
         var ranges = string.Join(", ", pool.For(site).Select(r => $"{r.First}-{r.Last}"));
-        throw new PlanFault(ranges.Length == 0
-            ? $"The pool '{pool.Title}' has no range for {site}. Give it one in {pool.Place.File}, then publish."
-            : $"The pool '{pool.Title}' has no number left for {site} ({ranges}). Widen the range in {pool.Place.File}, then publish.");
+        throw new PlanFault(
+            ranges.Length == 0
+                ? $"The pool '{pool.Title}' has no range for {site}. Give it one in {pool.Place.File}, then publish."
+                : $"The pool '{pool.Title}' has no number left for {site} ({ranges}). Widen the range in {pool.Place.File}, then publish."
+        );
     }
 
     /// <exception cref="PlanFault">Somebody would hold what as many as may hold it already do.</exception>
@@ -155,102 +257,221 @@ public sealed partial class PlannerLoop(Store.Store store, GroupCommit commits, 
     {
         foreach (var grant in plan.Changes.OfType<Change.Grant>())
         {
-            if (edition.Rulebook.Find(grant.Given) is not { MostHolders: { } most } entitlement) continue;
+            if (edition.Rulebook.Find(grant.Given) is not { MostHolders: { } most } entitlement)
+                continue;
             var holders = await s.HoldersAsync(grant.Given.Target, grant.Given.Name, person);
-            if (holders >= most) throw new PlanFault($"'{entitlement.Title}' is held by {holders}, and {most} are the most{(entitlement.Kind == EntitlementKind.Licence ? ": no licence is left" : "")}. Free one, or raise 'most-holders'.");
+            if (holders >= most)
+                throw new PlanFault(
+                    $"'{entitlement.Title}' is held by {holders}, and {most} are the "
+                        + $"most{(entitlement.Kind == EntitlementKind.Licence ? ": no licence is left" : "")}. Free one, or raise "
+                        + "'most-holders'."
+                );
         }
     }
 
-    private async Task<string> FreeNameAsync(Edition edition, TargetRule target, string person, string? reserved, IReadOnlyList<string> wishes, CancellationToken cancel)
+    private async Task<string> FreeNameAsync(
+        Edition edition,
+        TargetRule target,
+        string person,
+        string? reserved,
+        IReadOnlyList<string> wishes,
+        CancellationToken cancel
+    )
     {
         var connector = connectors.Accounts(edition, target.Name);
-        if (reserved is not null && !await connector.NameIsTakenAsync(reserved, cancel)) return reserved;
+        if (reserved is not null && !await connector.NameIsTakenAsync(reserved, cancel))
+            return reserved;
         foreach (var batch in AccountNames.Candidates(wishes, target.Names).Chunk(20))
         {
             var taken = await store.ReadAsync(s => s.NamesTakenAsync(target.Name, batch, person), cancel);
             foreach (var name in batch.Except(taken))
-                if (!await connector.NameIsTakenAsync(name, cancel)) return name;
+                if (!await connector.NameIsTakenAsync(name, cancel))
+                    return name;
         }
         throw new PlanFault($"No free account name is left for {string.Join(", ", wishes)} in {target.Title}.");
     }
 
     /// <summary>The templates leave something open that HR does not tell: the requester is asked.</summary>
-    private Task AskAsync(RequestRow request, IReadOnlyList<string> open, CancellationToken cancel) => store.WriteAsync(async s =>
-    {
-        var row = await s.RequestAsync(request.Id, forUpdate: true);
-        if (row is not { State: "planning" } || row.UpdatedAt != request.UpdatedAt) return;
-        RequestMachine.Next(RequestState.Planning, RequestEvent.AskBack, 0, 0, true);
-        var now = time.Milliseconds();
-        (row.State, row.Stage, row.Problem, row.LeaseOwner, row.LeaseUntil, row.DueAt, row.SinceAt, row.UpdatedAt) = ("asked", RequestMachine.BeforeThePlan, "", "", 0, null, now, Math.Max(now, row.UpdatedAt + 1));
-        await s.AddDecisionAsync(new() { RequestId = row.Id, Actor = "oikonom", Verdict = "asked", StageTitle = "Open fields", Remark = $"Please fill in: {string.Join(", ", open)}.", Round = row.Round, At = now });
-        await s.SaveRequestAsync(row);
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.asked", row.PersonId, row.Id, ("fields", open)));
-        s.Tell("requests", row.Id);
-    }, cancel);
+    private Task AskAsync(RequestRow request, IReadOnlyList<string> open, CancellationToken cancel) =>
+        store.WriteAsync(
+            async s =>
+            {
+                var row = await s.RequestAsync(request.Id, forUpdate: true);
+                if (row is not { State: "planning" } || row.UpdatedAt != request.UpdatedAt)
+                    return;
+                RequestMachine.Next(RequestState.Planning, RequestEvent.AskBack, 0, 0, true);
+                var now = time.Milliseconds();
+                (row.State, row.Stage, row.Problem, row.LeaseOwner, row.LeaseUntil, row.DueAt, row.SinceAt, row.UpdatedAt) = (
+                    "asked",
+                    RequestMachine.BeforeThePlan,
+                    "",
+                    "",
+                    0,
+                    null,
+                    now,
+                    Math.Max(now, row.UpdatedAt + 1)
+                );
+                await s.AddDecisionAsync(
+                    new()
+                    {
+                        RequestId = row.Id,
+                        Actor = "oikonom",
+                        Verdict = "asked",
+                        StageTitle = "Open fields",
+                        Remark = $"Please fill in: {string.Join(", ", open)}.",
+                        Round = row.Round,
+                        At = now,
+                    }
+                );
+                await s.SaveRequestAsync(row);
+                s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.asked", row.PersonId, row.Id, ("fields", open)));
+                s.Tell("requests", row.Id);
+            },
+            cancel
+        );
 
-    private Task AmbiguousAsync(RequestRow request, List<ExistingAccount> candidates, CancellationToken cancel) => store.WriteAsync(async s =>
-    {
-        var row = await s.RequestAsync(request.Id, forUpdate: true);
-        if (row is not { State: "planning" }) return;
-        RequestMachine.Next(RequestState.Planning, RequestEvent.Ambiguous, 0, 0, true);
-        (row.State, row.Candidates, row.Problem) = ("choosing", JsonSerializer.Serialize(candidates), "");
-        (row.LeaseOwner, row.LeaseUntil, row.DueAt, row.SinceAt, row.UpdatedAt) = ("", 0, null, time.Milliseconds(), time.Milliseconds());
-        await s.SaveRequestAsync(row);
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.ambiguous", row.PersonId, row.Id, ("entries", candidates.Select(c => new { c.Target, c.Location, c.ImmutableId, c.MatchedBy }).ToList())));
-        s.Tell("requests", row.Id);
-    }, cancel);
+    private Task AmbiguousAsync(RequestRow request, List<ExistingAccount> candidates, CancellationToken cancel) =>
+        store.WriteAsync(
+            async s =>
+            {
+                var row = await s.RequestAsync(request.Id, forUpdate: true);
+                if (row is not { State: "planning" })
+                    return;
+                RequestMachine.Next(RequestState.Planning, RequestEvent.Ambiguous, 0, 0, true);
+                (row.State, row.Candidates, row.Problem) = ("choosing", JsonSerializer.Serialize(candidates), "");
+                (row.LeaseOwner, row.LeaseUntil, row.DueAt, row.SinceAt, row.UpdatedAt) = (
+                    "",
+                    0,
+                    null,
+                    time.Milliseconds(),
+                    time.Milliseconds()
+                );
+                await s.SaveRequestAsync(row);
+                s.Record(
+                    LedgerEntry.Of(
+                        time.GetUtcNow(),
+                        "oikonom",
+                        "request.ambiguous",
+                        row.PersonId,
+                        row.Id,
+                        (
+                            "entries",
+                            candidates
+                                .Select(c => new
+                                {
+                                    c.Target,
+                                    c.Location,
+                                    c.ImmutableId,
+                                    c.MatchedBy,
+                                })
+                                .ToList()
+                        )
+                    )
+                );
+                s.Tell("requests", row.Id);
+            },
+            cancel
+        );
 
-    private Task PlannedAsync(RequestRow request, Edition edition, Wish wish, Subject before, Subject subject, Recorded recorded, Dictionary<string, ExistingAccount> existing, List<(string Target, string Name)> names, CancellationToken cancel)
+    private Task PlannedAsync(
+        RequestRow request,
+        Edition edition,
+        Wish wish,
+        Subject before,
+        Subject subject,
+        Recorded recorded,
+        Dictionary<string, ExistingAccount> existing,
+        List<(string Target, string Name)> names,
+        CancellationToken cancel
+    )
     {
         var kind = JsonSerializer.Deserialize<RequestKind>($"\"{request.Kind}\"");
-        var plan = wish.Plan(before, subject, recorded.State(request.PersonId), recorded.ImmutableIds(request.PersonId), existing, edition, kind, time.GetUtcNow());
-        return commits.RunAsync(async s =>
-        {
-            var row = await s.RequestAsync(request.Id, forUpdate: true);
-            if (row is not { State: "planning" } || row.UpdatedAt != request.UpdatedAt) return false;
-            var now = time.Milliseconds();
-            if (await s.LastEditionNumberAsync() != edition.Number)
+        var plan = wish.Plan(
+            before,
+            subject,
+            recorded.State(request.PersonId),
+            recorded.ImmutableIds(request.PersonId),
+            existing,
+            edition,
+            kind,
+            time.GetUtcNow()
+        );
+        return commits.RunAsync(
+            async s =>
             {
-                // An edition was published since: the plan is made under that one.
-                (row.LeaseOwner, row.LeaseUntil, row.DueAt) = ("", 0, now);
+                var row = await s.RequestAsync(request.Id, forUpdate: true);
+                if (row is not { State: "planning" } || row.UpdatedAt != request.UpdatedAt)
+                    return false;
+                var now = time.Milliseconds();
+                if (await s.LastEditionNumberAsync() != edition.Number)
+                {
+                    // An edition was published since: the plan is made under that one.
+                    (row.LeaseOwner, row.LeaseUntil, row.DueAt) = ("", 0, now);
+                    await s.SaveRequestAsync(row);
+                    return false;
+                }
+                await RequireRoomAsync(s, plan, edition, row.PersonId);
+                foreach (var (target, name) in names)
+                {
+                    // Somebody else took it since we looked: plan once more.
+                    if (await s.TakeNameAsync(target, name, row.PersonId, now) || existing.ContainsKey(target))
+                        continue;
+                    (row.LeaseOwner, row.LeaseUntil, row.DueAt) = ("", 0, now);
+                    await s.SaveRequestAsync(row);
+                    return false;
+                }
+                row.Edition = edition.Number;
+                row.Plan = plan.ToJson();
+                row.PlanDigest = plan.Digest;
+                (row.Problem, row.Candidates, row.LeaseOwner, row.LeaseUntil, row.DueAt, row.Attempts) = ("", "", "", 0, null, 0);
+                s.Record(
+                    LedgerEntry.Of(
+                        time.GetUtcNow(),
+                        "oikonom",
+                        "request.planned",
+                        row.PersonId,
+                        row.Id,
+                        ("edition", edition.Number),
+                        ("digest", plan.Digest),
+                        ("changes", plan.Changes.Count)
+                    )
+                );
+                if (row.PlanBefore is not null && Plan.FromJson(row.PlanBefore).Digest == plan.Digest)
+                    row.PlanBefore = null;
+                await stages.EnterAsync(
+                    s,
+                    await Case.LoadAsync(s, row, edition, time.GetUtcNow(), plan),
+                    plan.Changes.Count == 0 && !wish.ChangesInputs ? RequestEvent.PlannedEmpty : RequestEvent.Planned
+                );
                 await s.SaveRequestAsync(row);
-                return false;
-            }
-            await RequireRoomAsync(s, plan, edition, row.PersonId);
-            foreach (var (target, name) in names)
-            {
-                // Somebody else took it since we looked: plan once more.
-                if (await s.TakeNameAsync(target, name, row.PersonId, now) || existing.ContainsKey(target)) continue;
-                (row.LeaseOwner, row.LeaseUntil, row.DueAt) = ("", 0, now);
-                await s.SaveRequestAsync(row);
-                return false;
-            }
-            row.Edition = edition.Number;
-            row.Plan = plan.ToJson();
-            row.PlanDigest = plan.Digest;
-            (row.Problem, row.Candidates, row.LeaseOwner, row.LeaseUntil, row.DueAt, row.Attempts) = ("", "", "", 0, null, 0);
-            s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.planned", row.PersonId, row.Id, ("edition", edition.Number), ("digest", plan.Digest), ("changes", plan.Changes.Count)));
-            if (row.PlanBefore is not null && Plan.FromJson(row.PlanBefore).Digest == plan.Digest) row.PlanBefore = null;
-            await stages.EnterAsync(s, await Case.LoadAsync(s, row, edition, time.GetUtcNow(), plan), plan.Changes.Count == 0 && !wish.ChangesInputs ? RequestEvent.PlannedEmpty : RequestEvent.Planned);
-            await s.SaveRequestAsync(row);
-            return true;
-        }, cancel);
+                return true;
+            },
+            cancel
+        );
     }
 
-    private Task PostponeAsync(RequestRow request, string problem, CancellationToken cancel) => store.WriteAsync(async s =>
-    {
-        var row = await s.RequestAsync(request.Id, forUpdate: true);
-        if (row is not { State: "planning" }) return;
-        var now = time.Milliseconds();
-        if (row.Problem != problem) s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.cannot-plan", row.PersonId, row.Id, ("problem", problem)));
-        (row.Problem, row.LeaseOwner, row.LeaseUntil) = (problem, "", 0);
-        row.DueAt = now + (long)StepMachine.BackOff((int)row.Attempts).TotalMilliseconds;
-        row.Attempts++;
-        row.UpdatedAt = now;
-        await s.SaveRequestAsync(row);
-        s.Tell("requests", row.Id);
-        LogPostponed(log, row.Number, problem);
-    }, cancel);
+    private Task PostponeAsync(RequestRow request, string problem, CancellationToken cancel) =>
+        store.WriteAsync(
+            async s =>
+            {
+                var row = await s.RequestAsync(request.Id, forUpdate: true);
+                if (row is not { State: "planning" })
+                    return;
+                var now = time.Milliseconds();
+                if (row.Problem != problem)
+                    s.Record(
+                        LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.cannot-plan", row.PersonId, row.Id, ("problem", problem))
+                    );
+                (row.Problem, row.LeaseOwner, row.LeaseUntil) = (problem, "", 0);
+                row.DueAt = now + (long)StepMachine.BackOff((int)row.Attempts).TotalMilliseconds;
+                row.Attempts++;
+                row.UpdatedAt = now;
+                await s.SaveRequestAsync(row);
+                s.Tell("requests", row.Id);
+                LogPostponed(log, row.Number, problem);
+            },
+            cancel
+        );
 
     [LoggerMessage(Level = LogLevel.Error, Message = "Request {Number} failed unexpectedly while it was planned")]
     private static partial void LogUnexpected(ILogger log, long number, Exception error);

@@ -18,7 +18,14 @@ public sealed class Recorded
     private readonly ILookup<string, PoolNumberRow> _numbers;
     private readonly ILookup<string, ExtraRow> _extras;
 
-    private Recorded(IReadOnlyList<PersonRow> people, IReadOnlyList<AccountRow> accounts, IReadOnlyList<GrantRow> grants, IReadOnlyList<NameRow> names, IReadOnlyList<PoolNumberRow> numbers, IReadOnlyList<ExtraRow> extras)
+    private Recorded(
+        IReadOnlyList<PersonRow> people,
+        IReadOnlyList<AccountRow> accounts,
+        IReadOnlyList<GrantRow> grants,
+        IReadOnlyList<NameRow> names,
+        IReadOnlyList<PoolNumberRow> numbers,
+        IReadOnlyList<ExtraRow> extras
+    )
     {
         _extras = extras.ToLookup(e => e.PersonId);
         _numbers = numbers.ToLookup(n => n.PersonId);
@@ -28,14 +35,23 @@ public sealed class Recorded
         _names = names.ToLookup(n => n.PersonId);
     }
 
-    public static async Task<Recorded> LoadAsync(Session session, IReadOnlyCollection<string> people) => new(
-        await session.PeopleByIdAsync(people), await session.AccountsAsync(people), await session.GrantsAsync(people, past: false), await session.NamesOfAsync(people), await session.NumbersOfAsync(people), await session.ExtrasAsync(people));
+    public static async Task<Recorded> LoadAsync(Session session, IReadOnlyCollection<string> people) =>
+        new(
+            await session.PeopleByIdAsync(people),
+            await session.AccountsAsync(people),
+            await session.GrantsAsync(people, past: false),
+            await session.NamesOfAsync(people),
+            await session.NumbersOfAsync(people),
+            await session.ExtrasAsync(people)
+        );
 
     public PersonRow Person(string id) => _people[id];
 
     /// <summary>The leading employment as it is shown now: what the sources say, and over it what was approved by hand.</summary>
     public Facts Facts(string id, Edition edition) => Core.People.Facts.FromJson(_people[id].Facts, edition.Rulebook.Attributes);
+
     public AccountRow? Account(string id, string target) => _accounts[id].FirstOrDefault(a => a.Target == target);
+
     public IReadOnlyDictionary<string, string> ImmutableIds(string id) => _accounts[id].ToDictionary(a => a.Target, a => a.ImmutableId);
 
     /// <summary>What the sources say and what was approved by hand, beside each other.</summary>
@@ -45,31 +61,69 @@ public sealed class Recorded
     public Subject Subject(string id, Edition edition)
     {
         var names = new Dictionary<string, string>(StringComparer.Ordinal);
-        foreach (var name in _names[id]) names[name.Target] = name.NameKey;
-        foreach (var account in _accounts[id]) names[account.Target] = account.Name;
+        foreach (var name in _names[id])
+            names[name.Target] = name.NameKey;
+        foreach (var account in _accounts[id])
+            names[account.Target] = account.Name;
         var inputs = Inputs(id, edition);
         return new(PersonId.Parse(id), inputs.Said[0], names)
         {
             Others = [.. inputs.Said.Skip(1)],
             Fields = inputs.Fields,
             Endings = inputs.Endings,
-            Numbers = _numbers[id].ToDictionary(n => n.Pool, n => edition.Rulebook.Pools.GetValueOrDefault(n.Pool)?.Prefix + n.Number.ToString(System.Globalization.CultureInfo.InvariantCulture)),
-            Extra = [.. _extras[id].Where(e => e.Kind == "grant").Select(e => new ExtraGrant(EntitlementKey.Parse(e.Subject), e.FromAt.ToInstant(), e.UntilAt.ToInstant(), ReasonOf(e.Reason)))],
-            Asked = [.. _extras[id].Where(e => e.Kind == "template").Select(e => new AskedTemplate(e.Subject, e.FromAt.ToInstant(), e.UntilAt.ToInstant()))],
+            Numbers = _numbers[id]
+                .ToDictionary(
+                    n => n.Pool,
+                    n =>
+                        edition.Rulebook.Pools.GetValueOrDefault(n.Pool)?.Prefix
+                        + n.Number.ToString(System.Globalization.CultureInfo.InvariantCulture)
+                ),
+            Extra =
+            [
+                .. _extras[id]
+                    .Where(e => e.Kind == "grant")
+                    .Select(e => new ExtraGrant(
+                        EntitlementKey.Parse(e.Subject),
+                        e.FromAt.ToInstant(),
+                        e.UntilAt.ToInstant(),
+                        ReasonOf(e.Reason)
+                    )),
+            ],
+            Asked =
+            [
+                .. _extras[id]
+                    .Where(e => e.Kind == "template")
+                    .Select(e => new AskedTemplate(e.Subject, e.FromAt.ToInstant(), e.UntilAt.ToInstant())),
+            ],
             Refused = [.. _extras[id].Where(e => e.Kind == "refusal").Select(e => e.Subject)],
         };
     }
 
     public AccessState State(string id)
     {
-        var accounts = _accounts[id].ToDictionary(a => a.Target, a => new AccountState(
-            a.Target, a.Name, a.Container, Attributes(a.Attributes), a.Enabled == 1 ? Presence.Awake : Presence.Disabled, ReasonOf(a.Reason)));
+        var accounts = _accounts[id]
+            .ToDictionary(
+                a => a.Target,
+                a => new AccountState(
+                    a.Target,
+                    a.Name,
+                    a.Container,
+                    Attributes(a.Attributes),
+                    a.Enabled == 1 ? Presence.Awake : Presence.Disabled,
+                    ReasonOf(a.Reason)
+                )
+            );
         var grants = _grants[id].Select(g => new GrantState(new(g.Target, g.Entitlement), ReasonOf(g.Reason))).ToDictionary(g => g.Key);
         return new(accounts, grants);
     }
 
     public static IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes(string json) =>
-        new Dictionary<string, IReadOnlyList<string>>((JsonSerializer.Deserialize<Dictionary<string, List<string>>>(json) ?? []).Select(p => KeyValuePair.Create(p.Key, (IReadOnlyList<string>)p.Value)), StringComparer.OrdinalIgnoreCase);
+        new Dictionary<string, IReadOnlyList<string>>(
+            (JsonSerializer.Deserialize<Dictionary<string, List<string>>>(json) ?? []).Select(p =>
+                KeyValuePair.Create(p.Key, (IReadOnlyList<string>)p.Value)
+            ),
+            StringComparer.OrdinalIgnoreCase
+        );
 
     public static Reason ReasonOf(string json) => JsonSerializer.Deserialize<Reason>(json) ?? new("", "", "");
 }

@@ -26,9 +26,24 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
     private readonly ConcurrentDictionary<string, Held> _kept = new();
 
     /// <summary>An answer that is kept.</summary>
-    public sealed record Held(string Id, DateTimeOffset At, string Against, RehearsalReport Report, long Milliseconds, int SetAside, IReadOnlyList<OpenRequestChange> OpenRequests, IReadOnlyList<Finding> Warnings);
+    public sealed record Held(
+        string Id,
+        DateTimeOffset At,
+        string Against,
+        RehearsalReport Report,
+        long Milliseconds,
+        int SetAside,
+        IReadOnlyList<OpenRequestChange> OpenRequests,
+        IReadOnlyList<Finding> Warnings
+    );
 
-    public async Task<Held> RunAsync(Core.Rulebook.Rulebook draft, IReadOnlyList<Finding> warnings, string? sourceName, string? hr, CancellationToken cancel)
+    public async Task<Held> RunAsync(
+        Core.Rulebook.Rulebook draft,
+        IReadOnlyList<Finding> warnings,
+        string? sourceName,
+        string? hr,
+        CancellationToken cancel
+    )
     {
         var watch = Stopwatch.StartNew();
         var current = await editions.CurrentOrNullAsync(cancel);
@@ -36,71 +51,129 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         var report = await LookAsync(current?.Rulebook, draft, records.People, cancel);
         var open = current is null ? [] : await OpenRequestsAsync(current, new(0, "", draft), cancel);
         var now = time.GetUtcNow();
-        var kept = new Held(Guid.CreateVersion7(now).ToString(), now, current is null ? "nothing: no edition is published" : $"edition {current.Number}", report, watch.ElapsedMilliseconds, records.SetAside, open,
-            [.. warnings, .. Warnings.WithPeople(draft, report.PeopleByTemplate)]);
+        var kept = new Held(
+            Guid.CreateVersion7(now).ToString(),
+            now,
+            current is null ? "nothing: no edition is published" : $"edition {current.Number}",
+            report,
+            watch.ElapsedMilliseconds,
+            records.SetAside,
+            open,
+            [.. warnings, .. Warnings.WithPeople(draft, report.PeopleByTemplate)]
+        );
         _kept[kept.Id] = kept;
-        foreach (var old in _kept.Values.OrderByDescending(k => k.At).Skip(MostKept)) _kept.TryRemove(old.Id, out _);
+        foreach (var old in _kept.Values.OrderByDescending(k => k.At).Skip(MostKept))
+            _kept.TryRemove(old.Id, out _);
         return kept;
     }
 
-    public Held Get(string id) => _kept.GetValueOrDefault(id) ?? throw Problem.NotFound($"rehearsal '{id}' on this node any more", $"The last {MostKept} are kept; rehearse again.");
+    public Held Get(string id) =>
+        _kept.GetValueOrDefault(id)
+        ?? throw Problem.NotFound($"rehearsal '{id}' on this node any more", $"The last {MostKept} are kept; rehearse again.");
 
     /// <summary>Everybody under both rulebooks; reading and asking go side by side.</summary>
-    public async Task<RehearsalReport> LookAsync(Core.Rulebook.Rulebook? current, Core.Rulebook.Rulebook draft, Dictionary<string, List<Facts>> records, CancellationToken cancel)
+    public async Task<RehearsalReport> LookAsync(
+        Core.Rulebook.Rulebook? current,
+        Core.Rulebook.Rulebook draft,
+        Dictionary<string, List<Facts>> records,
+        CancellationToken cancel
+    )
     {
         var names = new Dictionary<string, Dictionary<string, string>>(StringComparer.Ordinal);
         var taken = new HashSet<(string, string)>();
-        var naming = Task.Factory.StartNew(() => store.ReadAsync(async s =>
-        {
-            await s.EachNameAsync((person, target, name) =>
-            {
-                if (!names.TryGetValue(person, out var own)) names[person] = own = new(1, StringComparer.Ordinal);
-                own[target] = name;
-                taken.Add((target, name));
-            }, cancel);
-            return true;
-        }, cancel), cancel, TaskCreationOptions.LongRunning, TaskScheduler.Default).Unwrap();
+        var naming = Task
+            .Factory.StartNew(
+                () =>
+                    store.ReadAsync(
+                        async s =>
+                        {
+                            await s.EachNameAsync(
+                                (person, target, name) =>
+                                {
+                                    if (!names.TryGetValue(person, out var own))
+                                        names[person] = own = new(1, StringComparer.Ordinal);
+                                    own[target] = name;
+                                    taken.Add((target, name));
+                                },
+                                cancel
+                            );
+                            return true;
+                        },
+                        cancel
+                    ),
+                cancel,
+                TaskCreationOptions.LongRunning,
+                TaskScheduler.Default
+            )
+            .Unwrap();
         var rehearsal = new Rehearsal(current, draft, time.GetUtcNow(), taken);
         var channel = Channel.CreateBounded<List<(string Id, byte[] Facts, string Others)>>(64);
         var met = new ConcurrentDictionary<string, bool>(StringComparer.Ordinal);
         var sameSchema = current is not null && current.Attributes.Slots.SequenceEqual(draft.Attributes.Slots);
         // Threads of their own: the pool, which the reader blocks a thread of, gives more only after half a second.
-        var workers = Enumerable.Range(0, Math.Max(2, Environment.ProcessorCount)).Select(_ => Task.Factory.StartNew(() =>
-        {
-            var part = rehearsal.Begin();
-            foreach (var batch in channel.Reader.ReadAllAsync(cancel).ToBlockingEnumerable(cancel))
-            {
-                var people = batch.ConvertAll(p => (p.Id, After: Of(p.Id, p.Facts, p.Others, draft.Attributes), Before: current is null || sameSchema ? null : Of(p.Id, p.Facts, p.Others, current.Attributes)));
-                naming.GetAwaiter().GetResult();
-                foreach (var (id, bare, earlier) in people)
-                {
-                    var after = names.TryGetValue(id, out var own) ? bare with { AccountNames = own } : bare;
-                    var before = current is null ? null : earlier is null ? after : earlier with { AccountNames = after.AccountNames };
-                    if (records.Count > 0 && records.TryGetValue(after.Facts.PersonKey, out var theirs))
+        var workers = Enumerable
+            .Range(0, Math.Max(2, Environment.ProcessorCount))
+            .Select(_ =>
+                Task.Factory.StartNew(
+                    () =>
                     {
-                        met[after.Facts.PersonKey] = true;
-                        after = WithRecords(after, theirs);
-                    }
-                    part.Look(new(id, before, after));
-                }
-            }
-            return part;
-        }, cancel, TaskCreationOptions.LongRunning, TaskScheduler.Default)).ToList();
-        await store.ReadAsync(async s =>
-        {
-            var batch = new List<(string Id, byte[] Facts, string Others)>(Batch);
-            await s.EachPersonAsync((id, facts, others) =>
+                        var part = rehearsal.Begin();
+                        foreach (var batch in channel.Reader.ReadAllAsync(cancel).ToBlockingEnumerable(cancel))
+                        {
+                            var people = batch.ConvertAll(p =>
+                                (
+                                    p.Id,
+                                    After: Of(p.Id, p.Facts, p.Others, draft.Attributes),
+                                    Before: current is null || sameSchema ? null : Of(p.Id, p.Facts, p.Others, current.Attributes)
+                                )
+                            );
+                            naming.GetAwaiter().GetResult();
+                            foreach (var (id, bare, earlier) in people)
+                            {
+                                var after = names.TryGetValue(id, out var own) ? bare with { AccountNames = own } : bare;
+                                var before =
+                                    current is null ? null
+                                    : earlier is null ? after
+                                    : earlier with { AccountNames = after.AccountNames };
+                                if (records.Count > 0 && records.TryGetValue(after.Facts.PersonKey, out var theirs))
+                                {
+                                    met[after.Facts.PersonKey] = true;
+                                    after = WithRecords(after, theirs);
+                                }
+                                part.Look(new(id, before, after));
+                            }
+                        }
+                        return part;
+                    },
+                    cancel,
+                    TaskCreationOptions.LongRunning,
+                    TaskScheduler.Default
+                )
+            )
+            .ToList();
+        await store.ReadAsync(
+            async s =>
             {
-                batch.Add((id, facts, others));
-                if (batch.Count < Batch) return;
-                // A full channel makes the reader wait: what is read is asked about before more is read.
-                while (!channel.Writer.TryWrite(batch)) Thread.Sleep(1);
-                batch = new(Batch);
-            }, cancel);
-            await channel.Writer.WriteAsync(batch, cancel);
-            channel.Writer.Complete();
-            return true;
-        }, cancel);
+                var batch = new List<(string Id, byte[] Facts, string Others)>(Batch);
+                await s.EachPersonAsync(
+                    (id, facts, others) =>
+                    {
+                        batch.Add((id, facts, others));
+                        if (batch.Count < Batch)
+                            return;
+                        // A full channel makes the reader wait: what is read is asked about before more is read.
+                        while (!channel.Writer.TryWrite(batch))
+                            Thread.Sleep(1);
+                        batch = new(Batch);
+                    },
+                    cancel
+                );
+                await channel.Writer.WriteAsync(batch, cancel);
+                channel.Writer.Complete();
+                return true;
+            },
+            cancel
+        );
         var parts = (await Task.WhenAll(workers)).ToList();
         var fresh = rehearsal.Begin();
         foreach (var (key, employments) in records.Where(r => !met.ContainsKey(r.Key)))
@@ -124,114 +197,188 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         return known with { Facts = leading, Others = [.. employments.Where(e => !ReferenceEquals(e, leading))] };
     }
 
-    private static (Dictionary<string, List<Facts>> People, int SetAside) Read(Core.Rulebook.Rulebook draft, string? name, string text, CancellationToken cancel)
+    private static (Dictionary<string, List<Facts>> People, int SetAside) Read(
+        Core.Rulebook.Rulebook draft,
+        string? name,
+        string text,
+        CancellationToken cancel
+    )
     {
-        var source = name is null ? draft.Sources.Values.FirstOrDefault(s => s.Kind == SourceKind.File) ?? throw Problem.Invalid("The draft has no source of the kind file; name the source whose mapping is to be used.", "source")
-            : draft.Sources.GetValueOrDefault(name) ?? throw Problem.NotFound($"source '{name}' in the draft", $"It has: {string.Join(", ", draft.Sources.Keys)}.");
+        var source = name is null
+            ? draft.Sources.Values.FirstOrDefault(s => s.Kind == SourceKind.File)
+                ?? throw Problem.Invalid("The draft has no source of the kind file; name the source whose mapping is to be used.", "source")
+            : draft.Sources.GetValueOrDefault(name)
+                ?? throw Problem.NotFound($"source '{name}' in the draft", $"It has: {string.Join(", ", draft.Sources.Keys)}.");
         var people = new Dictionary<string, List<Facts>>(StringComparer.Ordinal);
         var reader = new RecordReader(source, draft);
         var texts = new string[source.ColumnNames.Count];
         var aside = 0;
         using var stream = new MemoryStream(Encoding.UTF8.GetBytes(text));
-        DelimitedFile.Read(stream, source with { Encoding = "utf-8" }, row =>
-        {
-            if (row.Fault is not null)
+        DelimitedFile.Read(
+            stream,
+            source with
             {
-                aside++;
-                return;
-            }
-            for (var i = 0; i < texts.Length; i++) texts[i] = row.Text(i);
-            var read = reader.Read(texts);
-            if (read.Outside) return;
-            if (read.Facts is not { } facts)
+                Encoding = "utf-8",
+            },
+            row =>
             {
-                aside++;
-                return;
-            }
-            if (!people.TryGetValue(facts.PersonKey, out var own)) people[facts.PersonKey] = own = [];
-            own.Add(facts);
-        }, cancel);
+                if (row.Fault is not null)
+                {
+                    aside++;
+                    return;
+                }
+                for (var i = 0; i < texts.Length; i++)
+                    texts[i] = row.Text(i);
+                var read = reader.Read(texts);
+                if (read.Outside)
+                    return;
+                if (read.Facts is not { } facts)
+                {
+                    aside++;
+                    return;
+                }
+                if (!people.TryGetValue(facts.PersonKey, out var own))
+                    people[facts.PersonKey] = own = [];
+                own.Add(facts);
+            },
+            cancel
+        );
         return (people, aside);
     }
 
-    /// <summary>The open requests that wait for people, and that another rulebook would plan differently or send another way of approval.</summary>
+    /// <summary>The open requests that wait for people, and that another rulebook would plan differently or send another way of
+    /// approval.</summary>
     /// <param name="since">Only those that changed since then, in milliseconds; 0 for all.</param>
-    public async Task<IReadOnlyList<OpenRequestChange>> OpenRequestsAsync(Edition current, Edition draft, CancellationToken cancel, long since = 0)
+    public async Task<IReadOnlyList<OpenRequestChange>> OpenRequestsAsync(
+        Edition current,
+        Edition draft,
+        CancellationToken cancel,
+        long since = 0
+    )
     {
         var rows = (await store.ReadAsync(s => s.WaitingRequestsAsync(), cancel)).Where(r => r.UpdatedAt >= since).ToList();
-        if (rows.Count == 0) return [];
+        if (rows.Count == 0)
+            return [];
         var recorded = await store.ReadAsync(s => Recorded.LoadAsync(s, [.. rows.Select(r => r.PersonId).Distinct()]), cancel);
         var otherWay = WayOf(current.Rulebook) != WayOf(draft.Rulebook);
         var changed = new List<OpenRequestChange>();
         foreach (var row in rows)
         {
             var another = otherWay && await GoesAnotherWayAsync(row, current, draft, cancel);
-            if (another || Differs(recorded, row, current, draft)) changed.Add(new(row.Id, row.Number, row.Kind, row.Display, row.State, another));
+            if (another || Differs(recorded, row, current, draft))
+                changed.Add(new(row.Id, row.Number, row.Kind, row.Display, row.State, another));
         }
         return changed;
     }
 
     /// <summary>All of a rulebook that says who decides: where it is the same, no request goes another way.</summary>
-    private static string WayOf(Core.Rulebook.Rulebook rulebook) => JsonSerializer.Serialize(new
-    {
-        Workflows = rulebook.Workflows.Select(w => new { w.Name, w.For, w.Sources, When = w.When?.Text, w.Priority, Stages = w.Stages.Select(WayOf), w.ReleasedByOperator, By = WayOf(w.ReleasedBy), w.FourEyes }),
-        rulebook.Groups,
-        rulebook.Departments,
-        Leads = rulebook.Sites.Values.Select(s => new { s.Name, s.Lead }),
-        Things = rulebook.Targets.Values.Select(t => new { t.Name, t.Owner, Entitlements = t.Entitlements.Values.Select(e => new { e.Name, e.Owner, e.IsPrivileged, e.MostHolders }) }),
-        Separations = rulebook.Separations.Select(s => new { s.Name, Approver = s.Approver is null ? "" : WayOf(s.Approver) }),
-    });
+    private static string WayOf(Core.Rulebook.Rulebook rulebook) =>
+        JsonSerializer.Serialize(
+            new
+            {
+                Workflows = rulebook.Workflows.Select(w => new
+                {
+                    w.Name,
+                    w.For,
+                    w.Sources,
+                    When = w.When?.Text,
+                    w.Priority,
+                    Stages = w.Stages.Select(WayOf),
+                    w.ReleasedByOperator,
+                    By = WayOf(w.ReleasedBy),
+                    w.FourEyes,
+                }),
+                rulebook.Groups,
+                rulebook.Departments,
+                Leads = rulebook.Sites.Values.Select(s => new { s.Name, s.Lead }),
+                Things = rulebook.Targets.Values.Select(t => new
+                {
+                    t.Name,
+                    t.Owner,
+                    Entitlements = t.Entitlements.Values.Select(e => new
+                    {
+                        e.Name,
+                        e.Owner,
+                        e.IsPrivileged,
+                        e.MostHolders,
+                    }),
+                }),
+                Separations = rulebook.Separations.Select(s => new { s.Name, Approver = s.Approver is null ? "" : WayOf(s.Approver) }),
+            }
+        );
 
-    private static object WayOf(Stage stage) => new
-    {
-        stage.Name,
-        When = stage.When?.Text,
-        Decides = stage.Decides.Select(WayOf),
-        Otherwise = stage.Otherwise.Select(WayOf),
-        stage.Quorum,
-        stage.PerItem,
-        stage.InPart,
-        stage.Skips,
-        stage.MayChange,
-        stage.Deadline,
-        stage.OnSilence,
-        Escalates = stage.Escalates.Select(WayOf),
-    };
+    private static object WayOf(Stage stage) =>
+        new
+        {
+            stage.Name,
+            When = stage.When?.Text,
+            Decides = stage.Decides.Select(WayOf),
+            Otherwise = stage.Otherwise.Select(WayOf),
+            stage.Quorum,
+            stage.PerItem,
+            stage.InPart,
+            stage.Skips,
+            stage.MayChange,
+            stage.Deadline,
+            stage.OnSilence,
+            Escalates = stage.Escalates.Select(WayOf),
+        };
 
     private static string WayOf(Approver approver) => $"{approver.Relation}:{approver.Argument}:{approver.Expression?.Text}";
 
     /// <summary>True when other people would decide on the request, more of them, or on something that weighs more now.</summary>
-    private Task<bool> GoesAnotherWayAsync(RequestRow row, Edition current, Edition draft, CancellationToken cancel) => store.ReadAsync(async s =>
-    {
-        if (row.Plan is null) return false;
-        try
-        {
-            var person = await s.PersonAsync(row.PersonId) ?? throw new InvalidOperationException($"The person of request {row.Id} is gone.");
-            var (plan, now) = (Plan.FromJson(row.Plan), time.GetUtcNow());
-            var (before, after) = (await Case.PreviewAsync(s, row, current, plan, person, now), await Case.PreviewAsync(s, row, draft, plan, person, now));
-            return WayOf(before) != WayOf(after);
-        }
-        catch (PlanFault)
-        {
-            return true;
-        }
-    }, cancel);
+    private Task<bool> GoesAnotherWayAsync(RequestRow row, Edition current, Edition draft, CancellationToken cancel) =>
+        store.ReadAsync(
+            async s =>
+            {
+                if (row.Plan is null)
+                    return false;
+                try
+                {
+                    var person =
+                        await s.PersonAsync(row.PersonId)
+                        ?? throw new InvalidOperationException($"The person of request {row.Id} is gone.");
+                    var (plan, now) = (Plan.FromJson(row.Plan), time.GetUtcNow());
+                    var (before, after) = (
+                        await Case.PreviewAsync(s, row, current, plan, person, now),
+                        await Case.PreviewAsync(s, row, draft, plan, person, now)
+                    );
+                    return WayOf(before) != WayOf(after);
+                }
+                catch (PlanFault)
+                {
+                    return true;
+                }
+            },
+            cancel
+        );
 
-    private static string WayOf(Case of) => JsonSerializer.Serialize(new
-    {
-        of.Workflow.Name,
-        of.Workflow.ReleasedByOperator,
-        By = WayOf(of.Workflow.ReleasedBy),
-        of.Workflow.FourEyes,
-        Items = of.Items.Select(i => new { i.Key, i.IsPrivileged }),
-        Stages = of.Stages.Select(a => new { Rule = WayOf(a.Rule), Asked = a.SkippedBecause is null, a.Ballots }),
-    });
+    private static string WayOf(Case of) =>
+        JsonSerializer.Serialize(
+            new
+            {
+                of.Workflow.Name,
+                of.Workflow.ReleasedByOperator,
+                By = WayOf(of.Workflow.ReleasedBy),
+                of.Workflow.FourEyes,
+                Items = of.Items.Select(i => new { i.Key, i.IsPrivileged }),
+                Stages = of.Stages.Select(a => new
+                {
+                    Rule = WayOf(a.Rule),
+                    Asked = a.SkippedBecause is null,
+                    a.Ballots,
+                }),
+            }
+        );
 
     private bool Differs(Recorded recorded, RequestRow row, Edition current, Edition draft)
     {
         try
         {
-            var (before, after) = (Wished(recorded.Subject(row.PersonId, current), row, current), Wished(recorded.Subject(row.PersonId, draft), row, draft));
+            var (before, after) = (
+                Wished(recorded.Subject(row.PersonId, current), row, current),
+                Wished(recorded.Subject(row.PersonId, draft), row, draft)
+            );
             var now = time.GetUtcNow();
             var (one, other) = (Desired.Windows(before, current), Desired.Windows(after, draft));
             return one.Turns.Concat(other.Turns).Where(t => t > now).Append(now).Distinct().Any(at => !Same(one.At(at), other.At(at)));
@@ -244,30 +391,88 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
     }
 
     /// <summary>The person as they would be with what the request asks for.</summary>
-    private Subject Wished(Subject person, RequestRow row, Edition edition) => Wish.FromJson(row.Wish) is { ChangesInputs: true } wish
-        ? wish.Apply(person, edition.Rulebook, new("request", row.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason), row.CreatedAt.ToInstant()) : person;
+    private Subject Wished(Subject person, RequestRow row, Edition edition) =>
+        Wish.FromJson(row.Wish) is { ChangesInputs: true } wish
+            ? wish.Apply(
+                person,
+                edition.Rulebook,
+                new("request", row.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason),
+                row.CreatedAt.ToInstant()
+            )
+            : person;
 
     private static bool Same(AccessState left, AccessState right) =>
-        left.Grants.Keys.ToHashSet().SetEquals(right.Grants.Keys) && left.Accounts.Count == right.Accounts.Count &&
-        left.Accounts.All(a => right.Accounts.TryGetValue(a.Key, out var other) && a.Value.Enabled == other.Enabled && a.Value.Container == other.Container && a.Value.Name == other.Name &&
-            a.Value.Attributes.Count == other.Attributes.Count && a.Value.Attributes.All(x => other.Attributes.TryGetValue(x.Key, out var values) && x.Value.SequenceEqual(values)));
+        left.Grants.Keys.ToHashSet().SetEquals(right.Grants.Keys)
+        && left.Accounts.Count == right.Accounts.Count
+        && left.Accounts.All(a =>
+            right.Accounts.TryGetValue(a.Key, out var other)
+            && a.Value.Enabled == other.Enabled
+            && a.Value.Container == other.Container
+            && a.Value.Name == other.Name
+            && a.Value.Attributes.Count == other.Attributes.Count
+            && a.Value.Attributes.All(x => other.Attributes.TryGetValue(x.Key, out var values) && x.Value.SequenceEqual(values))
+        );
 
-    public static RehearsalView View(Held kept, IReadOnlyList<Affected> page) => new(kept.Id, kept.At, kept.Against, kept.Report.People, kept.Report.Unchanged, kept.Report.Changed, kept.Report.Failing, kept.Milliseconds, kept.SetAside,
-        Tallies(kept.Report.ByTarget), Tallies(kept.Report.ByEntitlement), Tallies(kept.Report.ByTemplate), Tallies(kept.Report.ByDepartment), kept.OpenRequests, [.. page.Select(View)], [.. kept.Warnings.Select(RulebookEndpoints.View)]);
+    public static RehearsalView View(Held kept, IReadOnlyList<Affected> page) =>
+        new(
+            kept.Id,
+            kept.At,
+            kept.Against,
+            kept.Report.People,
+            kept.Report.Unchanged,
+            kept.Report.Changed,
+            kept.Report.Failing,
+            kept.Milliseconds,
+            kept.SetAside,
+            Tallies(kept.Report.ByTarget),
+            Tallies(kept.Report.ByEntitlement),
+            Tallies(kept.Report.ByTemplate),
+            Tallies(kept.Report.ByDepartment),
+            kept.OpenRequests,
+            [.. page.Select(View)],
+            [.. kept.Warnings.Select(RulebookEndpoints.View)]
+        );
 
-    private static IReadOnlyList<TallyView> Tallies(IReadOnlyList<Tally> tallies) => [.. tallies.Select(t => new TallyView(t.Name, t.People, t.Gained, t.Lost, t.Changed))];
+    private static IReadOnlyList<TallyView> Tallies(IReadOnlyList<Tally> tallies) =>
+        [.. tallies.Select(t => new TallyView(t.Name, t.People, t.Gained, t.Lost, t.Changed))];
 
-    public static AffectedView View(Affected person) => new(person.Id, person.Number, person.Name, person.Department, person.Site,
-        [.. person.Effects.Select(e => new EffectView(Intake.RecordTaker.Name(e.Kind), e.Target, e.Subject, Text(e), e.Rule, [.. e.Attributes.Select(a => new AttributeChangeView(a.Name, a.Before, a.After))]))], person.Problem);
+    public static AffectedView View(Affected person) =>
+        new(
+            person.Id,
+            person.Number,
+            person.Name,
+            person.Department,
+            person.Site,
+            [
+                .. person.Effects.Select(e => new EffectView(
+                    Intake.RecordTaker.Name(e.Kind),
+                    e.Target,
+                    e.Subject,
+                    Text(e),
+                    e.Rule,
+                    [.. e.Attributes.Select(a => new AttributeChangeView(a.Name, a.Before, a.After))]
+                )),
+            ],
+            person.Problem
+        );
 
-    public static string Text(Effect effect) => effect.Kind switch
-    {
-        EffectKind.AccountGained => $"gets the account {effect.Subject} in {effect.Target}",
-        EffectKind.AccountLost => $"loses the account {effect.Subject} in {effect.Target}",
-        EffectKind.AccountChanged => $"{effect.Target}: {string.Join(", ", effect.Attributes.Select(a => $"{a.Name} “{string.Join(", ", a.Before)}” → “{string.Join(", ", a.After)}”"))}",
-        EffectKind.AccountWoken => $"the account {effect.Subject} in {effect.Target} wakes",
-        EffectKind.AccountPutToSleep => $"the account {effect.Subject} in {effect.Target} is put to sleep",
-        EffectKind.GrantGained => $"gains {effect.Key}",
-        _ => $"loses {effect.Key}",
-    };
+    /// <summary>What changes in an account, in words.</summary>
+    public static string TextOf(
+        string target,
+        IEnumerable<(string Name, IReadOnlyList<string> Before, IReadOnlyList<string> After)> attributes
+    ) =>
+        $"{target}: "
+        + string.Join(", ", attributes.Select(a => $"{a.Name} “{string.Join(", ", a.Before)}” → “{string.Join(", ", a.After)}”"));
+
+    public static string Text(Effect effect) =>
+        effect.Kind switch
+        {
+            EffectKind.AccountGained => $"gets the account {effect.Subject} in {effect.Target}",
+            EffectKind.AccountLost => $"loses the account {effect.Subject} in {effect.Target}",
+            EffectKind.AccountChanged => TextOf(effect.Target, effect.Attributes.Select(a => (a.Name, a.Before, a.After))),
+            EffectKind.AccountWoken => $"the account {effect.Subject} in {effect.Target} wakes",
+            EffectKind.AccountPutToSleep => $"the account {effect.Subject} in {effect.Target} is put to sleep",
+            EffectKind.GrantGained => $"gains {effect.Key}",
+            _ => $"loses {effect.Key}",
+        };
 }

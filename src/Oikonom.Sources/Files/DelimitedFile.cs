@@ -15,7 +15,8 @@ public sealed class DelimitedFile : Delivery
     private readonly SourceRule _source;
     private readonly bool _full;
 
-    public DelimitedFile(string path, SourceRule source, bool full = true, string? origin = null) => (_path, _source, _full, Origin) = (path, source, full, origin ?? source.Path);
+    public DelimitedFile(string path, SourceRule source, bool full = true, string? origin = null) =>
+        (_path, _source, _full, Origin) = (path, source, full, origin ?? source.Path);
 
     public override string Origin { get; }
     public override bool IsFull => _full;
@@ -39,7 +40,8 @@ public sealed class DelimitedFile : Delivery
         {
             throw new SourceFault($"The file '{source.Path}' cannot be opened: {error.Message}");
         }
-        using (file) Read(file, source, handle, cancel);
+        using (file)
+            Read(file, source, handle, cancel);
     }
 
     public static void Read(Stream stream, SourceRule source, RowHandler handle, CancellationToken cancel = default)
@@ -48,23 +50,37 @@ public sealed class DelimitedFile : Delivery
         var delimiter = source.Delimiter == '\0' ? DelimiterOf(stream, encoding) : source.Delimiter;
         using var text = new StreamReader(stream, encoding, detectEncodingFromByteOrderMarks: true, 1 << 16);
         using var reader = Open(text, delimiter);
-        if (!MoveNext(reader) || reader.Current.Span.Length == 0) throw new SourceFault("The file is empty: a header with the names of the columns is expected.");
-        if (reader.Current.ColCount > MaxColumns) throw new SourceFault($"The header has {reader.Current.ColCount} columns; {MaxColumns} are the most.");
+        if (!MoveNext(reader) || reader.Current.Span.Length == 0)
+            throw new SourceFault("The file is empty: a header with the names of the columns is expected.");
+        if (reader.Current.ColCount > MaxColumns)
+            throw new SourceFault($"The header has {reader.Current.ColCount} columns; {MaxColumns} are the most.");
         var header = new List<string>();
-        for (var i = 0; i < reader.Current.ColCount; i++) header.Add(reader.Current[i].ToString().Trim());
-        var columns = source.Paths.Select(name => header.IndexOf(name) is var at and >= 0
-            ? at
-            : throw new SourceFault($"The column '{name}' is missing.{Core.Expressions.Nearest.Hint(name, header)} The file has: {string.Join(", ", header.Take(30))}.", 1, name)).ToArray();
+        for (var i = 0; i < reader.Current.ColCount; i++)
+            header.Add(reader.Current[i].ToString().Trim());
+        var columns = source
+            .Paths.Select(name =>
+                header.IndexOf(name) is var at and >= 0
+                    ? at
+                    : throw new SourceFault(
+                        $"The column '{name}' is missing.{Core.Expressions.Nearest.Hint(name, header)} The file has: "
+                            + $"{string.Join(", ", header.Take(30))}.",
+                        1,
+                        name
+                    )
+            )
+            .ToArray();
         var salt = Salt(source, header);
         Span<byte> hash = stackalloc byte[32];
         while (MoveNext(reader))
         {
             cancel.ThrowIfCancellationRequested();
             var row = reader.Current;
-            if (row.Span.Length == 0) continue;
+            if (row.Span.Length == 0)
+                continue;
             SHA256.HashData(MemoryMarshal.AsBytes(row.Span), hash);
             var fingerprint = MemoryMarshal.Read<UInt128>(hash) ^ salt;
-            var fault = row.Span.Count('"') % 2 == 1 ? "The row opens a quote that is never closed; the file may have been cut off."
+            var fault =
+                row.Span.Count('"') % 2 == 1 ? "The row opens a quote that is never closed; the file may have been cut off."
                 : row.ColCount != header.Count ? $"The row has {row.ColCount} columns; the header has {header.Count}."
                 : null;
             handle(new(row, columns, row.LineNumberFrom, source.KeyColumn, fingerprint, fault));
@@ -84,7 +100,9 @@ public sealed class DelimitedFile : Delivery
     {
         try
         {
-            return Sep.New(delimiter).Reader(o => o with { HasHeader = false, Unescape = true, DisableColCountCheck = true, DisableFastFloat = true }).From(text);
+            return Sep.New(delimiter)
+                .Reader(o => o with { HasHeader = false, Unescape = true, DisableColCountCheck = true, DisableFastFloat = true })
+                .From(text);
         }
         catch (Exception error) when (error is NotSupportedException or ArgumentException)
         {
@@ -108,9 +126,12 @@ public sealed class DelimitedFile : Delivery
     {
         switch (declared)
         {
-            case "utf-8": return Encoding.UTF8;
-            case "iso-8859-1": return Encoding.Latin1;
-            case "utf-16": return Encoding.Unicode;
+            case "utf-8":
+                return Encoding.UTF8;
+            case "iso-8859-1":
+                return Encoding.Latin1;
+            case "utf-16":
+                return Encoding.Unicode;
         }
         // What is sound UTF-8 at its beginning is taken for it; a mark of the byte order decides before.
         Span<byte> start = stackalloc byte[16_384];
@@ -124,7 +145,8 @@ public sealed class DelimitedFile : Delivery
     {
         var length = bytes.Length;
         for (var back = 0; back < 4 && length > 0; back++, length--)
-            if ((bytes[length - 1] & 0xC0) != 0x80) return (bytes[length - 1] & 0x80) == 0 ? length : length - 1;
+            if ((bytes[length - 1] & 0xC0) != 0x80)
+                return (bytes[length - 1] & 0x80) == 0 ? length : length - 1;
         return bytes.Length;
     }
 }

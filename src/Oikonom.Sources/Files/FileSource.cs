@@ -14,19 +14,32 @@ public static class FileSource
     /// <paramref name="since"/> in order of name. A file that is still being written is waited for.
     /// </summary>
     /// <exception cref="SourceFault">No file is there, or one is still being written.</exception>
-    public static async Task<IReadOnlyList<Delivery>> OpenAsync(string folder, SourceRule source, string since, TimeProvider time, CancellationToken cancel)
+    public static async Task<IReadOnlyList<Delivery>> OpenAsync(
+        string folder,
+        SourceRule source,
+        string since,
+        TimeProvider time,
+        CancellationToken cancel
+    )
     {
         if (!source.IsFolder)
         {
             var path = Path.Combine(folder, source.Path);
-            if (File.Exists(path)) await SettleAsync(path, source.Path, time, cancel).ConfigureAwait(false);
+            if (File.Exists(path))
+                await SettleAsync(path, source.Path, time, cancel).ConfigureAwait(false);
             return [new DelimitedFile(path, source, source.IsFull)];
         }
         var directory = Path.Combine(folder, Path.GetDirectoryName(source.Path) ?? "");
-        if (!Directory.Exists(directory)) throw new SourceFault($"The folder '{Path.GetDirectoryName(source.Path)}' does not exist in the folder of sources.");
-        var names = Directory.GetFiles(directory, Path.GetFileName(source.Path)).Select(p => Path.GetFileName(p)!)
-            .Where(n => !n.StartsWith('.') && !Unfinished.Contains(Path.GetExtension(n))).Order(StringComparer.Ordinal).ToList();
-        if (names.Count == 0) throw new SourceFault($"No file is like '{source.Path}' in the folder of sources.");
+        if (!Directory.Exists(directory))
+            throw new SourceFault($"The folder '{Path.GetDirectoryName(source.Path)}' does not exist in the folder of sources.");
+        var names = Directory
+            .GetFiles(directory, Path.GetFileName(source.Path))
+            .Select(p => Path.GetFileName(p)!)
+            .Where(n => !n.StartsWith('.') && !Unfinished.Contains(Path.GetExtension(n)))
+            .Order(StringComparer.Ordinal)
+            .ToList();
+        if (names.Count == 0)
+            throw new SourceFault($"No file is like '{source.Path}' in the folder of sources.");
         var wanted = source.IsFull ? [names[^1]] : names.Where(n => string.CompareOrdinal(n, since) > 0).ToList();
         var deliveries = new List<Delivery>();
         foreach (var name in wanted)
@@ -43,9 +56,13 @@ public static class FileSource
         for (var attempt = 0; attempt < MaxWait; attempt++)
         {
             var age = time.GetUtcNow() - new DateTimeOffset(File.GetLastWriteTimeUtc(path));
-            if (age >= Settled || age < -TimeSpan.FromMinutes(1)) return;
+            if (age >= Settled || age < -TimeSpan.FromMinutes(1))
+                return;
             await Task.Delay(Settled, time, cancel).ConfigureAwait(false);
         }
-        throw new SourceFault($"The file '{name}' is still being written. Run it again; best write beside it and move it into place.", transient: true);
+        throw new SourceFault(
+            $"The file '{name}' is still being written. Run it again; best write beside it and move it into place.",
+            transient: true
+        );
     }
 }

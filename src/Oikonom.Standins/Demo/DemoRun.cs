@@ -58,29 +58,50 @@ public sealed class DemoRun(DemoOptions options)
     public async Task<int> RunAsync(Action<string> say, CancellationToken cancel)
     {
         var demo = Path.Combine(options.Repository, "demo", "northmere");
-        foreach (var port in new[] { options.Service, options.HrPort, options.MailPagePort, options.SmtpPort, options.LdapPort, options.LdapsPort }) RequireFree(port);
-        if (options.Fresh && System.IO.Directory.Exists(options.Folder)) System.IO.Directory.Delete(options.Folder, recursive: true);
+        foreach (
+            var port in new[]
+            {
+                options.Service,
+                options.HrPort,
+                options.MailPagePort,
+                options.SmtpPort,
+                options.LdapPort,
+                options.LdapsPort,
+            }
+        )
+            RequireFree(port);
+        if (options.Fresh && System.IO.Directory.Exists(options.Folder))
+            System.IO.Directory.Delete(options.Folder, recursive: true);
         System.IO.Directory.CreateDirectory(options.Folder);
         var seeded = Path.Combine(options.Folder, "seeded");
         var isNew = !File.Exists(seeded);
         if (isNew)
-            foreach (var half in new[] { "service", "directory" }) if (System.IO.Directory.Exists(Path.Combine(options.Folder, half))) System.IO.Directory.Delete(Path.Combine(options.Folder, half), recursive: true);
+            foreach (var half in new[] { "service", "directory" })
+                if (System.IO.Directory.Exists(Path.Combine(options.Folder, half)))
+                    System.IO.Directory.Delete(Path.Combine(options.Folder, half), recursive: true);
 
-        await using var directory = await DirectoryServer.StartAsync(new(Path.Combine(options.Folder, "directory"), options.LdapPort, options.LdapsPort)
-        {
-            Durable = true,
-            Tree = NorthmereTree.Ldif(Path.Combine(demo, "hr", "people.csv"), LeftBehind),
-        }, cancel);
+        await using var directory = await DirectoryServer.StartAsync(
+            new(Path.Combine(options.Folder, "directory"), options.LdapPort, options.LdapsPort)
+            {
+                Durable = true,
+                Tree = NorthmereTree.Ldif(Path.Combine(demo, "hr", "people.csv"), LeftBehind),
+            },
+            cancel
+        );
         await using var sink = new MailSink(options.SmtpPort);
         var hr = new HrService(Path.Combine(demo, "hr"), Path.Combine(options.Folder, "sources"), FirstDay());
-        if (isNew) hr.Export("people");
+        if (isNew)
+            hr.Export("people");
         var payroll = new HrPeople(PayrollKey, TimeProvider.System);
         payroll.Set(HrPeople.Invent(60));
-        await using var hrApp = Web(options.HrPort, app =>
-        {
-            hr.Map(app);
-            payroll.Map(app);
-        });
+        await using var hrApp = Web(
+            options.HrPort,
+            app =>
+            {
+                hr.Map(app);
+                payroll.Map(app);
+            }
+        );
         await using var mailApp = Web(options.MailPagePort, app => app.MapMail(sink));
         await hrApp.StartAsync(cancel);
         await mailApp.StartAsync(cancel);
@@ -95,7 +116,9 @@ public sealed class DemoRun(DemoOptions options)
             }
             Welcome(say);
             await service.WaitForExitAsync(cancel);
-            throw new DemoFault($"The service ended by itself with exit code {service.ExitCode}. Its log is {Path.Combine(options.Folder, "service.log")}.");
+            throw new DemoFault(
+                $"The service ended by itself with exit code {service.ExitCode}. Its log is {Path.Combine(options.Folder, "service.log")}."
+            );
         }
         catch (OperationCanceledException)
         {
@@ -111,7 +134,11 @@ public sealed class DemoRun(DemoOptions options)
     private DateOnly FirstDay()
     {
         var file = Path.Combine(options.Folder, "first-day");
-        if (File.Exists(file) && DateOnly.TryParseExact(File.ReadAllText(file), "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var day)) return day;
+        if (
+            File.Exists(file)
+            && DateOnly.TryParseExact(File.ReadAllText(file), "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var day)
+        )
+            return day;
         day = DateOnly.FromDateTime(DateTime.UtcNow);
         File.WriteAllText(file, day.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture));
         return day;
@@ -126,7 +153,10 @@ public sealed class DemoRun(DemoOptions options)
         }
         catch (SocketException)
         {
-            throw new DemoFault($"Port {port} is in use. Stop what uses it, or choose other ports: make demo ARGS=\"--port {options.Port + 1000}\" (the demo takes seven from there on).");
+            throw new DemoFault(
+                $"Port {port} is in use. Stop what uses it, or choose other ports: make demo ARGS=\"--port "
+                    + $"{options.Port + 1000}\" (the demo takes seven from there on)."
+            );
         }
     }
 
@@ -143,16 +173,26 @@ public sealed class DemoRun(DemoOptions options)
     private Process StartService()
     {
         var binary = Path.Combine(options.Repository, "bin", "oikonomd");
-        if (!File.Exists(binary)) throw new DemoFault("bin/oikonomd is missing. Run 'make build' first.");
+        if (!File.Exists(binary))
+            throw new DemoFault("bin/oikonomd is missing. Run 'make build' first.");
         var log = Path.Combine(options.Folder, "service.log");
         var info = new ProcessStartInfo("/bin/sh", ["-c", "exec \"$0\" >>\"$1\" 2>&1", binary, log]);
-        foreach (var (name, value) in new[]
-        {
-            ("LISTEN", options.Address), ("DATA", Path.Combine(options.Folder, "service")), ("SOURCES", Path.Combine(options.Folder, "sources")),
-            ("CONSOLE", Path.Combine(options.Repository, "console", "dist")), ("MAIL", $"127.0.0.1:{options.SmtpPort}"), ("MAIL_CLEAR", "true"),
-            ("MAIL_FROM", "oikonom@northmere.example"), ("FIRST_USERS", FirstUsers()), ("NODE", "northmere-1"),
-            ("CLOCK_FILE", Path.Combine(options.Folder, DemoClock.File)),
-        }) info.Environment[$"OIKONOM_{name}"] = value;
+        foreach (
+            var (name, value) in new[]
+            {
+                ("LISTEN", options.Address),
+                ("DATA", Path.Combine(options.Folder, "service")),
+                ("SOURCES", Path.Combine(options.Folder, "sources")),
+                ("CONSOLE", Path.Combine(options.Repository, "console", "dist")),
+                ("MAIL", $"127.0.0.1:{options.SmtpPort}"),
+                ("MAIL_CLEAR", "true"),
+                ("MAIL_FROM", "oikonom@northmere.example"),
+                ("FIRST_USERS", FirstUsers()),
+                ("NODE", "northmere-1"),
+                ("CLOCK_FILE", Path.Combine(options.Folder, DemoClock.File)),
+            }
+        )
+            info.Environment[$"OIKONOM_{name}"] = value;
         return Process.Start(info)!;
     }
 
@@ -160,7 +200,20 @@ public sealed class DemoRun(DemoOptions options)
     private string FirstUsers()
     {
         var file = Path.Combine(options.Folder, "first-users.json");
-        File.WriteAllText(file, JsonSerializer.Serialize(Users.Select(u => new { name = u.Name, display = u.Display, mail = $"{u.Name}@northmere.example", roles = u.Roles, number = u.Number, password = Password })));
+        File.WriteAllText(
+            file,
+            JsonSerializer.Serialize(
+                Users.Select(u => new
+                {
+                    name = u.Name,
+                    display = u.Display,
+                    mail = $"{u.Name}@northmere.example",
+                    roles = u.Roles,
+                    number = u.Number,
+                    password = Password,
+                })
+            )
+        );
         return file;
     }
 
@@ -169,10 +222,12 @@ public sealed class DemoRun(DemoOptions options)
         using var client = new HttpClient();
         for (var attempt = 0; attempt < 300; attempt++)
         {
-            if (service.HasExited) throw new DemoFault($"The service did not start. Its log is {Path.Combine(options.Folder, "service.log")}.");
+            if (service.HasExited)
+                throw new DemoFault($"The service did not start. Its log is {Path.Combine(options.Folder, "service.log")}.");
             try
             {
-                if ((await client.GetAsync(new Uri($"{options.Address}/health/ready"), cancel)).IsSuccessStatusCode) return;
+                if ((await client.GetAsync(new Uri($"{options.Address}/health/ready"), cancel)).IsSuccessStatusCode)
+                    return;
             }
             catch (HttpRequestException)
             {
@@ -186,11 +241,20 @@ public sealed class DemoRun(DemoOptions options)
     private async Task SeedAsync(DirectoryServer directory, string rulebook, CancellationToken cancel)
     {
         using var client = new HttpClient { BaseAddress = new(options.Address) };
-        var token = await Read<IssuedToken>(await client.PostAsJsonAsync("/api/v1/tokens", new TokenBody("edda", Password, "demo", 1), cancel), cancel);
+        var token = await Read<IssuedToken>(
+            await client.PostAsJsonAsync("/api/v1/tokens", new TokenBody("edda", Password, "demo", 1), cancel),
+            cancel
+        );
         client.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token.Token);
-        await Done(await client.PutAsJsonAsync("/api/v1/secrets/directory-authority", new SecretBody(directory.AuthorityPem), cancel), cancel);
+        await Done(
+            await client.PutAsJsonAsync("/api/v1/secrets/directory-authority", new SecretBody(directory.AuthorityPem), cancel),
+            cancel
+        );
         await Done(await client.PutAsJsonAsync("/api/v1/secrets/payroll-key", new SecretBody(PayrollKey), cancel), cancel);
-        await Done(await client.PutAsJsonAsync("/api/v1/secrets/directory-password", new SecretBody(directory.Options.ServicePassword), cancel), cancel);
+        await Done(
+            await client.PutAsJsonAsync("/api/v1/secrets/directory-password", new SecretBody(directory.Options.ServicePassword), cancel),
+            cancel
+        );
         await Done(await client.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Rulebook(rulebook)), cancel), cancel);
         await Done(await client.PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody("baseline", false), cancel), cancel);
     }
@@ -202,7 +266,9 @@ public sealed class DemoRun(DemoOptions options)
         foreach (var file in System.IO.Directory.GetFiles(folder, "*.yaml", SearchOption.AllDirectories).Order(StringComparer.Ordinal))
         {
             var path = Path.GetRelativePath(folder, file).Replace('\\', '/');
-            var text = File.ReadAllText(file).Replace(":7436", $":{options.LdapsPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal).Replace(":7431", $":{options.HrPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal);
+            var text = File.ReadAllText(file)
+                .Replace(":7436", $":{options.LdapsPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal)
+                .Replace(":7431", $":{options.HrPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal);
             var copy = Path.Combine(options.Folder, "rulebook", path);
             System.IO.Directory.CreateDirectory(Path.GetDirectoryName(copy)!);
             File.WriteAllText(copy, text);
@@ -219,7 +285,8 @@ public sealed class DemoRun(DemoOptions options)
 
     private static async Task Done(HttpResponseMessage response, CancellationToken cancel)
     {
-        if (response.IsSuccessStatusCode) return;
+        if (response.IsSuccessStatusCode)
+            return;
         var problem = await response.Content.ReadFromJsonAsync<JsonElement>(cancel);
         throw new DemoFault($"Setting up failed at {response.RequestMessage?.RequestUri}: {problem.GetProperty("detail").GetString()}");
     }
@@ -234,7 +301,8 @@ public sealed class DemoRun(DemoOptions options)
         say($"                                    Directory ldaps://127.0.0.1:{options.LdapsPort}");
         say("");
         say($"  Sign in as (password {Password}):");
-        foreach (var (name, display, roles, _, what) in Users) say($"    {name,-7}{display,-20}{string.Join(", ", roles),-12}{what}");
+        foreach (var (name, display, roles, _, what) in Users)
+            say($"    {name, -7}{display, -20}{string.Join(", ", roles), -12}{what}");
         say("");
         say("  Try next, in another terminal:");
         say($"    curl -X POST http://127.0.0.1:{options.HrPort}/exports/people-with-joiners    HR exports eight joiners");
@@ -250,7 +318,8 @@ public sealed class DemoRun(DemoOptions options)
 
     private static async Task StopAsync(Process service)
     {
-        if (service.HasExited) return;
+        if (service.HasExited)
+            return;
         _ = Kill(service.Id, 15);
         using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(10));
         try

@@ -14,14 +14,17 @@ public sealed record Certificates(string AuthorityPem, string CertificatePem, st
         using var authorityKey = ECDsa.Create(ECCurve.NamedCurves.nistP256);
         var authorityRequest = new CertificateRequest("CN=Northmere test authority", authorityKey, HashAlgorithmName.SHA256);
         authorityRequest.CertificateExtensions.Add(new X509BasicConstraintsExtension(true, false, 0, true));
-        authorityRequest.CertificateExtensions.Add(new X509KeyUsageExtension(X509KeyUsageFlags.KeyCertSign | X509KeyUsageFlags.CrlSign, true));
+        authorityRequest.CertificateExtensions.Add(
+            new X509KeyUsageExtension(X509KeyUsageFlags.KeyCertSign | X509KeyUsageFlags.CrlSign, true)
+        );
         authorityRequest.CertificateExtensions.Add(new X509SubjectKeyIdentifierExtension(authorityRequest.PublicKey, false));
         using var authority = authorityRequest.CreateSelfSigned(now.AddDays(-2), now.AddYears(10));
         using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
         var request = new CertificateRequest($"CN={host}", key, HashAlgorithmName.SHA256);
         var names = new SubjectAlternativeNameBuilder();
         names.AddDnsName(host);
-        if (host == "localhost") names.AddIpAddress(IPAddress.Loopback);
+        if (host == "localhost")
+            names.AddIpAddress(IPAddress.Loopback);
         request.CertificateExtensions.Add(names.Build());
         request.CertificateExtensions.Add(new X509BasicConstraintsExtension(false, false, 0, true));
         request.CertificateExtensions.Add(new X509EnhancedKeyUsageExtension([new Oid("1.3.6.1.5.5.7.3.1")], false));

@@ -70,7 +70,8 @@ public sealed class DirectoryServer : IAsyncDisposable
     {
         var configuration = Path.Combine(options.Folder, "config");
         var authorityFile = Path.Combine(options.Folder, "ca.pem");
-        if (!System.IO.Directory.Exists(configuration)) await CreateAsync(options, configuration, authorityFile, cancel);
+        if (!System.IO.Directory.Exists(configuration))
+            await CreateAsync(options, configuration, authorityFile, cancel);
         var server = new DirectoryServer(options, await File.ReadAllTextAsync(authorityFile, cancel));
         await server.StartAsync(cancel);
         return server;
@@ -78,7 +79,17 @@ public sealed class DirectoryServer : IAsyncDisposable
 
     public async Task StartAsync(CancellationToken cancel = default)
     {
-        var info = new ProcessStartInfo("/usr/sbin/slapd", ["-F", Path.Combine(_options.Folder, "config"), "-h", $"ldap://127.0.0.1:{_options.LdapPort} ldaps://127.0.0.1:{_options.LdapsPort}", "-d", "0"])
+        var info = new ProcessStartInfo(
+            "/usr/sbin/slapd",
+            [
+                "-F",
+                Path.Combine(_options.Folder, "config"),
+                "-h",
+                $"ldap://127.0.0.1:{_options.LdapPort} ldaps://127.0.0.1:{_options.LdapsPort}",
+                "-d",
+                "0",
+            ]
+        )
         {
             RedirectStandardError = true,
             RedirectStandardOutput = true,
@@ -90,7 +101,11 @@ public sealed class DirectoryServer : IAsyncDisposable
         _process.BeginOutputReadLine();
         for (var attempt = 0; attempt < 200; attempt++)
         {
-            if (_process.HasExited) throw new InvalidOperationException($"slapd ended at once with exit code {_process.ExitCode}; are the ports {_options.LdapPort} and {_options.LdapsPort} free?");
+            if (_process.HasExited)
+                throw new InvalidOperationException(
+                    $"slapd ended at once with exit code {_process.ExitCode}; are the ports {_options.LdapPort} and "
+                        + $"{_options.LdapsPort} free?"
+                );
             try
             {
                 using var client = new TcpClient();
@@ -107,7 +122,8 @@ public sealed class DirectoryServer : IAsyncDisposable
 
     public async Task StopAsync()
     {
-        if (_process is not { } process) return;
+        if (_process is not { } process)
+            return;
         _process = null;
         if (!process.HasExited)
         {
@@ -129,7 +145,10 @@ public sealed class DirectoryServer : IAsyncDisposable
 
     private static async Task CreateAsync(DirectoryOptions options, string configuration, string authorityFile, CancellationToken cancel)
     {
-        if (!File.Exists("/usr/sbin/slapd")) throw new InvalidOperationException("The directory server is not installed. Run 'make install', or install the packages slapd, slapd-contrib and ldap-utils.");
+        if (!File.Exists("/usr/sbin/slapd"))
+            throw new InvalidOperationException(
+                "The directory server is not installed. Run 'make install', or install the packages slapd, slapd-contrib and ldap-utils."
+            );
         System.IO.Directory.CreateDirectory(Path.Combine(options.Folder, "data"));
         var certificates = options.Certificates ?? Certificates.Make();
         await File.WriteAllTextAsync(authorityFile, certificates.AuthorityPem, cancel);
@@ -145,12 +164,15 @@ public sealed class DirectoryServer : IAsyncDisposable
 
     private static async Task AddAsync(string[] arguments, string ldif, CancellationToken cancel)
     {
-        using var process = Process.Start(new ProcessStartInfo("/usr/sbin/slapadd", [.. arguments, "-q"]) { RedirectStandardInput = true, RedirectStandardError = true })!;
+        using var process = Process.Start(
+            new ProcessStartInfo("/usr/sbin/slapadd", [.. arguments, "-q"]) { RedirectStandardInput = true, RedirectStandardError = true }
+        )!;
         var errors = process.StandardError.ReadToEndAsync(cancel);
         await process.StandardInput.WriteAsync(ldif.AsMemory(), cancel);
         process.StandardInput.Close();
         await process.WaitForExitAsync(cancel);
-        if (process.ExitCode != 0) throw new InvalidOperationException($"The directory could not be filled: {await errors}");
+        if (process.ExitCode != 0)
+            throw new InvalidOperationException($"The directory could not be filled: {await errors}");
     }
 
     private static string Configuration(DirectoryOptions o)
@@ -158,88 +180,89 @@ public sealed class DirectoryServer : IAsyncDisposable
         var folder = o.Folder;
         var write = $"by dn.exact=\"{DirectoryOptions.ServiceName}\" write";
         return $"""
-            dn: cn=config
-            objectClass: olcGlobal
-            cn: config
-            olcPidFile: {folder}/slapd.pid
-            olcTLSCACertificateFile: {folder}/ca.pem
-            olcTLSCertificateFile: {folder}/server.pem
-            olcTLSCertificateKeyFile: {folder}/server.key
-            olcSecurity: update_ssf=1 simple_bind=1
-            olcConnMaxPendingAuth: 5000
+                dn: cn=config
+                objectClass: olcGlobal
+                cn: config
+                olcPidFile: {folder}/slapd.pid
+                olcTLSCACertificateFile: {folder}/ca.pem
+                olcTLSCertificateFile: {folder}/server.pem
+                olcTLSCertificateKeyFile: {folder}/server.key
+                olcSecurity: update_ssf=1 simple_bind=1
+                olcConnMaxPendingAuth: 5000
 
-            dn: cn=module{"{0}"},cn=config
-            objectClass: olcModuleList
-            cn: module{"{0}"}
-            olcModulePath: /usr/lib/ldap
-            olcModuleLoad: back_mdb
-            olcModuleLoad: memberof
-            olcModuleLoad: refint
-            olcModuleLoad: ppolicy
-            olcModuleLoad: syncprov
+                dn: cn=module{"{0}"},cn=config
+                objectClass: olcModuleList
+                cn: module{"{0}"}
+                olcModulePath: /usr/lib/ldap
+                olcModuleLoad: back_mdb
+                olcModuleLoad: memberof
+                olcModuleLoad: refint
+                olcModuleLoad: ppolicy
+                olcModuleLoad: syncprov
 
-            dn: cn=schema,cn=config
-            objectClass: olcSchemaConfig
-            cn: schema
+                dn: cn=schema,cn=config
+                objectClass: olcSchemaConfig
+                cn: schema
 
-            include: file:///etc/ldap/schema/core.ldif
-            include: file:///etc/ldap/schema/cosine.ldif
-            include: file:///etc/ldap/schema/inetorgperson.ldif
+                include: file:///etc/ldap/schema/core.ldif
+                include: file:///etc/ldap/schema/cosine.ldif
+                include: file:///etc/ldap/schema/inetorgperson.ldif
 
-            dn: olcDatabase={"{-1}"}frontend,cn=config
-            objectClass: olcDatabaseConfig
-            objectClass: olcFrontendConfig
-            olcDatabase: {"{-1}"}frontend
-            olcSizeLimit: 500
+                dn: olcDatabase={"{-1}"}frontend,cn=config
+                objectClass: olcDatabaseConfig
+                objectClass: olcFrontendConfig
+                olcDatabase: {"{-1}"}frontend
+                olcSizeLimit: 500
 
-            dn: olcDatabase={"{0}"}config,cn=config
-            objectClass: olcDatabaseConfig
-            olcDatabase: {"{0}"}config
-            olcAccess: to * by * none
+                dn: olcDatabase={"{0}"}config,cn=config
+                objectClass: olcDatabaseConfig
+                olcDatabase: {"{0}"}config
+                olcAccess: to * by * none
 
-            dn: olcDatabase={"{1}"}mdb,cn=config
-            objectClass: olcDatabaseConfig
-            objectClass: olcMdbConfig
-            olcDatabase: {"{1}"}mdb
-            olcSuffix: {DirectoryOptions.Suffix}
-            olcRootDN: {DirectoryOptions.RootName}
-            olcRootPW: {o.RootPassword}
-            olcDbDirectory: {folder}/data
-            olcDbMaxSize: 4294967296
-            {(o.Durable ? "olcDbCheckpoint: 1024 5" : "olcDbEnvFlags: nosync")}
-            olcDbIndex: objectClass,entryUUID,entryCSN,uid,employeeNumber,member,memberOf eq
-            olcDbIndex: cn,sn,mail eq,sub
-            olcLastBind: FALSE
-            olcLimits: dn.exact="{DirectoryOptions.ServiceName}" size=unlimited time=unlimited
-            olcAccess: to attrs=userPassword {write} by self write by anonymous auth by * none
-            olcAccess: to dn.subtree="{DirectoryOptions.People}" {write} by users read by * none
-            olcAccess: to dn.subtree="{DirectoryOptions.Groups}" {write} by users read by * none
-            olcAccess: to * by users read by * none
+                dn: olcDatabase={"{1}"}mdb,cn=config
+                objectClass: olcDatabaseConfig
+                objectClass: olcMdbConfig
+                olcDatabase: {"{1}"}mdb
+                olcSuffix: {DirectoryOptions.Suffix}
+                olcRootDN: {DirectoryOptions.RootName}
+                olcRootPW: {o.RootPassword}
+                olcDbDirectory: {folder}/data
+                olcDbMaxSize: 4294967296
+                {(o.Durable ? "olcDbCheckpoint: 1024 5" : "olcDbEnvFlags: nosync")}
+                olcDbIndex: objectClass,entryUUID,entryCSN,uid,employeeNumber,member,memberOf eq
+                olcDbIndex: cn,sn,mail eq,sub
+                olcLastBind: FALSE
+                olcLimits: dn.exact="{DirectoryOptions.ServiceName}" size=unlimited time=unlimited
+                olcAccess: to attrs=userPassword {write} by self write by anonymous auth by * none
+                olcAccess: to dn.subtree="{DirectoryOptions.People}" {write} by users read by * none
+                olcAccess: to dn.subtree="{DirectoryOptions.Groups}" {write} by users read by * none
+                olcAccess: to * by users read by * none
 
-            dn: olcOverlay={"{0}"}memberof,olcDatabase={"{1}"}mdb,cn=config
-            objectClass: olcOverlayConfig
-            objectClass: olcMemberOf
-            olcOverlay: {"{0}"}memberof
-            olcMemberOfRefInt: TRUE
+                dn: olcOverlay={"{0}"}memberof,olcDatabase={"{1}"}mdb,cn=config
+                objectClass: olcOverlayConfig
+                objectClass: olcMemberOf
+                olcOverlay: {"{0}"}memberof
+                olcMemberOfRefInt: TRUE
 
-            dn: olcOverlay={"{1}"}ppolicy,olcDatabase={"{1}"}mdb,cn=config
-            objectClass: olcOverlayConfig
-            objectClass: olcPPolicyConfig
-            olcOverlay: {"{1}"}ppolicy
-            olcPPolicyHashCleartext: TRUE
-            olcPPolicyDefault: cn=default,ou=policies,{DirectoryOptions.Suffix}
+                dn: olcOverlay={"{1}"}ppolicy,olcDatabase={"{1}"}mdb,cn=config
+                objectClass: olcOverlayConfig
+                objectClass: olcPPolicyConfig
+                olcOverlay: {"{1}"}ppolicy
+                olcPPolicyHashCleartext: TRUE
+                olcPPolicyDefault: cn=default,ou=policies,{DirectoryOptions.Suffix}
 
-            dn: olcOverlay={"{2}"}syncprov,olcDatabase={"{1}"}mdb,cn=config
-            objectClass: olcOverlayConfig
-            objectClass: olcSyncProvConfig
-            olcOverlay: {"{2}"}syncprov
-            """ + "\n";
+                dn: olcOverlay={"{2}"}syncprov,olcDatabase={"{1}"}mdb,cn=config
+                objectClass: olcOverlayConfig
+                objectClass: olcSyncProvConfig
+                olcOverlay: {"{2}"}syncprov
+                """ + "\n";
     }
 
     private static string Base(DirectoryOptions o)
     {
         var ldif = new StringBuilder();
-        ldif.Append($"""
+        ldif.Append(
+            $"""
             dn: {DirectoryOptions.Suffix}
             objectClass: organization
             objectClass: dcObject
@@ -281,7 +304,8 @@ public sealed class DirectoryServer : IAsyncDisposable
             objectClass: organizationalRole
             cn: nobody
 
-            """);
+            """
+        );
         return ldif.Append('\n').ToString();
     }
 }

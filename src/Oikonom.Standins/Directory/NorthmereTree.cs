@@ -9,9 +9,17 @@ public static class NorthmereTree
 {
     public static readonly IReadOnlyList<(string Name, string Title)> Groups =
     [
-        ("all-people", "All people"), ("animal-care", "Animal care"), ("dive-team", "Dive team"), ("ticket-desk", "Ticket desk"), ("research-lab", "Research lab"),
-        ("rescue-volunteers", "Rescue volunteers"), ("site-harbour", "Harbour House"), ("site-saltmarsh", "Saltmarsh Station"), ("site-reefpoint", "Reef Point"),
-        ("payments", "Payments"), ("system-admins", "System administrators"),
+        ("all-people", "All people"),
+        ("animal-care", "Animal care"),
+        ("dive-team", "Dive team"),
+        ("ticket-desk", "Ticket desk"),
+        ("research-lab", "Research lab"),
+        ("rescue-volunteers", "Rescue volunteers"),
+        ("site-harbour", "Harbour House"),
+        ("site-saltmarsh", "Saltmarsh Station"),
+        ("site-reefpoint", "Reef Point"),
+        ("payments", "Payments"),
+        ("system-admins", "System administrators"),
     ];
 
     /// <param name="peopleFile">The HR file of the first load; "" makes the groups alone.</param>
@@ -25,14 +33,32 @@ public static class NorthmereTree
         {
             var name = UserName(row["given_name"], row["family_name"], used);
             var dn = $"uid={name},{DirectoryOptions.People}";
-            Entry(ldif, dn, name, row["employee_no"], row["given_name"], row["family_name"], row["department"], row["job_title"], row["kind"], row["site"], row["phone"]);
-            foreach (var group in GroupsOf(row)) members[group].Add(dn);
+            Entry(
+                ldif,
+                dn,
+                name,
+                row["employee_no"],
+                row["given_name"],
+                row["family_name"],
+                row["department"],
+                row["job_title"],
+                row["kind"],
+                row["site"],
+                row["phone"]
+            );
+            foreach (var group in GroupsOf(row))
+                members[group].Add(dn);
         }
-        foreach (var (number, given, family, name) in left) Entry(ldif, $"uid={name},{DirectoryOptions.People}", name, number, given, family, "", "", "", "", "");
+        foreach (var (number, given, family, name) in left)
+            Entry(ldif, $"uid={name},{DirectoryOptions.People}", name, number, given, family, "", "", "", "", "");
         foreach (var (name, title) in Groups)
         {
-            ldif.Append($"dn: cn={name},{DirectoryOptions.Groups}\nobjectClass: groupOfNames\ncn: {name}\ndescription: {title}\nmember: {DirectoryOptions.Nobody}\n");
-            foreach (var member in members[name]) ldif.Append($"member: {member}\n");
+            ldif.Append(
+                $"dn: cn={name},{DirectoryOptions.Groups}\nobjectClass: groupOfNames\ncn: {name}\ndescription: {title}\nmember: "
+                    + $"{DirectoryOptions.Nobody}\n"
+            );
+            foreach (var member in members[name])
+                ldif.Append($"member: {member}\n");
             ldif.Append('\n');
         }
         return ldif.ToString();
@@ -42,24 +68,43 @@ public static class NorthmereTree
     {
         yield return "all-people";
         yield return $"site-{row["site"]}";
-        if (row["department"] == "Animal Care") yield return "animal-care";
-        if (row["department"] == "Dive Team") yield return "dive-team";
-        if (row["department"] == "Visitor Services") yield return "ticket-desk";
-        if (row["department"] == "Research") yield return "research-lab";
-        if (row["kind"] == "volunteer") yield return "rescue-volunteers";
+        if (row["department"] == "Animal Care")
+            yield return "animal-care";
+        if (row["department"] == "Dive Team")
+            yield return "dive-team";
+        if (row["department"] == "Visitor Services")
+            yield return "ticket-desk";
+        if (row["department"] == "Research")
+            yield return "research-lab";
+        if (row["kind"] == "volunteer")
+            yield return "rescue-volunteers";
     }
 
     private static string UserName(string given, string family, HashSet<string> used)
     {
         var text = new StringBuilder();
         foreach (var c in $"{given}.{family}".Normalize(NormalizationForm.FormD).ToLowerInvariant())
-            if (c is >= 'a' and <= 'z' or '.' or '-') text.Append(c);
+            if (c is >= 'a' and <= 'z' or '.' or '-')
+                text.Append(c);
         var name = text.ToString();
-        for (var i = 2; !used.Add(name); i++) name = $"{text}{i}";
+        for (var i = 2; !used.Add(name); i++)
+            name = $"{text}{i}";
         return name;
     }
 
-    private static void Entry(StringBuilder ldif, string dn, string name, string number, string given, string family, string department, string title, string kind, string site, string phone)
+    private static void Entry(
+        StringBuilder ldif,
+        string dn,
+        string name,
+        string number,
+        string given,
+        string family,
+        string department,
+        string title,
+        string kind,
+        string site,
+        string phone
+    )
     {
         ldif.Append($"dn: {dn}\nobjectClass: inetOrgPerson\n");
         Line("uid", name);
@@ -78,7 +123,8 @@ public static class NorthmereTree
 
         void Line(string attribute, string value)
         {
-            if (value.Length == 0) return;
+            if (value.Length == 0)
+                return;
             var plain = value.All(c => c is >= ' ' and <= '~') && value[0] is not (' ' or ':' or '<') && value[^1] != ' ';
             ldif.Append(plain ? $"{attribute}: {value}\n" : $"{attribute}:: {Convert.ToBase64String(Encoding.UTF8.GetBytes(value))}\n");
         }

@@ -5,7 +5,15 @@ using System.Text.Json;
 namespace Oikonom.Standins.Hr;
 
 /// <summary>What goes wrong with the next calls, for as many of them as asked.</summary>
-public enum HrFault { None, TooMany, Broken, Slow, Cut, Shifting }
+public enum HrFault
+{
+    None,
+    TooMany,
+    Broken,
+    Slow,
+    Cut,
+    Shifting,
+}
 
 /// <summary>
 /// The HR system's service: people as JSON, page by page, all or those changed since an instant, opened by a key; it
@@ -14,7 +22,19 @@ public enum HrFault { None, TooMany, Broken, Slow, Cut, Shifting }
 public sealed class HrPeople(string key, TimeProvider time)
 {
     private static readonly string[] Given = ["Maren", "Tor", "Ilse", "Bram", "Noor", "Yara", "Kai", "Lene", "Otis", "Signe"];
-    private static readonly string[] Family = ["Oldfield", "Selkirk", "Harbour", "Quill", "Marsh", "Fenwick", "Tidewell", "Stone", "Brook", "Lark"];
+    private static readonly string[] Family =
+    [
+        "Oldfield",
+        "Selkirk",
+        "Harbour",
+        "Quill",
+        "Marsh",
+        "Fenwick",
+        "Tidewell",
+        "Stone",
+        "Brook",
+        "Lark",
+    ];
     private static readonly string[] Departments = ["Animal Care", "Dive Team", "Visitor Services", "Research", "Administration"];
     private static readonly string[] Sites = ["harbour", "saltmarsh", "reefpoint"];
     private readonly Lock _gate = new();
@@ -32,7 +52,8 @@ public sealed class HrPeople(string key, TimeProvider time)
         lock (_gate)
         {
             var fresh = new SortedDictionary<string, (Dictionary<string, string>, DateTimeOffset)>(StringComparer.Ordinal);
-            foreach (var record in records) fresh[record["employee_no"]] = (new(record), now);
+            foreach (var record in records)
+                fresh[record["employee_no"]] = (new(record), now);
             _people = fresh;
         }
     }
@@ -77,74 +98,106 @@ public sealed class HrPeople(string key, TimeProvider time)
 
     public void Map(WebApplication app)
     {
-        app.MapGet("/people", async (HttpContext context, int? size, string? after, string? since) =>
-        {
-            if (!Opens(context)) return Results.Json(new { detail = "The key is not accepted." }, statusCode: 401);
-            Interlocked.Increment(ref _calls);
-            var fault = Take();
-            switch (fault)
+        app.MapGet(
+            "/people",
+            async (HttpContext context, int? size, string? after, string? since) =>
             {
-                case HrFault.TooMany:
-                    context.Response.Headers.RetryAfter = "1";
-                    return Results.StatusCode(429);
-                case HrFault.Broken:
-                    return Results.StatusCode(500);
-                case HrFault.Slow:
-                    await Task.Delay(TimeSpan.FromMilliseconds(500), time, context.RequestAborted);
-                    break;
+                if (!Opens(context))
+                    return Results.Json(new { detail = "The key is not accepted." }, statusCode: 401);
+                Interlocked.Increment(ref _calls);
+                var fault = Take();
+                switch (fault)
+                {
+                    case HrFault.TooMany:
+                        context.Response.Headers.RetryAfter = "1";
+                        return Results.StatusCode(429);
+                    case HrFault.Broken:
+                        return Results.StatusCode(500);
+                    case HrFault.Slow:
+                        await Task.Delay(TimeSpan.FromMilliseconds(500), time, context.RequestAborted);
+                        break;
+                }
+                if (!string.IsNullOrEmpty(since) && !DateTimeOffset.TryParse(since, CultureInfo.InvariantCulture, out _))
+                    return Results.Json(new { detail = $"'{since}' is no time." }, statusCode: 400);
+                var from = string.IsNullOrEmpty(since)
+                    ? DateTimeOffset.MinValue
+                    : DateTimeOffset.Parse(since, CultureInfo.InvariantCulture);
+                var take = Math.Clamp(size ?? 100, 1, 5000);
+                List<KeyValuePair<string, (Dictionary<string, string> Record, DateTimeOffset ChangedAt)>> known;
+                lock (_gate)
+                    known = [.. _people.Where(p => p.Value.ChangedAt >= from)];
+                var page = known.SkipWhile(p => after is not null && string.CompareOrdinal(p.Key, after) <= 0).Take(take + 1).ToList();
+                var body = JsonSerializer.SerializeToUtf8Bytes(
+                    new
+                    {
+                        // A page that changes while it is read tells another total than the page before.
+                        total = fault == HrFault.Shifting ? known.Count + 1 : known.Count,
+                        items = page.Take(take).Select(p => p.Value.Record),
+                        next = page.Count > take
+                            ? $"/people?size={take}&after={Uri.EscapeDataString(page[take - 1].Key)}"
+                                + $"{(since is null ? "" : $"&since={Uri.EscapeDataString(since)}")}"
+                            : null,
+                    }
+                );
+                if (fault != HrFault.Cut)
+                    return Results.Bytes(body, "application/json");
+                context.Response.ContentType = "application/json";
+                context.Response.ContentLength = body.Length;
+                await context.Response.Body.WriteAsync(body.AsMemory(0, body.Length / 2), context.RequestAborted);
+                await context.Response.Body.FlushAsync(context.RequestAborted);
+                context.Abort();
+                return Results.Empty;
             }
-            if (!string.IsNullOrEmpty(since) && !DateTimeOffset.TryParse(since, CultureInfo.InvariantCulture, out _)) return Results.Json(new { detail = $"'{since}' is no time." }, statusCode: 400);
-            var from = string.IsNullOrEmpty(since) ? DateTimeOffset.MinValue : DateTimeOffset.Parse(since, CultureInfo.InvariantCulture);
-            var take = Math.Clamp(size ?? 100, 1, 5000);
-            List<KeyValuePair<string, (Dictionary<string, string> Record, DateTimeOffset ChangedAt)>> known;
-            lock (_gate) known = [.. _people.Where(p => p.Value.ChangedAt >= from)];
-            var page = known.SkipWhile(p => after is not null && string.CompareOrdinal(p.Key, after) <= 0).Take(take + 1).ToList();
-            var body = JsonSerializer.SerializeToUtf8Bytes(new
+        );
+        app.MapPatch(
+            "/people/{number}",
+            async (string number, HttpContext context) =>
             {
-                // A page that changes while it is read tells another total than the page before.
-                total = fault == HrFault.Shifting ? known.Count + 1 : known.Count,
-                items = page.Take(take).Select(p => p.Value.Record),
-                next = page.Count > take ? $"/people?size={take}&after={Uri.EscapeDataString(page[take - 1].Key)}{(since is null ? "" : $"&since={Uri.EscapeDataString(since)}")}" : null,
-            });
-            if (fault != HrFault.Cut) return Results.Bytes(body, "application/json");
-            context.Response.ContentType = "application/json";
-            context.Response.ContentLength = body.Length;
-            await context.Response.Body.WriteAsync(body.AsMemory(0, body.Length / 2), context.RequestAborted);
-            await context.Response.Body.FlushAsync(context.RequestAborted);
-            context.Abort();
-            return Results.Empty;
-        });
-        app.MapPatch("/people/{number}", async (string number, HttpContext context) =>
-        {
-            if (!Opens(context)) return Results.StatusCode(401);
-            if (Take() is HrFault.Broken or HrFault.TooMany) return Results.StatusCode(503);
-            lock (_gate)
-                if (!_people.ContainsKey(number)) return Results.NotFound(new { detail = $"There is no record '{number}'." });
-            Written[number] = await context.Request.ReadFromJsonAsync<Dictionary<string, string>>(context.RequestAborted) ?? [];
-            return Results.NoContent();
-        });
+                if (!Opens(context))
+                    return Results.StatusCode(401);
+                if (Take() is HrFault.Broken or HrFault.TooMany)
+                    return Results.StatusCode(503);
+                lock (_gate)
+                    if (!_people.ContainsKey(number))
+                        return Results.NotFound(new { detail = $"There is no record '{number}'." });
+                Written[number] = await context.Request.ReadFromJsonAsync<Dictionary<string, string>>(context.RequestAborted) ?? [];
+                return Results.NoContent();
+            }
+        );
         app.MapGet("/written", () => Written.OrderBy(w => w.Key, StringComparer.Ordinal).ToDictionary(w => w.Key, w => w.Value));
-        app.MapPost("/faults/{kind}", (string kind, int? calls) =>
-        {
-            if (!Enum.TryParse<HrFault>(kind, ignoreCase: true, out var fault)) return Results.NotFound(new { detail = $"'{kind}' is no fault; known are {string.Join(", ", Enum.GetNames<HrFault>())}." });
-            Fail(fault, calls ?? 1);
-            return Results.NoContent();
-        });
-        app.MapPost("/people/invented/{count:int}", (int count) =>
-        {
-            if (count is < 1 or > 500_000) return Results.BadRequest(new { detail = "From 1 to 500000." });
-            Set(Invent(count));
-            return Results.NoContent();
-        });
+        app.MapPost(
+            "/faults/{kind}",
+            (string kind, int? calls) =>
+            {
+                if (!Enum.TryParse<HrFault>(kind, ignoreCase: true, out var fault))
+                    return Results.NotFound(
+                        new { detail = $"'{kind}' is no fault; known are {string.Join(", ", Enum.GetNames<HrFault>())}." }
+                    );
+                Fail(fault, calls ?? 1);
+                return Results.NoContent();
+            }
+        );
+        app.MapPost(
+            "/people/invented/{count:int}",
+            (int count) =>
+            {
+                if (count is < 1 or > 500_000)
+                    return Results.BadRequest(new { detail = "From 1 to 500000." });
+                Set(Invent(count));
+                return Results.NoContent();
+            }
+        );
     }
 
-    private bool Opens(HttpContext context) => context.Request.Headers["X-Api-Key"] == key || context.Request.Headers.Authorization == $"Bearer {key}";
+    private bool Opens(HttpContext context) =>
+        context.Request.Headers["X-Api-Key"] == key || context.Request.Headers.Authorization == $"Bearer {key}";
 
     private HrFault Take()
     {
         lock (_gate)
         {
-            if (_fault.Left <= 0) return HrFault.None;
+            if (_fault.Left <= 0)
+                return HrFault.None;
             _fault.Left--;
             return _fault.Kind;
         }

@@ -17,7 +17,8 @@ public sealed partial class HrService(string files, string exportFolder, DateOnl
     public bool Export(string name)
     {
         var path = Path.Combine(files, Path.GetFileName(name) + ".csv");
-        if (!File.Exists(path)) return false;
+        if (!File.Exists(path))
+            return false;
         System.IO.Directory.CreateDirectory(exportFolder);
         var target = Path.Combine(exportFolder, ExportName);
         File.WriteAllText(target + ".new", Dated(File.ReadAllText(path), firstDay));
@@ -27,7 +28,14 @@ public sealed partial class HrService(string files, string exportFolder, DateOnl
 
     /// <summary>The text of an HR file with its relative days as dates (ISO 8601).</summary>
     public static string Dated(string text, DateOnly firstDay) =>
-        RelativeDay().Replace(text, m => firstDay.AddDays(int.Parse(m.ValueSpan[3..], NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture)).ToString("yyyy-MM-dd", CultureInfo.InvariantCulture));
+        RelativeDay()
+            .Replace(
+                text,
+                m =>
+                    firstDay
+                        .AddDays(int.Parse(m.ValueSpan[3..], NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture))
+                        .ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)
+            );
 
     [GeneratedRegex(@"(?<=,)day[+-]\d{1,5}(?=,)", RegexOptions.CultureInvariant)]
     private static partial Regex RelativeDay();
@@ -40,7 +48,8 @@ public sealed partial class HrService(string files, string exportFolder, DateOnl
         foreach (var row in reader)
         {
             var record = new Dictionary<string, string>();
-            foreach (var name in names) record[name] = row[name].ToString();
+            foreach (var name in names)
+                record[name] = row[name].ToString();
             rows.Add(record);
         }
         return rows;
@@ -48,14 +57,25 @@ public sealed partial class HrService(string files, string exportFolder, DateOnl
 
     public void Map(WebApplication app)
     {
-        app.MapGet("/files", () => System.IO.Directory.GetFiles(files, "*.csv").Select(Path.GetFileNameWithoutExtension).Order(StringComparer.Ordinal));
-        app.MapGet("/records", (int? page, int? size) =>
-        {
-            var path = Path.Combine(exportFolder, ExportName);
-            var rows = File.Exists(path) ? Read(path) : [];
-            var (take, at) = (Math.Clamp(size ?? 100, 1, 1000), Math.Max(page ?? 1, 1));
-            return Results.Ok(new { total = rows.Count.ToString(CultureInfo.InvariantCulture), records = rows.Skip((at - 1) * take).Take(take) });
-        });
-        app.MapPost("/exports/{name}", (string name) => Export(name) ? Results.NoContent() : Results.NotFound(new { detail = $"HR has no file '{name}'; see /files." }));
+        app.MapGet(
+            "/files",
+            () => System.IO.Directory.GetFiles(files, "*.csv").Select(Path.GetFileNameWithoutExtension).Order(StringComparer.Ordinal)
+        );
+        app.MapGet(
+            "/records",
+            (int? page, int? size) =>
+            {
+                var path = Path.Combine(exportFolder, ExportName);
+                var rows = File.Exists(path) ? Read(path) : [];
+                var (take, at) = (Math.Clamp(size ?? 100, 1, 1000), Math.Max(page ?? 1, 1));
+                return Results.Ok(
+                    new { total = rows.Count.ToString(CultureInfo.InvariantCulture), records = rows.Skip((at - 1) * take).Take(take) }
+                );
+            }
+        );
+        app.MapPost(
+            "/exports/{name}",
+            (string name) => Export(name) ? Results.NoContent() : Results.NotFound(new { detail = $"HR has no file '{name}'; see /files." })
+        );
     }
 }

@@ -23,13 +23,16 @@ public sealed class MailSink : IAsyncDisposable
         Port = port;
         var services = new SmtpServer.ComponentModel.ServiceProvider();
         services.Add(new Keep(_mails));
-        var options = new SmtpServerOptionsBuilder().ServerName("northmere.example")
-            .Endpoint(e => e.Endpoint(new IPEndPoint(IPAddress.Loopback, port))).Build();
+        var options = new SmtpServerOptionsBuilder()
+            .ServerName("northmere.example")
+            .Endpoint(e => e.Endpoint(new IPEndPoint(IPAddress.Loopback, port)))
+            .Build();
         _running = new SmtpServer.SmtpServer(options, services).StartAsync(_stop.Token);
     }
 
     public int Port { get; }
     public IReadOnlyList<ReceivedMail> Mails => [.. _mails];
+
     public void Clear() => _mails.Clear();
 
     public async ValueTask DisposeAsync()
@@ -48,12 +51,27 @@ public sealed class MailSink : IAsyncDisposable
 
     private sealed class Keep(ConcurrentQueue<ReceivedMail> mails) : MessageStore
     {
-        public override async Task<SmtpResponse> SaveAsync(ISessionContext context, IMessageTransaction transaction, ReadOnlySequence<byte> buffer, CancellationToken cancellationToken)
+        public override async Task<SmtpResponse> SaveAsync(
+            ISessionContext context,
+            IMessageTransaction transaction,
+            ReadOnlySequence<byte> buffer,
+            CancellationToken cancellationToken
+        )
         {
             await using var stream = new MemoryStream(buffer.ToArray());
             var message = await MimeMessage.LoadAsync(stream, cancellationToken);
-            mails.Enqueue(new(message.MessageId ?? "", message.To.ToString(), message.From.ToString(), message.Subject ?? "", message.TextBody ?? "", message.Date));
-            while (mails.Count > 2000) mails.TryDequeue(out _);
+            mails.Enqueue(
+                new(
+                    message.MessageId ?? "",
+                    message.To.ToString(),
+                    message.From.ToString(),
+                    message.Subject ?? "",
+                    message.TextBody ?? "",
+                    message.Date
+                )
+            );
+            while (mails.Count > 2000)
+                mails.TryDequeue(out _);
             return SmtpResponse.Ok;
         }
     }

@@ -39,45 +39,57 @@ public sealed class OpenIdProvider : IAsyncDisposable
         builder.Logging.ClearProviders();
         builder.WebHost.UseSetting("urls", $"http://127.0.0.1:{port}");
         OpenIdProvider? provider = null;
-        builder.Services.AddOpenIddict().AddServer(server =>
-        {
-            server.SetIssuer($"http://127.0.0.1:{port}/").SetAuthorizationEndpointUris("authorize").SetTokenEndpointUris("token");
-            server.AllowAuthorizationCodeFlow().RequireProofKeyForCodeExchange();
-            server.RegisterScopes(Scopes.Profile, Scopes.Email, "groups");
-            server.EnableDegradedMode();
-            server.AddEphemeralEncryptionKey().AddEphemeralSigningKey();
-            server.UseAspNetCore().DisableTransportSecurityRequirement();
-            server.AddEventHandler<ValidateAuthorizationRequestContext>(handler => handler.UseInlineHandler(context =>
+        builder
+            .Services.AddOpenIddict()
+            .AddServer(server =>
             {
-                if (context.ClientId != Client) context.Reject(Errors.InvalidClient, "The client is not known.");
-                return default;
-            }));
-            server.AddEventHandler<ValidateTokenRequestContext>(handler => handler.UseInlineHandler(context =>
-            {
-                if (context.ClientId != Client || context.ClientSecret != Secret) context.Reject(Errors.InvalidClient, "The client is not known.");
-                return default;
-            }));
-            server.AddEventHandler<HandleAuthorizationRequestContext>(handler => handler.UseInlineHandler(context =>
-            {
-                if (provider?.Current is not { } user)
-                {
-                    context.Reject(Errors.AccessDenied, "Nobody is signed in at the provider.");
-                    return default;
-                }
-                var identity = new ClaimsIdentity("stand-in", Claims.Name, Claims.Role);
-                identity.AddClaim(new(Claims.Subject, user.Subject));
-                identity.AddClaim(new(Claims.PreferredUsername, user.Name));
-                identity.AddClaim(new(Claims.Name, user.Display));
-                identity.AddClaim(new(Claims.Email, user.Mail));
-                identity.AddClaim(new("employee_number", user.Number));
-                foreach (var group in user.Groups) identity.AddClaim(new("groups", group));
-                if (provider.Nonce is { } nonce) context.Request.Nonce = nonce;
-                identity.SetScopes(context.Request.GetScopes());
-                identity.SetDestinations(_ => [Destinations.IdentityToken]);
-                context.SignIn(new ClaimsPrincipal(identity));
-                return default;
-            }));
-        });
+                server.SetIssuer($"http://127.0.0.1:{port}/").SetAuthorizationEndpointUris("authorize").SetTokenEndpointUris("token");
+                server.AllowAuthorizationCodeFlow().RequireProofKeyForCodeExchange();
+                server.RegisterScopes(Scopes.Profile, Scopes.Email, "groups");
+                server.EnableDegradedMode();
+                server.AddEphemeralEncryptionKey().AddEphemeralSigningKey();
+                server.UseAspNetCore().DisableTransportSecurityRequirement();
+                server.AddEventHandler<ValidateAuthorizationRequestContext>(handler =>
+                    handler.UseInlineHandler(context =>
+                    {
+                        if (context.ClientId != Client)
+                            context.Reject(Errors.InvalidClient, "The client is not known.");
+                        return default;
+                    })
+                );
+                server.AddEventHandler<ValidateTokenRequestContext>(handler =>
+                    handler.UseInlineHandler(context =>
+                    {
+                        if (context.ClientId != Client || context.ClientSecret != Secret)
+                            context.Reject(Errors.InvalidClient, "The client is not known.");
+                        return default;
+                    })
+                );
+                server.AddEventHandler<HandleAuthorizationRequestContext>(handler =>
+                    handler.UseInlineHandler(context =>
+                    {
+                        if (provider?.Current is not { } user)
+                        {
+                            context.Reject(Errors.AccessDenied, "Nobody is signed in at the provider.");
+                            return default;
+                        }
+                        var identity = new ClaimsIdentity("stand-in", Claims.Name, Claims.Role);
+                        identity.AddClaim(new(Claims.Subject, user.Subject));
+                        identity.AddClaim(new(Claims.PreferredUsername, user.Name));
+                        identity.AddClaim(new(Claims.Name, user.Display));
+                        identity.AddClaim(new(Claims.Email, user.Mail));
+                        identity.AddClaim(new("employee_number", user.Number));
+                        foreach (var group in user.Groups)
+                            identity.AddClaim(new("groups", group));
+                        if (provider.Nonce is { } nonce)
+                            context.Request.Nonce = nonce;
+                        identity.SetScopes(context.Request.GetScopes());
+                        identity.SetDestinations(_ => [Destinations.IdentityToken]);
+                        context.SignIn(new ClaimsPrincipal(identity));
+                        return default;
+                    })
+                );
+            });
         var app = builder.Build();
         provider = new(app);
         await app.StartAsync();

@@ -96,84 +96,241 @@ public sealed class HookRow
 /// <summary>Who may sign in, their tokens, sealed secrets, and one-time links.</summary>
 public static class AccessTables
 {
-    private const string Columns = "name, display, mail, password_hash, roles, number, active, stamp, created_at, reach, hearing, person_id, issuer, subject";
+    private const string Columns =
+        "name, display, mail, password_hash, roles, number, active, stamp, created_at, reach, hearing, person_id, issuer, subject";
 
-    public static Task<UserRow?> UserAsync(this Session session, string name) => session.FirstAsync<UserRow>($"SELECT {Columns} FROM users WHERE name=@name", new { name });
-    public static Task<UserRow?> UserBySubjectAsync(this Session session, string issuer, string subject) => session.FirstAsync<UserRow>($"SELECT {Columns} FROM users WHERE issuer=@issuer AND subject=@subject", new { issuer, subject });
-    public static Task<IReadOnlyList<UserRow>> UsersAsync(this Session session) => session.QueryAsync<UserRow>($"SELECT {Columns} FROM users ORDER BY name");
+    public static Task<UserRow?> UserAsync(this Session session, string name) =>
+        session.FirstAsync<UserRow>($"SELECT {Columns} FROM users WHERE name=@name", new { name });
 
-    public static Task SaveUserAsync(this Session session, UserRow user) => session.ExecuteAsync(
-        $"INSERT INTO users ({Columns}, failed, locked_until) VALUES (@Name, @Display, @Mail, @PasswordHash, @Roles, @Number, @Active, @Stamp, @CreatedAt, @Reach, @Hearing, @PersonId, @Issuer, @Subject, 0, 0) " +
-        "ON CONFLICT (name) DO UPDATE SET display=excluded.display, mail=excluded.mail, password_hash=excluded.password_hash, roles=excluded.roles, number=excluded.number, active=excluded.active, reach=excluded.reach, stamp=excluded.stamp, person_id=excluded.person_id, issuer=excluded.issuer, subject=excluded.subject", user);
+    public static Task<UserRow?> UserBySubjectAsync(this Session session, string issuer, string subject) =>
+        session.FirstAsync<UserRow>($"SELECT {Columns} FROM users WHERE issuer=@issuer AND subject=@subject", new { issuer, subject });
+
+    public static Task<IReadOnlyList<UserRow>> UsersAsync(this Session session) =>
+        session.QueryAsync<UserRow>($"SELECT {Columns} FROM users ORDER BY name");
+
+    public static Task SaveUserAsync(this Session session, UserRow user) =>
+        session.ExecuteAsync(
+            $"INSERT INTO users ({Columns}, failed, locked_until) VALUES (@Name, @Display, @Mail, @PasswordHash, @Roles, "
+                + "@Number, @Active, @Stamp, @CreatedAt, @Reach, @Hearing, @PersonId, @Issuer, @Subject, 0, 0) "
+                + "ON CONFLICT (name) DO UPDATE SET display=excluded.display, mail=excluded.mail, "
+                + "password_hash=excluded.password_hash, roles=excluded.roles, number=excluded.number, active=excluded.active, "
+                + "reach=excluded.reach, stamp=excluded.stamp, person_id=excluded.person_id, issuer=excluded.issuer, "
+                + "subject=excluded.subject",
+            user
+        );
 
     /// <summary>Links users to the people that HR came to know under their number.</summary>
-    public static Task<int> BindUsersAsync(this Session session) => session.ExecuteAsync(
-        "UPDATE users SET person_id=(SELECT MIN(p.id) FROM people p WHERE p.number=users.number) WHERE person_id='' AND number<>'' AND EXISTS (SELECT 1 FROM people p WHERE p.number=users.number)");
+    public static Task<int> BindUsersAsync(this Session session) =>
+        session.ExecuteAsync(
+            "UPDATE users SET person_id=(SELECT MIN(p.id) FROM people p WHERE p.number=users.number) WHERE person_id='' AND "
+                + "number<>'' AND EXISTS (SELECT 1 FROM people p WHERE p.number=users.number)"
+        );
 
-    public static Task SetHearingAsync(this Session session, string name, string hearing) => session.ExecuteAsync("UPDATE users SET hearing=@hearing WHERE name=@name", new { name, hearing });
+    public static Task SetHearingAsync(this Session session, string name, string hearing) =>
+        session.ExecuteAsync("UPDATE users SET hearing=@hearing WHERE name=@name", new { name, hearing });
 
     /// <summary>Active users behind whom a person stands whose record names an end, with it.</summary>
-    public static Task<IReadOnlyList<(string Name, string Site, string End)>> LinkedUsersAsync(this Session session) => session.QueryAsync<(string, string, string)>(
-        "SELECT u.name, p.site, p.end_day FROM users u JOIN people p ON (p.id=u.person_id OR (u.person_id='' AND p.number=u.number)) WHERE u.active=1 AND u.number<>'' AND p.end_day IS NOT NULL AND p.others='[]'");
+    public static Task<IReadOnlyList<(string Name, string Site, string End)>> LinkedUsersAsync(this Session session) =>
+        session.QueryAsync<(string, string, string)>(
+            "SELECT u.name, p.site, p.end_day FROM users u JOIN people p ON (p.id=u.person_id OR (u.person_id='' AND "
+                + "p.number=u.number)) WHERE u.active=1 AND u.number<>'' AND p.end_day IS NOT NULL AND p.others='[]'"
+        );
 
     /// <summary>Ends the sign-in of a user.</summary>
-    public static Task EndUserAsync(this Session session, string name, string stamp) => session.ExecuteAsync("UPDATE users SET active=0, stamp=@stamp WHERE name=@name", new { name, stamp });
+    public static Task EndUserAsync(this Session session, string name, string stamp) =>
+        session.ExecuteAsync("UPDATE users SET active=0, stamp=@stamp WHERE name=@name", new { name, stamp });
 
-    public static Task AddTokenAsync(this Session session, TokenRow token) => session.ExecuteAsync(
-        "INSERT INTO tokens (id, user_name, hash, label, created_at, expires_at, roles, parent) VALUES (@Id, @UserName, @Hash, @Label, @CreatedAt, @ExpiresAt, @Roles, @Parent)", token);
+    public static Task AddTokenAsync(this Session session, TokenRow token) =>
+        session.ExecuteAsync(
+            "INSERT INTO tokens (id, user_name, hash, label, created_at, expires_at, roles, parent) VALUES (@Id, @UserName, "
+                + "@Hash, @Label, @CreatedAt, @ExpiresAt, @Roles, @Parent)",
+            token
+        );
 
-    public static Task<TokenRow?> TokenAsync(this Session session, string hash) => session.FirstAsync<TokenRow>("SELECT id, user_name, hash, label, created_at, expires_at, ended_at, roles, used_at, parent FROM tokens WHERE hash=@hash", new { hash });
-    public static Task<TokenRow?> TokenByIdAsync(this Session session, string id) => session.FirstAsync<TokenRow>("SELECT id, user_name, hash, label, created_at, expires_at, ended_at, roles, used_at, parent FROM tokens WHERE id=@id", new { id });
+    public static Task<TokenRow?> TokenAsync(this Session session, string hash) =>
+        session.FirstAsync<TokenRow>(
+            "SELECT id, user_name, hash, label, created_at, expires_at, ended_at, roles, used_at, parent FROM tokens WHERE hash=@hash",
+            new { hash }
+        );
 
-    public static Task<IReadOnlyList<TokenRow>> TokensOfAsync(this Session session, string user, long now) => session.QueryAsync<TokenRow>(
-        "SELECT id, user_name, '' AS hash, label, created_at, expires_at, ended_at, roles, used_at FROM tokens WHERE user_name=@user AND ended_at IS NULL AND expires_at>@now ORDER BY created_at DESC LIMIT 200", new { user, now });
+    public static Task<TokenRow?> TokenByIdAsync(this Session session, string id) =>
+        session.FirstAsync<TokenRow>(
+            "SELECT id, user_name, hash, label, created_at, expires_at, ended_at, roles, used_at, parent FROM tokens WHERE id=@id",
+            new { id }
+        );
+
+    public static Task<IReadOnlyList<TokenRow>> TokensOfAsync(this Session session, string user, long now) =>
+        session.QueryAsync<TokenRow>(
+            "SELECT id, user_name, '' AS hash, label, created_at, expires_at, ended_at, roles, used_at FROM tokens WHERE "
+                + "user_name=@user AND ended_at IS NULL AND expires_at>@now ORDER BY created_at DESC LIMIT 200",
+            new { user, now }
+        );
 
     /// <summary>Ends a token of a user. False when it is not theirs, or over.</summary>
-    public static async Task<bool> EndTokenOfAsync(this Session session, string id, string user, long at) => await session.ExecuteAsync("UPDATE tokens SET ended_at=@at WHERE id=@id AND user_name=@user AND ended_at IS NULL", new { id, user, at }).ConfigureAwait(false) == 1;
+    public static async Task<bool> EndTokenOfAsync(this Session session, string id, string user, long at) =>
+        await session
+            .ExecuteAsync(
+                "UPDATE tokens SET ended_at=@at WHERE id=@id AND user_name=@user AND ended_at IS NULL",
+                new
+                {
+                    id,
+                    user,
+                    at,
+                }
+            )
+            .ConfigureAwait(false) == 1;
 
-    public static Task AddSignInAsync(this Session session, SessionRow row) => session.ExecuteAsync("INSERT INTO sessions (id, user_name, created_at, seen_at, address, agent, way) VALUES (@Id, @UserName, @CreatedAt, @SeenAt, @Address, @Agent, @Way)", row);
-    public static Task<SessionRow?> SignInAsync(this Session session, string id) => session.FirstAsync<SessionRow>("SELECT id, user_name, created_at, seen_at, address, agent, way, ended_at FROM sessions WHERE id=@id", new { id });
-    public static Task SeenAsync(this Session session, string id, long at) => session.ExecuteAsync("UPDATE sessions SET seen_at=@at WHERE id=@id", new { id, at });
-    public static Task<IReadOnlyList<SessionRow>> SignInsAsync(this Session session, string user, long since) => session.QueryAsync<SessionRow>(
-        "SELECT id, user_name, created_at, seen_at, address, agent, way, ended_at FROM sessions WHERE (@user='' OR user_name=@user) AND ended_at IS NULL AND seen_at>@since ORDER BY seen_at DESC LIMIT 500", new { user, since });
-    public static async Task<bool> EndSignInAsync(this Session session, string id, string user, long at) => await session.ExecuteAsync("UPDATE sessions SET ended_at=@at WHERE id=@id AND (@user='' OR user_name=@user) AND ended_at IS NULL", new { id, user, at }).ConfigureAwait(false) == 1;
+    public static Task AddSignInAsync(this Session session, SessionRow row) =>
+        session.ExecuteAsync(
+            "INSERT INTO sessions (id, user_name, created_at, seen_at, address, agent, way) VALUES (@Id, @UserName, "
+                + "@CreatedAt, @SeenAt, @Address, @Agent, @Way)",
+            row
+        );
 
-    private const string HookColumns = "id, address, kinds, secret, actor, created_at, active, next_position, due_at, attempts, problem, sent_at";
-    public static Task AddHookAsync(this Session session, HookRow row) => session.ExecuteAsync($"INSERT INTO hooks ({HookColumns}, lease_until) VALUES (@Id, @Address, @Kinds, @Secret, @Actor, @CreatedAt, 1, @NextPosition, @DueAt, 0, '', NULL, 0)", row);
-    public static Task<IReadOnlyList<HookRow>> HooksAsync(this Session session) => session.QueryAsync<HookRow>($"SELECT {HookColumns} FROM hooks WHERE active=1 ORDER BY created_at");
-    public static Task<IReadOnlyList<HookRow>> ClaimHooksAsync(this Session session, long now, long until) => session.QueryAsync<HookRow>(
-        "UPDATE hooks SET lease_until=@until WHERE id IN (SELECT id FROM hooks WHERE active=1 AND due_at<=@now AND lease_until<=@now AND next_position <= (SELECT COALESCE(MAX(position),-1) FROM ledger_leaves)" + session.Engine.SkipLocked + $") RETURNING {HookColumns}", new { now, until });
-    public static Task SaveHookAsync(this Session session, HookRow row) => session.ExecuteAsync("UPDATE hooks SET next_position=@NextPosition, due_at=@DueAt, attempts=@Attempts, problem=@Problem, sent_at=@SentAt, lease_until=0 WHERE id=@Id", row);
-    public static async Task<bool> EndHookAsync(this Session session, string id) => await session.ExecuteAsync("UPDATE hooks SET active=0 WHERE id=@id AND active=1", new { id }).ConfigureAwait(false) == 1;
-    public static async Task<bool> ReplayHookAsync(this Session session, string id, long position, long now) => await session.ExecuteAsync("UPDATE hooks SET next_position=@position, due_at=@now, attempts=0, problem='' WHERE id=@id AND active=1", new { id, position, now }).ConfigureAwait(false) == 1;
-    public static Task<long> SealedAsync(this Session session) => session.ScalarAsync<long>("SELECT COALESCE(MAX(position),-1)+1 FROM ledger_leaves");
+    public static Task<SessionRow?> SignInAsync(this Session session, string id) =>
+        session.FirstAsync<SessionRow>(
+            "SELECT id, user_name, created_at, seen_at, address, agent, way, ended_at FROM sessions WHERE id=@id",
+            new { id }
+        );
+
+    public static Task SeenAsync(this Session session, string id, long at) =>
+        session.ExecuteAsync("UPDATE sessions SET seen_at=@at WHERE id=@id", new { id, at });
+
+    public static Task<IReadOnlyList<SessionRow>> SignInsAsync(this Session session, string user, long since) =>
+        session.QueryAsync<SessionRow>(
+            "SELECT id, user_name, created_at, seen_at, address, agent, way, ended_at FROM sessions WHERE (@user='' OR "
+                + "user_name=@user) AND ended_at IS NULL AND seen_at>@since ORDER BY seen_at DESC LIMIT 500",
+            new { user, since }
+        );
+
+    public static async Task<bool> EndSignInAsync(this Session session, string id, string user, long at) =>
+        await session
+            .ExecuteAsync(
+                "UPDATE sessions SET ended_at=@at WHERE id=@id AND (@user='' OR user_name=@user) AND ended_at IS NULL",
+                new
+                {
+                    id,
+                    user,
+                    at,
+                }
+            )
+            .ConfigureAwait(false) == 1;
+
+    private const string HookColumns =
+        "id, address, kinds, secret, actor, created_at, active, next_position, due_at, attempts, problem, sent_at";
+
+    public static Task AddHookAsync(this Session session, HookRow row) =>
+        session.ExecuteAsync(
+            $"INSERT INTO hooks ({HookColumns}, lease_until) VALUES (@Id, @Address, @Kinds, @Secret, @Actor, @CreatedAt, 1, "
+                + "@NextPosition, @DueAt, 0, '', NULL, 0)",
+            row
+        );
+
+    public static Task<IReadOnlyList<HookRow>> HooksAsync(this Session session) =>
+        session.QueryAsync<HookRow>($"SELECT {HookColumns} FROM hooks WHERE active=1 ORDER BY created_at");
+
+    public static Task<IReadOnlyList<HookRow>> ClaimHooksAsync(this Session session, long now, long until) =>
+        session.QueryAsync<HookRow>(
+            "UPDATE hooks SET lease_until=@until WHERE id IN (SELECT id FROM hooks WHERE active=1 AND due_at<=@now AND "
+                + "lease_until<=@now AND next_position <= (SELECT COALESCE(MAX(position),-1) FROM ledger_leaves)"
+                + session.Engine.SkipLocked
+                + $") RETURNING {HookColumns}",
+            new { now, until }
+        );
+
+    public static Task SaveHookAsync(this Session session, HookRow row) =>
+        session.ExecuteAsync(
+            "UPDATE hooks SET next_position=@NextPosition, due_at=@DueAt, attempts=@Attempts, problem=@Problem, "
+                + "sent_at=@SentAt, lease_until=0 WHERE id=@Id",
+            row
+        );
+
+    public static async Task<bool> EndHookAsync(this Session session, string id) =>
+        await session.ExecuteAsync("UPDATE hooks SET active=0 WHERE id=@id AND active=1", new { id }).ConfigureAwait(false) == 1;
+
+    public static async Task<bool> ReplayHookAsync(this Session session, string id, long position, long now) =>
+        await session
+            .ExecuteAsync(
+                "UPDATE hooks SET next_position=@position, due_at=@now, attempts=0, problem='' WHERE id=@id AND active=1",
+                new
+                {
+                    id,
+                    position,
+                    now,
+                }
+            )
+            .ConfigureAwait(false) == 1;
+
+    public static Task<long> SealedAsync(this Session session) =>
+        session.ScalarAsync<long>("SELECT COALESCE(MAX(position),-1)+1 FROM ledger_leaves");
 
     /// <summary>Sealed entries from a position on, in their order.</summary>
-    public static Task<IReadOnlyList<LedgerRow>> SealedFromAsync(this Session session, long position, int limit) => session.QueryAsync<LedgerRow>(
-        "SELECT e.entry, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body, l.position, v.body AS held FROM ledger_leaves l JOIN ledger e ON e.entry=l.entry LEFT JOIN ledger_values v ON v.id=e.id WHERE l.position>=@position ORDER BY l.position LIMIT @limit", new { position, limit });
+    public static Task<IReadOnlyList<LedgerRow>> SealedFromAsync(this Session session, long position, int limit) =>
+        session.QueryAsync<LedgerRow>(
+            "SELECT e.entry, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body, l.position, v.body AS held FROM "
+                + "ledger_leaves l JOIN ledger e ON e.entry=l.entry LEFT JOIN ledger_values v ON v.id=e.id WHERE "
+                + "l.position>=@position ORDER BY l.position LIMIT @limit",
+            new { position, limit }
+        );
 
-    public static Task EndTokenAsync(this Session session, string id, long at) => session.ExecuteAsync("UPDATE tokens SET ended_at=@at WHERE id=@id AND ended_at IS NULL", new { id, at });
+    public static Task EndTokenAsync(this Session session, string id, long at) =>
+        session.ExecuteAsync("UPDATE tokens SET ended_at=@at WHERE id=@id AND ended_at IS NULL", new { id, at });
 
-    public static Task AddHandoversAsync(this Session session, IReadOnlyCollection<HandoverRow> rows) => session.BulkAsync(
-        "INSERT INTO handovers (id, token_hash, person_id, target, receiver, request_id, expires_at) SELECT id, token_hash, person_id, target, receiver, request_id, expires_at FROM {rows} AS x",
-        rows, ("id", "text"), ("token_hash", "text"), ("person_id", "text"), ("target", "text"), ("receiver", "text"), ("request_id", "text"), ("expires_at", "bigint"));
+    public static Task AddHandoversAsync(this Session session, IReadOnlyCollection<HandoverRow> rows) =>
+        session.BulkAsync(
+            "INSERT INTO handovers (id, token_hash, person_id, target, receiver, request_id, expires_at) SELECT id, "
+                + "token_hash, person_id, target, receiver, request_id, expires_at FROM {rows} AS x",
+            rows,
+            ("id", "text"),
+            ("token_hash", "text"),
+            ("person_id", "text"),
+            ("target", "text"),
+            ("receiver", "text"),
+            ("request_id", "text"),
+            ("expires_at", "bigint")
+        );
 
-    public static Task<HandoverRow?> HandoverAsync(this Session session, string tokenHash) => session.FirstAsync<HandoverRow>(
-        "SELECT id, token_hash, person_id, target, receiver, request_id, expires_at, used_at, ended_at FROM handovers WHERE token_hash=@tokenHash", new { tokenHash });
+    public static Task<HandoverRow?> HandoverAsync(this Session session, string tokenHash) =>
+        session.FirstAsync<HandoverRow>(
+            "SELECT id, token_hash, person_id, target, receiver, request_id, expires_at, used_at, ended_at FROM handovers "
+                + "WHERE token_hash=@tokenHash",
+            new { tokenHash }
+        );
 
     /// <summary>Holds a link while it is being opened. False when somebody opens it already.</summary>
     public static async Task<bool> BeginHandoverAsync(this Session session, string id, long now, long until) =>
-        await session.ExecuteAsync("UPDATE handovers SET opening_until=@until WHERE id=@id AND used_at IS NULL AND ended_at IS NULL AND opening_until<=@now", new { id, now, until }).ConfigureAwait(false) == 1;
-    public static Task LeaveHandoverAsync(this Session session, string id) => session.ExecuteAsync("UPDATE handovers SET opening_until=0 WHERE id=@id", new { id });
+        await session
+            .ExecuteAsync(
+                "UPDATE handovers SET opening_until=@until WHERE id=@id AND used_at IS NULL AND ended_at IS NULL AND opening_until<=@now",
+                new
+                {
+                    id,
+                    now,
+                    until,
+                }
+            )
+            .ConfigureAwait(false) == 1;
+
+    public static Task LeaveHandoverAsync(this Session session, string id) =>
+        session.ExecuteAsync("UPDATE handovers SET opening_until=0 WHERE id=@id", new { id });
 
     /// <summary>Ends the open links of a request.</summary>
-    public static Task EndHandoversAsync(this Session session, string request, long at) => session.ExecuteAsync("UPDATE handovers SET ended_at=@at WHERE request_id=@request AND used_at IS NULL AND ended_at IS NULL", new { request, at });
+    public static Task EndHandoversAsync(this Session session, string request, long at) =>
+        session.ExecuteAsync(
+            "UPDATE handovers SET ended_at=@at WHERE request_id=@request AND used_at IS NULL AND ended_at IS NULL",
+            new { request, at }
+        );
 
     /// <summary>The targets in which a request set a first password.</summary>
-    public static Task<IReadOnlyList<string>> PasswordStepsAsync(this Session session, string request) => session.QueryAsync<string>(
-        "SELECT DISTINCT target FROM steps WHERE request_id=@request AND state='done' AND change LIKE '%\"kind\":\"set-password\"%'", new { request });
+    public static Task<IReadOnlyList<string>> PasswordStepsAsync(this Session session, string request) =>
+        session.QueryAsync<string>(
+            "SELECT DISTINCT target FROM steps WHERE request_id=@request AND state='done' AND change LIKE '%\"kind\":\"set-password\"%'",
+            new { request }
+        );
 
     /// <summary>Uses a link up. False when it was used before.</summary>
     public static async Task<bool> UseHandoverAsync(this Session session, string id, long at) =>
-        await session.ExecuteAsync("UPDATE handovers SET used_at=@at WHERE id=@id AND used_at IS NULL", new { id, at }).ConfigureAwait(false) == 1;
+        await session
+            .ExecuteAsync("UPDATE handovers SET used_at=@at WHERE id=@id AND used_at IS NULL", new { id, at })
+            .ConfigureAwait(false) == 1;
 }

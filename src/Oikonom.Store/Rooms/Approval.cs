@@ -87,80 +87,234 @@ public static class ApprovalTables
 {
     private const string ExtraColumns = "id, person_id, kind, subject, from_at, until_at, reason, request_id, ended_at, employment, value";
 
-    public static Task<IReadOnlyList<ExtraRow>> ExtrasAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<ExtraRow, object>(
-        "SELECT e.id, e.person_id, e.kind, e.subject, e.from_at, e.until_at, e.reason, e.request_id, e.ended_at, e.employment, e.value FROM {rows} AS x {join} extras e ON x.id=e.person_id WHERE e.ended_at IS NULL ORDER BY e.id",
-        [.. people.Select(id => new { Id = id })], ("id", "text"));
+    public static Task<IReadOnlyList<ExtraRow>> ExtrasAsync(this Session session, IReadOnlyCollection<string> people) =>
+        session.BulkQueryAsync<ExtraRow, object>(
+            "SELECT e.id, e.person_id, e.kind, e.subject, e.from_at, e.until_at, e.reason, e.request_id, e.ended_at, "
+                + "e.employment, e.value FROM {rows} AS x {join} extras e ON x.id=e.person_id WHERE e.ended_at IS NULL ORDER BY e.id",
+            [.. people.Select(id => new { Id = id })],
+            ("id", "text")
+        );
 
-    public static Task AddExtrasAsync(this Session session, IReadOnlyCollection<ExtraRow> rows) => session.BulkAsync(
-        $"INSERT INTO extras ({ExtraColumns}) SELECT id, person_id, kind, subject, from_at, until_at, reason, request_id, NULL, employment, value FROM {{rows}} AS x",
-        rows, ("id", "text"), ("person_id", "text"), ("kind", "text"), ("subject", "text"), ("from_at", "bigint"), ("until_at", "bigint"), ("reason", "text"), ("request_id", "text"), ("employment", "text"), ("value", "text"));
+    public static Task AddExtrasAsync(this Session session, IReadOnlyCollection<ExtraRow> rows) =>
+        session.BulkAsync(
+            $"INSERT INTO extras ({ExtraColumns}) SELECT id, person_id, kind, subject, from_at, until_at, reason, request_id, "
+                + $"NULL, employment, value FROM {{rows}} AS x",
+            rows,
+            ("id", "text"),
+            ("person_id", "text"),
+            ("kind", "text"),
+            ("subject", "text"),
+            ("from_at", "bigint"),
+            ("until_at", "bigint"),
+            ("reason", "text"),
+            ("request_id", "text"),
+            ("employment", "text"),
+            ("value", "text")
+        );
 
-    public static Task EndExtraAsync(this Session session, string person, string kind, string subject, long at) => session.ExecuteAsync(
-        "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind=@kind AND subject=@subject AND ended_at IS NULL", new { person, kind, subject, at });
+    public static Task EndExtraAsync(this Session session, string person, string kind, string subject, long at) =>
+        session.ExecuteAsync(
+            "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind=@kind AND subject=@subject AND ended_at IS NULL",
+            new
+            {
+                person,
+                kind,
+                subject,
+                at,
+            }
+        );
 
     /// <summary>Ends an attribute that was set by hand: what was to begin from an instant on, or all of it with 0.</summary>
-    public static Task EndFieldAsync(this Session session, string person, string employment, string name, long from, long at) => session.ExecuteAsync(
-        "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind='field' AND employment=@employment AND subject=@name AND from_at>=@from AND ended_at IS NULL",
-        new { person, employment, name, from, at });
+    public static Task EndFieldAsync(this Session session, string person, string employment, string name, long from, long at) =>
+        session.ExecuteAsync(
+            "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind='field' AND employment=@employment AND "
+                + "subject=@name AND from_at>=@from AND ended_at IS NULL",
+            new
+            {
+                person,
+                employment,
+                name,
+                from,
+                at,
+            }
+        );
 
     /// <summary>What was approved for an employment goes on under its new number.</summary>
-    public static Task RenumberExtrasAsync(this Session session, string person, string before, string after) => session.ExecuteAsync(
-        "UPDATE extras SET employment=@after WHERE person_id=@person AND employment=@before AND ended_at IS NULL", new { person, before, after });
+    public static Task RenumberExtrasAsync(this Session session, string person, string before, string after) =>
+        session.ExecuteAsync(
+            "UPDATE extras SET employment=@after WHERE person_id=@person AND employment=@before AND ended_at IS NULL",
+            new
+            {
+                person,
+                before,
+                after,
+            }
+        );
 
     /// <summary>Takes back the end of an employment that was set by hand.</summary>
-    public static Task TakeBackEndingAsync(this Session session, string person, string employment, long at) => session.ExecuteAsync(
-        "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind='end' AND employment=@employment AND ended_at IS NULL", new { person, employment, at });
+    public static Task TakeBackEndingAsync(this Session session, string person, string employment, long at) =>
+        session.ExecuteAsync(
+            "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind='end' AND employment=@employment AND ended_at IS NULL",
+            new
+            {
+                person,
+                employment,
+                at,
+            }
+        );
 
     private const string DelegationColumns = "id, from_user, to_user, begins_at, ends_at, kinds, remark, actor, created_at, ended_at";
-    public static Task AddDelegationAsync(this Session session, DelegationRow row) => session.ExecuteAsync($"INSERT INTO delegations ({DelegationColumns}) VALUES (@Id, @FromUser, @ToUser, @BeginsAt, @EndsAt, @Kinds, @Remark, @Actor, @CreatedAt, @EndedAt)", row);
-    public static Task EndDelegationAsync(this Session session, string id, long at) => session.ExecuteAsync("UPDATE delegations SET ended_at=@at WHERE id=@id AND ended_at IS NULL", new { id, at });
-    public static Task<DelegationRow?> DelegationAsync(this Session session, string id) => session.FirstAsync<DelegationRow>($"SELECT {DelegationColumns} FROM delegations WHERE id=@id", new { id });
+
+    public static Task AddDelegationAsync(this Session session, DelegationRow row) =>
+        session.ExecuteAsync(
+            $"INSERT INTO delegations ({DelegationColumns}) VALUES (@Id, @FromUser, @ToUser, @BeginsAt, @EndsAt, @Kinds, "
+                + "@Remark, @Actor, @CreatedAt, @EndedAt)",
+            row
+        );
+
+    public static Task EndDelegationAsync(this Session session, string id, long at) =>
+        session.ExecuteAsync("UPDATE delegations SET ended_at=@at WHERE id=@id AND ended_at IS NULL", new { id, at });
+
+    public static Task<DelegationRow?> DelegationAsync(this Session session, string id) =>
+        session.FirstAsync<DelegationRow>($"SELECT {DelegationColumns} FROM delegations WHERE id=@id", new { id });
 
     /// <summary>Delegations to or from a user ("" for everybody's) that are not over.</summary>
-    public static Task<IReadOnlyList<DelegationRow>> DelegationsAsync(this Session session, string user, long now) => session.QueryAsync<DelegationRow>(
-        $"SELECT {DelegationColumns} FROM delegations WHERE ended_at IS NULL AND ends_at>@now AND (@user='' OR from_user=@user OR to_user=@user) ORDER BY begins_at", new { user, now });
+    public static Task<IReadOnlyList<DelegationRow>> DelegationsAsync(this Session session, string user, long now) =>
+        session.QueryAsync<DelegationRow>(
+            $"SELECT {DelegationColumns} FROM delegations WHERE ended_at IS NULL AND ends_at>@now AND (@user='' OR "
+                + "from_user=@user OR to_user=@user) ORDER BY begins_at",
+            new { user, now }
+        );
 
     /// <summary>What is lent to a user now, with the roles of who lends it.</summary>
-    public static Task<IReadOnlyList<(string User, string Roles, string Kinds)>> LentToAsync(this Session session, string user, long now) => session.QueryAsync<(string, string, string)>(
-        "SELECT d.from_user, u.roles, d.kinds FROM delegations d JOIN users u ON u.name=d.from_user WHERE d.to_user=@user AND d.ended_at IS NULL AND d.begins_at<=@now AND d.ends_at>@now AND u.active=1", new { user, now });
+    public static Task<IReadOnlyList<(string User, string Roles, string Kinds)>> LentToAsync(this Session session, string user, long now) =>
+        session.QueryAsync<(string, string, string)>(
+            "SELECT d.from_user, u.roles, d.kinds FROM delegations d JOIN users u ON u.name=d.from_user WHERE d.to_user=@user "
+                + "AND d.ended_at IS NULL AND d.begins_at<=@now AND d.ends_at>@now AND u.active=1",
+            new { user, now }
+        );
 
-    private const string TaskColumns = "t.id, t.step_id, t.request_id, t.person_id, t.target, t.entitlement, t.kind, t.title, t.instructions, t.fields, t.checks, t.needs_evidence, t.role, t.taken_by, t.state, t.due_at, t.created_at, t.done_at, t.done_by, t.answers, t.remark, t.version, " +
-        "p.display, p.site, p.department, r.number, r.kind AS request_kind";
+    private const string TaskColumns =
+        "t.id, t.step_id, t.request_id, t.person_id, t.target, t.entitlement, t.kind, t.title, t.instructions, t.fields, "
+        + "t.checks, t.needs_evidence, t.role, t.taken_by, t.state, t.due_at, t.created_at, t.done_at, t.done_by, t.answers, "
+        + "t.remark, t.version, "
+        + "p.display, p.site, p.department, r.number, r.kind AS request_kind";
     private const string FromTasks = "FROM tasks t JOIN people p ON p.id=t.person_id JOIN requests r ON r.id=t.request_id";
 
-    public static Task AddTasksAsync(this Session session, IReadOnlyCollection<TaskRow> rows) => session.BulkAsync(
-        "INSERT INTO tasks (id, step_id, request_id, person_id, target, entitlement, kind, title, instructions, fields, checks, needs_evidence, role, taken_by, state, due_at, created_at, done_by, answers, remark, version) " +
-        "SELECT id, step_id, request_id, person_id, target, entitlement, kind, title, instructions, fields, checks, needs_evidence, role, '', 'open', due_at, created_at, '', answers, '', 1 FROM {rows} AS x WHERE true ON CONFLICT (step_id) DO NOTHING",
-        rows, ("id", "text"), ("step_id", "text"), ("request_id", "text"), ("person_id", "text"), ("target", "text"), ("entitlement", "text"), ("kind", "text"), ("title", "text"), ("instructions", "text"), ("fields", "text"), ("checks", "text"),
-        ("needs_evidence", "bigint"), ("role", "text"), ("due_at", "bigint"), ("created_at", "bigint"), ("answers", "text"));
+    public static Task AddTasksAsync(this Session session, IReadOnlyCollection<TaskRow> rows) =>
+        session.BulkAsync(
+            "INSERT INTO tasks (id, step_id, request_id, person_id, target, entitlement, kind, title, instructions, fields, "
+                + "checks, needs_evidence, role, taken_by, state, due_at, created_at, done_by, answers, remark, version) "
+                + "SELECT id, step_id, request_id, person_id, target, entitlement, kind, title, instructions, fields, checks, "
+                + "needs_evidence, role, '', 'open', due_at, created_at, '', answers, '', 1 FROM {rows} AS x WHERE true ON "
+                + "CONFLICT (step_id) DO NOTHING",
+            rows,
+            ("id", "text"),
+            ("step_id", "text"),
+            ("request_id", "text"),
+            ("person_id", "text"),
+            ("target", "text"),
+            ("entitlement", "text"),
+            ("kind", "text"),
+            ("title", "text"),
+            ("instructions", "text"),
+            ("fields", "text"),
+            ("checks", "text"),
+            ("needs_evidence", "bigint"),
+            ("role", "text"),
+            ("due_at", "bigint"),
+            ("created_at", "bigint"),
+            ("answers", "text")
+        );
 
-    public static Task<TaskRow?> TaskAsync(this Session session, string id, bool forUpdate = false) => session.FirstAsync<TaskRow>($"SELECT {TaskColumns} {FromTasks} WHERE t.id=@id{(forUpdate && session.Engine.ForUpdate.Length > 0 ? " FOR UPDATE OF t" : "")}", new { id });
-    public static Task<(string State, string Remark)?> TaskOfStepAsync(this Session session, string step) => session.FirstAsync<(string, string)?>("SELECT state, remark FROM tasks WHERE step_id=@step", new { step });
-    public static Task<IReadOnlyList<TaskRow>> TasksOfAsync(this Session session, string request) => session.QueryAsync<TaskRow>($"SELECT {TaskColumns} {FromTasks} WHERE t.request_id=@request ORDER BY t.created_at", new { request });
+    public static Task<TaskRow?> TaskAsync(this Session session, string id, bool forUpdate = false) =>
+        session.FirstAsync<TaskRow>(
+            $"SELECT {TaskColumns} {FromTasks} WHERE "
+                + $"t.id=@id{(forUpdate && session.Engine.ForUpdate.Length > 0 ? " FOR UPDATE OF t" : "")}",
+            new { id }
+        );
+
+    public static Task<(string State, string Remark)?> TaskOfStepAsync(this Session session, string step) =>
+        session.FirstAsync<(string, string)?>("SELECT state, remark FROM tasks WHERE step_id=@step", new { step });
+
+    public static Task<IReadOnlyList<TaskRow>> TasksOfAsync(this Session session, string request) =>
+        session.QueryAsync<TaskRow>($"SELECT {TaskColumns} {FromTasks} WHERE t.request_id=@request ORDER BY t.created_at", new { request });
 
     /// <summary>Tasks of the roles, those due first; only the open ones unless <paramref name="all"/>.</summary>
-    public static Task<IReadOnlyList<TaskRow>> TasksPageAsync(this Session session, IReadOnlyList<string> roles, bool all, int limit) => session.QueryAsync<TaskRow>(
-        $"SELECT {TaskColumns} {FromTasks} WHERE @roles LIKE '%|' || t.role || '|%' AND (@all=1 OR t.state='open') ORDER BY CASE WHEN t.state='open' THEN 0 ELSE 1 END, t.due_at LIMIT @limit", new { roles = $"|{string.Join('|', roles)}|", all = all ? 1 : 0, limit });
+    public static Task<IReadOnlyList<TaskRow>> TasksPageAsync(this Session session, IReadOnlyList<string> roles, bool all, int limit) =>
+        session.QueryAsync<TaskRow>(
+            $"SELECT {TaskColumns} {FromTasks} WHERE @roles LIKE '%|' || t.role || '|%' AND (@all=1 OR t.state='open') ORDER BY "
+                + "CASE WHEN t.state='open' THEN 0 ELSE 1 END, t.due_at LIMIT @limit",
+            new
+            {
+                roles = $"|{string.Join('|', roles)}|",
+                all = all ? 1 : 0,
+                limit,
+            }
+        );
 
-    public static async Task<bool> SaveTaskAsync(this Session session, TaskRow row) => await session.ExecuteAsync(
-        "UPDATE tasks SET taken_by=@TakenBy, state=@State, done_at=@DoneAt, done_by=@DoneBy, answers=@Answers, remark=@Remark, version=version+1 WHERE id=@Id AND version=@Version", row).ConfigureAwait(false) == 1;
+    public static async Task<bool> SaveTaskAsync(this Session session, TaskRow row) =>
+        await session
+            .ExecuteAsync(
+                "UPDATE tasks SET taken_by=@TakenBy, state=@State, done_at=@DoneAt, done_by=@DoneBy, answers=@Answers, "
+                    + "remark=@Remark, version=version+1 WHERE id=@Id AND version=@Version",
+                row
+            )
+            .ConfigureAwait(false) == 1;
 
     /// <summary>Notes on a request whether it waits for people at a desk.</summary>
-    public static Task NoteDeskAsync(this Session session, string request) => session.ExecuteAsync(
-        "UPDATE requests SET decider_role=COALESCE((SELECT MIN(t.role) FROM tasks t WHERE t.request_id=requests.id AND t.state='open'),''), version=version+1 WHERE id=@request AND state IN ('fulfilling','completed')", new { request });
+    public static Task NoteDeskAsync(this Session session, string request) =>
+        session.ExecuteAsync(
+            "UPDATE requests SET decider_role=COALESCE((SELECT MIN(t.role) FROM tasks t WHERE t.request_id=requests.id AND "
+                + "t.state='open'),''), version=version+1 WHERE id=@request AND state IN ('fulfilling','completed')",
+            new { request }
+        );
 
-    public static Task DropTasksAsync(this Session session, string request, string reason, long now) => session.ExecuteAsync(
-        "UPDATE tasks SET state='dropped', remark=@reason, done_at=@now, version=version+1 WHERE request_id=@request AND state='open'", new { request, reason, now });
+    public static Task DropTasksAsync(this Session session, string request, string reason, long now) =>
+        session.ExecuteAsync(
+            "UPDATE tasks SET state='dropped', remark=@reason, done_at=@now, version=version+1 WHERE request_id=@request AND state='open'",
+            new
+            {
+                request,
+                reason,
+                now,
+            }
+        );
 
     /// <summary>Lets the step behind a task run at once.</summary>
     public static async Task WakeStepAsync(this Session session, string step, long now)
     {
-        await session.ExecuteAsync("UPDATE steps SET due_at=@now, state='pending' WHERE id=@step AND state IN ('pending','stopped')", new { step, now }).ConfigureAwait(false);
-        await session.ExecuteAsync("UPDATE chains SET due_at=@now WHERE EXISTS (SELECT 1 FROM steps s WHERE s.id=@step AND s.person_id=chains.person_id AND s.target=chains.target)", new { step, now }).ConfigureAwait(false);
+        await session
+            .ExecuteAsync(
+                "UPDATE steps SET due_at=@now, state='pending' WHERE id=@step AND state IN ('pending','stopped')",
+                new { step, now }
+            )
+            .ConfigureAwait(false);
+        await session
+            .ExecuteAsync(
+                "UPDATE chains SET due_at=@now WHERE EXISTS (SELECT 1 FROM steps s WHERE s.id=@step AND "
+                    + "s.person_id=chains.person_id AND s.target=chains.target)",
+                new { step, now }
+            )
+            .ConfigureAwait(false);
     }
 
-    public static Task AddEvidenceAsync(this Session session, EvidenceRow row) => session.ExecuteAsync(
-        "INSERT INTO evidence (id, task_id, name, media_type, size, hash, content, actor, at) VALUES (@Id, @TaskId, @Name, @MediaType, @Size, @Hash, @Content, @Actor, @At)", row);
-    public static Task<IReadOnlyList<EvidenceRow>> EvidenceOfAsync(this Session session, string task) => session.QueryAsync<EvidenceRow>("SELECT id, task_id, name, media_type, size, hash, actor, at FROM evidence WHERE task_id=@task ORDER BY at", new { task });
-    public static Task<EvidenceRow?> EvidenceAsync(this Session session, string id) => session.FirstAsync<EvidenceRow>("SELECT id, task_id, name, media_type, size, hash, content, actor, at FROM evidence WHERE id=@id", new { id });
+    public static Task AddEvidenceAsync(this Session session, EvidenceRow row) =>
+        session.ExecuteAsync(
+            "INSERT INTO evidence (id, task_id, name, media_type, size, hash, content, actor, at) VALUES (@Id, @TaskId, @Name, "
+                + "@MediaType, @Size, @Hash, @Content, @Actor, @At)",
+            row
+        );
+
+    public static Task<IReadOnlyList<EvidenceRow>> EvidenceOfAsync(this Session session, string task) =>
+        session.QueryAsync<EvidenceRow>(
+            "SELECT id, task_id, name, media_type, size, hash, actor, at FROM evidence WHERE task_id=@task ORDER BY at",
+            new { task }
+        );
+
+    public static Task<EvidenceRow?> EvidenceAsync(this Session session, string id) =>
+        session.FirstAsync<EvidenceRow>(
+            "SELECT id, task_id, name, media_type, size, hash, content, actor, at FROM evidence WHERE id=@id",
+            new { id }
+        );
 }

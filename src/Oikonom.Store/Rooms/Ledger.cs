@@ -28,65 +28,154 @@ public sealed class HeadRow
 /// <summary>The ledger: entries, the leaves of the tree in the order of sealing, and the signed heads.</summary>
 public static class LedgerTables
 {
-    /// <summary>Entries without a leaf. Where many write at once a number may commit after a higher one, so a stretch below the last is looked at too.</summary>
-    public static Task<IReadOnlyList<LedgerRow>> UnsealedAsync(this Session session, int limit) => session.QueryAsync<LedgerRow>(
-        "SELECT e.entry, e.body FROM ledger e WHERE e.entry > (SELECT COALESCE(MAX(entry),0) FROM ledger_leaves) - " + (session.Engine.SingleWriter ? "0" : "20000") + " AND NOT EXISTS (SELECT 1 FROM ledger_leaves l WHERE l.entry=e.entry) ORDER BY e.entry LIMIT @limit", new { limit });
+    /// <summary>Entries without a leaf. Where many write at once a number may commit after a higher one, so a stretch below the
+    /// last is looked at too.</summary>
+    public static Task<IReadOnlyList<LedgerRow>> UnsealedAsync(this Session session, int limit) =>
+        session.QueryAsync<LedgerRow>(
+            "SELECT e.entry, e.body FROM ledger e WHERE e.entry > (SELECT COALESCE(MAX(entry),0) FROM ledger_leaves) - "
+                + (session.Engine.SingleWriter ? "0" : "20000")
+                + " AND NOT EXISTS (SELECT 1 FROM ledger_leaves l WHERE l.entry=e.entry) ORDER BY e.entry LIMIT @limit",
+            new { limit }
+        );
 
-    public static Task AddLeavesAsync(this Session session, IReadOnlyCollection<(long Position, long Entry, string Hash)> leaves) => session.BulkAsync(
-        $"INSERT INTO ledger_leaves (position, entry, hash) SELECT position, entry, {(session.Engine.Name == "sqlite" ? "unhex(hash)" : "decode(hash,'hex')")} FROM {{rows}} AS x",
-        [.. leaves.Select(l => new { l.Position, l.Entry, l.Hash })], ("position", "bigint"), ("entry", "bigint"), ("hash", "text"));
+    public static Task AddLeavesAsync(this Session session, IReadOnlyCollection<(long Position, long Entry, string Hash)> leaves) =>
+        session.BulkAsync(
+            "INSERT INTO ledger_leaves (position, entry, hash) SELECT position, entry, "
+                + $"{(session.Engine.Name == "sqlite" ? "unhex(hash)" : "decode(hash,'hex')")} FROM {{rows}} AS x",
+            [
+                .. leaves.Select(l => new
+                {
+                    l.Position,
+                    l.Entry,
+                    l.Hash,
+                }),
+            ],
+            ("position", "bigint"),
+            ("entry", "bigint"),
+            ("hash", "text")
+        );
 
-    public static Task AddHeadAsync(this Session session, HeadRow head) => session.ExecuteAsync(
-        "INSERT INTO ledger_heads (size, root, signed_at, signature, public_key) VALUES (@Size, @Root, @SignedAt, @Signature, @PublicKey)", head);
+    public static Task AddHeadAsync(this Session session, HeadRow head) =>
+        session.ExecuteAsync(
+            "INSERT INTO ledger_heads (size, root, signed_at, signature, public_key) VALUES (@Size, @Root, @SignedAt, "
+                + "@Signature, @PublicKey)",
+            head
+        );
 
-    public static Task<HeadRow?> LastHeadAsync(this Session session) => session.FirstAsync<HeadRow>("SELECT size, root, signed_at, signature, public_key FROM ledger_heads ORDER BY size DESC LIMIT 1");
+    public static Task<HeadRow?> LastHeadAsync(this Session session) =>
+        session.FirstAsync<HeadRow>("SELECT size, root, signed_at, signature, public_key FROM ledger_heads ORDER BY size DESC LIMIT 1");
 
-    public static Task<IReadOnlyList<HeadRow>> HeadsAsync(this Session session) => session.QueryAsync<HeadRow>("SELECT size, root, signed_at, signature, public_key FROM ledger_heads ORDER BY size");
+    public static Task<IReadOnlyList<HeadRow>> HeadsAsync(this Session session) =>
+        session.QueryAsync<HeadRow>("SELECT size, root, signed_at, signature, public_key FROM ledger_heads ORDER BY size");
 
-    public static Task EachLeafAsync(this Session session, Action<long, byte[]> each, CancellationToken cancel) => session.ReadEachAsync(
-        "SELECT position, hash FROM ledger_leaves ORDER BY position", [], reader => each(reader.GetInt64(0), (byte[])reader.GetValue(1)), cancel);
+    public static Task EachLeafAsync(this Session session, Action<long, byte[]> each, CancellationToken cancel) =>
+        session.ReadEachAsync(
+            "SELECT position, hash FROM ledger_leaves ORDER BY position",
+            [],
+            reader => each(reader.GetInt64(0), (byte[])reader.GetValue(1)),
+            cancel
+        );
 
-    /// <summary>Every sealed entry in order with its leaf, for verification: position, leaf, body, and the columns that repeat the body.</summary>
-    public static Task EachSealedAsync(this Session session, Action<long, byte[], LedgerRow> each, CancellationToken cancel) => session.ReadEachAsync(
-        "SELECT l.position, l.hash, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body, v.body FROM ledger_leaves l LEFT JOIN ledger e ON e.entry=l.entry LEFT JOIN ledger_values v ON v.id=e.id ORDER BY l.position", [],
-        reader => each(reader.GetInt64(0), (byte[])reader.GetValue(1), reader.IsDBNull(8) ? new() : new()
-        {
-            Id = reader.GetString(2),
-            At = reader.GetInt64(3),
-            Actor = reader.GetString(4),
-            Kind = reader.GetString(5),
-            PersonId = reader.IsDBNull(6) ? null : reader.GetString(6),
-            RequestId = reader.IsDBNull(7) ? null : reader.GetString(7),
-            Body = reader.GetString(8),
-            Held = reader.IsDBNull(9) ? null : reader.GetString(9),
-        }), cancel);
+    /// <summary>Every sealed entry in order with its leaf, for verification: position, leaf, body, and the columns that repeat
+    /// the body.</summary>
+    public static Task EachSealedAsync(this Session session, Action<long, byte[], LedgerRow> each, CancellationToken cancel) =>
+        session.ReadEachAsync(
+            "SELECT l.position, l.hash, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body, v.body FROM "
+                + "ledger_leaves l LEFT JOIN ledger e ON e.entry=l.entry LEFT JOIN ledger_values v ON v.id=e.id ORDER BY l.position",
+            [],
+            reader =>
+                each(
+                    reader.GetInt64(0),
+                    (byte[])reader.GetValue(1),
+                    reader.IsDBNull(8)
+                        ? new()
+                        : new()
+                        {
+                            Id = reader.GetString(2),
+                            At = reader.GetInt64(3),
+                            Actor = reader.GetString(4),
+                            Kind = reader.GetString(5),
+                            PersonId = reader.IsDBNull(6) ? null : reader.GetString(6),
+                            RequestId = reader.IsDBNull(7) ? null : reader.GetString(7),
+                            Body = reader.GetString(8),
+                            Held = reader.IsDBNull(9) ? null : reader.GetString(9),
+                        }
+                ),
+            cancel
+        );
 
-    public static Task<long> UnsealedCountAsync(this Session session) => session.ScalarAsync<long>("SELECT (SELECT COUNT(*) FROM ledger) - (SELECT COUNT(*) FROM ledger_leaves)");
+    public static Task<long> UnsealedCountAsync(this Session session) =>
+        session.ScalarAsync<long>("SELECT (SELECT COUNT(*) FROM ledger) - (SELECT COUNT(*) FROM ledger_leaves)");
 
-    private const string Whole = "e.entry, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body, l.position, v.body AS held FROM ledger e LEFT JOIN ledger_leaves l ON l.entry=e.entry LEFT JOIN ledger_values v ON v.id=e.id";
+    private const string Whole =
+        "e.entry, e.id, e.at, e.actor, e.kind, e.person_id, e.request_id, e.body, l.position, v.body AS held FROM ledger e "
+        + "LEFT JOIN ledger_leaves l ON l.entry=e.entry LEFT JOIN ledger_values v ON v.id=e.id";
 
-    /// <summary>A page of entries, newest first, of those that match. <paramref name="kind"/> and <paramref name="actor"/> may be "".</summary>
+    /// <summary>A page of entries, newest first, of those that match. <paramref name="kind"/> and <paramref name="actor"/> may
+    /// be "".</summary>
     /// <param name="reach">Only entries about people in these parts of the organisation; null for all.</param>
-    public static Task<IReadOnlyList<LedgerRow>> LedgerPageAsync(this Session session, string person, string request, string kind, long before, int limit, string actor = "", IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? reach = null)
+    public static Task<IReadOnlyList<LedgerRow>> LedgerPageAsync(
+        this Session session,
+        string person,
+        string request,
+        string kind,
+        long before,
+        int limit,
+        string actor = "",
+        IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? reach = null
+    )
     {
-        var parameters = new Dictionary<string, object?> { ["person"] = person, ["request"] = request, ["kind"] = kind, ["like"] = kind + "%", ["actor"] = actor, ["before"] = before, ["limit"] = limit };
-        if (reach is not null) RequestTables.AddReach(parameters, reach);
-        return session.QueryAsync<LedgerRow>($"SELECT {Whole}{(reach is null ? "" : " JOIN people p ON p.id=e.person_id")} WHERE e.entry<@before" +
-            (person.Length > 0 ? " AND e.person_id=@person" : "") + (request.Length > 0 ? " AND e.request_id=@request" : "") + (kind.Length > 0 ? " AND e.kind LIKE @like" : "") + (actor.Length > 0 ? " AND e.actor=@actor" : "") +
-            (reach is null ? "" : $" AND {RequestTables.ReachOf(reach, "p")}") + " ORDER BY e.entry DESC LIMIT @limit", parameters);
+        var parameters = new Dictionary<string, object?>
+        {
+            ["person"] = person,
+            ["request"] = request,
+            ["kind"] = kind,
+            ["like"] = kind + "%",
+            ["actor"] = actor,
+            ["before"] = before,
+            ["limit"] = limit,
+        };
+        if (reach is not null)
+            RequestTables.AddReach(parameters, reach);
+        return session.QueryAsync<LedgerRow>(
+            $"SELECT {Whole}{(reach is null ? "" : " JOIN people p ON p.id=e.person_id")} WHERE e.entry<@before"
+                + (person.Length > 0 ? " AND e.person_id=@person" : "")
+                + (request.Length > 0 ? " AND e.request_id=@request" : "")
+                + (kind.Length > 0 ? " AND e.kind LIKE @like" : "")
+                + (actor.Length > 0 ? " AND e.actor=@actor" : "")
+                + (reach is null ? "" : $" AND {RequestTables.ReachOf(reach, "p")}")
+                + " ORDER BY e.entry DESC LIMIT @limit",
+            parameters
+        );
     }
 
-    public static Task<LedgerRow?> LedgerEntryAsync(this Session session, string id) => session.FirstAsync<LedgerRow>($"SELECT {Whole} WHERE e.id=@id", new { id });
+    public static Task<LedgerRow?> LedgerEntryAsync(this Session session, string id) =>
+        session.FirstAsync<LedgerRow>($"SELECT {Whole} WHERE e.id=@id", new { id });
 
     /// <summary>The instant of the oldest entry that waits to be sealed, or null.</summary>
-    public static Task<long?> OldestUnsealedAsync(this Session session) => session.FirstAsync<long?>(
-        "SELECT MIN(e.at) FROM ledger e WHERE NOT EXISTS (SELECT 1 FROM ledger_leaves l WHERE l.entry=e.entry)");
+    public static Task<long?> OldestUnsealedAsync(this Session session) =>
+        session.FirstAsync<long?>("SELECT MIN(e.at) FROM ledger e WHERE NOT EXISTS (SELECT 1 FROM ledger_leaves l WHERE l.entry=e.entry)");
 
     /// <summary>The newest heads, newest first.</summary>
-    public static Task<IReadOnlyList<HeadRow>> LastHeadsAsync(this Session session, int limit) => session.QueryAsync<HeadRow>("SELECT size, root, signed_at, signature, public_key FROM ledger_heads ORDER BY size DESC LIMIT @limit", new { limit });
+    public static Task<IReadOnlyList<HeadRow>> LastHeadsAsync(this Session session, int limit) =>
+        session.QueryAsync<HeadRow>(
+            "SELECT size, root, signed_at, signature, public_key FROM ledger_heads ORDER BY size DESC LIMIT @limit",
+            new { limit }
+        );
 
     /// <summary>Takes or keeps a duty that one node has at a time.</summary>
-    public static async Task<bool> TakeLeaseAsync(this Session session, string name, string owner, long now, long until) => await session.ExecuteAsync(
-        "INSERT INTO leases (name, owner, until_at) VALUES (@name, @owner, @until) ON CONFLICT (name) DO UPDATE SET owner=excluded.owner, until_at=excluded.until_at WHERE leases.owner=@owner OR leases.until_at<=@now",
-        new { name, owner, now, until }).ConfigureAwait(false) > 0;
+    public static async Task<bool> TakeLeaseAsync(this Session session, string name, string owner, long now, long until) =>
+        await session
+            .ExecuteAsync(
+                "INSERT INTO leases (name, owner, until_at) VALUES (@name, @owner, @until) ON CONFLICT (name) DO UPDATE SET "
+                    + "owner=excluded.owner, until_at=excluded.until_at WHERE leases.owner=@owner OR leases.until_at<=@now",
+                new
+                {
+                    name,
+                    owner,
+                    now,
+                    until,
+                }
+            )
+            .ConfigureAwait(false) > 0;
 }

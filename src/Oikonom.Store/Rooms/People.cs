@@ -18,7 +18,8 @@ public sealed class PersonRow
     public string Source { get; init; } = "";
     public string Others { get; init; } = "[]";
 
-    /// <summary>What the sources say of all employments, the leading one first; "" when <see cref="Facts"/> and <see cref="Others"/> say it.</summary>
+    /// <summary>What the sources say of all employments, the leading one first; "" when <see cref="Facts"/> and
+    /// <see cref="Others"/> say it.</summary>
     public string Said { get; init; } = "";
     public long At { get; init; }
 
@@ -79,145 +80,349 @@ public sealed class NameRow
 /// <summary>People, their accounts, their grants and the names that were ever used.</summary>
 public static class PeopleTables
 {
-    private const string Columns = "id, person_key, number, display, search_key, kind, department, site, title, manager, start_day, end_day, facts, source, others, said";
+    private const string Columns =
+        "id, person_key, number, display, search_key, kind, department, site, title, manager, start_day, end_day, facts, "
+        + "source, others, said";
 
-    private static readonly (string, string)[] PersonColumns = [("id", "text"), ("person_key", "text"), ("number", "text"), ("display", "text"), ("search_key", "text"), ("kind", "text"), ("department", "text"), ("site", "text"),
-        ("title", "text"), ("manager", "text"), ("start_day", "text"), ("end_day", "text"), ("facts", "text"), ("source", "text"), ("others", "text"), ("said", "text"), ("at", "bigint")];
+    private static readonly (string, string)[] PersonColumns =
+    [
+        ("id", "text"),
+        ("person_key", "text"),
+        ("number", "text"),
+        ("display", "text"),
+        ("search_key", "text"),
+        ("kind", "text"),
+        ("department", "text"),
+        ("site", "text"),
+        ("title", "text"),
+        ("manager", "text"),
+        ("start_day", "text"),
+        ("end_day", "text"),
+        ("facts", "text"),
+        ("source", "text"),
+        ("others", "text"),
+        ("said", "text"),
+        ("at", "bigint"),
+    ];
 
     /// <summary>Adds people who are certainly new; quicker than looking for each first.</summary>
-    public static Task AddPeopleAsync(this Session session, IReadOnlyCollection<PersonRow> rows) => session.BulkAsync(
-        $"INSERT INTO people ({Columns}, created_at, updated_at, version) SELECT {Columns}, at, at, 1 FROM {{rows}} AS x", rows, PersonColumns);
+    public static Task AddPeopleAsync(this Session session, IReadOnlyCollection<PersonRow> rows) =>
+        session.BulkAsync(
+            $"INSERT INTO people ({Columns}, created_at, updated_at, version) SELECT {Columns}, at, at, 1 FROM {{rows}} AS x",
+            rows,
+            PersonColumns
+        );
 
-    public static Task UpsertPeopleAsync(this Session session, IReadOnlyCollection<PersonRow> rows) => session.BulkAsync(
-        $"INSERT INTO people ({Columns}, created_at, updated_at, version) SELECT {Columns}, at, at, 1 FROM {{rows}} AS x WHERE true " +
-        "ON CONFLICT (id) DO UPDATE SET number=excluded.number, display=excluded.display, search_key=excluded.search_key, kind=excluded.kind, department=excluded.department, " +
-        "site=excluded.site, title=excluded.title, manager=excluded.manager, start_day=excluded.start_day, end_day=excluded.end_day, facts=excluded.facts, source=excluded.source, others=excluded.others, said=excluded.said, looks=people.looks+1, next_at=CASE WHEN people.next_at<=excluded.updated_at THEN people.next_at ELSE excluded.updated_at END, " +
-        "updated_at=excluded.updated_at, version=people.version+1",
-        rows, PersonColumns);
+    public static Task UpsertPeopleAsync(this Session session, IReadOnlyCollection<PersonRow> rows) =>
+        session.BulkAsync(
+            $"INSERT INTO people ({Columns}, created_at, updated_at, version) SELECT {Columns}, at, at, 1 FROM {{rows}} AS x WHERE true "
+                + "ON CONFLICT (id) DO UPDATE SET number=excluded.number, display=excluded.display, "
+                + "search_key=excluded.search_key, kind=excluded.kind, department=excluded.department, "
+                + "site=excluded.site, title=excluded.title, manager=excluded.manager, start_day=excluded.start_day, "
+                + "end_day=excluded.end_day, facts=excluded.facts, source=excluded.source, others=excluded.others, "
+                + "said=excluded.said, looks=people.looks+1, next_at=CASE WHEN people.next_at<=excluded.updated_at THEN "
+                + "people.next_at ELSE excluded.updated_at END, "
+                + "updated_at=excluded.updated_at, version=people.version+1",
+            rows,
+            PersonColumns
+        );
 
     /// <summary>
     /// Something changed about people: what they should have is worked out anew, and when it changes next. An instant that has
     /// come and was not looked at yet stays.
     /// </summary>
-    public static Task LookAgainAsync(this Session session, IReadOnlyCollection<string> people, long now) => session.BulkAsync(
-        "UPDATE people SET looks=people.looks+1, next_at=CASE WHEN people.next_at<=x.at THEN people.next_at ELSE x.at END FROM {rows} AS x WHERE people.id=x.id", [.. people.Select(id => new { Id = id, At = now })], ("id", "text"), ("at", "bigint"));
+    public static Task LookAgainAsync(this Session session, IReadOnlyCollection<string> people, long now) =>
+        session.BulkAsync(
+            "UPDATE people SET looks=people.looks+1, next_at=CASE WHEN people.next_at<=x.at THEN people.next_at ELSE x.at END "
+                + "FROM {rows} AS x WHERE people.id=x.id",
+            [.. people.Select(id => new { Id = id, At = now })],
+            ("id", "text"),
+            ("at", "bigint")
+        );
 
     /// <summary>The rules changed: everybody who has something is looked at again.</summary>
-    public static Task LookAtAllAgainAsync(this Session session, long now) => session.ExecuteAsync(
-        "UPDATE people SET looks=looks+1, next_at=CASE WHEN next_at<=@now THEN next_at ELSE @now END WHERE (EXISTS (SELECT 1 FROM accounts a WHERE a.person_id=people.id) OR EXISTS (SELECT 1 FROM grants g WHERE g.person_id=people.id AND g.until_at IS NULL))", new { now });
+    public static Task LookAtAllAgainAsync(this Session session, long now) =>
+        session.ExecuteAsync(
+            "UPDATE people SET looks=looks+1, next_at=CASE WHEN next_at<=@now THEN next_at ELSE @now END WHERE (EXISTS (SELECT "
+                + "1 FROM accounts a WHERE a.person_id=people.id) OR EXISTS (SELECT 1 FROM grants g WHERE g.person_id=people.id AND "
+                + "g.until_at IS NULL))",
+            new { now }
+        );
 
     /// <summary>People whose next instant has come, those waiting longest first.</summary>
-    public static Task<IReadOnlyList<(string Id, long NextAt, long Looks)>> DuePeopleAsync(this Session session, long now, int limit) => session.QueryAsync<(string, long, long)>(
-        "SELECT id, next_at, looks FROM people WHERE next_at<=@now ORDER BY next_at LIMIT @limit", new { now, limit });
+    public static Task<IReadOnlyList<(string Id, long NextAt, long Looks)>> DuePeopleAsync(this Session session, long now, int limit) =>
+        session.QueryAsync<(string, long, long)>(
+            "SELECT id, next_at, looks FROM people WHERE next_at<=@now ORDER BY next_at LIMIT @limit",
+            new { now, limit }
+        );
 
     /// <summary>Sets the next instants, unless something changed meanwhile.</summary>
-    public static Task SetNextAsync(this Session session, IReadOnlyCollection<(string Id, long Looks, long? Next)> rows) => session.BulkAsync(
-        "UPDATE people SET next_at=x.next FROM {rows} AS x WHERE people.id=x.id AND people.looks=x.looks",
-        [.. rows.Select(r => new { r.Id, r.Looks, r.Next })], ("id", "text"), ("looks", "bigint"), ("next", "bigint"));
+    public static Task SetNextAsync(this Session session, IReadOnlyCollection<(string Id, long Looks, long? Next)> rows) =>
+        session.BulkAsync(
+            "UPDATE people SET next_at=x.next FROM {rows} AS x WHERE people.id=x.id AND people.looks=x.looks",
+            [
+                .. rows.Select(r => new
+                {
+                    r.Id,
+                    r.Looks,
+                    r.Next,
+                }),
+            ],
+            ("id", "text"),
+            ("looks", "bigint"),
+            ("next", "bigint")
+        );
 
     /// <summary>True while nothing changed since a look; the row is locked until the end of the decision.</summary>
     public static async Task<bool> IsAsLookedAtAsync(this Session session, string id, long looks) =>
-        await session.FirstAsync<long?>("SELECT looks FROM people WHERE id=@id" + session.Engine.ForUpdate, new { id }).ConfigureAwait(false) == looks;
+        await session
+            .FirstAsync<long?>("SELECT looks FROM people WHERE id=@id" + session.Engine.ForUpdate, new { id })
+            .ConfigureAwait(false) == looks;
 
     /// <summary>Facts of everybody, for working something out over all people; nothing else is read.</summary>
     /// <remarks>The facts are handed over as they are stored, as UTF-8.</remarks>
     public static Task EachPersonAsync(this Session session, Action<string, byte[], string> each, CancellationToken cancel) =>
-        session.ReadEachAsync("SELECT id, facts, others FROM people", [], reader => each(reader.GetString(0), reader.GetFieldValue<byte[]>(1), reader.GetString(2)), cancel);
+        session.ReadEachAsync(
+            "SELECT id, facts, others FROM people",
+            [],
+            reader => each(reader.GetString(0), reader.GetFieldValue<byte[]>(1), reader.GetString(2)),
+            cancel
+        );
 
     /// <summary>The account names of everybody, by person and target.</summary>
     public static Task EachNameAsync(this Session session, Action<string, string, string> each, CancellationToken cancel) =>
-        session.ReadEachAsync("SELECT person_id, target, name FROM accounts", [], reader => each(reader.GetString(0), reader.GetString(1), reader.GetString(2)), cancel);
+        session.ReadEachAsync(
+            "SELECT person_id, target, name FROM accounts",
+            [],
+            reader => each(reader.GetString(0), reader.GetString(1), reader.GetString(2)),
+            cancel
+        );
 
     public static Task<long> PeopleCountAsync(this Session session) => session.ScalarAsync<long>("SELECT COUNT(*) FROM people");
 
     /// <summary>How many people beside one hold an entitlement now.</summary>
-    public static Task<long> HoldersAsync(this Session session, string target, string entitlement, string exceptPerson) => session.ScalarAsync<long>(
-        "SELECT COUNT(*) FROM grants WHERE target=@target AND entitlement=@entitlement AND until_at IS NULL AND person_id<>@exceptPerson", new { target, entitlement, exceptPerson });
+    public static Task<long> HoldersAsync(this Session session, string target, string entitlement, string exceptPerson) =>
+        session.ScalarAsync<long>(
+            "SELECT COUNT(*) FROM grants WHERE target=@target AND entitlement=@entitlement AND until_at IS NULL AND "
+                + "person_id<>@exceptPerson",
+            new
+            {
+                target,
+                entitlement,
+                exceptPerson,
+            }
+        );
 
     /// <summary>How many people hold each entitlement now.</summary>
-    public static Task<IReadOnlyList<(string Target, string Entitlement, long Count)>> HoldersAsync(this Session session) => session.QueryAsync<(string, string, long)>(
-        "SELECT target, entitlement, COUNT(*) AS count FROM grants WHERE until_at IS NULL GROUP BY target, entitlement");
+    public static Task<IReadOnlyList<(string Target, string Entitlement, long Count)>> HoldersAsync(this Session session) =>
+        session.QueryAsync<(string, string, long)>(
+            "SELECT target, entitlement, COUNT(*) AS count FROM grants WHERE until_at IS NULL GROUP BY target, entitlement"
+        );
 
-    public static Task<PersonRow?> PersonAsync(this Session session, string id) => session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE id=@id", new { id });
+    public static Task<PersonRow?> PersonAsync(this Session session, string id) =>
+        session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE id=@id", new { id });
 
     /// <summary>The person for whom an entry of a target is recorded.</summary>
-    public static Task<PersonRow?> HolderOfEntryAsync(this Session session, string target, string immutableId) => session.FirstAsync<PersonRow>(
-        $"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM accounts a JOIN people p ON p.id=a.person_id WHERE a.target=@target AND a.immutable_id=@immutableId", new { target, immutableId });
+    public static Task<PersonRow?> HolderOfEntryAsync(this Session session, string target, string immutableId) =>
+        session.FirstAsync<PersonRow>(
+            $"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM accounts a JOIN people p ON "
+                + "p.id=a.person_id WHERE a.target=@target AND a.immutable_id=@immutableId",
+            new { target, immutableId }
+        );
 
-    public static Task<PersonRow?> PersonByNumberAsync(this Session session, string number) => session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE number=@number OR person_key=@number", new { number });
+    public static Task<PersonRow?> PersonByNumberAsync(this Session session, string number) =>
+        session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE number=@number OR person_key=@number", new { number });
 
     /// <summary>The person whom an id, an employee number or HR's key names.</summary>
     public static Task<PersonRow?> FindPersonAsync(this Session session, string name) =>
-        Guid.TryParse(name, out var id) ? session.PersonAsync(id.ToString()) : name.Length > 0 ? session.PersonByNumberAsync(name) : Task.FromResult<PersonRow?>(null);
+        Guid.TryParse(name, out var id) ? session.PersonAsync(id.ToString())
+        : name.Length > 0 ? session.PersonByNumberAsync(name)
+        : Task.FromResult<PersonRow?>(null);
 
     public static Task<IReadOnlyList<PersonRow>> PeopleByIdAsync(this Session session, IReadOnlyCollection<string> ids) =>
-        session.BulkQueryAsync<PersonRow, object>($"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON x.id=p.id", [.. ids.Select(id => new { Id = id })], ("id", "text"));
+        session.BulkQueryAsync<PersonRow, object>(
+            $"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON x.id=p.id",
+            [.. ids.Select(id => new { Id = id })],
+            ("id", "text")
+        );
 
     public static Task<IReadOnlyList<PersonRow>> PeopleByKeyAsync(this Session session, IReadOnlyCollection<string> keys) =>
-        session.BulkQueryAsync<PersonRow, object>($"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON x.key=p.person_key", [.. keys.Select(key => new { Key = key })], ("key", "text"));
+        session.BulkQueryAsync<PersonRow, object>(
+            $"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON "
+                + "x.key=p.person_key",
+            [.. keys.Select(key => new { Key = key })],
+            ("key", "text")
+        );
 
     /// <summary>Of people that changed after an instant, what they are listed and found by.</summary>
-    public static Task<IReadOnlyList<FoundRow>> PeopleSinceAsync(this Session session, long since) => session.QueryAsync<FoundRow>(
-        "SELECT id, search_key, display, number, site, department, title, kind, updated_at, version FROM people WHERE updated_at>@since", new { since });
+    public static Task<IReadOnlyList<FoundRow>> PeopleSinceAsync(this Session session, long since) =>
+        session.QueryAsync<FoundRow>(
+            "SELECT id, search_key, display, number, site, department, title, kind, updated_at, version FROM people WHERE "
+                + "updated_at>@since",
+            new { since }
+        );
 
     /// <summary>What tells whether people or account names changed after an instant: how many did, and how often.</summary>
     public static async Task<(long People, long Versions, long Accounts, long Newest)> PeopleMarkAsync(this Session session, long since) =>
-        await session.FirstAsync<(long, long, long, long)>(
-            "SELECT p.people, p.versions, a.accounts, a.newest FROM (SELECT COUNT(*) AS people, COALESCE(CAST(SUM(version) AS BIGINT),0) AS versions FROM people WHERE updated_at>@since) p, " +
-            "(SELECT COUNT(*) AS accounts, COALESCE(MAX(updated_at),0) AS newest FROM accounts WHERE updated_at>@since) a", new { since }).ConfigureAwait(false);
+        await session
+            .FirstAsync<(long, long, long, long)>(
+                "SELECT p.people, p.versions, a.accounts, a.newest FROM (SELECT COUNT(*) AS people, COALESCE(CAST(SUM(version) "
+                    + "AS BIGINT),0) AS versions FROM people WHERE updated_at>@since) p, "
+                    + "(SELECT COUNT(*) AS accounts, COALESCE(MAX(updated_at),0) AS newest FROM accounts WHERE updated_at>@since) a",
+                new { since }
+            )
+            .ConfigureAwait(false);
 
     /// <summary>Names of accounts that changed after an instant, by person.</summary>
     public static Task<IReadOnlyList<(string PersonId, string Name)>> NamesSinceAsync(this Session session, long since) =>
         session.QueryAsync<(string, string)>("SELECT person_id, name FROM accounts WHERE updated_at>@since", new { since });
 
-    public static Task<IReadOnlyList<AccountRow>> AccountsAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<AccountRow, object>(
-        "SELECT a.person_id, a.target, a.name, a.container, a.location, a.immutable_id, a.attributes, a.enabled, a.reason, a.created_at, a.updated_at AS at FROM {rows} AS x {join} accounts a ON x.id=a.person_id",
-        [.. people.Select(id => new { Id = id })], ("id", "text"));
+    public static Task<IReadOnlyList<AccountRow>> AccountsAsync(this Session session, IReadOnlyCollection<string> people) =>
+        session.BulkQueryAsync<AccountRow, object>(
+            "SELECT a.person_id, a.target, a.name, a.container, a.location, a.immutable_id, a.attributes, a.enabled, a.reason, "
+                + "a.created_at, a.updated_at AS at FROM {rows} AS x {join} accounts a ON x.id=a.person_id",
+            [.. people.Select(id => new { Id = id })],
+            ("id", "text")
+        );
 
-    public static Task<IReadOnlyList<GrantRow>> GrantsAsync(this Session session, IReadOnlyCollection<string> people, bool past) => session.BulkQueryAsync<GrantRow, object>(
-        $"SELECT g.id, g.person_id, g.target, g.entitlement, g.from_at, g.until_at, g.reason, g.request_id FROM {{rows}} AS x {{join}} grants g ON x.id=g.person_id{(past ? "" : " WHERE g.until_at IS NULL")} ORDER BY g.from_at, g.entitlement",
-        [.. people.Select(id => new { Id = id })], ("id", "text"));
+    public static Task<IReadOnlyList<GrantRow>> GrantsAsync(this Session session, IReadOnlyCollection<string> people, bool past) =>
+        session.BulkQueryAsync<GrantRow, object>(
+            $"SELECT g.id, g.person_id, g.target, g.entitlement, g.from_at, g.until_at, g.reason, g.request_id FROM {{rows}} AS "
+                + $"x {{join}} grants g ON x.id=g.person_id{(past ? "" : " WHERE g.until_at IS NULL")} ORDER BY g.from_at, "
+                + "g.entitlement",
+            [.. people.Select(id => new { Id = id })],
+            ("id", "text")
+        );
 
-    public static Task UpsertAccountsAsync(this Session session, IReadOnlyCollection<AccountRow> rows) => session.BulkAsync(
-        "INSERT INTO accounts (person_id, target, name, container, location, immutable_id, attributes, enabled, reason, created_at, updated_at) " +
-        "SELECT person_id, target, name, container, location, immutable_id, attributes, enabled, reason, at, at FROM {rows} AS x WHERE true " +
-        "ON CONFLICT (person_id, target) DO UPDATE SET name=excluded.name, container=excluded.container, location=excluded.location, immutable_id=excluded.immutable_id, " +
-        "attributes=excluded.attributes, enabled=excluded.enabled, reason=excluded.reason, updated_at=excluded.updated_at",
-        rows, ("person_id", "text"), ("target", "text"), ("name", "text"), ("container", "text"), ("location", "text"), ("immutable_id", "text"), ("attributes", "text"), ("enabled", "bigint"), ("reason", "text"), ("at", "bigint"));
+    public static Task UpsertAccountsAsync(this Session session, IReadOnlyCollection<AccountRow> rows) =>
+        session.BulkAsync(
+            "INSERT INTO accounts (person_id, target, name, container, location, immutable_id, attributes, enabled, reason, "
+                + "created_at, updated_at) "
+                + "SELECT person_id, target, name, container, location, immutable_id, attributes, enabled, reason, at, at FROM "
+                + "{rows} AS x WHERE true "
+                + "ON CONFLICT (person_id, target) DO UPDATE SET name=excluded.name, container=excluded.container, "
+                + "location=excluded.location, immutable_id=excluded.immutable_id, "
+                + "attributes=excluded.attributes, enabled=excluded.enabled, reason=excluded.reason, updated_at=excluded.updated_at",
+            rows,
+            ("person_id", "text"),
+            ("target", "text"),
+            ("name", "text"),
+            ("container", "text"),
+            ("location", "text"),
+            ("immutable_id", "text"),
+            ("attributes", "text"),
+            ("enabled", "bigint"),
+            ("reason", "text"),
+            ("at", "bigint")
+        );
 
     /// <summary>Opens grants; one that is held already is left as it is.</summary>
-    public static Task OpenGrantsAsync(this Session session, IReadOnlyCollection<GrantRow> rows) => session.BulkAsync(
-        "INSERT INTO grants (id, person_id, target, entitlement, from_at, reason, request_id) SELECT id, person_id, target, entitlement, from_at, reason, request_id FROM {rows} AS x WHERE true " +
-        "ON CONFLICT (person_id, target, entitlement) WHERE until_at IS NULL DO NOTHING",
-        rows, ("id", "text"), ("person_id", "text"), ("target", "text"), ("entitlement", "text"), ("from_at", "bigint"), ("reason", "text"), ("request_id", "text"));
+    public static Task OpenGrantsAsync(this Session session, IReadOnlyCollection<GrantRow> rows) =>
+        session.BulkAsync(
+            "INSERT INTO grants (id, person_id, target, entitlement, from_at, reason, request_id) SELECT id, person_id, "
+                + "target, entitlement, from_at, reason, request_id FROM {rows} AS x WHERE true "
+                + "ON CONFLICT (person_id, target, entitlement) WHERE until_at IS NULL DO NOTHING",
+            rows,
+            ("id", "text"),
+            ("person_id", "text"),
+            ("target", "text"),
+            ("entitlement", "text"),
+            ("from_at", "bigint"),
+            ("reason", "text"),
+            ("request_id", "text")
+        );
 
-    public static Task CloseGrantsAsync(this Session session, IReadOnlyCollection<GrantRow> rows) => session.BulkAsync(
-        "UPDATE grants SET until_at=x.until_at FROM {rows} AS x WHERE grants.person_id=x.person_id AND grants.target=x.target AND grants.entitlement=x.entitlement AND grants.until_at IS NULL",
-        rows, ("person_id", "text"), ("target", "text"), ("entitlement", "text"), ("until_at", "bigint"));
+    public static Task CloseGrantsAsync(this Session session, IReadOnlyCollection<GrantRow> rows) =>
+        session.BulkAsync(
+            "UPDATE grants SET until_at=x.until_at FROM {rows} AS x WHERE grants.person_id=x.person_id AND "
+                + "grants.target=x.target AND grants.entitlement=x.entitlement AND grants.until_at IS NULL",
+            rows,
+            ("person_id", "text"),
+            ("target", "text"),
+            ("entitlement", "text"),
+            ("until_at", "bigint")
+        );
 
     /// <summary>Takes a name for ever. False when it was ever somebody else's.</summary>
     public static async Task<bool> TakeNameAsync(this Session session, string target, string name, string person, long at)
     {
         // Whoever had it and is forgotten had it all the same.
-        if (await session.ScalarAsync<bool>("SELECT EXISTS (SELECT 1 FROM names WHERE target=@target AND name_key=@hidden)", new { target, hidden = ForgettingTables.HiddenName(target, name) }).ConfigureAwait(false)) return false;
-        await session.ExecuteAsync("INSERT INTO names (target, name_key, person_id, at) VALUES (@target, @name, @person, @at) ON CONFLICT (target, name_key) DO NOTHING", new { target, name, person, at }).ConfigureAwait(false);
-        return await session.FirstAsync<string>("SELECT person_id FROM names WHERE target=@target AND name_key=@name", new { target, name }).ConfigureAwait(false) == person;
+        if (
+            await session
+                .ScalarAsync<bool>(
+                    "SELECT EXISTS (SELECT 1 FROM names WHERE target=@target AND name_key=@hidden)",
+                    new { target, hidden = ForgettingTables.HiddenName(target, name) }
+                )
+                .ConfigureAwait(false)
+        )
+            return false;
+        await session
+            .ExecuteAsync(
+                "INSERT INTO names (target, name_key, person_id, at) VALUES (@target, @name, @person, @at) ON CONFLICT "
+                    + "(target, name_key) DO NOTHING",
+                new
+                {
+                    target,
+                    name,
+                    person,
+                    at,
+                }
+            )
+            .ConfigureAwait(false);
+        return await session
+                .FirstAsync<string>("SELECT person_id FROM names WHERE target=@target AND name_key=@name", new { target, name })
+                .ConfigureAwait(false) == person;
     }
 
-    public static Task TakeNamesAsync(this Session session, IReadOnlyCollection<NameRow> rows) => session.BulkAsync(
-        "INSERT INTO names (target, name_key, person_id, at) SELECT target, name_key, person_id, at FROM {rows} AS x WHERE true ON CONFLICT (target, name_key) DO NOTHING",
-        rows, ("target", "text"), ("name_key", "text"), ("person_id", "text"), ("at", "bigint"));
+    public static Task TakeNamesAsync(this Session session, IReadOnlyCollection<NameRow> rows) =>
+        session.BulkAsync(
+            "INSERT INTO names (target, name_key, person_id, at) SELECT target, name_key, person_id, at FROM {rows} AS x WHERE "
+                + "true ON CONFLICT (target, name_key) DO NOTHING",
+            rows,
+            ("target", "text"),
+            ("name_key", "text"),
+            ("person_id", "text"),
+            ("at", "bigint")
+        );
 
     /// <summary>The newest name of each of the people, by person and target: reserved or used.</summary>
-    public static Task<IReadOnlyList<NameRow>> NamesOfAsync(this Session session, IReadOnlyCollection<string> people) => session.BulkQueryAsync<NameRow, object>(
-        "SELECT n.target, n.name_key, n.person_id, n.at FROM {rows} AS x {join} names n ON x.id=n.person_id ORDER BY n.at", [.. people.Select(id => new { Id = id })], ("id", "text"));
+    public static Task<IReadOnlyList<NameRow>> NamesOfAsync(this Session session, IReadOnlyCollection<string> people) =>
+        session.BulkQueryAsync<NameRow, object>(
+            "SELECT n.target, n.name_key, n.person_id, n.at FROM {rows} AS x {join} names n ON x.id=n.person_id ORDER BY n.at",
+            [.. people.Select(id => new { Id = id })],
+            ("id", "text")
+        );
 
     /// <summary>Of the names, those that are or ever were somebody else's.</summary>
-    public static Task<IReadOnlyList<string>> NamesTakenAsync(this Session session, string target, IReadOnlyCollection<string> names, string person) => session.BulkQueryAsync<string, object>(
-        "SELECT DISTINCT x.name FROM {rows} AS x {join} names n ON n.target=x.target AND (n.name_key=x.name OR n.name_key=x.hidden) WHERE n.person_id<>x.person",
-        [.. names.Select(name => new { Name = name, Target = target, Person = person, Hidden = ForgettingTables.HiddenName(target, name) })], ("name", "text"), ("target", "text"), ("person", "text"), ("hidden", "text"));
+    public static Task<IReadOnlyList<string>> NamesTakenAsync(
+        this Session session,
+        string target,
+        IReadOnlyCollection<string> names,
+        string person
+    ) =>
+        session.BulkQueryAsync<string, object>(
+            "SELECT DISTINCT x.name FROM {rows} AS x {join} names n ON n.target=x.target AND (n.name_key=x.name OR "
+                + "n.name_key=x.hidden) WHERE n.person_id<>x.person",
+            [
+                .. names.Select(name => new
+                {
+                    Name = name,
+                    Target = target,
+                    Person = person,
+                    Hidden = ForgettingTables.HiddenName(target, name),
+                }),
+            ],
+            ("name", "text"),
+            ("target", "text"),
+            ("person", "text"),
+            ("hidden", "text")
+        );
 
     /// <summary>Gives back a name that never became an account.</summary>
-    public static Task ReleaseNamesAsync(this Session session, string person) => session.ExecuteAsync(
-        "DELETE FROM names WHERE person_id=@person AND NOT EXISTS (SELECT 1 FROM accounts a WHERE a.person_id=names.person_id AND a.target=names.target)", new { person });
+    public static Task ReleaseNamesAsync(this Session session, string person) =>
+        session.ExecuteAsync(
+            "DELETE FROM names WHERE person_id=@person AND NOT EXISTS (SELECT 1 FROM accounts a WHERE "
+                + "a.person_id=names.person_id AND a.target=names.target)",
+            new { person }
+        );
 }

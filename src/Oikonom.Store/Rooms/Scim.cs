@@ -22,32 +22,89 @@ public static class ScimTable
 {
     private const string Columns = "id, source, kind, unique_key, external_id, body, version, created_at, modified_at";
 
-    public static Task<ScimRow?> ScimAsync(this Session session, string source, string kind, string id, bool forUpdate = false) => session.FirstAsync<ScimRow>(
-        $"SELECT {Columns} FROM scim_resources WHERE id=@id AND source=@source AND kind=@kind" + (forUpdate ? session.Engine.ForUpdate : ""), new { id, source, kind });
+    public static Task<ScimRow?> ScimAsync(this Session session, string source, string kind, string id, bool forUpdate = false) =>
+        session.FirstAsync<ScimRow>(
+            $"SELECT {Columns} FROM scim_resources WHERE id=@id AND source=@source AND kind=@kind"
+                + (forUpdate ? session.Engine.ForUpdate : ""),
+            new
+            {
+                id,
+                source,
+                kind,
+            }
+        );
 
     public static Task<string?> ScimByKeyAsync(this Session session, string source, string kind, string key) =>
-        session.FirstAsync<string>("SELECT id FROM scim_resources WHERE source=@source AND kind=@kind AND unique_key=@key", new { source, kind, key });
+        session.FirstAsync<string>(
+            "SELECT id FROM scim_resources WHERE source=@source AND kind=@kind AND unique_key=@key",
+            new
+            {
+                source,
+                kind,
+                key,
+            }
+        );
 
     public static Task<string?> ScimByExternalAsync(this Session session, string source, string kind, string external) =>
-        session.FirstAsync<string>("SELECT id FROM scim_resources WHERE source=@source AND kind=@kind AND external_id=@external", new { source, kind, external });
+        session.FirstAsync<string>(
+            "SELECT id FROM scim_resources WHERE source=@source AND kind=@kind AND external_id=@external",
+            new
+            {
+                source,
+                kind,
+                external,
+            }
+        );
 
     /// <summary>False when another one has the same key.</summary>
-    public static async Task<bool> AddScimAsync(this Session session, ScimRow row) => await session.BulkAsync(
-        $"INSERT INTO scim_resources ({Columns}) SELECT {Columns} FROM {{rows}} AS x WHERE true ON CONFLICT (source, kind, unique_key) DO NOTHING", [row],
-        ("id", "text"), ("source", "text"), ("kind", "text"), ("unique_key", "text"), ("external_id", "text"), ("body", "text"), ("version", "bigint"), ("created_at", "bigint"), ("modified_at", "bigint")).ConfigureAwait(false) == 1;
+    public static async Task<bool> AddScimAsync(this Session session, ScimRow row) =>
+        await session
+            .BulkAsync(
+                $"INSERT INTO scim_resources ({Columns}) SELECT {Columns} FROM {{rows}} AS x WHERE true ON CONFLICT (source, "
+                    + "kind, unique_key) DO NOTHING",
+                [row],
+                ("id", "text"),
+                ("source", "text"),
+                ("kind", "text"),
+                ("unique_key", "text"),
+                ("external_id", "text"),
+                ("body", "text"),
+                ("version", "bigint"),
+                ("created_at", "bigint"),
+                ("modified_at", "bigint")
+            )
+            .ConfigureAwait(false) == 1;
 
-    public static Task SaveScimAsync(this Session session, ScimRow row) => session.ExecuteAsync(
-        "UPDATE scim_resources SET unique_key=@UniqueKey, external_id=@ExternalId, body=@Body, version=@Version, modified_at=@ModifiedAt WHERE id=@Id", row);
+    public static Task SaveScimAsync(this Session session, ScimRow row) =>
+        session.ExecuteAsync(
+            "UPDATE scim_resources SET unique_key=@UniqueKey, external_id=@ExternalId, body=@Body, version=@Version, "
+                + "modified_at=@ModifiedAt WHERE id=@Id",
+            row
+        );
 
-    public static Task DropScimAsync(this Session session, string id) => session.ExecuteAsync("DELETE FROM scim_resources WHERE id=@id", new { id });
+    public static Task DropScimAsync(this Session session, string id) =>
+        session.ExecuteAsync("DELETE FROM scim_resources WHERE id=@id", new { id });
 
-    public static Task<long> ScimCountAsync(this Session session, string source, string kind) => session.ScalarAsync<long>("SELECT COUNT(*) FROM scim_resources WHERE source=@source AND kind=@kind", new { source, kind });
+    public static Task<long> ScimCountAsync(this Session session, string source, string kind) =>
+        session.ScalarAsync<long>("SELECT COUNT(*) FROM scim_resources WHERE source=@source AND kind=@kind", new { source, kind });
 
     /// <summary>A page in order of making.</summary>
-    public static Task<IReadOnlyList<ScimRow>> ScimPageAsync(this Session session, string source, string kind, long skip, int take) => session.QueryAsync<ScimRow>(
-        $"SELECT {Columns} FROM scim_resources WHERE source=@source AND kind=@kind ORDER BY id LIMIT @take OFFSET @skip", new { source, kind, skip, take });
+    public static Task<IReadOnlyList<ScimRow>> ScimPageAsync(this Session session, string source, string kind, long skip, int take) =>
+        session.QueryAsync<ScimRow>(
+            $"SELECT {Columns} FROM scim_resources WHERE source=@source AND kind=@kind ORDER BY id LIMIT @take OFFSET @skip",
+            new
+            {
+                source,
+                kind,
+                skip,
+                take,
+            }
+        );
 
     /// <summary>Groups whose members name a resource.</summary>
-    public static Task<IReadOnlyList<ScimRow>> ScimGroupsWithAsync(this Session session, string source, string id) => session.QueryAsync<ScimRow>(
-        $"SELECT {Columns} FROM scim_resources WHERE source=@source AND kind='Group' AND body LIKE @like ESCAPE '!'", new { source, like = Like.Containing($"\"{id}\"") });
+    public static Task<IReadOnlyList<ScimRow>> ScimGroupsWithAsync(this Session session, string source, string id) =>
+        session.QueryAsync<ScimRow>(
+            $"SELECT {Columns} FROM scim_resources WHERE source=@source AND kind='Group' AND body LIKE @like ESCAPE '!'",
+            new { source, like = Like.Containing($"\"{id}\"") }
+        );
 }

@@ -34,89 +34,234 @@ public static class StepTables
 {
     public static async Task AddStepsAsync(this Session session, IReadOnlyCollection<StepRow> rows)
     {
-        await session.BulkAsync(
-            "INSERT INTO steps (id, request_id, person_id, target, ordinal, change, due_at, later, removes, state, attempts, problem) SELECT id, request_id, person_id, target, ordinal, change, due_at, later, removes, 'pending', 0, '' FROM {rows} AS x",
-            rows, ("id", "text"), ("request_id", "text"), ("person_id", "text"), ("target", "text"), ("ordinal", "bigint"), ("change", "text"), ("due_at", "bigint"), ("later", "bigint"), ("removes", "bigint")).ConfigureAwait(false);
-        var chains = rows.GroupBy(r => (r.PersonId, r.Target)).Select(g => new ChainRow { PersonId = g.Key.PersonId, Target = g.Key.Target, DueAt = g.Min(r => r.DueAt) }).ToList();
-        await session.BulkAsync(
-            "INSERT INTO chains (person_id, target, due_at, lease_owner, lease_until, fence) SELECT person_id, target, due_at, '', 0, 0 FROM {rows} AS x WHERE true " +
-            "ON CONFLICT (person_id, target) DO UPDATE SET due_at=CASE WHEN chains.due_at IS NULL OR excluded.due_at < chains.due_at THEN excluded.due_at ELSE chains.due_at END",
-            chains, ("person_id", "text"), ("target", "text"), ("due_at", "bigint")).ConfigureAwait(false);
+        await session
+            .BulkAsync(
+                "INSERT INTO steps (id, request_id, person_id, target, ordinal, change, due_at, later, removes, state, "
+                    + "attempts, problem) SELECT id, request_id, person_id, target, ordinal, change, due_at, later, removes, "
+                    + "'pending', 0, '' FROM {rows} AS x",
+                rows,
+                ("id", "text"),
+                ("request_id", "text"),
+                ("person_id", "text"),
+                ("target", "text"),
+                ("ordinal", "bigint"),
+                ("change", "text"),
+                ("due_at", "bigint"),
+                ("later", "bigint"),
+                ("removes", "bigint")
+            )
+            .ConfigureAwait(false);
+        var chains = rows.GroupBy(r => (r.PersonId, r.Target))
+            .Select(g => new ChainRow
+            {
+                PersonId = g.Key.PersonId,
+                Target = g.Key.Target,
+                DueAt = g.Min(r => r.DueAt),
+            })
+            .ToList();
+        await session
+            .BulkAsync(
+                "INSERT INTO chains (person_id, target, due_at, lease_owner, lease_until, fence) SELECT person_id, target, "
+                    + "due_at, '', 0, 0 FROM {rows} AS x WHERE true "
+                    + "ON CONFLICT (person_id, target) DO UPDATE SET due_at=CASE WHEN chains.due_at IS NULL OR excluded.due_at < "
+                    + "chains.due_at THEN excluded.due_at ELSE chains.due_at END",
+                chains,
+                ("person_id", "text"),
+                ("target", "text"),
+                ("due_at", "bigint")
+            )
+            .ConfigureAwait(false);
     }
 
-    public static Task<IReadOnlyList<StepRow>> StepsOfAsync(this Session session, string request) => session.QueryAsync<StepRow>(
-        "SELECT id, request_id, person_id, target, ordinal, change, due_at, later, state, attempts, problem, done_at FROM steps WHERE request_id=@request ORDER BY ordinal", new { request });
+    public static Task<IReadOnlyList<StepRow>> StepsOfAsync(this Session session, string request) =>
+        session.QueryAsync<StepRow>(
+            "SELECT id, request_id, person_id, target, ordinal, change, due_at, later, state, attempts, problem, done_at FROM "
+                + "steps WHERE request_id=@request ORDER BY ordinal",
+            new { request }
+        );
 
     /// <summary>Claims chains with due work for a lease; each claim raises the fence.</summary>
-    public static Task<IReadOnlyList<ChainRow>> ClaimChainsAsync(this Session session, string target, string node, long now, long until, int limit) => session.QueryAsync<ChainRow>(
-        "UPDATE chains SET lease_owner=@node, lease_until=@until, fence=fence+1 WHERE (person_id, target) IN (SELECT person_id, target FROM chains WHERE due_at<=@now AND lease_until<=@now AND target=@target ORDER BY due_at LIMIT @limit" + session.Engine.SkipLocked + ") RETURNING person_id, target, fence",
-        new { target, node, now, until, limit });
+    public static Task<IReadOnlyList<ChainRow>> ClaimChainsAsync(
+        this Session session,
+        string target,
+        string node,
+        long now,
+        long until,
+        int limit
+    ) =>
+        session.QueryAsync<ChainRow>(
+            "UPDATE chains SET lease_owner=@node, lease_until=@until, fence=fence+1 WHERE (person_id, target) IN (SELECT "
+                + "person_id, target FROM chains WHERE due_at<=@now AND lease_until<=@now AND target=@target ORDER BY due_at LIMIT "
+                + "@limit"
+                + session.Engine.SkipLocked
+                + ") RETURNING person_id, target, fence",
+            new
+            {
+                target,
+                node,
+                now,
+                until,
+                limit,
+            }
+        );
 
     /// <summary>The due steps of the chains, in the order they run; of a chain that is stopped only what takes access away.</summary>
-    public static Task<IReadOnlyList<StepRow>> DueStepsAsync(this Session session, IReadOnlyCollection<ChainRow> chains, long now) => session.BulkQueryAsync<StepRow, ChainRow>(
-        "SELECT s.id, s.request_id, s.person_id, s.target, s.ordinal, s.change, s.due_at, s.later, s.removes, s.state, s.attempts, s.problem, r.edition, r.number FROM {rows} AS x " +
-        "{join} steps s ON s.person_id=x.person_id AND s.target=x.target AND s.state='pending' {join} requests r ON r.id=s.request_id " +
-        $"WHERE s.due_at<={now.ToString(System.Globalization.CultureInfo.InvariantCulture)} AND r.state IN ('fulfilling','completed') " +
-        "AND (s.removes=1 OR NOT EXISTS (SELECT 1 FROM steps b WHERE b.person_id=s.person_id AND b.target=s.target AND b.state='stopped')) ORDER BY s.due_at, r.number, s.ordinal",
-        chains, ("person_id", "text"), ("target", "text"));
+    public static Task<IReadOnlyList<StepRow>> DueStepsAsync(this Session session, IReadOnlyCollection<ChainRow> chains, long now) =>
+        session.BulkQueryAsync<StepRow, ChainRow>(
+            "SELECT s.id, s.request_id, s.person_id, s.target, s.ordinal, s.change, s.due_at, s.later, s.removes, s.state, "
+                + "s.attempts, s.problem, r.edition, r.number FROM {rows} AS x "
+                + "{join} steps s ON s.person_id=x.person_id AND s.target=x.target AND s.state='pending' {join} requests r ON "
+                + "r.id=s.request_id "
+                + $"WHERE s.due_at<={now.ToString(System.Globalization.CultureInfo.InvariantCulture)} AND r.state IN "
+                + "('fulfilling','completed') "
+                + "AND (s.removes=1 OR NOT EXISTS (SELECT 1 FROM steps b WHERE b.person_id=s.person_id AND b.target=s.target AND "
+                + "b.state='stopped')) ORDER BY s.due_at, r.number, s.ordinal",
+            chains,
+            ("person_id", "text"),
+            ("target", "text")
+        );
 
     /// <summary>Which of the claims still hold; their rows are locked until the end of the transaction.</summary>
-    public static Task<IReadOnlyList<ChainRow>> HeldChainsAsync(this Session session, IReadOnlyCollection<ChainRow> claims) => session.BulkQueryAsync<ChainRow, ChainRow>(
-        "SELECT c.person_id, c.target, c.fence FROM {rows} AS x {join} chains c ON x.person_id=c.person_id AND x.target=c.target AND x.fence=c.fence" + (session.Engine.ForUpdate.Length > 0 ? " ORDER BY c.person_id, c.target FOR UPDATE OF c" : ""),
-        claims, ("person_id", "text"), ("target", "text"), ("fence", "bigint"));
+    public static Task<IReadOnlyList<ChainRow>> HeldChainsAsync(this Session session, IReadOnlyCollection<ChainRow> claims) =>
+        session.BulkQueryAsync<ChainRow, ChainRow>(
+            "SELECT c.person_id, c.target, c.fence FROM {rows} AS x {join} chains c ON x.person_id=c.person_id AND "
+                + "x.target=c.target AND x.fence=c.fence"
+                + (session.Engine.ForUpdate.Length > 0 ? " ORDER BY c.person_id, c.target FOR UPDATE OF c" : ""),
+            claims,
+            ("person_id", "text"),
+            ("target", "text"),
+            ("fence", "bigint")
+        );
 
-    public static Task SaveStepsAsync(this Session session, IReadOnlyCollection<StepRow> rows) => session.BulkAsync(
-        "UPDATE steps SET state=x.state, attempts=x.attempts, problem=x.problem, due_at=x.due_at, done_at=x.done_at FROM {rows} AS x WHERE steps.id=x.id",
-        rows, ("id", "text"), ("state", "text"), ("attempts", "bigint"), ("problem", "text"), ("due_at", "bigint"), ("done_at", "bigint"));
+    public static Task SaveStepsAsync(this Session session, IReadOnlyCollection<StepRow> rows) =>
+        session.BulkAsync(
+            "UPDATE steps SET state=x.state, attempts=x.attempts, problem=x.problem, due_at=x.due_at, done_at=x.done_at FROM "
+                + "{rows} AS x WHERE steps.id=x.id",
+            rows,
+            ("id", "text"),
+            ("state", "text"),
+            ("attempts", "bigint"),
+            ("problem", "text"),
+            ("due_at", "bigint"),
+            ("done_at", "bigint")
+        );
 
     /// <summary>What follows a step that is tried again waits as long as it does, save what takes access away.</summary>
-    public static Task PostponeChainsAsync(this Session session, IReadOnlyCollection<ChainRow> chains) => session.BulkAsync(
-        "UPDATE steps SET due_at=x.due_at FROM {rows} AS x WHERE steps.person_id=x.person_id AND steps.target=x.target AND steps.state='pending' AND steps.removes=0 AND steps.due_at<x.due_at",
-        chains, ("person_id", "text"), ("target", "text"), ("due_at", "bigint"));
+    public static Task PostponeChainsAsync(this Session session, IReadOnlyCollection<ChainRow> chains) =>
+        session.BulkAsync(
+            "UPDATE steps SET due_at=x.due_at FROM {rows} AS x WHERE steps.person_id=x.person_id AND steps.target=x.target AND "
+                + "steps.state='pending' AND steps.removes=0 AND steps.due_at<x.due_at",
+            chains,
+            ("person_id", "text"),
+            ("target", "text"),
+            ("due_at", "bigint")
+        );
 
-    /// <summary>Ends the lease of chains; each is due again with its next step, and while one is stopped with the next that takes access away.</summary>
-    public static Task ReleaseChainsAsync(this Session session, IReadOnlyCollection<ChainRow> chains) => session.BulkAsync(
-        "UPDATE chains SET lease_owner='', lease_until=0, due_at=CASE WHEN EXISTS (SELECT 1 FROM steps s WHERE s.person_id=chains.person_id AND s.target=chains.target AND s.state='stopped') " +
-        "THEN (SELECT MIN(s.due_at) FROM steps s WHERE s.person_id=chains.person_id AND s.target=chains.target AND s.state='pending' AND s.removes=1) " +
-        "ELSE (SELECT MIN(s.due_at) FROM steps s WHERE s.person_id=chains.person_id AND s.target=chains.target AND s.state='pending') END " +
-        "FROM {rows} AS x WHERE chains.person_id=x.person_id AND chains.target=x.target AND chains.fence=x.fence",
-        chains, ("person_id", "text"), ("target", "text"), ("fence", "bigint"));
+    /// <summary>Ends the lease of chains; each is due again with its next step, and while one is stopped with the next that
+    /// takes access away.</summary>
+    public static Task ReleaseChainsAsync(this Session session, IReadOnlyCollection<ChainRow> chains) =>
+        session.BulkAsync(
+            "UPDATE chains SET lease_owner='', lease_until=0, due_at=CASE WHEN EXISTS (SELECT 1 FROM steps s WHERE "
+                + "s.person_id=chains.person_id AND s.target=chains.target AND s.state='stopped') "
+                + "THEN (SELECT MIN(s.due_at) FROM steps s WHERE s.person_id=chains.person_id AND s.target=chains.target AND "
+                + "s.state='pending' AND s.removes=1) "
+                + "ELSE (SELECT MIN(s.due_at) FROM steps s WHERE s.person_id=chains.person_id AND s.target=chains.target AND "
+                + "s.state='pending') END "
+                + "FROM {rows} AS x WHERE chains.person_id=x.person_id AND chains.target=x.target AND chains.fence=x.fence",
+            chains,
+            ("person_id", "text"),
+            ("target", "text"),
+            ("fence", "bigint")
+        );
 
     /// <summary>What of some people is going to be taken away by steps that wait or are stopped, as changes in JSON.</summary>
-    public static Task<IReadOnlyList<(string PersonId, string Target, string Change)>> RemovalsAheadAsync(this Session session, IReadOnlyCollection<string> people) =>
+    public static Task<IReadOnlyList<(string PersonId, string Target, string Change)>> RemovalsAheadAsync(
+        this Session session,
+        IReadOnlyCollection<string> people
+    ) =>
         session.BulkQueryAsync<(string, string, string), object>(
-            "SELECT s.person_id, s.target, s.change FROM {rows} AS x {join} steps s ON s.person_id=x.id JOIN requests r ON r.id=s.request_id " +
-            "WHERE s.removes=1 AND s.state IN ('pending','stopped') AND r.state IN ('fulfilling','completed')",
-            [.. people.Select(id => new { Id = id })], ("id", "text"));
+            "SELECT s.person_id, s.target, s.change FROM {rows} AS x {join} steps s ON s.person_id=x.id JOIN requests r ON "
+                + "r.id=s.request_id "
+                + "WHERE s.removes=1 AND s.state IN ('pending','stopped') AND r.state IN ('fulfilling','completed')",
+            [.. people.Select(id => new { Id = id })],
+            ("id", "text")
+        );
 
     /// <summary>Of the requests, those whose steps are all over, save what lies later.</summary>
-    public static Task<IReadOnlyList<string>> FinishedAsync(this Session session, IReadOnlyCollection<string> requests) => session.BulkQueryAsync<string, object>(
-        "SELECT r.id FROM {rows} AS x {join} requests r ON x.id=r.id WHERE r.state='fulfilling' AND NOT EXISTS (SELECT 1 FROM steps s WHERE s.request_id=r.id AND s.later=0 AND s.state IN ('pending','stopped'))",
-        [.. requests.Select(id => new { Id = id })], ("id", "text"));
+    public static Task<IReadOnlyList<string>> FinishedAsync(this Session session, IReadOnlyCollection<string> requests) =>
+        session.BulkQueryAsync<string, object>(
+            "SELECT r.id FROM {rows} AS x {join} requests r ON x.id=r.id WHERE r.state='fulfilling' AND NOT EXISTS (SELECT 1 "
+                + "FROM steps s WHERE s.request_id=r.id AND s.later=0 AND s.state IN ('pending','stopped'))",
+            [.. requests.Select(id => new { Id = id })],
+            ("id", "text")
+        );
 
     /// <summary>Of the requests, those with steps of which none was done: all were dropped.</summary>
-    public static Task<IReadOnlyList<string>> LapsedAsync(this Session session, IReadOnlyCollection<string> requests) => session.BulkQueryAsync<string, object>(
-        "SELECT r.id FROM {rows} AS x {join} requests r ON x.id=r.id WHERE EXISTS (SELECT 1 FROM steps s WHERE s.request_id=r.id AND s.state='dropped') AND NOT EXISTS (SELECT 1 FROM steps s WHERE s.request_id=r.id AND s.state='done')",
-        [.. requests.Select(id => new { Id = id })], ("id", "text"));
+    public static Task<IReadOnlyList<string>> LapsedAsync(this Session session, IReadOnlyCollection<string> requests) =>
+        session.BulkQueryAsync<string, object>(
+            "SELECT r.id FROM {rows} AS x {join} requests r ON x.id=r.id WHERE EXISTS (SELECT 1 FROM steps s WHERE "
+                + "s.request_id=r.id AND s.state='dropped') AND NOT EXISTS (SELECT 1 FROM steps s WHERE s.request_id=r.id AND "
+                + "s.state='done')",
+            [.. requests.Select(id => new { Id = id })],
+            ("id", "text")
+        );
 
-    public static Task SetProblemsAsync(this Session session, IReadOnlyCollection<(string Request, string Problem)> rows, long now) => session.BulkAsync(
-        "UPDATE requests SET problem=x.problem, updated_at=x.at, version=version+1 FROM {rows} AS x WHERE requests.id=x.id AND requests.problem<>x.problem",
-        [.. rows.Select(r => new { Id = r.Request, r.Problem, At = now })], ("id", "text"), ("problem", "text"), ("at", "bigint"));
+    public static Task SetProblemsAsync(this Session session, IReadOnlyCollection<(string Request, string Problem)> rows, long now) =>
+        session.BulkAsync(
+            "UPDATE requests SET problem=x.problem, updated_at=x.at, version=version+1 FROM {rows} AS x WHERE requests.id=x.id "
+                + "AND requests.problem<>x.problem",
+            [
+                .. rows.Select(r => new
+                {
+                    Id = r.Request,
+                    r.Problem,
+                    At = now,
+                }),
+            ],
+            ("id", "text"),
+            ("problem", "text"),
+            ("at", "bigint")
+        );
 
     /// <summary>Completes requests in one statement.</summary>
-    public static Task CompleteAsync(this Session session, IReadOnlyCollection<string> requests, long now) => session.BulkAsync(
-        "UPDATE requests SET state='completed', problem='', completed_at=x.at, since_at=x.at, updated_at=x.at, version=version+1 FROM {rows} AS x WHERE requests.id=x.id",
-        [.. requests.Select(id => new { Id = id, At = now })], ("id", "text"), ("at", "bigint"));
+    public static Task CompleteAsync(this Session session, IReadOnlyCollection<string> requests, long now) =>
+        session.BulkAsync(
+            "UPDATE requests SET state='completed', problem='', completed_at=x.at, since_at=x.at, updated_at=x.at, "
+                + "version=version+1 FROM {rows} AS x WHERE requests.id=x.id",
+            [.. requests.Select(id => new { Id = id, At = now })],
+            ("id", "text"),
+            ("at", "bigint")
+        );
 
     /// <summary>Drops what has not run of a request, with the reason.</summary>
-    public static Task DropPendingAsync(this Session session, string request, string reason, long now) => session.ExecuteAsync(
-        "UPDATE steps SET state='dropped', problem=@reason, done_at=@now WHERE request_id=@request AND state IN ('pending','stopped')", new { request, reason, now });
+    public static Task DropPendingAsync(this Session session, string request, string reason, long now) =>
+        session.ExecuteAsync(
+            "UPDATE steps SET state='dropped', problem=@reason, done_at=@now WHERE request_id=@request AND state IN ('pending','stopped')",
+            new
+            {
+                request,
+                reason,
+                now,
+            }
+        );
 
     /// <summary>Lets stopped and waiting steps of a request run at once.</summary>
     public static async Task RetryAsync(this Session session, string request, long now)
     {
-        await session.ExecuteAsync("UPDATE steps SET state='pending', due_at=@now WHERE request_id=@request AND (state='stopped' OR (state='pending' AND attempts>0))", new { request, now }).ConfigureAwait(false);
-        await session.ExecuteAsync("UPDATE chains SET due_at=@now WHERE EXISTS (SELECT 1 FROM steps s WHERE s.request_id=@request AND s.person_id=chains.person_id AND s.target=chains.target AND s.state='pending' AND s.due_at<=@now)", new { request, now }).ConfigureAwait(false);
+        await session
+            .ExecuteAsync(
+                "UPDATE steps SET state='pending', due_at=@now WHERE request_id=@request AND (state='stopped' OR "
+                    + "(state='pending' AND attempts>0))",
+                new { request, now }
+            )
+            .ConfigureAwait(false);
+        await session
+            .ExecuteAsync(
+                "UPDATE chains SET due_at=@now WHERE EXISTS (SELECT 1 FROM steps s WHERE s.request_id=@request AND "
+                    + "s.person_id=chains.person_id AND s.target=chains.target AND s.state='pending' AND s.due_at<=@now)",
+                new { request, now }
+            )
+            .ConfigureAwait(false);
     }
 }
 
@@ -131,9 +276,17 @@ public sealed class TargetCounts
 /// <summary>What waits and what fails in a target.</summary>
 public static class TargetTables
 {
-    public static async Task<TargetCounts> TargetCountsAsync(this Session session, string target) => await session.FirstAsync<TargetCounts>(
-        "SELECT (SELECT COUNT(*) FROM accounts WHERE target=@target) AS accounts, " +
-        "(SELECT COUNT(*) FROM steps WHERE target=@target AND state='pending') AS waiting, " +
-        "(SELECT COUNT(*) FROM steps WHERE target=@target AND (state='stopped' OR (state='pending' AND attempts>0))) AS failing, " +
-        "(SELECT problem FROM steps WHERE target=@target AND problem<>'' AND state IN ('pending','stopped') ORDER BY due_at LIMIT 1) AS problem", new { target }).ConfigureAwait(false) ?? new();
+    public static async Task<TargetCounts> TargetCountsAsync(this Session session, string target) =>
+        await session
+            .FirstAsync<TargetCounts>(
+                "SELECT (SELECT COUNT(*) FROM accounts WHERE target=@target) AS accounts, "
+                    + "(SELECT COUNT(*) FROM steps WHERE target=@target AND state='pending') AS waiting, "
+                    + "(SELECT COUNT(*) FROM steps WHERE target=@target AND (state='stopped' OR (state='pending' AND "
+                    + "attempts>0))) AS failing, "
+                    + "(SELECT problem FROM steps WHERE target=@target AND problem<>'' AND state IN ('pending','stopped') ORDER "
+                    + "BY due_at LIMIT 1) AS problem",
+                new { target }
+            )
+            .ConfigureAwait(false)
+        ?? new();
 }

@@ -53,16 +53,19 @@ internal sealed class GroupBatcher(Func<string, IReadOnlyList<GroupBatcher.Wish>
             try
             {
                 await modify(group, batch, CancellationToken.None).ConfigureAwait(false);
-                foreach (var wish in batch) wish.Done.TrySetResult();
+                foreach (var wish in batch)
+                    wish.Done.TrySetResult();
             }
             catch (LdapResultException) when (batch.Count > 1)
             {
                 // One of them is refused: find out which, one by one, so that it stops nobody else.
-                foreach (var wish in batch) await AloneAsync(group, wish).ConfigureAwait(false);
+                foreach (var wish in batch)
+                    await AloneAsync(group, wish).ConfigureAwait(false);
             }
             catch (Exception error)
             {
-                foreach (var wish in batch) wish.Done.TrySetException(error);
+                foreach (var wish in batch)
+                    wish.Done.TrySetException(error);
             }
         }
     }
@@ -85,7 +88,8 @@ internal sealed class GroupBatcher(Func<string, IReadOnlyList<GroupBatcher.Wish>
     {
         var seen = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
         var count = 0;
-        while (count < waiting.Count && count < MaxBatch && seen.Add(waiting[count].Member)) count++;
+        while (count < waiting.Count && count < MaxBatch && seen.Add(waiting[count].Member))
+            count++;
         var batch = waiting.GetRange(0, count);
         waiting.RemoveRange(0, count);
         return batch;

@@ -31,25 +31,31 @@ public sealed class LdapConnector : IAccountConnector
 
     public TargetAbilities Can => _settings.Can;
     private string Id => _dialect.Id;
+
     private static string GroupOf(Entitlement entitlement) => ((EntitlementMeans.Group)entitlement.Means).Dn;
 
-    public Task<Matches> FindAsync(IReadOnlyList<(string Attribute, string Value)> keys, CancellationToken cancel) => GuardAsync(async () =>
-    {
-        foreach (var (attribute, value) in keys.Where(k => k.Value.Length > 0))
+    public Task<Matches> FindAsync(IReadOnlyList<(string Attribute, string Value)> keys, CancellationToken cancel) =>
+        GuardAsync(async () =>
         {
-            var entries = await SearchAsync(LdapFilter.Equal(attribute, value), cancel).ConfigureAwait(false);
-            if (entries.Count == 0) continue;
-            var found = new List<ExistingAccount>();
-            foreach (var entry in entries) found.Add(Describe(entry, attribute, await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false)));
-            return new Matches(found);
-        }
-        return new Matches([]);
-    });
+            foreach (var (attribute, value) in keys.Where(k => k.Value.Length > 0))
+            {
+                var entries = await SearchAsync(LdapFilter.Equal(attribute, value), cancel).ConfigureAwait(false);
+                if (entries.Count == 0)
+                    continue;
+                var found = new List<ExistingAccount>();
+                foreach (var entry in entries)
+                    found.Add(Describe(entry, attribute, await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false)));
+                return new Matches(found);
+            }
+            return new Matches([]);
+        });
 
-    public Task<ExistingAccount?> ReadAsync(string immutableId, CancellationToken cancel) => GuardAsync(async () =>
-        await ByIdAsync(immutableId, cancel).ConfigureAwait(false) is { } entry
-            ? Describe(entry, Id, await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false))
-            : null);
+    public Task<ExistingAccount?> ReadAsync(string immutableId, CancellationToken cancel) =>
+        GuardAsync(async () =>
+            await ByIdAsync(immutableId, cancel).ConfigureAwait(false) is { } entry
+                ? Describe(entry, Id, await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false))
+                : null
+        );
 
     public async IAsyncEnumerable<ExistingAccount> ListAsync([EnumeratorCancellation] CancellationToken cancel)
     {
@@ -61,7 +67,8 @@ public sealed class LdapConnector : IAccountConnector
             foreach (var member in group?.Texts(_dialect.Member) ?? [])
             {
                 var key = LdapDn.Normalise(member);
-                if (!held.TryGetValue(key, out var list)) held[key] = list = [];
+                if (!held.TryGetValue(key, out var list))
+                    held[key] = list = [];
                 list.Add(entitlement.Name);
             }
         }
@@ -71,28 +78,38 @@ public sealed class LdapConnector : IAccountConnector
             yield return Describe(pages.Current, "", held.GetValueOrDefault(LdapDn.Normalise(pages.Current.Dn)) ?? []);
     }
 
-    public Task<bool> NameIsTakenAsync(string name, CancellationToken cancel) => GuardAsync(async () =>
-        (await SearchAsync(LdapFilter.Equal(_settings.NameAttribute, name), cancel, "1.1").ConfigureAwait(false)).Count > 0);
+    public Task<bool> NameIsTakenAsync(string name, CancellationToken cancel) =>
+        GuardAsync(async () =>
+            (await SearchAsync(LdapFilter.Equal(_settings.NameAttribute, name), cancel, "1.1").ConfigureAwait(false)).Count > 0
+        );
 
-    public Task<EnsuredAccount> EnsureAccountAsync(AccountGoal goal, CancellationToken cancel) => GuardAsync(async () =>
-    {
-        var entry = goal.ImmutableId is { } id
-            ? await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw Replan($"The entry {id} is no longer in {_rule.Title}.")
-            : await ByKeysAsync(goal, cancel).ConfigureAwait(false);
-        if (entry is not null) return await MendAsync(entry, goal, cancel).ConfigureAwait(false);
-        if (!goal.MayCreate) throw Replan($"{_rule.Title} has no entry that answers to {string.Join(" or ", goal.Keys.Select(k => $"{k.Attribute}={k.Value}"))}.");
-        return await CreateAsync(goal, cancel).ConfigureAwait(false);
-    });
+    public Task<EnsuredAccount> EnsureAccountAsync(AccountGoal goal, CancellationToken cancel) =>
+        GuardAsync(async () =>
+        {
+            var entry = goal.ImmutableId is { } id
+                ? await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw Replan($"The entry {id} is no longer in {_rule.Title}.")
+                : await ByKeysAsync(goal, cancel).ConfigureAwait(false);
+            if (entry is not null)
+                return await MendAsync(entry, goal, cancel).ConfigureAwait(false);
+            if (!goal.MayCreate)
+                throw Replan(
+                    $"{_rule.Title} has no entry that answers to {string.Join(" or ", goal.Keys.Select(k => $"{k.Attribute}={k.Value}"))}."
+                );
+            return await CreateAsync(goal, cancel).ConfigureAwait(false);
+        });
 
     private async Task<LdapEntry?> ByKeysAsync(AccountGoal goal, CancellationToken cancel)
     {
         foreach (var (attribute, value) in goal.Keys.Where(k => k.Value.Length > 0))
         {
             var found = await SearchAsync(LdapFilter.Equal(attribute, value), cancel).ConfigureAwait(false);
-            if (found.Count > 1) throw Replan($"{_rule.Title} holds {found.Count} entries with {attribute}={value}.");
-            if (found.Count == 0) continue;
+            if (found.Count > 1)
+                throw Replan($"{_rule.Title} holds {found.Count} entries with {attribute}={value}.");
+            if (found.Count == 0)
+                continue;
             // The plan was to create exactly this entry: then it is ours, left by an attempt whose answer was lost.
-            if (goal.MayCreate && !LdapDn.Same(found[0].Dn, DnOf(goal))) throw Replan($"{_rule.Title} now holds {found[0].Dn} with {attribute}={value}.");
+            if (goal.MayCreate && !LdapDn.Same(found[0].Dn, DnOf(goal)))
+                throw Replan($"{_rule.Title} now holds {found[0].Dn} with {attribute}={value}.");
             return found[0];
         }
         return null;
@@ -102,7 +119,10 @@ public sealed class LdapConnector : IAccountConnector
     {
         var dn = DnOf(goal);
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-        var attributes = goal.Attributes.Where(a => a.Value.Count > 0).Select(a => new LdapAttribute(a.Key, a.Value)).Prepend(new("objectClass", _settings.Classes));
+        var attributes = goal
+            .Attributes.Where(a => a.Value.Count > 0)
+            .Select(a => new LdapAttribute(a.Key, a.Value))
+            .Prepend(new("objectClass", _settings.Classes));
         LdapResult result;
         try
         {
@@ -111,14 +131,17 @@ public sealed class LdapConnector : IAccountConnector
         catch (LdapResultException error) when (error.Code == LdapCode.EntryAlreadyExists)
         {
             // The add of an attempt that was cut off may arrive after this one has looked.
-            if (await ByKeysAsync(goal, cancel).ConfigureAwait(false) is { } ours) return await MendAsync(ours, goal, cancel).ConfigureAwait(false);
+            if (await ByKeysAsync(goal, cancel).ConfigureAwait(false) is { } ours)
+                return await MendAsync(ours, goal, cancel).ConfigureAwait(false);
             throw Replan($"The name {goal.Name} is taken by another entry in {_rule.Title}.");
         }
-        var id = LdapControls.ReadEntry(result, LdapControls.PostReadOid)?.Text(Id)
+        var id =
+            LdapControls.ReadEntry(result, LdapControls.PostReadOid)?.Text(Id)
             ?? (await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false))?.Text(Id)
             ?? throw new TargetFault($"{_rule.Title} shows no {Id} for {dn}.", transient: false);
         Remember(id, dn);
-        if (goal.Enabled == false) await LockAsync(connection, dn, id, cancel).ConfigureAwait(false);
+        if (goal.Enabled == false)
+            await LockAsync(connection, dn, id, cancel).ConfigureAwait(false);
         return new(id, dn, Changed: true, Created: true);
     }
 
@@ -131,7 +154,16 @@ public sealed class LdapConnector : IAccountConnector
         if (goal.Container.Length > 0 && !LdapDn.Same(LdapDn.Parent(dn), goal.Container))
         {
             var name = dn[..(dn.Length - LdapDn.Parent(dn).Length)].TrimEnd(',', ' ');
-            await connection.ModifyDnAsync(dn, name, deleteOldRdn: false, goal.Container, await OnlyAsync(connection, id, cancel).ConfigureAwait(false), cancel).ConfigureAwait(false);
+            await connection
+                .ModifyDnAsync(
+                    dn,
+                    name,
+                    deleteOldRdn: false,
+                    goal.Container,
+                    await OnlyAsync(connection, id, cancel).ConfigureAwait(false),
+                    cancel
+                )
+                .ConfigureAwait(false);
             dn = $"{name},{goal.Container}";
             changed = true;
         }
@@ -139,17 +171,23 @@ public sealed class LdapConnector : IAccountConnector
         foreach (var (name, values) in goal.Attributes)
         {
             // The name of the entry is its own; an adopted account keeps it.
-            if (string.Equals(name, _settings.NameAttribute, StringComparison.OrdinalIgnoreCase)) continue;
-            if (!SameValues(entry.Texts(name), values)) changes.Add(new(LdapChangeKind.Replace, name, values));
+            if (string.Equals(name, _settings.NameAttribute, StringComparison.OrdinalIgnoreCase))
+                continue;
+            if (!SameValues(entry.Texts(name), values))
+                changes.Add(new(LdapChangeKind.Replace, name, values));
         }
         if (goal.Enabled is { } enabled)
         {
-            if (enabled && entry[_dialect.Lock] is not null) changes.Add(_dialect.UnlockIt());
-            else if (!enabled && !_dialect.IsLocked(entry)) changes.Add(_dialect.LockIt());
+            if (enabled && entry[_dialect.Lock] is not null)
+                changes.Add(_dialect.UnlockIt());
+            else if (!enabled && !_dialect.IsLocked(entry))
+                changes.Add(_dialect.LockIt());
         }
         if (changes.Count > 0)
         {
-            await connection.ModifyAsync(dn, changes, await OnlyAsync(connection, id, cancel).ConfigureAwait(false), cancel).ConfigureAwait(false);
+            await connection
+                .ModifyAsync(dn, changes, await OnlyAsync(connection, id, cancel).ConfigureAwait(false), cancel)
+                .ConfigureAwait(false);
             changed = true;
         }
         Remember(id, dn);
@@ -157,43 +195,66 @@ public sealed class LdapConnector : IAccountConnector
     }
 
     private async Task LockAsync(LdapConnection connection, string dn, string id, CancellationToken cancel) =>
-        await connection.ModifyAsync(dn, [_dialect.LockIt()], await OnlyAsync(connection, id, cancel).ConfigureAwait(false), cancel).ConfigureAwait(false);
+        await connection
+            .ModifyAsync(dn, [_dialect.LockIt()], await OnlyAsync(connection, id, cancel).ConfigureAwait(false), cancel)
+            .ConfigureAwait(false);
 
-    /// <summary>The control that lets a change happen only to the entry with this id, whatever its name is by then (RFC 4528); none where the server has it not.</summary>
+    /// <summary>The control that lets a change happen only to the entry with this id, whatever its name is by then (RFC 4528);
+    /// none where the server has it not.</summary>
     private async Task<IReadOnlyList<LdapControl>> OnlyAsync(LdapConnection connection, string id, CancellationToken cancel)
     {
-        _asserts ??= (await connection.ReadAsync("", ["supportedControl"], cancel).ConfigureAwait(false))?.Texts("supportedControl").Contains(LdapControls.AssertionOid) == true;
+        _asserts ??=
+            (await connection.ReadAsync("", ["supportedControl"], cancel).ConfigureAwait(false))
+                ?.Texts("supportedControl")
+                .Contains(LdapControls.AssertionOid) == true;
         return _asserts == true ? [LdapControls.Assertion(LdapFilter.Equal(Id, id))] : [];
     }
 
-    public Task SetPasswordAsync(string immutableId, string? password, CancellationToken cancel) => GuardAsync(async () =>
-    {
-        var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
-        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-        var asleep = await connection.ReadAsync(dn, [_dialect.Lock], cancel).ConfigureAwait(false) is { } entry && _dialect.IsLocked(entry);
-        await connection.PasswordModifyAsync(dn, null, password ?? RandomNumberGenerator.GetHexString(48), cancel).ConfigureAwait(false);
-        // The operation takes no assertion: the entry is read back, so that a name that changed hands meanwhile is told.
-        if ((await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false))?.Text(Id) is var now && !string.Equals(now, immutableId, StringComparison.OrdinalIgnoreCase))
-            throw new TargetFault($"While the password was set in {_rule.Title}, {dn} became another entry ({now ?? "gone"}). Give that entry a new password, then retry.", transient: false);
-        var after = new List<LdapModification>();
-        // The server takes a new password as the end of any lock; who sleeps goes on sleeping.
-        if (asleep) after.Add(_dialect.LockIt());
-        // Whoever is handed a password changes it at the first use.
-        if (password is not null) after.Add(new(LdapChangeKind.Replace, _dialect.MustChange, "TRUE"));
-        if (after.Count > 0) await connection.ModifyAsync(dn, after, await OnlyAsync(connection, immutableId, cancel).ConfigureAwait(false), cancel).ConfigureAwait(false);
-        return true;
-    });
+    public Task SetPasswordAsync(string immutableId, string? password, CancellationToken cancel) =>
+        GuardAsync(async () =>
+        {
+            var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
+            var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+            var asleep =
+                await connection.ReadAsync(dn, [_dialect.Lock], cancel).ConfigureAwait(false) is { } entry && _dialect.IsLocked(entry);
+            await connection
+                .PasswordModifyAsync(dn, null, password ?? RandomNumberGenerator.GetHexString(48), cancel)
+                .ConfigureAwait(false);
+            // The operation takes no assertion: the entry is read back, so that a name that changed hands meanwhile is told.
+            if (
+                (await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false))?.Text(Id) is var now
+                && !string.Equals(now, immutableId, StringComparison.OrdinalIgnoreCase)
+            )
+                throw new TargetFault(
+                    $"While the password was set in {_rule.Title}, {dn} became another entry ({now ?? "gone"}). Give that entry "
+                        + "a new password, then retry.",
+                    transient: false
+                );
+            var after = new List<LdapModification>();
+            // The server takes a new password as the end of any lock; who sleeps goes on sleeping.
+            if (asleep)
+                after.Add(_dialect.LockIt());
+            // Whoever is handed a password changes it at the first use.
+            if (password is not null)
+                after.Add(new(LdapChangeKind.Replace, _dialect.MustChange, "TRUE"));
+            if (after.Count > 0)
+                await connection
+                    .ModifyAsync(dn, after, await OnlyAsync(connection, immutableId, cancel).ConfigureAwait(false), cancel)
+                    .ConfigureAwait(false);
+            return true;
+        });
 
     public async Task<PortResult> EnsureGrantAsync(GrantGoal goal, CancellationToken cancel)
     {
         try
         {
             return await GuardAsync(async () =>
-            {
-                var member = await LocateAsync(goal.Account!, cancel).ConfigureAwait(false);
-                await _groups.EnsureAsync(GroupOf(goal.Entitlement), member, goal.Held, cancel).ConfigureAwait(false);
-                return new PortResult.Reached();
-            }).ConfigureAwait(false);
+                {
+                    var member = await LocateAsync(goal.Account!, cancel).ConfigureAwait(false);
+                    await _groups.EnsureAsync(GroupOf(goal.Entitlement), member, goal.Held, cancel).ConfigureAwait(false);
+                    return new PortResult.Reached();
+                })
+                .ConfigureAwait(false);
         }
         catch (TargetFault fault)
         {
@@ -205,50 +266,80 @@ public sealed class LdapConnector : IAccountConnector
     {
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
         var changes = new List<LdapModification>();
-        var (adds, removes) = (wishes.Where(w => w.Present).Select(w => w.Member).ToList(), wishes.Where(w => !w.Present).Select(w => w.Member).ToList());
-        if (adds.Count > 0) changes.Add(new(LdapChangeKind.Add, _dialect.Member, adds));
-        if (removes.Count > 0) changes.Add(new(LdapChangeKind.Delete, _dialect.Member, removes));
+        var (adds, removes) = (
+            wishes.Where(w => w.Present).Select(w => w.Member).ToList(),
+            wishes.Where(w => !w.Present).Select(w => w.Member).ToList()
+        );
+        if (adds.Count > 0)
+            changes.Add(new(LdapChangeKind.Add, _dialect.Member, adds));
+        if (removes.Count > 0)
+            changes.Add(new(LdapChangeKind.Delete, _dialect.Member, removes));
         try
         {
             await connection.ModifyAsync(group, changes, null, cancel).ConfigureAwait(false);
         }
-        catch (LdapResultException error) when (wishes.Count == 1 && error.Code is LdapCode.AttributeOrValueExists or LdapCode.EntryAlreadyExists or LdapCode.NoSuchAttribute)
+        catch (LdapResultException error)
+            when (wishes.Count == 1
+                && error.Code is LdapCode.AttributeOrValueExists or LdapCode.EntryAlreadyExists or LdapCode.NoSuchAttribute
+            )
         {
             // Already as it should be.
         }
-        catch (LdapResultException error) when (error.Code == LdapCode.ObjectClassViolation && removes.Count > 0 && adds.Count == 0 && _settings.Placeholder is { } placeholder)
+        catch (LdapResultException error)
+            when (error.Code == LdapCode.ObjectClassViolation
+                && removes.Count > 0
+                && adds.Count == 0
+                && _settings.Placeholder is { } placeholder
+            )
         {
             // A group of names may not be empty: the placeholder stays when the last member goes.
-            await connection.ModifyAsync(group, [new(LdapChangeKind.Add, _dialect.Member, placeholder), .. changes], null, cancel).ConfigureAwait(false);
+            await connection
+                .ModifyAsync(group, [new(LdapChangeKind.Add, _dialect.Member, placeholder), .. changes], null, cancel)
+                .ConfigureAwait(false);
         }
         catch (LdapResultException error) when (error.Code == LdapCode.NoSuchObject)
         {
-            throw new TargetFault($"{_rule.Title} has no group {group}. Create it, or correct the entitlement in the rulebook.", transient: false, inner: error);
+            throw new TargetFault(
+                $"{_rule.Title} has no group {group}. Create it, or correct the entitlement in the rulebook.",
+                transient: false,
+                inner: error
+            );
         }
     }
 
-    public Task<ReadBack> VerifyAsync(string immutableId, AccountState wanted, IReadOnlyCollection<string> entitlements, CancellationToken cancel) => GuardAsync(async () =>
-    {
-        var differences = new List<Difference>();
-        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-        var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
-        var reading = connection.ReadAsync(dn, _dialect.Wanted, cancel);
-        var held = await EntitlementsAsync(dn, cancel).ConfigureAwait(false);
-        var entry = await reading.ConfigureAwait(false);
-        if (entry is null || !string.Equals(entry.Text(Id), immutableId, StringComparison.OrdinalIgnoreCase))
+    public Task<ReadBack> VerifyAsync(
+        string immutableId,
+        AccountState wanted,
+        IReadOnlyCollection<string> entitlements,
+        CancellationToken cancel
+    ) =>
+        GuardAsync(async () =>
         {
-            _names.TryRemove(immutableId, out _);
-            entry = await ByIdAsync(immutableId, cancel).ConfigureAwait(false);
-            if (entry is null) return new ReadBack([new Difference.Gone(immutableId)]);
-            held = await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false);
-        }
-        foreach (var (name, values) in wanted.Attributes)
-            if (!SameValues(entry.Texts(name), values)) differences.Add(new Difference.OtherValues(name, entry.Texts(name), values));
-        if (_dialect.IsLocked(entry) == wanted.Enabled) differences.Add(new Difference.OtherPresence(!wanted.Enabled));
-        foreach (var missing in entitlements.Except(held)) differences.Add(new Difference.Missing(missing));
-        foreach (var surplus in held.Except(entitlements)) differences.Add(new Difference.Surplus(surplus));
-        return new ReadBack(differences);
-    });
+            var differences = new List<Difference>();
+            var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+            var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
+            var reading = connection.ReadAsync(dn, _dialect.Wanted, cancel);
+            var held = await EntitlementsAsync(dn, cancel).ConfigureAwait(false);
+            var entry = await reading.ConfigureAwait(false);
+            if (entry is null || !string.Equals(entry.Text(Id), immutableId, StringComparison.OrdinalIgnoreCase))
+            {
+                _names.TryRemove(immutableId, out _);
+                entry = await ByIdAsync(immutableId, cancel).ConfigureAwait(false);
+                if (entry is null)
+                    return new ReadBack([new Difference.Gone(immutableId)]);
+                held = await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false);
+            }
+            foreach (var (name, values) in wanted.Attributes)
+                if (!SameValues(entry.Texts(name), values))
+                    differences.Add(new Difference.OtherValues(name, entry.Texts(name), values));
+            if (_dialect.IsLocked(entry) == wanted.Enabled)
+                differences.Add(new Difference.OtherPresence(!wanted.Enabled));
+            foreach (var missing in entitlements.Except(held))
+                differences.Add(new Difference.Missing(missing));
+            foreach (var surplus in held.Except(entitlements))
+                differences.Add(new Difference.Surplus(surplus));
+            return new ReadBack(differences);
+        });
 
     public async Task<TargetHealth> CheckAsync(CancellationToken cancel)
     {
@@ -256,17 +347,34 @@ public sealed class LdapConnector : IAccountConnector
         try
         {
             return await GuardAsync(async () =>
-            {
-                var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-                var who = await connection.WhoAmIAsync(cancel).ConfigureAwait(false);
-                foreach (var container in new[] { _settings.Container, _settings.Groups })
-                    if (await connection.ReadAsync(container, ["1.1"], cancel).ConfigureAwait(false) is null)
-                        return new TargetHealth(false, $"Signed in, but {container} does not exist or may not be read.", who, watch.ElapsedMilliseconds);
-                foreach (var entitlement in _rule.Entitlements.Values)
-                    if (await connection.ReadAsync(GroupOf(entitlement), ["1.1"], cancel).ConfigureAwait(false) is null)
-                        return new TargetHealth(false, $"Signed in, but the group of '{entitlement.Name}', {GroupOf(entitlement)}, does not exist or may not be read.", who, watch.ElapsedMilliseconds);
-                return new TargetHealth(true, $"Signed in; containers and {_rule.Entitlements.Count} groups are there.", who, watch.ElapsedMilliseconds);
-            }).ConfigureAwait(false);
+                {
+                    var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+                    var who = await connection.WhoAmIAsync(cancel).ConfigureAwait(false);
+                    foreach (var container in new[] { _settings.Container, _settings.Groups })
+                        if (await connection.ReadAsync(container, ["1.1"], cancel).ConfigureAwait(false) is null)
+                            return new TargetHealth(
+                                false,
+                                $"Signed in, but {container} does not exist or may not be read.",
+                                who,
+                                watch.ElapsedMilliseconds
+                            );
+                    foreach (var entitlement in _rule.Entitlements.Values)
+                        if (await connection.ReadAsync(GroupOf(entitlement), ["1.1"], cancel).ConfigureAwait(false) is null)
+                            return new TargetHealth(
+                                false,
+                                $"Signed in, but the group of '{entitlement.Name}', {GroupOf(entitlement)}, does not exist or "
+                                    + "may not be read.",
+                                who,
+                                watch.ElapsedMilliseconds
+                            );
+                    return new TargetHealth(
+                        true,
+                        $"Signed in; containers and {_rule.Entitlements.Count} groups are there.",
+                        who,
+                        watch.ElapsedMilliseconds
+                    );
+                })
+                .ConfigureAwait(false);
         }
         catch (TargetFault fault)
         {
@@ -283,7 +391,8 @@ public sealed class LdapConnector : IAccountConnector
 
     private void Remember(string id, string dn)
     {
-        if (_names.Count > 50_000) _names.Clear();
+        if (_names.Count > 50_000)
+            _names.Clear();
         _names[id] = dn;
     }
 
@@ -296,7 +405,14 @@ public sealed class LdapConnector : IAccountConnector
         if (_names.TryGetValue(id, out var dn))
         {
             var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-            if (string.Equals((await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false))?.Text(Id), id, StringComparison.OrdinalIgnoreCase)) return dn;
+            if (
+                string.Equals(
+                    (await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false))?.Text(Id),
+                    id,
+                    StringComparison.OrdinalIgnoreCase
+                )
+            )
+                return dn;
             _names.TryRemove(id, out _);
         }
         var entry = await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw Replan($"The entry {id} is no longer in {_rule.Title}.");
@@ -307,23 +423,45 @@ public sealed class LdapConnector : IAccountConnector
     private async Task<LdapEntry?> ByIdAsync(string id, CancellationToken cancel) =>
         (await SearchAsync(LdapFilter.Equal(Id, id), cancel).ConfigureAwait(false)).FirstOrDefault();
 
-    private async Task<IReadOnlyList<LdapEntry>> SearchAsync(LdapFilter filter, CancellationToken cancel, params IReadOnlyList<string> attributes)
+    private async Task<IReadOnlyList<LdapEntry>> SearchAsync(
+        LdapFilter filter,
+        CancellationToken cancel,
+        params IReadOnlyList<string> attributes
+    )
     {
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-        return await connection.SearchAsync(new(_settings.Container, LdapScope.Subtree, filter, attributes.Count > 0 ? attributes : _dialect.Wanted), cancel).ConfigureAwait(false);
+        return await connection
+            .SearchAsync(new(_settings.Container, LdapScope.Subtree, filter, attributes.Count > 0 ? attributes : _dialect.Wanted), cancel)
+            .ConfigureAwait(false);
     }
 
     private async Task<IReadOnlyList<string>> EntitlementsAsync(string dn, CancellationToken cancel)
     {
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-        var groups = await connection.SearchAsync(new(_settings.Groups, LdapScope.Subtree, LdapFilter.Equal(_dialect.Member, dn), "1.1"), cancel).ConfigureAwait(false);
-        return [.. groups.Select(g => _entitlementByGroup.GetValueOrDefault(LdapDn.Normalise(g.Dn))).OfType<string>().Order(StringComparer.Ordinal)];
+        var groups = await connection
+            .SearchAsync(new(_settings.Groups, LdapScope.Subtree, LdapFilter.Equal(_dialect.Member, dn), "1.1"), cancel)
+            .ConfigureAwait(false);
+        return
+        [
+            .. groups
+                .Select(g => _entitlementByGroup.GetValueOrDefault(LdapDn.Normalise(g.Dn)))
+                .OfType<string>()
+                .Order(StringComparer.Ordinal),
+        ];
     }
 
-    private ExistingAccount Describe(LdapEntry entry, string matchedBy, IReadOnlyList<string> entitlements) => new(
-        _rule.Name, entry.Text(Id) ?? "", entry.Text(_settings.NameAttribute) ?? "", LdapDn.Parent(entry.Dn), entry.Dn, matchedBy,
-        entry.Attributes.Where(a => !_dialect.IsOwn(a.Name)).ToDictionary(a => a.Name, a => a.Texts, StringComparer.OrdinalIgnoreCase),
-        !_dialect.IsLocked(entry), entitlements);
+    private ExistingAccount Describe(LdapEntry entry, string matchedBy, IReadOnlyList<string> entitlements) =>
+        new(
+            _rule.Name,
+            entry.Text(Id) ?? "",
+            entry.Text(_settings.NameAttribute) ?? "",
+            LdapDn.Parent(entry.Dn),
+            entry.Dn,
+            matchedBy,
+            entry.Attributes.Where(a => !_dialect.IsOwn(a.Name)).ToDictionary(a => a.Name, a => a.Texts, StringComparer.OrdinalIgnoreCase),
+            !_dialect.IsLocked(entry),
+            entitlements
+        );
 
     private static TargetFault Replan(string why) => new(why, transient: false, needsReplan: true);
 
@@ -340,11 +478,22 @@ public sealed class LdapConnector : IAccountConnector
         catch (LdapResultException error) when (error.Code == LdapCode.AssertionFailed)
         {
             // The name belongs to another entry by now: looked up anew by the id at the next try.
-            throw new TargetFault($"{_rule.Title}: the entry changed its name at this moment; it is looked up anew.", transient: true, inner: error);
+            throw new TargetFault(
+                $"{_rule.Title}: the entry changed its name at this moment; it is looked up anew.",
+                transient: true,
+                inner: error
+            );
         }
         catch (LdapResultException error)
         {
-            var transient = error.Code is LdapCode.Busy or LdapCode.Unavailable or LdapCode.TimeLimitExceeded or LdapCode.AdminLimitExceeded or LdapCode.OperationsError or LdapCode.Other;
+            var transient =
+                error.Code
+                is LdapCode.Busy
+                    or LdapCode.Unavailable
+                    or LdapCode.TimeLimitExceeded
+                    or LdapCode.AdminLimitExceeded
+                    or LdapCode.OperationsError
+                    or LdapCode.Other;
             throw new TargetFault($"{_rule.Title} refuses: {error.Message}", transient, inner: error);
         }
     }

@@ -19,13 +19,16 @@ internal sealed class LdapPool(int size, string title, Func<CancellationToken, T
     {
         RequireOpen();
         var index = (Interlocked.Increment(ref _next) & int.MaxValue) % _connections.Length;
-        if (_connections[index] is { IsOpen: true } open) return open;
+        if (_connections[index] is { IsOpen: true } open)
+            return open;
         await _gates[index].WaitAsync(cancel).ConfigureAwait(false);
         try
         {
             RequireOpen();
-            if (_connections[index] is { IsOpen: true } other) return other;
-            if (_connections[index] is { } lost) await lost.DisposeAsync().ConfigureAwait(false);
+            if (_connections[index] is { IsOpen: true } other)
+                return other;
+            if (_connections[index] is { } lost)
+                await lost.DisposeAsync().ConfigureAwait(false);
             _connections[index] = null;
             return _connections[index] = await OpenAsync(cancel).ConfigureAwait(false);
         }
@@ -47,9 +50,13 @@ internal sealed class LdapPool(int size, string title, Func<CancellationToken, T
         catch (LdapResultException error)
         {
             await connection.DisposeAsync().ConfigureAwait(false);
-            throw new TargetFault(error.Code == LdapCode.InvalidCredentials
-                ? $"{title} does not accept the password of {wanted.Name}. Set the right one with 'oikonom secrets set'."
-                : $"{title} refuses to let {wanted.Name} in: {error.Message}", transient: true, inner: error);
+            throw new TargetFault(
+                error.Code == LdapCode.InvalidCredentials
+                    ? $"{title} does not accept the password of {wanted.Name}. Set the right one with 'oikonom secrets set'."
+                    : $"{title} refuses to let {wanted.Name} in: {error.Message}",
+                transient: true,
+                inner: error
+            );
         }
         catch
         {
@@ -60,7 +67,8 @@ internal sealed class LdapPool(int size, string title, Func<CancellationToken, T
 
     private void RequireOpen()
     {
-        if (_closed) throw new TargetFault($"{title} is being set up anew.", transient: true);
+        if (_closed)
+            throw new TargetFault($"{title} is being set up anew.", transient: true);
     }
 
     /// <summary>Closes all connections; whoever is opening one is waited for, so that none is left behind.</summary>
@@ -70,7 +78,8 @@ internal sealed class LdapPool(int size, string title, Func<CancellationToken, T
         for (var i = 0; i < _connections.Length; i++)
         {
             await _gates[i].WaitAsync().ConfigureAwait(false);
-            if (_connections[i] is { } connection) await connection.DisposeAsync().ConfigureAwait(false);
+            if (_connections[i] is { } connection)
+                await connection.DisposeAsync().ConfigureAwait(false);
             _gates[i].Release();
         }
     }
