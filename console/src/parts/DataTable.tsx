@@ -1,12 +1,27 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { type ReactNode, useEffect, useEffectEvent, useRef, useState } from 'react';
+import { type ReactNode, useEffect, useEffectEvent, useRef, useState, useSyncExternalStore } from 'react';
 import style from './DataTable.module.css';
 
 export interface Column<T> {
   title: string;
   width: string;
   cell: (row: T) => ReactNode;
+  /** Left out where there is room for little. */
+  minor?: boolean;
 }
+
+const narrow = '(max-width: 40rem)';
+
+/** True on a telephone. */
+const useNarrow = () =>
+  useSyncExternalStore(
+    (tell) => {
+      const query = matchMedia(narrow);
+      query.addEventListener('change', tell);
+      return () => query.removeEventListener('change', tell);
+    },
+    () => matchMedia(narrow).matches,
+  );
 
 /**
  * The one table: rows are drawn only where they are seen, so it stays fast with any number. Arrow keys walk the
@@ -24,7 +39,9 @@ export function DataTable<T>(props: {
   more?: () => void;
   total?: number;
 }) {
-  const { rows, columns, more } = props;
+  const { rows, more } = props;
+  const isNarrow = useNarrow();
+  const columns = isNarrow ? props.columns.filter((c) => !c.minor) : props.columns;
   const scroller = useRef<HTMLDivElement>(null);
   const [at, setAt] = useState(0);
   const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => 45, overscan: 12 });

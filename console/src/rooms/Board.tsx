@@ -5,6 +5,7 @@ import { Failure } from '../parts/Notice';
 import { ago } from '../parts/when';
 import style from './Board.module.css';
 import type { RequestSearch } from './requestSearch';
+import { Who } from './Who';
 
 const lanes: [string, string][] = [
   ['planning', 'Being planned'],
@@ -44,7 +45,8 @@ function Lane({ state, title, filter }: { state: string; title: string; filter: 
               {r.kind} {r.number} · {ago(r.since)}
             </small>
             <small className={r.late || r.problem ? style.bad : undefined}>
-              {r.problem ? 'stuck' : r.late ? `late: ${r.waitsOn}` : r.waitsOn}
+              {r.problem ? 'stuck' : r.late ? 'late: ' : ''}
+              {!r.problem && <Who user={r.waitsOn} />}
             </small>
           </li>
         ))}

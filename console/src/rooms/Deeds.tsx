@@ -8,6 +8,7 @@ import { Field } from '../parts/Field';
 import { Failure } from '../parts/Notice';
 import { isTyping } from '../shell/useGoKeys';
 import style from './Rooms.module.css';
+import { useNamed } from './Who';
 import { useCatalogue } from './words';
 
 type Deed =
@@ -158,14 +159,15 @@ export function Deeds({
   }, [request]);
 
   const changes = request.plan.filter((c) => c.kind !== 'verify').length;
-  const behalf = rights.onBehalf ? ` You decide for ${rights.onBehalf}.` : '';
+  const named = useNamed();
+  const behalf = rights.onBehalf ? ` You decide for ${named(rights.onBehalf)}.` : '';
   const meaning: Record<Deed, string> = {
     approve:
       without.size > 0
         ? `You approve the plan without ${without.size === 1 ? 'the item' : `the ${without.size} items`} you took out; it is made anew without ${without.size === 1 ? 'it' : 'them'}.${behalf}`
         : `You approve exactly the plan you see: ${changes} change${changes === 1 ? '' : 's'}. If it becomes another before it runs, it comes back to you.${behalf}`,
-    decline: `${(rights.items?.length ?? 0) > 0 ? 'The items that are yours are declined.' : 'Nothing will be changed.'} ${summary.requester} is told why.${behalf}`,
-    ask: `${summary.requester} is asked, and the clock stands still until the answer.`,
+    decline: `${(rights.items?.length ?? 0) > 0 ? 'The items that are yours are declined.' : 'Nothing will be changed.'} ${named(summary.requester)} is told why.${behalf}`,
+    ask: `${named(summary.requester)} is asked, and the clock stands still until the answer.`,
     answer: 'The decision goes on where it stood.',
     comment: 'Everybody who sees the request can read it.',
     change: 'The plan is made anew at once; approvals that it does not touch stay.',

@@ -5,6 +5,7 @@ import { Button } from '../parts/Button';
 import { Failure } from '../parts/Notice';
 import { at } from '../parts/when';
 import style from './Rooms.module.css';
+import { Who } from './Who';
 
 /** What happened, newest first: who did it, for whom, and each attribute before and after. */
 export function HistoryList({ of, id }: { of: 'people' | 'requests'; id: string }) {
@@ -41,7 +42,7 @@ export function HistoryList({ of, id }: { of: 'people' | 'requests'; id: string 
             )}
             {line.changes.length > 0 && <Changes changes={line.changes} />}
             <span className={style.quiet}>
-              {at(line.at)} · {line.actor}
+              {at(line.at)} · <Who user={line.actor} />
               {line.for ? ` for ${line.for}` : ''}
               {of === 'people' && line.requestId && (
                 <>

@@ -131,15 +131,21 @@ const columnsOf = (chosen: ReadonlySet<string>, toggle: (id: string) => void): C
       </Link>
     ),
   },
-  { title: 'Kind', width: '5rem', cell: (r) => (r.batch ? <span title="of a file that is decided as a whole">{r.kind} ▤</span> : r.kind) },
-  { title: 'Effect', width: 'minmax(14rem, 3fr)', cell: (r) => <span title={r.effect ?? undefined}>{r.effect || r.cause}</span> },
-  { title: 'Stage', width: 'minmax(8rem, 1fr)', cell: (r) => (r.stage ? r.stage : <StateMark state={r.state} />) },
+  {
+    title: 'Kind',
+    minor: true,
+    width: '5rem',
+    cell: (r) => (r.batch ? <span title="of a file that is decided as a whole">{r.kind} ▤</span> : r.kind),
+  },
+  { title: 'Effect', width: 'minmax(6rem, 3fr)', cell: (r) => <span title={r.effect ?? undefined}>{r.effect || r.cause}</span> },
+  { title: 'Stage', minor: true, width: 'minmax(8rem, 1fr)', cell: (r) => (r.stage ? r.stage : <StateMark state={r.state} />) },
   {
     title: 'Due',
+    minor: true,
     width: '5rem',
     cell: (r) => (r.late ? <b className={style.bad}>late</b> : r.due ? <span title={at(r.due)}>{ahead(r.due)}</span> : '–'),
   },
-  { title: 'Since', width: '5rem', cell: (r) => <span title={at(r.since)}>{ago(r.since)}</span> },
+  { title: 'Since', minor: true, width: '5rem', cell: (r) => <span title={at(r.since)}>{ago(r.since)}</span> },
 ];
 
 /** What many requests bring together, before one decision on all of them. */

@@ -6,16 +6,26 @@ import { Button } from '../parts/Button';
 import { Choice, Field } from '../parts/Field';
 import { Failure, Notice } from '../parts/Notice';
 import { ago, agoText, at } from '../parts/when';
-import { useMe } from '../shell/Shell';
+import { useMe, useSignOut } from '../shell/Shell';
+import { useTheme } from '../shell/useTheme';
 import rooms from './Rooms.module.css';
+import { useNamed, useUsers } from './Who';
 
 /** What is one's own: notices, delegation while away, how to hear, where one is signed in, tokens. */
 export function MePage() {
   const me = useMe();
+  const theme = useTheme();
+  const signOut = useSignOut();
   return (
     <>
       <header className={rooms.head}>
-        <h1>{me.data?.display}</h1>
+        <div className={rooms.line}>
+          <h1>{me.data?.display}</h1>
+          <span className={rooms.actions}>
+            <Button onPress={theme.toggle}>{theme.name === 'dark' ? 'Light' : 'Dark'}</Button>
+            <Button onPress={() => void signOut()}>Sign out</Button>
+          </span>
+        </div>
         <p>
           {me.data?.roles.join(', ')}
           {me.data?.number ? ` · ${me.data.number}` : ''}
@@ -45,12 +55,8 @@ function Delegations() {
   const [ends, setEnds] = useState('');
   const [remark, setRemark] = useState('');
   const list = useQuery({ queryKey: ['delegations'], queryFn: () => ask(api.GET('/api/v1/delegations')) });
-  const who = useQuery({
-    queryKey: ['delegations', 'candidates'],
-    queryFn: () => ask(api.GET('/api/v1/delegations/candidates')),
-    staleTime: 60_000,
-  });
-  const named = (user: string) => who.data?.items.find((u) => u.name === user)?.display ?? user;
+  const who = useUsers();
+  const named = useNamed();
   const after = () => queries.invalidateQueries({ queryKey: ['delegations'] });
   const add = useMutation({
     mutationFn: () => ask(api.POST('/api/v1/delegations', { body: { to, begins, ends, kinds: null, remark: remark || null, from: null } })),

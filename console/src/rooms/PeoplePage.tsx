@@ -9,7 +9,7 @@ import { onDay } from '../parts/when';
 import style from './Rooms.module.css';
 
 const columns: Column<PersonSummary>[] = [
-  { title: 'Number', width: '5.5rem', cell: (p) => p.number },
+  { title: 'Number', minor: true, width: '5.5rem', cell: (p) => p.number },
   {
     title: 'Person',
     width: 'minmax(11rem, 2fr)',
@@ -20,11 +20,11 @@ const columns: Column<PersonSummary>[] = [
     ),
   },
   { title: 'Title', width: 'minmax(9rem, 1.4fr)', cell: (p) => p.title },
-  { title: 'Department', width: 'minmax(8rem, 1.2fr)', cell: (p) => p.department },
-  { title: 'Site', width: '7rem', cell: (p) => p.site },
-  { title: 'Kind', width: '6.5rem', cell: (p) => p.kind },
-  { title: 'From', width: '7rem', cell: (p) => onDay(p.start) },
-  { title: 'Until', width: '7rem', cell: (p) => (p.end ? onDay(p.end) : 'open') },
+  { title: 'Department', minor: true, width: 'minmax(8rem, 1.2fr)', cell: (p) => p.department },
+  { title: 'Site', minor: true, width: '7rem', cell: (p) => p.site },
+  { title: 'Kind', minor: true, width: '6.5rem', cell: (p) => p.kind },
+  { title: 'From', minor: true, width: '7rem', cell: (p) => onDay(p.start) },
+  { title: 'Until', minor: true, width: '7rem', cell: (p) => (p.end ? onDay(p.end) : 'open') },
 ];
 
 export function PeoplePage() {

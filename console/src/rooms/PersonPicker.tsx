@@ -4,6 +4,7 @@ import { api, ask } from '../api/client';
 import { Button } from '../parts/Button';
 import style from './NewRequest.module.css';
 import rooms from './Rooms.module.css';
+import { useWords } from './words';
 
 export function Seek({ id, hint, text, onChange }: { id: string; hint: string; text: string; onChange: (text: string) => void }) {
   return <input id={id} type="search" placeholder={hint} autoComplete="off" value={text} onChange={(e) => onChange(e.target.value)} />;
@@ -54,6 +55,7 @@ export function Options<T>({
 /** Finds a person by a part of the name or by number while typing; holds the employee number. */
 export function PersonPicker({ id, value, onChange }: { id: string; value: string; onChange: (number: string) => void }) {
   const [text, setText] = useState('');
+  const words = useWords();
   const sought = useDeferredValue(text);
   const found = useQuery({
     queryKey: ['people', 'seek', sought],
@@ -93,7 +95,7 @@ export function PersonPicker({ id, value, onChange }: { id: string; value: strin
             <>
               {p.name}
               <small>
-                {p.number} · {p.title}, {p.department}, {p.site}
+                {p.number} · {p.title}, {p.department}, {words.place(p.site)?.title ?? p.site}
               </small>
             </>
           )}

@@ -173,7 +173,7 @@ function Attribute({
   const known =
     name === 'department' ? catalogue?.departments : name === 'title' ? catalogue?.titles : name === 'kind' ? catalogue?.kinds : undefined;
   return (
-    <Line label={`${about?.title || name}${mark}`} problem={value.length > 0 ? problem : undefined}>
+    <Line label={`${about?.title || name}${mark}`} problem={value.length > 0 ? problem : undefined} wide={name === 'manager'}>
       {(id) =>
         name === 'manager' ? (
           <PersonPicker id={id} value={value} onChange={onChange} />

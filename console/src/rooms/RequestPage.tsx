@@ -13,6 +13,7 @@ import { ItemList } from './ItemList';
 import { Plan, summaryOf } from './Plan';
 import style from './Rooms.module.css';
 import { Stages } from './Stages';
+import { Who } from './Who';
 import { useWords } from './words';
 
 export function RequestPage() {
@@ -119,7 +120,7 @@ function Request({ request }: { request: RequestDetail }) {
             <h2 id="waits">{summary.completedAt ? 'Over' : 'Waits on'}</h2>
             <dl className={style.facts}>
               <dt>{summary.completedAt ? 'When' : 'Who'}</dt>
-              <dd>{summary.completedAt ? at(summary.completedAt) : story.waitsOn}</dd>
+              <dd>{summary.completedAt ? at(summary.completedAt) : <Who user={story.waitsOn} />}</dd>
               {!summary.completedAt && (
                 <>
                   <dt>Since</dt>
@@ -136,7 +137,7 @@ function Request({ request }: { request: RequestDetail }) {
               )}
               <dt>Raised</dt>
               <dd>
-                {at(summary.createdAt)} by {summary.requester}
+                {at(summary.createdAt)} by <Who user={summary.requester} />
               </dd>
               {request.cause.source && (
                 <>
@@ -201,8 +202,16 @@ function Request({ request }: { request: RequestDetail }) {
                   // biome-ignore lint/suspicious/noArrayIndexKey: the record only grows at its end
                   <li key={index}>
                     <span className={d.counts ? undefined : style.void}>
-                      <b>{d.actor}</b>
-                      {d.onBehalf && d.actor !== 'oikonom' ? ` for ${d.onBehalf}` : ''} {d.verdict}
+                      <b>
+                        <Who user={d.actor} />
+                      </b>
+                      {d.onBehalf && d.actor !== 'oikonom' ? (
+                        <>
+                          {' '}
+                          for <Who user={d.onBehalf} />
+                        </>
+                      ) : null}{' '}
+                      {d.verdict}
                       {d.item ? ` ${d.item}` : ''} {d.stage && `(${d.stage})`}
                     </span>
                     {d.remark && <q>{d.remark}</q>}

@@ -9,9 +9,12 @@ import { useMe } from '../shell/Shell';
 import rooms from './Rooms.module.css';
 import { allRequests } from './requestSearch';
 import style from './Today.module.css';
+import { Who } from './Who';
 
 const weekday = new Intl.DateTimeFormat('en-GB', { weekday: 'short', timeZone: 'UTC' });
 const month = new Intl.DateTimeFormat('en-GB', { month: 'short', timeZone: 'UTC' });
+
+const waits = 'waits on ';
 
 /** What a day begins with: what waits for me, who starts soon and is not ready, what is stuck and why. */
 export function TodayPage() {
@@ -83,7 +86,13 @@ export function TodayPage() {
                     <Link to="/requests/$id" params={{ id: r.id }}>
                       {r.person}, {r.kind} {r.number}
                     </Link>
-                    <small>{r.problem ?? `Nobody decided in time; it waits on ${r.waitsOn}.`}</small>
+                    <small>
+                      {r.problem ?? (
+                        <>
+                          Nobody decided in time; it waits on <Who user={r.waitsOn} />.
+                        </>
+                      )}
+                    </small>
                     <aside className={style.bad}>{ago(r.since)}</aside>
                   </li>
                 ))}
@@ -128,7 +137,14 @@ export function TodayPage() {
                         <br />
                         <small>
                           {s.department}, {s.site} · {s.start < t.at.slice(0, 10) ? <b className={style.bad}>first day is over</b> : null}{' '}
-                          {s.now}
+                          {s.now.startsWith(waits) ? (
+                            <>
+                              {waits}
+                              <Who user={s.now.slice(waits.length)} />
+                            </>
+                          ) : (
+                            s.now
+                          )}
                         </small>
                       </span>
                     </li>

@@ -13,10 +13,21 @@ import { useTheme } from './useTheme';
 
 export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => ask(api.GET('/api/v1/me')), staleTime: 60_000 });
 
+/** Ends the session and leads to the way in. */
+export function useSignOut() {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  return async () => {
+    await ask(api.POST('/api/v1/sign-out'));
+    queries.clear();
+    await navigate({ to: '/sign-in', search: { onward: undefined, refused: undefined } });
+  };
+}
+
 /** The frame of the book: its sections, who is signed in, and the live stream. */
 export function Shell() {
   const queries = useQueryClient();
-  const navigate = useNavigate();
+  const signOut = useSignOut();
   const me = useMe();
   const signedIn = me.data !== undefined;
   const theme = useTheme();
@@ -27,12 +38,6 @@ export function Shell() {
     queryFn: () => ask(api.GET('/api/v1/inbox/count')),
     enabled: signedIn,
   });
-
-  const signOut = async () => {
-    await ask(api.POST('/api/v1/sign-out'));
-    queries.clear();
-    await navigate({ to: '/sign-in', search: { onward: undefined, refused: undefined } });
-  };
 
   if (!me.data) return <Loading what="Oikonom" />;
   const roles = me.data.roles;
@@ -96,9 +101,18 @@ export function Shell() {
           )}
         </nav>
         <div className={style.who}>
-          <Link to="/me" className={style.me}>
-            {me.data.display}
-            <small>{me.data.roles.join(', ')}</small>
+          <Link to="/me" className={style.me} aria-label={`${me.data.display}: ${me.data.roles.join(', ')}`}>
+            <span className={style.initials} aria-hidden="true">
+              {me.data.display
+                .split(' ')
+                .map((part) => part[0])
+                .join('')
+                .slice(0, 2)}
+            </span>
+            <span className={style.name}>
+              {me.data.display}
+              <small>{me.data.roles.join(', ')}</small>
+            </span>
           </Link>
           <Button kind="quiet" onPress={theme.toggle}>
             {theme.name === 'dark' ? 'Light' : 'Dark'}
