@@ -101,7 +101,7 @@ export function Shell() {
           )}
         </nav>
         <div className={style.who}>
-          <Link to="/me" className={style.me} aria-label={`${me.data.display}: ${me.data.roles.join(', ')}`}>
+          <Link to="/me" className={style.me}>
             <span className={style.initials} aria-hidden="true">
               {me.data.display
                 .split(' ')
