@@ -139,6 +139,32 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
     }
 
     [Fact]
+    public async Task A_decision_is_made_on_a_telephone()
+    {
+        var row = HrRow.New("Una");
+        var request = await _world.BringAsync(row, "deciding");
+        await _page.SetViewportSizeAsync(390, 844);
+        await SignInAsync("mara");
+        await Assertions.Expect(_page.GetByRole(AriaRole.Link, new() { Name = "MARA" })).ToBeVisibleAsync();
+        // The head is one line, and nothing stands out of the page to the right.
+        Assert.InRange(await _page.EvaluateAsync<double>("document.querySelector('header').getBoundingClientRect().height"), 30, 64);
+        foreach (var page in new[] { "/", "/inbox", "/requests", $"/requests/{request.Summary.Id}", "/me" })
+        {
+            await _page.GotoAsync(page);
+            await Assertions.Expect(_page.GetByRole(AriaRole.Heading).First).ToBeVisibleAsync();
+            Assert.True(await _page.EvaluateAsync<int>("document.documentElement.scrollWidth") <= 390, page);
+            await RequireAccessibleAsync($"{page} on a telephone");
+        }
+        await _page.GotoAsync($"/requests/{request.Summary.Id}");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Approve" }).ClickAsync();
+        await _page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Approve" }).ClickAsync();
+        await Assertions.Expect(Text("It is approved and waits for release.")).ToBeVisibleAsync();
+        await _page.GotoAsync("/me");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Sign out" }).ClickAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Button, new() { Name = "Sign in" })).ToBeVisibleAsync();
+    }
+
+    [Fact]
     public async Task A_decline_needs_a_reason_and_a_stale_page_is_told()
     {
         var request = await _world.BringAsync(HrRow.New(), "deciding");

@@ -143,7 +143,7 @@ public static class Daemon
             .AddSingleton<Pressure>()
             .AddSingleton<GroupCommit>()
             .AddHostedService(p => p.GetRequiredService<GroupCommit>());
-        services.AddSingleton<OutcomeWriter>().AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
+        services.AddSingleton<Aftermath>().AddSingleton<OutcomeWriter>().AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
         AddLoop<PlannerLoop>(services);
         AddLoop<FulfilmentLoop>(services);
         AddLoop<InstantLoop>(services);

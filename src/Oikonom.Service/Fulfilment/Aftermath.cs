@@ -1,0 +1,247 @@
+using System.Text.Json;
+using Oikonom.Core.Approval;
+using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Ledger;
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Service.Access;
+using Oikonom.Service.Approval;
+using Oikonom.Service.Hosting;
+using Oikonom.Service.Intake;
+using Oikonom.Service.Notices;
+using Oikonom.Service.Rulebook;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Fulfilment;
+
+/// <summary>
+/// What follows from outcomes that are committed: work by hand, links to first passwords, plans to be made anew,
+/// problems that people see, completion, and who hears of it. All of it in the transaction of the outcomes.
+/// </summary>
+public sealed class Aftermath(
+    EditionBook editions,
+    StageEntry stages,
+    RequestDesk desk,
+    Notifier notices,
+    FirstPasswords links,
+    TimeProvider time
+)
+{
+    /// <param name="outcomes">In the order in which they came, each of a claim that still holds.</param>
+    public async Task FollowAsync(Session s, List<Outcome> outcomes, DateTimeOffset now)
+    {
+        await TasksAsync(s, [.. outcomes.Select(o => o.Task).OfType<TaskRow>()]);
+        // A task that was finished while its step was being looked at is not waited for.
+        foreach (var outcome in outcomes.Where(o => o is { Ending: AttemptOutcome.Waits, Task: null }))
+            if (await s.TaskOfStepAsync(outcome.Step.Id) is { State: not "open" })
+                await s.WakeStepAsync(outcome.Step.Id, now.ToUnixTimeMilliseconds());
+        await StuckAsync(s, [.. outcomes.Where(o => o.Ending == AttemptOutcome.Lasting && o.Step.Problem != o.Message)]);
+        await SendLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change: Change.SetPassword })]);
+        foreach (var outcome in outcomes.Where(o => o.Replan is not null))
+            if (await s.RequestAsync(outcome.Step.RequestId, forUpdate: true) is { State: "fulfilling" } row)
+                await desk.ReplanAsync(s, row, outcome.Replan!);
+        await s.SetProblemsAsync(
+            [
+                .. outcomes
+                    .Where(o => o.Replan is null && (o.Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting || o.Step.Attempts > 0))
+                    .GroupBy(o => o.Step.RequestId)
+                    .Select(g => (g.Key, g.Last().Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting ? g.Last().Message : "")),
+            ],
+            now.ToUnixTimeMilliseconds()
+        );
+        await CompleteAsync(s, outcomes, now);
+    }
+
+    private async Task SendLinksAsync(Session s, List<Outcome> outcomes)
+    {
+        if (outcomes.Count == 0)
+            return;
+        var users = await s.UsersAsync();
+        var requests = (await s.RequestsByIdAsync([.. outcomes.Select(o => o.Step.RequestId).Distinct()])).ToDictionary(r => r.Id);
+        var people = (await s.PeopleByIdAsync([.. outcomes.Select(o => o.Step.PersonId).Distinct()])).ToDictionary(p => p.Id);
+        foreach (var outcome in outcomes)
+            await links.SendAsync(
+                s,
+                people[outcome.Step.PersonId],
+                requests[outcome.Step.RequestId],
+                outcome.Step.Target,
+                outcome.Change.Entry.Name,
+                users
+            );
+        foreach (var request in requests.Values.Where(r => r.Kind == "joiner"))
+            await WelcomeAsync(s, request, users);
+    }
+
+    /// <summary>To the new person's private address, when the rulebook has a text for it; without an address to the manager.</summary>
+    private async Task WelcomeAsync(Session s, RequestRow request, IReadOnlyList<UserRow> users)
+    {
+        var of = await Case.LoadAsync(s, request, await editions.GetAsync(request.Edition, CancellationToken.None), time.GetUtcNow());
+        if (!of.Edition.Rulebook.Notices.ContainsKey(NoticeEvents.Welcome))
+            return;
+        var manager = users.FirstOrDefault(u => u.Active == 1 && u.Number.Length > 0 && u.Number == of.Person.Manager);
+        var values = new Dictionary<string, string> { ["manager"] = manager?.Display ?? "your manager" };
+        var address = of.About.Facts.Text("privateMail");
+        if (MimeKit.MailboxAddress.TryParse(address, out _))
+            notices.ToAddress(s, of, address, of.Person.Display, NoticeEvents.Welcome, values);
+        else if (manager is not null)
+            notices.To(s, of, manager, NoticeEvents.Welcome, values);
+    }
+
+    private async Task CompleteAsync(Session s, List<Outcome> outcomes, DateTimeOffset now)
+    {
+        var finished = await s.FinishedAsync([.. outcomes.Select(o => o.Step.RequestId).Distinct()]);
+        if (finished.Count == 0)
+            return;
+        var lapsed = await s.LapsedAsync(finished);
+        if (lapsed.Count > 0)
+        {
+            await LapseAsync(s, lapsed);
+            finished = [.. finished.Except(lapsed)];
+        }
+        await s.CompleteAsync(finished, now.ToUnixTimeMilliseconds());
+        var rows = await s.RequestsByIdAsync(finished);
+        await s.LookAgainAsync([.. rows.Select(r => r.PersonId).Distinct()], now.ToUnixTimeMilliseconds());
+        foreach (var row in rows)
+        {
+            s.Record(LedgerEntry.Of(now, "oikonom", "request.completed", row.PersonId, row.Id));
+            s.Tell("people", row.PersonId);
+            await WriteBackAsync(s, row, now);
+            var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), now);
+            notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = "all was done, read back and found as planned" });
+            if (
+                row.Kind == "joiner"
+                && of.Edition.Rulebook.Notices.ContainsKey(NoticeEvents.FirstDay)
+                && of.Users.FirstOrDefault(u => u.Active == 1 && u.Number.Length > 0 && u.Number == of.Person.Manager) is { } manager
+            )
+                notices.To(
+                    s,
+                    of,
+                    manager,
+                    NoticeEvents.FirstDay,
+                    new() { ["text"] = "Everything is ready: all was done, read back and found as planned." }
+                );
+        }
+    }
+
+    /// <summary>Nothing of it was done: what is not wanted any more is not complete, and says so.</summary>
+    private async Task LapseAsync(Session s, IReadOnlyList<string> requests)
+    {
+        foreach (var id in requests)
+        {
+            if (await s.RequestAsync(id, forUpdate: true) is not { } row)
+                continue;
+            var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), time.GetUtcNow());
+            await stages.EnterAsync(s, of, RequestEvent.Lapse);
+            row.Problem = "";
+            await s.SaveRequestAsync(row);
+            s.Record(
+                LedgerEntry.Of(
+                    time.GetUtcNow(),
+                    "oikonom",
+                    "request.lapsed",
+                    row.PersonId,
+                    row.Id,
+                    ("note", "nothing of it was wanted any more")
+                )
+            );
+            notices.ToRequester(s, of, NoticeEvents.Lapsed, []);
+        }
+    }
+
+    /// <summary>Writes work by hand down, and tells those who do it.</summary>
+    private async Task TasksAsync(Session s, IReadOnlyList<TaskRow> tasks)
+    {
+        await s.AddTasksAsync(tasks);
+        foreach (var request in tasks.Select(t => t.RequestId).Distinct())
+            await s.NoteDeskAsync(request);
+        foreach (var task in tasks)
+        {
+            s.Record(
+                LedgerEntry.Of(
+                    time.GetUtcNow(),
+                    "oikonom",
+                    "task.made",
+                    task.PersonId,
+                    task.RequestId,
+                    ("task", task.Id),
+                    ("title", task.Title),
+                    ("role", task.Role),
+                    ("due", LedgerEntry.Stamp(task.DueAt.ToInstant()))
+                )
+            );
+            s.Tell("tasks", task.Id);
+            if (await CaseAsync(s, task.RequestId) is not { } of)
+                continue;
+            notices.ToRole(
+                s,
+                of,
+                task.Role,
+                NoticeEvents.Task,
+                new() { ["text"] = task.Title, ["due"] = $"{task.DueAt.ToInstant():yyyy-MM-dd HH:mm} UTC" },
+                task.Target
+            );
+        }
+    }
+
+    /// <summary>Operators, or their mailbox, hear of what stopped and needs a hand.</summary>
+    private async Task StuckAsync(Session s, IReadOnlyList<Outcome> stopped)
+    {
+        foreach (var outcome in stopped)
+        {
+            if (await CaseAsync(s, outcome.Step.RequestId) is not { } of)
+                continue;
+            notices.ToRole(s, of, Roles.Operator, NoticeEvents.Stuck, new() { ["text"] = outcome.Message }, outcome.Step.Target);
+        }
+    }
+
+    private async Task<Case?> CaseAsync(Session s, string request) =>
+        await s.RequestAsync(request) is { } row
+            ? await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), time.GetUtcNow())
+            : null;
+
+    /// <summary>The source that knows the person hears what was decided here, if it wants to.</summary>
+    private async Task WriteBackAsync(Session s, RequestRow row, DateTimeOffset now)
+    {
+        var edition = await editions.GetAsync(row.Edition, CancellationToken.None);
+        if (row.Kind == "leaver" || !edition.Rulebook.Sources.Values.Any(x => x.WriteBack.Count > 0))
+            return;
+        var recorded = await Planning.Recorded.LoadAsync(s, [row.PersonId]);
+        if (edition.Rulebook.Sources.GetValueOrDefault(recorded.Person(row.PersonId).Source) is not { WriteBack.Count: > 0 } source)
+            return;
+        string fields;
+        try
+        {
+            fields = JsonSerializer.Serialize(WriteBackLoop.FieldsOf(source, recorded, row.PersonId, edition));
+        }
+        catch (PlanFault fault)
+        {
+            s.Record(
+                LedgerEntry.Of(
+                    now,
+                    "oikonom",
+                    "source.cannot-write-back",
+                    row.PersonId,
+                    row.Id,
+                    ("source", source.Name),
+                    ("problem", fault.Message)
+                )
+            );
+            return;
+        }
+        if (fields == "{}")
+            return;
+        await s.AddWriteBacksAsync([
+            .. (await s.RecordsOfAsync(row.PersonId))
+                .Where(r => r.Source == source.Name)
+                .Select(r => new WriteBackRow
+                {
+                    Source = source.Name,
+                    RecordKey = r.RecordKey,
+                    PersonId = row.PersonId,
+                    Fields = fields,
+                    CreatedAt = now.ToUnixTimeMilliseconds(),
+                }),
+        ]);
+    }
+}
