@@ -138,3 +138,20 @@ public sealed class SourceTests
         Assert.NotEqual(Print(Header + Good), Print(Header + Good.Replace("Diver", "diver", StringComparison.Ordinal)));
     }
 }
+
+public sealed class DelimitedTextTests
+{
+    private static string Told(string text) =>
+        string.Join(" ", DelimitedText.Rows(text).Select(r => $"{r.Line}[{string.Join("|", r.Cells)}]{(r.Fault is null ? "" : "!")}"));
+
+    [Theory]
+    [InlineData("kind,person\njoiner,E1\n", "1[kind|person] 2[joiner|E1]")]
+    [InlineData("\uFEFFkind;person\r\njoiner;E1", "1[kind|person] 2[joiner|E1]")]
+    [InlineData("a,b\n\n1,2\n", "1[a|b] 3[1|2]")]
+    [InlineData("a,b\n\"x,\"\"y\"\"\",z\n", "1[a|b] 2[x,\"y\"|z]")]
+    [InlineData("a,b\n\"one\ntwo\",z\nlast,z\n", "1[a|b] 2[one\ntwo|z] 4[last|z]")]
+    [InlineData("a,b\n1\n1,2,3\n", "1[a|b] 2[1] 3[1|2|3]")]
+    [InlineData("a,b\n\"cut,z\n", "1[a|b] 2[cut,z\n]!")]
+    [InlineData("", "")]
+    public void Rows_are_those_of_rfc_4180(string text, string told) => Assert.Equal(told, Told(text));
+}

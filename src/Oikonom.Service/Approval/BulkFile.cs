@@ -2,6 +2,8 @@ using Oikonom.Contracts;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Hosting;
+using Oikonom.Sources;
+using Oikonom.Sources.Files;
 
 namespace Oikonom.Service.Approval;
 
@@ -25,7 +27,7 @@ public static class BulkFile
 
     public static IReadOnlyList<(int Line, NewRequest? Request, string? Fault)> Read(string text, Core.Rulebook.Rulebook rulebook)
     {
-        var rows = Rows(text.TrimStart('\uFEFF')).ToList();
+        var rows = Rows(text);
         if (rows.Count < 2)
             throw Problem.Invalid("The file has a header and at least one row.", "csv");
         if (rows.Count > MaxRows + 1)
@@ -39,7 +41,19 @@ public static class BulkFile
             );
         if (!header.Contains("kind"))
             throw Problem.Invalid("The column 'kind' is missing.", "csv");
-        return [.. rows.Skip(1).Select(row => One(row.Line, row.Cells, header))];
+        return [.. rows.Skip(1).Select(row => row.Fault is { } fault ? (row.Line, null, fault) : One(row.Line, row.Cells, header))];
+    }
+
+    private static List<TextRow> Rows(string text)
+    {
+        try
+        {
+            return [.. DelimitedText.Rows(text)];
+        }
+        catch (SourceFault fault)
+        {
+            throw Problem.Invalid(fault.Message, "csv");
+        }
     }
 
     private static (int, NewRequest?, string?) One(int line, IReadOnlyList<string> cells, List<string> header)
@@ -83,51 +97,5 @@ public static class BulkFile
             ),
             null
         );
-    }
-
-    private static IEnumerable<(int Line, IReadOnlyList<string> Cells)> Rows(string text)
-    {
-        var (cells, cell, quoted, line, start) = (new List<string>(), new System.Text.StringBuilder(), false, 1, 1);
-        var first = text.IndexOf('\n', StringComparison.Ordinal) is var end and >= 0 ? text[..end] : text;
-        var delimiter = first.Count(f => f == ';') > first.Count(f => f == ',') ? ';' : ',';
-        for (var i = 0; i < text.Length; i++)
-        {
-            var c = text[i];
-            if (c == '\n')
-                line++;
-            if (quoted)
-            {
-                if (c != '"')
-                    cell.Append(c);
-                else if (i + 1 < text.Length && text[i + 1] == '"')
-                    (_, i) = (cell.Append('"'), i + 1);
-                else
-                    quoted = false;
-            }
-            else if (c == '"' && cell.Length == 0)
-                quoted = true;
-            else if (c == delimiter)
-            {
-                cells.Add(cell.ToString());
-                cell.Clear();
-            }
-            else if (c == '\n')
-            {
-                cells.Add(cell.ToString().TrimEnd('\r'));
-                cell.Clear();
-                if (cells.Count > 1 || cells[0].Length > 0)
-                    yield return (start, cells);
-                (cells, start) = ([], line);
-            }
-            else
-                cell.Append(c);
-        }
-        if (quoted)
-            throw Problem.Invalid($"The quoted value that begins in row {start} does not end.", "csv");
-        if (cell.Length > 0 || cells.Count > 0)
-        {
-            cells.Add(cell.ToString().TrimEnd('\r'));
-            yield return (start, cells);
-        }
     }
 }

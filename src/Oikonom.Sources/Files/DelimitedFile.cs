@@ -9,6 +9,7 @@ namespace Oikonom.Sources.Files;
 /// <summary>A delimited file (RFC 4180), read row by row.</summary>
 public sealed class DelimitedFile : Delivery
 {
+    internal const string OpenQuote = "The row opens a quote that is never closed; the file may have been cut off.";
     private const int MaxColumns = 1000;
     private static readonly char[] Delimiters = [',', ';', '\t', '|'];
     private readonly string _path;
@@ -80,7 +81,7 @@ public sealed class DelimitedFile : Delivery
             SHA256.HashData(MemoryMarshal.AsBytes(row.Span), hash);
             var fingerprint = MemoryMarshal.Read<UInt128>(hash) ^ salt;
             var fault =
-                row.Span.Count('"') % 2 == 1 ? "The row opens a quote that is never closed; the file may have been cut off."
+                row.Span.Count('"') % 2 == 1 ? OpenQuote
                 : row.ColCount != header.Count ? $"The row has {row.ColCount} columns; the header has {header.Count}."
                 : null;
             handle(new(row, columns, row.LineNumberFrom, source.KeyColumn, fingerprint, fault));
@@ -93,10 +94,12 @@ public sealed class DelimitedFile : Delivery
         using var text = new StreamReader(stream, encoding, detectEncodingFromByteOrderMarks: true, 4096, leaveOpen: true);
         var line = text.ReadLine() ?? "";
         stream.Position = 0;
-        return Delimiters.MaxBy(d => line.AsSpan().Count(d));
+        return DelimiterOf(line);
     }
 
-    private static SepReader Open(StreamReader text, char delimiter)
+    internal static char DelimiterOf(string header) => Delimiters.MaxBy(d => header.AsSpan().Count(d));
+
+    internal static SepReader Open(TextReader text, char delimiter)
     {
         try
         {
@@ -110,7 +113,7 @@ public sealed class DelimitedFile : Delivery
         }
     }
 
-    private static bool MoveNext(SepReader reader)
+    internal static bool MoveNext(SepReader reader)
     {
         try
         {
