@@ -4,16 +4,17 @@ import { useState } from 'react';
 import { api, ask, type RequestDetail } from '../api/client';
 import { Button } from '../parts/Button';
 import { Failure, Loading, Notice } from '../parts/Notice';
+import { Pair } from '../parts/Pair';
 import { StateMark } from '../parts/StateMark';
 import { ago, at, moment } from '../parts/when';
 import { useMe } from '../shell/Shell';
 import { Deeds } from './Deeds';
 import { HistoryList } from './HistoryList';
 import { ItemList } from './ItemList';
-import { Plan, summaryOf } from './Plan';
+import { Plan, summaryOf, Titled } from './Plan';
 import style from './Rooms.module.css';
 import { Stages } from './Stages';
-import { Who } from './Who';
+import { spelledBy, useNamed, Who } from './Who';
 import { useWords } from './words';
 
 export function RequestPage() {
@@ -60,6 +61,8 @@ function Request({ request }: { request: RequestDetail }) {
   const { summary, story } = request;
   const [without, setWithout] = useState<ReadonlySet<string>>(new Set());
   const place = useWords().place(summary.site);
+  const named = useNamed();
+  const spell = (sentence: string) => spelledBy(named, sentence);
   const remarks = request.decisions.filter((d) => d.verdict !== 'skipped');
   return (
     <>
@@ -81,8 +84,8 @@ function Request({ request }: { request: RequestDetail }) {
         <div className={style.stack}>
           <section className={`${style.sheet} ${style.story}`} aria-label="Where it stands" aria-live="polite">
             <p className={style.quiet}>{request.cause.text}</p>
-            <p className={style.now}>{story.now}</p>
-            <p>{story.next}</p>
+            <p className={style.now}>{spell(story.now)}</p>
+            <p>{spell(story.next)}</p>
             <Deeds request={request} without={without} setWithout={setWithout} />
             {request.milestones.length > 0 && (
               <div className={style.milestones}>
@@ -132,7 +135,7 @@ function Request({ request }: { request: RequestDetail }) {
               {story.unblock && (
                 <>
                   <dt>To do</dt>
-                  <dd>{story.unblock}</dd>
+                  <dd>{spell(story.unblock)}</dd>
                 </>
               )}
               <dt>Raised</dt>
@@ -233,6 +236,7 @@ function Request({ request }: { request: RequestDetail }) {
 }
 
 function Candidates({ request }: { request: RequestDetail }) {
+  const words = useWords();
   const queries = useQueryClient();
   const choose = useMutation({
     mutationFn: (entry: { target: string; immutableId: string }) =>
@@ -249,9 +253,9 @@ function Candidates({ request }: { request: RequestDetail }) {
             <b>{c.location}</b>
             <dl className={style.facts}>
               <dt>Matched by</dt>
-              <dd>{c.matchedBy}</dd>
+              <dd>{words.held(c.target, c.matchedBy)}</dd>
               {c.attributes.map((a) => (
-                <FactPair key={a.name} name={a.name} value={a.value} />
+                <Pair key={a.name} name={<Titled title={words.held(c.target, a.name)} name={a.name} />} value={a.value} />
               ))}
             </dl>
             {request.rights.choose ? (
@@ -268,15 +272,6 @@ function Candidates({ request }: { request: RequestDetail }) {
         {!request.rights.choose && <Notice title="An operator chooses" />}
       </div>
     </section>
-  );
-}
-
-function FactPair({ name, value }: { name: string; value: string }) {
-  return (
-    <>
-      <dt>{name}</dt>
-      <dd>{value}</dd>
-    </>
   );
 }
 

@@ -1,6 +1,7 @@
 import type { ItemView, Schemas } from '../api/client';
 import { at } from '../parts/when';
 import style from './Rooms.module.css';
+import { useNamed } from './Who';
 
 type StageView = Schemas['StageView'];
 
@@ -20,6 +21,9 @@ const words: Record<string, string> = {
 
 /** The stages of a request: who decided, who decides now, who comes, and why somebody is not asked. */
 export function Stages({ stages, items, release }: { stages: StageView[]; items: ItemView[]; release?: string }) {
+  const named = useNamed();
+  const who = (ballot: Schemas['BallotView']) =>
+    ballot.users.length > 0 ? `${ballot.who} (${named(ballot.users.join(', '))})` : ballot.who;
   const title = (key: string | null | undefined) => items.find((i) => i.key === key)?.title ?? key;
   return (
     <ol className={style.stages}>
@@ -44,14 +48,16 @@ export function Stages({ stages, items, release }: { stages: StageView[]; items:
           ) : stage.perItem ? (
             stage.ballots.map((ballot) => (
               <small className={style.fine} key={ballot.item ?? ''}>
-                {title(ballot.item)}: {ballot.given.length >= ballot.needed ? `approved by ${ballot.given.join(', ')}` : who(ballot)}
+                {title(ballot.item)}: {ballot.given.length >= ballot.needed ? `approved by ${named(ballot.given.join(', '))}` : who(ballot)}
               </small>
             ))
           ) : (
             <small className={style.fine}>
               {stage.ballots.map(who).join('; ')}
               {stage.needed > 1 && ` · ${stage.needed} must approve`}
-              {(stage.ballots[0]?.given.length ?? 0) > 0 && stage.state === 'now' && ` · ${stage.ballots[0]?.given.join(', ')} did`}
+              {(stage.ballots[0]?.given.length ?? 0) > 0 &&
+                stage.state === 'now' &&
+                ` · ${named(stage.ballots[0]?.given.join(', ') ?? '')} did`}
             </small>
           )}
           {stage.due && <small className={style.fine}>due {at(stage.due)}</small>}
@@ -68,5 +74,3 @@ export function Stages({ stages, items, release }: { stages: StageView[]; items:
     </ol>
   );
 }
-
-const who = (ballot: Schemas['BallotView']) => (ballot.users.length > 0 ? `${ballot.who} (${ballot.users.join(', ')})` : ballot.who);

@@ -23,6 +23,14 @@ export function useNamed(): (list: string) => string {
   return namedBy(me ? [...users, { name: me.name, display: me.display }] : users);
 }
 
+/** The same within a sentence: user names in brackets, and at its beginning. */
+export const spelledBy = (named: (list: string) => string, sentence: string) => {
+  const text = sentence.replace(/\(([^()]*)\)/g, (_, list: string) => `(${named(list)})`);
+  const first = text.split(' ', 1)[0] ?? '';
+  const name = named(first.charAt(0).toLowerCase() + first.slice(1));
+  return name.toLowerCase() === first.toLowerCase() ? text : name + text.slice(first.length);
+};
+
 /** Somebody by name; the user name shows when one points at it. */
 export function Who({ user }: { user: string }) {
   const name = useNamed()(user);
