@@ -1,0 +1,46 @@
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+
+namespace Oikonom.Core.Fulfilment;
+
+/// <summary>What a look for existing entries found, by ordered keys.</summary>
+public sealed record Matches(IReadOnlyList<ExistingAccount> Found);
+
+/// <summary>What a check of a target found.</summary>
+public sealed record TargetHealth(bool Reachable, string Message, string? Server, long Milliseconds);
+
+/// <summary>
+/// The port to a target. Every call is told the state to reach, looks, acts only where needed and reads back:
+/// calling it twice has no second effect.
+/// </summary>
+public interface IConnector : IAsyncDisposable
+{
+    /// <summary>What it can; calls beyond it are not made.</summary>
+    TargetAbilities Can { get; }
+
+    /// <exception cref="TargetFault">The target is not there or refuses.</exception>
+    Task<PortResult> EnsureGrantAsync(GrantGoal goal, CancellationToken cancel);
+
+    Task<TargetHealth> CheckAsync(CancellationToken cancel);
+}
+
+/// <summary>The port to a target in which people have accounts.</summary>
+public interface IAccountConnector : IConnector
+{
+    /// <exception cref="TargetFault">The target is not there or refuses.</exception>
+    Task<Matches> FindAsync(IReadOnlyList<(string Attribute, string Value)> keys, CancellationToken cancel);
+
+    Task<ExistingAccount?> ReadAsync(string immutableId, CancellationToken cancel);
+
+    /// <summary>All accounts of the container with their entitlements, in no order.</summary>
+    IAsyncEnumerable<ExistingAccount> ListAsync(CancellationToken cancel);
+
+    Task<bool> NameIsTakenAsync(string name, CancellationToken cancel);
+
+    Task<EnsuredAccount> EnsureAccountAsync(AccountGoal goal, CancellationToken cancel);
+
+    /// <summary>Sets <paramref name="password"/>, or one that nobody knows when it is null.</summary>
+    Task SetPasswordAsync(string immutableId, string? password, CancellationToken cancel);
+
+    Task<ReadBack> VerifyAsync(string immutableId, AccountState wanted, IReadOnlyCollection<string> entitlements, CancellationToken cancel);
+}

@@ -1,0 +1,47 @@
+using Oikonom.Core.Rulebook;
+
+namespace Oikonom.Core.Fulfilment;
+
+/// <summary>
+/// How a call to a target ended: closed. Whatever it is, the call may be repeated without harm.
+/// </summary>
+public abstract record PortResult
+{
+    private PortResult() { }
+
+    /// <summary>The state is reached.</summary>
+    /// <param name="Note">What was done, in a word.</param>
+    public sealed record Reached(string Note = "") : PortResult;
+
+    /// <summary>Somebody or something else has to act first; asked again later, or when it is told.</summary>
+    public sealed record WaitsFor(ManualTask? Task) : PortResult;
+
+    /// <summary>The target said no, or was not there. It is tried again.</summary>
+    public sealed record Transient(string Message) : PortResult;
+
+    /// <summary>The target said no for good; a human is needed.</summary>
+    public sealed record Lasting(string Message) : PortResult;
+
+    /// <summary>The target holds something the plan did not know of; the plan is made anew.</summary>
+    public sealed record Unknown(string Message) : PortResult;
+
+    internal static PortResult Of(TargetFault fault) =>
+        fault.NeedsReplan ? new Unknown(fault.Message)
+        : fault.Transient ? new Transient(fault.Message)
+        : new Lasting(fault.Message);
+}
+
+/// <summary>Work by hand that has to be done before a state is reached.</summary>
+public sealed record ManualTask(
+    string Title,
+    string Instructions,
+    IReadOnlyList<TaskField> Fields,
+    IReadOnlyList<string> Checks,
+    bool NeedsEvidence,
+    string Role,
+    DateTimeOffset Due,
+    bool IsGiving
+);
+
+/// <summary>What ensuring an account gave.</summary>
+public sealed record EnsuredAccount(string ImmutableId, string Location, bool Changed, bool Created);

@@ -1,0 +1,14 @@
+namespace Oikonom.Core.Fulfilment;
+
+/// <summary>A target said no or was not there. <see cref="Transient"/> faults are tried again.</summary>
+public sealed class TargetFault(string message, bool transient, bool needsReplan = false, Exception? inner = null)
+    : Exception(message, inner)
+{
+    public bool Transient { get; } = transient;
+
+    /// <summary>The target holds something the plan did not know of; the plan is made anew.</summary>
+    public bool NeedsReplan { get; } = needsReplan;
+
+    /// <summary>The same as a result.</summary>
+    public PortResult Result => PortResult.Of(this);
+}

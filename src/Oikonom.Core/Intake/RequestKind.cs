@@ -1,0 +1,45 @@
+using System.Text.Json.Serialization;
+using Oikonom.Core.People;
+
+namespace Oikonom.Core.Intake;
+
+/// <summary>The kind of a request.</summary>
+[JsonConverter(typeof(JsonStringEnumConverter<RequestKind>))]
+public enum RequestKind
+{
+    [JsonStringEnumMemberName("joiner")]
+    Joiner,
+
+    [JsonStringEnumMemberName("mover")]
+    Mover,
+
+    [JsonStringEnumMemberName("leaver")]
+    Leaver,
+
+    [JsonStringEnumMemberName("correction")]
+    Correction,
+
+    /// <summary>An entitlement beside the templates, for a term.</summary>
+    [JsonStringEnumMemberName("access")]
+    Access,
+
+    /// <summary>Another end for something that is held for a term.</summary>
+    [JsonStringEnumMemberName("extension")]
+    Extension,
+
+    /// <summary>Attributes of the person, changed by hand.</summary>
+    [JsonStringEnumMemberName("change")]
+    Change,
+
+    /// <summary>A new first password for an account.</summary>
+    [JsonStringEnumMemberName("password")]
+    Password,
+
+    /// <summary>The end of a lock after wrong passwords.</summary>
+    [JsonStringEnumMemberName("unlock")]
+    Unlock,
+
+    /// <summary>An account on one target, by a template on request.</summary>
+    [JsonStringEnumMemberName("account")]
+    Account,
+}
