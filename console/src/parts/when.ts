@@ -69,9 +69,3 @@ export function ahead(iso: string, now: number = Date.now()): string {
   if (minutes < 60 * 48) return `in ${Math.round(minutes / 60)} h`;
   return `in ${Math.round(minutes / 60 / 24)} d`;
 }
-
-/** How long ago something was, as a phrase: just now, or so long ago. */
-export function past(instant: string): string {
-  const span = ago(instant);
-  return span === 'just now' ? span : `${span} ago`;
-}

@@ -6,7 +6,7 @@ import { Button } from '../parts/Button';
 import { Dialog, DialogActions } from '../parts/Dialog';
 import { Field } from '../parts/Field';
 import { Failure, Notice } from '../parts/Notice';
-import { past } from '../parts/when';
+import { agoText } from '../parts/when';
 import { DiffView } from './DiffView';
 import { hasDraft } from './draft';
 import style from './Rooms.module.css';
@@ -64,7 +64,7 @@ function Proposal(props: { proposal: Schemas['ProposalView']; edition: number; t
     <li>
       <div className={book.decide}>
         <span>
-          by <b>{p.author}</b>, {past(p.at)}
+          by <b>{p.author}</b>, {agoText(p.at)}
           {p.base > 0 && ` over edition ${p.base}`} <span className={style.quiet}>digest {p.digest.slice(0, 12)}</span>
         </span>
         <Button onPress={() => setLooking(!looking)}>{looking ? 'Close' : 'Look at it'}</Button>

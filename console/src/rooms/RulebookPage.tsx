@@ -6,7 +6,7 @@ import { Button } from '../parts/Button';
 import { Dialog, DialogActions } from '../parts/Dialog';
 import { Field } from '../parts/Field';
 import { Failure, Loading, Notice } from '../parts/Notice';
-import { past } from '../parts/when';
+import { agoText } from '../parts/when';
 import { YamlEditor } from '../parts/YamlEditor';
 import { DiffView } from './DiffView';
 import { isChanged, keepDraft, useDraft } from './draft';
@@ -40,7 +40,7 @@ export function RulebookPage() {
       <header className={style.head}>
         <h1>Rulebook</h1>
         <p>
-          {e.title}, edition {e.number}, published {past(e.publishedAt)} by {e.author}
+          {e.title}, edition {e.number}, published {agoText(e.publishedAt)} by {e.author}
           {e.approver ? `, agreed by ${e.approver}` : ''} · digest {e.digest.slice(0, 12)}
         </p>
       </header>

@@ -7,7 +7,7 @@ import { Dialog, DialogActions } from '../parts/Dialog';
 import { Failure, Loading, Notice } from '../parts/Notice';
 import { Pair } from '../parts/Pair';
 import { StateMark } from '../parts/StateMark';
-import { at, past } from '../parts/when';
+import { agoText, at } from '../parts/when';
 import { useMe } from '../shell/Shell';
 import style from './Rooms.module.css';
 import book from './Rulebook.module.css';
@@ -68,7 +68,7 @@ function Source({ source }: { source: SourceDetail }) {
           {source.summary.problem && <p>{source.summary.problem}</p>}
           <p className={style.quiet}>
             {source.testedAt
-              ? `Last test ${past(source.testedAt)}: ${source.testOutcome}`
+              ? `Last test ${agoText(source.testedAt)}: ${source.testOutcome}`
               : 'It was never tested; a good test lets it be switched on.'}
             {source.testedAt && !source.testCounts && ' It must be tested again before it can be switched on.'}
           </p>

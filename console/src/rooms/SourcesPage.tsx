@@ -4,7 +4,7 @@ import { api, ask, type SourceSummary } from '../api/client';
 import { type Column, DataTable } from '../parts/DataTable';
 import { Failure, Loading } from '../parts/Notice';
 import { StateMark } from '../parts/StateMark';
-import { at, past } from '../parts/when';
+import { agoText, at } from '../parts/when';
 import style from './Rooms.module.css';
 
 const kinds: Record<string, string> = { file: 'File', http: 'Service', scim: 'SCIM push', post: 'Posted' };
@@ -25,7 +25,7 @@ const columns: Column<SourceSummary>[] = [
     title: 'Last run',
     width: 'minmax(14rem, 2.4fr)',
     cell: (s) =>
-      s.lastRun ? <span title={at(s.lastRun.startedAt)}>{`${past(s.lastRun.startedAt)}: ${s.lastRun.message}`}</span> : 'never',
+      s.lastRun ? <span title={at(s.lastRun.startedAt)}>{`${agoText(s.lastRun.startedAt)}: ${s.lastRun.message}`}</span> : 'never',
   },
   { title: 'Set aside', width: '5.5rem', cell: (s) => s.setAside || '' },
   { title: 'Vanished', width: '5.5rem', cell: (s) => s.vanished || '' },

@@ -316,6 +316,9 @@ public sealed class Case
         throw new RefusedMove("already-decided", "You decided on this already; it waits for others.");
     }
 
+    /// <summary>The user who is the recorded line manager of the person; null when there is none, or they cannot sign in.</summary>
+    public UserRow? Manager => Users.FirstOrDefault(u => u.Active == 1 && u.Number.Length > 0 && u.Number == Person.Manager);
+
     public UserRow? User(string name) => Users.FirstOrDefault(u => u.Name == name && u.Active == 1);
 
     /// <summary>Users who may decide a ballot, without the requester and the person it is for.</summary>

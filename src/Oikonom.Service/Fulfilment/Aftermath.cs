@@ -70,16 +70,16 @@ public sealed class Aftermath(
                 users
             );
         foreach (var request in requests.Values.Where(r => r.Kind == "joiner"))
-            await WelcomeAsync(s, request, users);
+            await WelcomeAsync(s, request);
     }
 
     /// <summary>To the new person's private address, when the rulebook has a text for it; without an address to the manager.</summary>
-    private async Task WelcomeAsync(Session s, RequestRow request, IReadOnlyList<UserRow> users)
+    private async Task WelcomeAsync(Session s, RequestRow request)
     {
         var of = await Case.LoadAsync(s, request, await editions.GetAsync(request.Edition, CancellationToken.None), time.GetUtcNow());
         if (!of.Edition.Rulebook.Notices.ContainsKey(NoticeEvents.Welcome))
             return;
-        var manager = users.FirstOrDefault(u => u.Active == 1 && u.Number.Length > 0 && u.Number == of.Person.Manager);
+        var manager = of.Manager;
         var values = new Dictionary<string, string> { ["manager"] = manager?.Display ?? "your manager" };
         var address = of.About.Facts.Text("privateMail");
         if (MimeKit.MailboxAddress.TryParse(address, out _))
@@ -109,11 +109,7 @@ public sealed class Aftermath(
             await WriteBackAsync(s, row, now);
             var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), now);
             notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = "all was done, read back and found as planned" });
-            if (
-                row.Kind == "joiner"
-                && of.Edition.Rulebook.Notices.ContainsKey(NoticeEvents.FirstDay)
-                && of.Users.FirstOrDefault(u => u.Active == 1 && u.Number.Length > 0 && u.Number == of.Person.Manager) is { } manager
-            )
+            if (row.Kind == "joiner" && of.Edition.Rulebook.Notices.ContainsKey(NoticeEvents.FirstDay) && of.Manager is { } manager)
                 notices.To(
                     s,
                     of,

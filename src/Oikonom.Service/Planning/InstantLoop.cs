@@ -210,8 +210,7 @@ public sealed partial class InstantLoop(
         await stages.EnterAsync(s, of, RequestEvent.Planned);
         await s.SaveRequestAsync(row);
         var values = new Dictionary<string, string> { ["text"] = what, ["effect"] = StageEntry.Effect(of) };
-        var manager = of.Users.FirstOrDefault(u => u.Active == 1 && u.Number.Length > 0 && u.Number == person.Manager);
-        if (manager is not null)
+        if (of.Manager is { } manager)
             notices.To(s, of, manager, NoticeEvents.Ended, values);
         else
             notices.ToRole(s, of, Access.Roles.Approver, NoticeEvents.Ended, values);
