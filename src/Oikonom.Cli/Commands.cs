@@ -27,6 +27,7 @@ public static class Commands
                 .Concat(IntakeCommands.All())
                 .Concat(WorkCommands.All())
                 .Concat(RulebookCommands.All())
+                .Concat(RollOutCommands.All())
                 .Concat(SetupCommands.All())
         )
             root.Subcommands.Add(command);

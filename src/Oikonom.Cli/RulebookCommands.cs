@@ -158,7 +158,7 @@ internal static class RulebookCommands
         );
     }
 
-    private static void Tallies(string name, IReadOnlyList<TallyView> tallies)
+    public static void Tallies(string name, IReadOnlyList<TallyView> tallies)
     {
         if (tallies.Count > 0)
             Show.Table(
@@ -272,6 +272,11 @@ internal static class RulebookCommands
             Show.Line($"The proposal is {published.Proposal?.State}.");
         if (published.Replanned.Count > 0)
             Show.Line($"Open requests planned anew: {string.Join(", ", published.Replanned.Select(r => r.Number))}");
+        if (published.Rollout is { } rollout)
+            Show.Line(
+                $"Nobody is moved by it. Roll-out {rollout.Number}: {rollout.People} people differ, {rollout.Losing} of them would have less, for "
+                    + $"{rollout.Same} nothing changes{(rollout.Held ? "; the brake holds it" : "")}. See 'oikonom rollouts show {rollout.Number}'."
+            );
         return Exit.Good;
     }
 
@@ -470,13 +475,22 @@ internal static class RulebookCommands
                 );
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
-                Show.Title($"{told.Person} ({told.Number}), edition {told.Edition}, {Show.At(told.At)} UTC");
+                Show.Title(
+                    $"{told.Person} ({told.Number}), edition {told.Edition}"
+                        + $"{(told.Newest == told.Edition ? "" : $" (the newest is {told.Newest})")}, {Show.At(told.At)} UTC"
+                );
                 if (parsed.GetValue(of) is null)
                 {
                     Show.Table(
                         ["What", "By the rules", "Held", "Why"],
                         told.Explanations.Select(e =>
-                            (IReadOnlyList<string>)[e.Key, e.Wanted ? "yes" : "no", e.Held ? "yes" : "no", e.Summary]
+                            (IReadOnlyList<string>)
+                                [
+                                    e.Key,
+                                    e.Wanted ? "yes" : "no",
+                                    e.Held ? "yes" : "no",
+                                    e.Elsewhere is { } x ? $"{e.Summary} {x}." : e.Summary,
+                                ]
                         ),
                         ""
                     );
@@ -489,6 +503,8 @@ internal static class RulebookCommands
                         Show.Good(one.Summary);
                     else
                         Show.Bad(one.Summary);
+                    if (one.Elsewhere is { } elsewhere)
+                        Show.Line($"{elsewhere}.");
                     foreach (var rule in one.Rules)
                     {
                         Show.Line(

@@ -169,7 +169,16 @@ public sealed record EditionDetail(
 );
 
 /// <summary>What came of publishing: an edition, or a proposal that waits for a second person.</summary>
-public sealed record Published(EditionDetail? Edition, ProposalView? Proposal, IReadOnlyList<OpenRequestChange> Replanned);
+public sealed record Published(
+    EditionDetail? Edition,
+    ProposalView? Proposal,
+    IReadOnlyList<OpenRequestChange> Replanned,
+    PublishedRollout? Rollout = null
+);
+
+/// <summary>The roll-out that publishing made: how many people would differ, how many of them would have less, for how many
+/// nothing changes, and whether the brake holds it.</summary>
+public sealed record PublishedRollout(string Id, long Number, long People, long Losing, long Same, bool Held);
 
 public sealed record ProposalView(
     string Id,
@@ -250,13 +259,22 @@ public sealed record ConditionView(string Text, bool Holds, IReadOnlyList<Attrib
 
 public sealed record RuleView(string Template, string Place, string Employment, bool Applies, IReadOnlyList<ConditionView> Conditions);
 
-public sealed record ExplanationView(string Key, string Title, bool Wanted, bool Held, string Summary, IReadOnlyList<RuleView> Rules);
+public sealed record ExplanationView(
+    string Key,
+    string Title,
+    bool Wanted,
+    bool Held,
+    string Summary,
+    IReadOnlyList<RuleView> Rules,
+    string? Elsewhere
+);
 
 public sealed record PersonExplanation(
     string Id,
     string Number,
     string Person,
     int Edition,
+    int Newest,
     DateTimeOffset At,
     IReadOnlyList<ExplanationView> Explanations
 );
@@ -469,7 +487,9 @@ public sealed record PersonDetail(
     IReadOnlyList<RequestSummary> Requests,
     IReadOnlyList<ScheduledChange> Scheduled,
     DateTimeOffset? ForgottenAt = null,
-    string? ForgottenBy = null
+    string? ForgottenBy = null,
+    int? Edition = null,
+    int? NewestEdition = null
 );
 
 /// <summary>One ledger entry in words. <paramref name="For"/> is whose right was used, when it was handed over.</summary>
@@ -531,7 +551,8 @@ public sealed record ChangeView(
     DateTimeOffset? Due,
     bool Later,
     IReadOnlyList<AttributeChangeView> Attributes,
-    ReasonView Reason
+    ReasonView Reason,
+    bool ByRules
 );
 
 public sealed record StepView(
@@ -609,6 +630,8 @@ public sealed record RequestDetail(
     RequestSummary Summary,
     CauseView Cause,
     int Edition,
+    int? From,
+    int DecidedBy,
     string Workflow,
     string? PlanDigest,
     Story Story,
@@ -1035,7 +1058,8 @@ public sealed record TodayView(
     IReadOnlyList<HeldRun> Held,
     IReadOnlyList<RequestSummary> Own,
     IReadOnlyList<TodayCount> Counts,
-    IReadOnlyList<string> Standing
+    IReadOnlyList<string> Standing,
+    IReadOnlyList<RolloutSummary> Rollouts
 );
 
 /// <summary>How many requests wait for the caller.</summary>

@@ -94,6 +94,7 @@ public sealed class PathTests(Servers servers)
         Assert.Equal(
             [
                 "password.handed-over",
+                "person.edition",
                 "request.approved",
                 "request.completed",
                 "request.planned",

@@ -409,7 +409,14 @@ public abstract class StoreTests : IAsyncLifetime
                         + "stage_title, deciders, decider_role, decider_why, problem, candidates, chosen, since_at, created_at, "
                         + "updated_at, attempts, lease_owner, lease_until, fence, version, source, wish, batch) VALUES ('r1', "
                         + "'joiner', 'completed', 0, 'p1', 'ines', '{}', 1, 'staff', '', '', '', '', '', '', '{}', 1, 1, 1, 0, '', "
-                        + "0, 0, 1, 'hr', '{}', '')",
+                        + "0, 0, 1, 'hr', '{}', ''), ('r2', 'change', 'deciding', 0, 'p1', 'ines', '{}', 4, 'staff', '', '', '', '', '', "
+                        + "'', '{}', 1, 1, 1, 0, '', 0, 0, 1, 'hand', '{}', '')",
+                    "INSERT INTO people (id, person_key, number, display, search_key, kind, department, site, title, manager, "
+                        + "start_day, facts, source, others, created_at, updated_at, version) VALUES ('p2', 'P2', 'E2', 'Una Reed', "
+                        + "'reed una', 'employee', 'Dive', 'harbour', 'Diver', '', '2026-01-05', '{\"number\":\"E2\"}', 'hr', '[]', "
+                        + "1, 1, 1)",
+                    "INSERT INTO editions (number, digest, author, approver, published_at, files) VALUES (3, 'a', 'edda', '', 1, '[]'), "
+                        + "(4, 'b', 'edda', '', 2, '[]')",
                 }
             )
                 await s.ExecuteAsync(statement);
@@ -423,6 +430,11 @@ public abstract class StoreTests : IAsyncLifetime
         Assert.Equal(["p1"], (await store.ReadAsync(s => s.DuePeopleAsync(Now, 9))).Select(p => p.Id));
         Assert.Equal(["directory"], (await store.ReadAsync(s => s.RemovalsAheadAsync(["p1"]))).Select(r => r.Target));
         Assert.Equal("", (await store.ReadAsync(s => s.ExtrasAsync(["p1"]))).Single().Employment);
+        // Until then everybody who has something was on the newest edition; open requests go on as they were planned.
+        Assert.Equal([(4L, 1L)], await store.ReadAsync(s => s.PeopleByEditionAsync()));
+        Assert.Equal(0, (await store.ReadAsync(s => s.PersonAsync("p2")))!.Edition);
+        Assert.Equal((4L, ""), (await store.ReadAsync(s => s.RequestAsync("r2"))) is { } open ? (open.OnEdition, open.Rollout) : default);
+        Assert.Empty(await store.ReadAsync(s => s.PlannedElsewhereAsync(["p1", "p2"])));
         engine.Migrate();
     }
 

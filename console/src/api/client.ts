@@ -22,6 +22,7 @@ export type RulebookCheck = Schemas['RulebookCheck'];
 export type RulebookDiff = Schemas['RulebookDiff'];
 export type Rehearsal = Schemas['RehearsalView'];
 export type Affected = Schemas['AffectedView'];
+export type Rollout = Schemas['RolloutDetail'];
 export type Explanation = Schemas['ExplanationView'];
 
 /** The header shows that the call comes from our own page. */

@@ -21,6 +21,15 @@ const words: Record<string, string> = {
   off: 'Switched off',
   held: 'Under the brake',
   failing: 'Failing',
+  running: 'Running',
+  pausing: 'Pausing',
+  'turning-back': 'Being turned back',
+  turning: 'Being turned back',
+  'turned-back': 'Turned back',
+  superseded: 'Given way',
+  approved: 'Approved',
+  own: 'Decided on its own',
+  moved: 'Moved by another request',
 };
 
 const shapes: Record<string, string> = {
@@ -44,6 +53,15 @@ const shapes: Record<string, string> = {
   held: 'M4.5 3v10M11.5 3v10',
   failing: 'M3.5 3.5l9 9M12.5 3.5l-9 9',
   pending: 'M3.5 8h.5M8 8h.5M12.5 8h.5',
+  running: 'M2 8h11M9 4l4 4-4 4',
+  pausing: 'M4.5 3v10M11.5 3v10',
+  'turning-back': 'M13 12V8a4 4 0 0 0-4-4H3M6 1 3 4l3 3',
+  turning: 'M13 12V8a4 4 0 0 0-4-4H3M6 1 3 4l3 3',
+  'turned-back': 'M13 12V8a4 4 0 0 0-4-4H3M6 1 3 4l3 3',
+  superseded: 'M3 8h3M10 8h3M8 3v3M8 10v3',
+  approved: 'M2.5 8.5 6.5 12.5 13.5 3.5',
+  own: 'M8 14V9M8 9 3 3M8 9l5-6',
+  moved: 'M2.5 8.5 6.5 12.5 13.5 3.5',
 };
 
 const tones: Record<string, string> = {
@@ -62,6 +80,13 @@ const tones: Record<string, string> = {
   on: 'good',
   held: 'warm',
   failing: 'bad',
+  running: 'sea',
+  pausing: 'warm',
+  'turning-back': 'sea',
+  turning: 'sea',
+  approved: 'good',
+  own: 'warm',
+  moved: 'good',
 };
 
 /** A state as a shape and a word; colour only repeats it. */

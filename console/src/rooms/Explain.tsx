@@ -57,6 +57,7 @@ function One({ told, edition }: { told: Explanation; edition: number }) {
       <p className={style.soft}>
         By the rules of edition {edition}: {told.wanted ? 'yes' : 'no'}. Held now: {told.held ? 'yes' : 'no'}.
       </p>
+      {told.elsewhere && <p>{told.elsewhere}.</p>}
       {told.rules.map((rule) => (
         <section key={rule.place + rule.employment} className={style.rule} aria-label={rule.template}>
           <h3>

@@ -189,6 +189,15 @@ function Person({ person }: { person: PersonDetail }) {
                 <dd>{person.zone}</dd>
                 <dt>Source</dt>
                 <dd>{person.source}</dd>
+                {person.edition && (
+                  <>
+                    <dt>Rulebook</dt>
+                    <dd>
+                      on edition {person.edition}
+                      {person.newestEdition !== person.edition ? `; the newest is ${person.newestEdition}` : ''}
+                    </dd>
+                  </>
+                )}
               </dl>
             </section>
             {person.scheduled.length > 0 && (

@@ -37,6 +37,7 @@ export function Plan({ changes, steps, place }: { changes: ChangeView[]; steps: 
               <span>
                 {change.text}
                 {change.due && <span className={style.later}> {whenOf(change, place)}</span>}
+                {change.byRules && <span className={style.byRules}> comes of the changed rules</span>}
               </span>
               {step && <StateMark state={step.state} />}
             </header>

@@ -5,6 +5,7 @@ import { type Affected, api, ask, type Rehearsal, type RulebookFileBody } from '
 import { Button } from '../parts/Button';
 import { Choice, Filters, SearchField } from '../parts/Field';
 import { Failure, Loading, Notice } from '../parts/Notice';
+import { Bars, Effects, Figure } from './Figures';
 import style from './Rooms.module.css';
 import book from './Rulebook.module.css';
 
@@ -79,61 +80,6 @@ function Report({ report }: { report: Rehearsal }) {
       </div>
       <People report={report} />
     </>
-  );
-}
-
-function Figure({ count, word }: { count: number; word: string }) {
-  return (
-    <div>
-      <b>{count.toLocaleString('en')}</b>
-      <span>{word}</span>
-    </div>
-  );
-}
-
-/** Gained to the right of the name, lost hatched before it: the form tells them apart without colour. */
-function Bars({ title, tallies }: { title: string; tallies: Rehearsal['byTarget'] }) {
-  const most = Math.max(1, ...tallies.map((t) => Math.max(t.gained, t.lost, t.changed)));
-  const width = (count: number) => `${(count / most) * 10}rem`;
-  return (
-    <section className={style.sheet} aria-label={title}>
-      <h2>{title}</h2>
-      <table className={book.bars}>
-        <thead className="unseen">
-          <tr>
-            <th scope="col">Name</th>
-            <th scope="col">Lost</th>
-            <th scope="col">Gained or changed</th>
-          </tr>
-        </thead>
-        <tbody>
-          {tallies.slice(0, 12).map((t) => (
-            <tr key={t.name}>
-              <th scope="row">{t.name}</th>
-              <td>
-                {t.lost > 0 && (
-                  <>
-                    {t.lost} lost <span className={`${book.bar} ${book.lost}`} style={{ width: width(t.lost) }} />
-                  </>
-                )}
-              </td>
-              <td>
-                {t.gained > 0 && (
-                  <>
-                    <span className={`${book.bar} ${book.gained}`} style={{ width: width(t.gained) }} /> {t.gained} gained{' '}
-                  </>
-                )}
-                {t.changed > 0 && (
-                  <>
-                    <span className={`${book.bar} ${book.changed}`} style={{ width: width(t.changed) }} /> {t.changed} changed
-                  </>
-                )}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </section>
   );
 }
 
@@ -212,13 +158,7 @@ function Row({ person }: { person: Affected }) {
             <span>{person.problem}</span>
           </span>
         ) : (
-          <ul className={book.effects}>
-            {person.effects.map((e) => (
-              <li key={e.kind + e.target + e.subject}>
-                {e.text} <span className={style.quiet}>by {e.rule}</span>
-              </li>
-            ))}
-          </ul>
+          <Effects of={person.effects} />
         )}
       </td>
     </tr>

@@ -77,7 +77,8 @@ function Request({ request }: { request: RequestDetail }) {
           <Link to="/people/$id" params={{ id: summary.personId }}>
             {summary.personNumber}
           </Link>{' '}
-          · {summary.department}, {place?.title ?? summary.site} · edition {request.edition}
+          · {summary.department}, {place?.title ?? summary.site} · edition{' '}
+          {request.from ? `${request.from} → ${request.edition}` : request.edition}
         </p>
       </header>
       <div className={style.columns}>

@@ -12,6 +12,7 @@ import { DiffView } from './DiffView';
 import { isChanged, keepDraft, useDraft } from './draft';
 import { Proposals } from './Proposals';
 import { RehearsalView } from './RehearsalView';
+import { allOfIt, Rollouts } from './Rollouts';
 import style from './Rooms.module.css';
 import book from './Rulebook.module.css';
 
@@ -51,6 +52,7 @@ export function RulebookPage() {
           setTaken(proposed.proposal.id);
         }}
       />
+      <Rollouts />
       <Desk key={e.digest + taken} published={e.files} digest={e.digest} />
     </>
   );
@@ -261,12 +263,22 @@ function Publish({ files, sound, changed }: { files: RulebookFileBody[]; sound: 
         {publish.isError && <Failure error={publish.error} />}
         {done ? (
           <Notice tone="good" title={done.edition ? `Edition ${done.edition.number} is published.` : 'It waits for a second person.'}>
+            {done.rollout && (
+              <p>
+                Nobody is moved by it: {done.rollout.people} would differ, {done.rollout.losing} of them would have less.{' '}
+                <Link to="/rollouts/$id" params={{ id: String(done.rollout.number) }} search={allOfIt}>
+                  Roll-out {done.rollout.number}
+                </Link>{' '}
+                brings it to them{done.rollout.held ? ', and the brake holds it' : ''}.
+              </p>
+            )}
             {done.replanned.length > 0 && <p>Planned anew: requests {done.replanned.map((r) => r.number).join(', ')}.</p>}
           </Notice>
         ) : (
           <p>
             {changed} document{changed === 1 ? '' : 's'} changed. It becomes the next edition, which nobody can alter. Open requests whose
-            plan changes are planned and decided anew. A rehearsal shows what it does to everybody.
+            plan changes are planned and decided anew. Joiners and movers take it; everybody else is moved by a roll-out, which is decided
+            on.
           </p>
         )}
         <DialogActions>

@@ -6,6 +6,7 @@ import { Failure, Loading, Notice } from '../parts/Notice';
 import { StateMark } from '../parts/StateMark';
 import { ago, at } from '../parts/when';
 import { useMe } from '../shell/Shell';
+import { RolloutNotices } from './Rollouts';
 import rooms from './Rooms.module.css';
 import { allRequests } from './requestSearch';
 import style from './Today.module.css';
@@ -158,6 +159,7 @@ export function TodayPage() {
               <p>{problem}</p>
             </Notice>
           ))}
+          <RolloutNotices rows={t.rollouts} />
           {t.held.map((run) => (
             <Notice key={run.runId} title={`${run.source}: a run is under the brake`}>
               <p>{run.why}</p>

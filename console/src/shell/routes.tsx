@@ -11,6 +11,7 @@ import { PeoplePage } from '../rooms/PeoplePage';
 import { PersonPage } from '../rooms/PersonPage';
 import { RequestPage } from '../rooms/RequestPage';
 import { RequestsPage } from '../rooms/RequestsPage';
+import { RolloutPage } from '../rooms/RolloutPage';
 import { RulebookPage } from '../rooms/RulebookPage';
 import { readSearch } from '../rooms/requestSearch';
 import { ServicePage } from '../rooms/ServicePage';
@@ -94,6 +95,17 @@ const rulebook = createRoute({
   component: RulebookPage,
   validateSearch: (search: Record<string, unknown>) => ({ file: text(search.file), view: text(search.view) }),
 });
+const rollout = createRoute({
+  getParentRoute: () => shell,
+  path: '/rollouts/$id',
+  component: RolloutPage,
+  validateSearch: (search: Record<string, unknown>) => ({
+    state: text(search.state),
+    department: text(search.department),
+    template: text(search.template),
+    wave: search.wave === undefined ? undefined : Number(search.wave),
+  }),
+});
 
 const tree = root.addChildren([
   signIn,
@@ -115,6 +127,7 @@ const tree = root.addChildren([
     sources,
     source,
     rulebook,
+    rollout,
   ]),
 ]);
 

@@ -45,18 +45,22 @@ public static class Items
                     first.Entitlement?.Name,
                     DigestOf(group, ask),
                     isGiven && !isTaken,
-                    IsPrivileged(rulebook, first.Entitlement),
+                    IsPrivileged(rulebook, first.Entitlement, isGiven),
                     [.. group.Select(c => c.Ordinal)]
                 );
             })
             .ToList();
         foreach (var ask in asks.Values.Where(a => !items.Exists(i => i.Key == a.Key.ToString())))
-            items.Add(new(ask.Key.ToString(), ask.Key.Target, ask.Key.Name, DigestOf([], ask), true, IsPrivileged(rulebook, ask.Key), []));
+            items.Add(
+                new(ask.Key.ToString(), ask.Key.Target, ask.Key.Name, DigestOf([], ask), true, IsPrivileged(rulebook, ask.Key, true), [])
+            );
         return items;
     }
 
-    private static bool IsPrivileged(Rulebook.Rulebook rulebook, EntitlementKey? key) =>
-        key is not null && rulebook.Find(key) is { IsPrivileged: true };
+    /// <summary>What the rulebook that decides does not know, because an earlier one gives it, weighs as much as what weighs
+    /// most.</summary>
+    private static bool IsPrivileged(Rulebook.Rulebook rulebook, EntitlementKey? key, bool isGiven) =>
+        key is not null && (rulebook.Find(key) is { } known ? known.IsPrivileged : isGiven);
 
     /// <summary>
     /// What the changes of an item do, without their place in the plan: other items coming or going do not touch it. The

@@ -25,6 +25,57 @@ public sealed record Plan(int Edition, IReadOnlyList<Change> Changes)
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
     public string? Inputs { get; init; }
 
+    /// <summary>The edition the person was on, when the plan puts them on another; else null.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public int? From { get; init; }
+
+    /// <summary>Ordinals of the changes that come of the rules having changed, not of the person; null when none do.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public IReadOnlyList<int>? ByRules { get; init; }
+
+    /// <summary>
+    /// Of this plan, what another one does not do: of a changed account the attributes that differ, and the read-backs that
+    /// belong to what is left.
+    /// </summary>
+    public Plan Beside(Plan other)
+    {
+        var theirs = other.Changes.Where(c => c is not Change.Verify).GroupBy(PlaceOf).ToDictionary(g => g.Key, g => g.First());
+        var own = new List<Change>();
+        foreach (var change in Changes.Where(c => c is not Change.Verify))
+        {
+            if (!theirs.TryGetValue(PlaceOf(change), out var same))
+                own.Add(change);
+            else if (change.Attributes.Where(a => !same.Attributes.Any(b => Equal(a, b))).ToList() is { Count: > 0 } differing)
+                own.Add(change is Change.ChangeAccount account ? account with { Changed = differing } : change);
+            else if (!string.Equals(change.Entry.Container, same.Entry.Container, StringComparison.Ordinal))
+                own.Add(change);
+        }
+        var places = own.Select(c => (c.Target, c.Due)).ToHashSet();
+        own.AddRange(Changes.Where(c => c is Change.Verify && places.Contains((c.Target, c.Due))));
+        return this with
+        {
+            Changes = [.. own.OrderBy(c => c.Ordinal).Select((c, i) => c with { Ordinal = i + 1 })],
+            Conflicts = Conflicts?.Where(c => other.Conflicts?.Any(o => o.Separation == c.Separation) != true).ToList()
+                is { Count: > 0 } left
+                ? left
+                : null,
+        };
+
+        static (ChangeKind, string, string, DateTimeOffset?, string) PlaceOf(Change c) =>
+            (c.Kind, c.Target, c.Subject, c.Due, c.Entry.Name);
+        static bool Equal(AttributeChange left, AttributeChange right) => left.Name == right.Name && left.After.SequenceEqual(right.After);
+    }
+
+    /// <summary>The plan with what comes of the rules marked: what it does beyond a plan by the rules of before.</summary>
+    public Plan Marked(Edition earlier, Plan byEarlier)
+    {
+        var places = Beside(byEarlier).Changes.Where(c => c is not Change.Verify).Select(PlaceOf).ToHashSet();
+        var marked = Changes.Where(c => c is not Change.Verify && places.Contains(PlaceOf(c))).Select(c => c.Ordinal).ToList();
+        return this with { From = earlier.Number, ByRules = marked.Count > 0 ? marked : null };
+
+        static (ChangeKind, string, string, DateTimeOffset?) PlaceOf(Change c) => (c.Kind, c.Target, c.Subject, c.Due);
+    }
+
     private static readonly JsonSerializerOptions Options = new(JsonSerializerDefaults.Web)
     {
         Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping,

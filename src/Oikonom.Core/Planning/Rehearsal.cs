@@ -1,3 +1,5 @@
+using System.Security.Cryptography;
+using System.Text.Json;
 using System.Text.Json.Serialization;
 using Oikonom.Core.People;
 
@@ -40,6 +42,7 @@ public sealed record Effect(EffectKind Kind, string Target, string Subject, stri
 }
 
 /// <summary>One person whom a draft would change, or for whom it cannot be worked out.</summary>
+/// <param name="On">The edition they are on, or 0.</param>
 public sealed record Affected(
     string Id,
     string Number,
@@ -47,8 +50,37 @@ public sealed record Affected(
     string Department,
     string Site,
     IReadOnlyList<Effect> Effects,
-    string? Problem
-);
+    string? Problem,
+    long On = 0
+)
+{
+    /// <summary>True when they would have less than now.</summary>
+    public bool Loses => Effects.Any(e => e.Kind is EffectKind.AccountLost or EffectKind.AccountPutToSleep or EffectKind.GrantLost);
+
+    /// <summary>
+    /// SHA-256 of what would change, in lower-case hexadecimal: what an approval covers. The name of an account that is yet
+    /// to be made is left out, since it is settled when the account is made.
+    /// </summary>
+    public string Digest =>
+        Convert.ToHexStringLower(
+            SHA256.HashData(
+                JsonSerializer.SerializeToUtf8Bytes(
+                    Effects
+                        .Select(e => new
+                        {
+                            e.Kind,
+                            e.Target,
+                            Subject = e.Kind == EffectKind.AccountGained ? "" : e.Subject,
+                            e.Rule,
+                            Attributes = e.Attributes.OrderBy(a => a.Name, StringComparer.Ordinal),
+                        })
+                        .OrderBy(e => e.Target, StringComparer.Ordinal)
+                        .ThenBy(e => e.Kind)
+                        .ThenBy(e => e.Subject, StringComparer.Ordinal)
+                )
+            )
+        )[..32];
+}
 
 /// <summary>How many effects of one sort.</summary>
 public sealed record Tally(string Name, int People, int Gained, int Lost, int Changed);
@@ -72,7 +104,8 @@ public sealed record RehearsalReport(
 }
 
 /// <summary>A person in a rehearsal: as known now, and as the draft's records have them; either may be missing.</summary>
-public sealed record Rehearsed(string Id, Subject? Before, Subject? After);
+/// <param name="On">The edition <paramref name="Before"/> is read under, of <see cref="Rehearsal.Others"/>; 0 for the current one.</param>
+public sealed record Rehearsed(string Id, Subject? Before, Subject? After, long On = 0);
 
 /// <summary>
 /// Asks the one function under the current edition and under a draft, for everybody, and counts the differences.
@@ -85,6 +118,9 @@ public sealed class Rehearsal(
     IReadOnlySet<(string Target, string Name)>? taken = null
 )
 {
+    /// <summary>Rulebooks that people are on beside the current one, by the number of their edition.</summary>
+    public IReadOnlyDictionary<long, Rulebook.Rulebook> Others { get; init; } = new Dictionary<long, Rulebook.Rulebook>();
+
     /// <summary>The work of one thread.</summary>
     public sealed class Part
     {
@@ -92,6 +128,7 @@ public sealed class Rehearsal(
         private readonly Rulebook.Rulebook? _current;
         private readonly Rulebook.Rulebook _draft;
         private readonly Asking? _before;
+        private readonly IReadOnlyDictionary<long, (Rulebook.Rulebook Rules, Asking Asking)> _others;
         private readonly Asking _after;
         private readonly IReadOnlySet<(string Target, string Name)>? _taken;
         internal readonly int[] Matches;
@@ -101,11 +138,13 @@ public sealed class Rehearsal(
         internal Part(
             Rulebook.Rulebook? current,
             Rulebook.Rulebook draft,
+            IReadOnlyDictionary<long, Rulebook.Rulebook> others,
             DateTimeOffset now,
             IReadOnlySet<(string Target, string Name)>? taken
         )
         {
             _taken = taken;
+            _others = others.ToDictionary(o => o.Key, o => (o.Value, o.Value.Access.Ask()));
             (_current, _draft, _now) = (current, draft, now);
             _before = current?.Access.Ask();
             _after = draft.Access.Ask();
@@ -123,8 +162,8 @@ public sealed class Rehearsal(
                 // The later day counts, so that those who have yet to begin are seen too.
                 var start = Term.Of((person.After ?? person.Before)!, _draft).Start;
                 var at = start > _now ? start : _now;
-                var before =
-                    person.Before is null || _before is null ? AccessState.Nothing : Quietly(_before, person.Before, _current!, at);
+                var (rules, asking) = _others.TryGetValue(person.On, out var other) ? other : (_current, _before);
+                var before = person.Before is null || asking is null ? AccessState.Nothing : Quietly(asking, person.Before, rules!, at);
                 var after = person.After is null ? AccessState.Nothing : _after.At(Named(_after, person.After, _draft), at);
                 if (person.After is not null)
                 {
@@ -141,7 +180,9 @@ public sealed class Rehearsal(
                 problem = fault.Message;
             }
             if (effects.Count > 0 || problem is not null)
-                Affected.Add(new(person.Id, facts.Number, facts.DisplayName, facts.Text(BuiltIn.Department), facts.Site, effects, problem));
+                Affected.Add(
+                    new(person.Id, facts.Number, facts.DisplayName, facts.Text(BuiltIn.Department), facts.Site, effects, problem, person.On)
+                );
         }
 
         /// <summary>A person whom the current edition cannot serve has nothing by it.</summary>
@@ -247,7 +288,15 @@ public sealed class Rehearsal(
         }
     }
 
-    public Part Begin() => new(current, draft, now, taken);
+    public Part Begin() => new(current, draft, Others, now, taken);
+
+    /// <summary>What another edition would change for one person.</summary>
+    public static Affected Of(Rehearsed person, Rulebook.Rulebook before, Rulebook.Rulebook after, DateTimeOffset now)
+    {
+        var part = new Rehearsal(before, after, now).Begin();
+        part.Look(person);
+        return part.Affected is [var affected] ? affected : new(person.Id, "", "", "", "", [], null, person.On);
+    }
 
     public RehearsalReport End(IReadOnlyList<Part> parts)
     {
@@ -292,7 +341,8 @@ public sealed class Rehearsal(
         };
     }
 
-    private static List<Tally> Count(List<Affected> affected, Func<Affected, Effect, string?> of)
+    /// <summary>Gains, losses and changes of some people, by what an effect is counted under; null counts it nowhere.</summary>
+    public static IReadOnlyList<Tally> Count(IEnumerable<Affected> affected, Func<Affected, Effect, string?> of)
     {
         var counts = new Dictionary<string, (int People, int Gained, int Lost, int Changed, string Last)>(StringComparer.Ordinal);
         foreach (var person in affected)

@@ -46,10 +46,16 @@ public sealed record Wish
     /// <summary>Access ends at once, not at the end of a day.</summary>
     public bool Urgent { get; init; }
 
+    /// <summary>The edition of the rulebook the person is to be on; null leaves them where they are, or where the kind of request
+    /// puts them.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public int? Edition { get; init; }
+
     /// <summary>True when the request changes an input: then it is decided on, also when no change in a target follows from it.</summary>
     public bool ChangesInputs => !IsEmpty || Urgent;
 
-    public bool IsEmpty => Changes.Count == 0 && Grants.Count == 0 && Templates.Count == 0 && Struck.Count == 0 && Target.Length == 0;
+    public bool IsEmpty =>
+        Changes.Count == 0 && Grants.Count == 0 && Templates.Count == 0 && Struck.Count == 0 && Target.Length == 0 && Edition is null;
 
     private bool IsStruck(WishedGrant grant) => Struck.Contains(grant.Key.ToString());
 
@@ -112,11 +118,12 @@ public sealed record Wish
         IReadOnlyDictionary<string, ExistingAccount> existing,
         Edition edition,
         RequestKind kind,
-        DateTimeOffset now
+        DateTimeOffset now,
+        Earlier? earlier = null
     )
     {
         var asks = Grants.Where(g => !IsStruck(g)).Select(g => new Ask(g.Key, g.From, g.Until)).ToList();
-        return Effect(before, after, recorded, immutableIds, existing, edition, kind, now) with
+        return Effect(before, after, recorded, immutableIds, existing, edition, kind, now, earlier) with
         {
             Asks = asks.Count > 0 ? asks : null,
             Inputs = InputsDigest(),
@@ -125,31 +132,31 @@ public sealed record Wish
 
     /// <summary>The identity of the inputs beside the entitlements asked for; null when there are none.</summary>
     private string? InputsDigest() =>
-        Changes.Count == 0 && Templates.Count == 0 && Target.Length == 0 && !Urgent
-            ? null
-            : Convert.ToHexStringLower(
-                SHA256.HashData(
-                    JsonSerializer.SerializeToUtf8Bytes(
-                        From is null
-                            ? new
+        Edition is { } edition ? Convert.ToHexStringLower(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(new { edition })))[..32]
+        : Changes.Count == 0 && Templates.Count == 0 && Target.Length == 0 && !Urgent ? null
+        : Convert.ToHexStringLower(
+            SHA256.HashData(
+                JsonSerializer.SerializeToUtf8Bytes(
+                    From is null
+                        ? new
+                        {
+                            Changes,
+                            Templates,
+                            Target,
+                            Urgent,
+                        }
+                        : (object)
+                            new
                             {
                                 Changes,
                                 Templates,
                                 Target,
                                 Urgent,
+                                From,
                             }
-                            : (object)
-                                new
-                                {
-                                    Changes,
-                                    Templates,
-                                    Target,
-                                    Urgent,
-                                    From,
-                                }
-                    )
                 )
-            )[..32];
+            )
+        )[..32];
 
     private Plan Effect(
         Subject before,
@@ -159,9 +166,23 @@ public sealed record Wish
         IReadOnlyDictionary<string, ExistingAccount> existing,
         Edition edition,
         RequestKind kind,
-        DateTimeOffset now
+        DateTimeOffset now,
+        Earlier? earlier
     )
     {
+        Plan Make(Subject person, Edition by) => Planner.Make(person, recorded, immutableIds, existing, by, kind, now);
+        Plan MakeEarlier(Subject person)
+        {
+            try
+            {
+                return Make(person, earlier.Edition);
+            }
+            catch (PlanFault)
+            {
+                // Whom the rules of before could not serve had nothing by them.
+                return new(earlier.Edition.Number, []);
+            }
+        }
         switch (kind)
         {
             case RequestKind.Password or RequestKind.Unlock:
@@ -182,27 +203,18 @@ public sealed record Wish
                         : new Change.EnableAccount(Target, entry, reason);
                 return new(edition.Number, [doing with { Ordinal = 1 }, new Change.Verify(Target, entry, reason) { Ordinal = 2 }]);
             case RequestKind.Access or RequestKind.Extension or RequestKind.Account:
-                var whole = Planner.Make(after, recorded, immutableIds, existing, edition, kind, now);
-                var bare = Planner
-                    .Make(before, recorded, immutableIds, existing, edition, kind, now)
-                    .Changes.Where(c => c is not Change.Verify)
-                    .Select(Key)
-                    .ToHashSet();
-                var own = whole.Changes.Where(c => c is not Change.Verify && !bare.Contains(Key(c))).ToList();
-                var places = own.Select(c => (c.Target, c.Due)).ToHashSet();
-                return whole with
-                {
-                    Changes =
-                    [
-                        .. whole
-                            .Changes.Where(c => own.Contains(c) || (c is Change.Verify && places.Contains((c.Target, c.Due))))
-                            .Select((c, i) => c with { Ordinal = i + 1 }),
-                    ],
-                };
+                var own = Make(after, edition).Beside(earlier is null ? Make(before, edition) : MakeEarlier(earlier.Before));
+                return earlier is null ? own : own.Marked(earlier.Edition, Make(after, edition).Beside(Make(before, edition)));
             default:
-                return Planner.Make(after, recorded, immutableIds, existing, edition, kind, now);
+                var whole = Make(after, edition);
+                if (earlier is null)
+                    return whole;
+                var byEarlier = MakeEarlier(earlier.After);
+                // Who is only put on another edition gets what the rules change, and nothing else that is under way.
+                return (Edition is null ? whole : whole.Beside(byEarlier)).Marked(earlier.Edition, byEarlier);
         }
-
-        static (ChangeKind, string, string, DateTimeOffset?, string) Key(Change c) => (c.Kind, c.Target, c.Subject, c.Due, c.Entry.Name);
     }
 }
+
+/// <summary>The edition a request takes somebody off, with the person as its rules see them, before the wish and after it.</summary>
+public sealed record Earlier(Edition Edition, Subject Before, Subject After);

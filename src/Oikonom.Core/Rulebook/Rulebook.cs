@@ -40,6 +40,9 @@ public sealed record Rulebook(
     /// <summary>When personal values are forgotten; null means never by rule.</summary>
     public RetentionRule? Retention { get; init; }
 
+    /// <summary>How the roll-out of an edition is held back.</summary>
+    public RollOutRule RollOuts { get; init; } = RollOutRule.Default;
+
     private IReadOnlyDictionary<string, IReadOnlySet<string>>? _privateInAccounts;
 
     /// <inheritdoc cref="Visibility.InAccounts"/>
@@ -82,6 +85,19 @@ public sealed record Rulebook(
     /// <summary>An entitlement by its key; null when the rulebook has it not.</summary>
     public Entitlement? Find(EntitlementKey key) => Targets.GetValueOrDefault(key.Target)?.Entitlements.GetValueOrDefault(key.Name);
 
+    /// <summary>
+    /// These rules in the world as another edition knows it: who has what stays, but how a target is reached, what an
+    /// entitlement is there, and which numbers a pool has left are not a matter of the edition somebody is on.
+    /// </summary>
+    public Rulebook In(Rulebook newest) =>
+        this with
+        {
+            Targets = Targets.Values.Select(t => newest.Targets.GetValueOrDefault(t.Name) is { } n ? t.In(n) : t).ToDictionary(t => t.Name),
+            Pools = Pools.Values.Select(p => newest.Pools.GetValueOrDefault(p.Name) ?? p).ToDictionary(p => p.Name),
+            _access = null,
+            _privateInAccounts = null,
+        };
+
     public TimeZoneInfo ZoneOf(string site) => Sites.TryGetValue(site, out var found) ? found.Zone : TimeZoneInfo.Utc;
 
     public static NameSchema AccountSchema(NameSchema attributes, IEnumerable<string> pools, IEnumerable<string> targets) =>
@@ -95,7 +111,11 @@ public sealed record Rulebook(
 }
 
 /// <summary>A published rulebook: numbered, immutable.</summary>
-public sealed record Edition(int Number, string Digest, Rulebook Rulebook);
+public sealed record Edition(int Number, string Digest, Rulebook Rulebook)
+{
+    /// <summary>The edition that says how the world is reached: the newest, also for people who are on an earlier one.</summary>
+    public int ReachedBy { get; init; } = Number;
+}
 
 public sealed record Site(string Name, string Title, TimeZoneInfo Zone)
 {
@@ -326,6 +346,15 @@ public sealed record Workflow(
 
     /// <summary>The way of what is over because its written end has come: nobody decides, and nobody releases.</summary>
     public static readonly Workflow WrittenEnd = new("written-end", "Written end", ["leaver"], [], false, new("", 0, 0));
+
+    /// <summary>The way of what was decided with a roll-out: nobody decides once more, and nobody releases.</summary>
+    public static readonly Workflow RolledOut = new("rolled-out", "Roll-out", ["change"], [], false, new("", 0, 0));
+
+    /// <summary>The ways that no rulebook writes, by name.</summary>
+    public static Workflow? BuiltIn(string name) =>
+        name == WrittenEnd.Name ? WrittenEnd
+        : name == RolledOut.Name ? RolledOut
+        : null;
 
     /// <summary>The sources it is for, or <see cref="ByHand"/>; empty means all.</summary>
     public IReadOnlyList<string> Sources { get; init; } = [];

@@ -174,18 +174,19 @@ public static partial class RulebookReader
 
         private BrakeRule Brake(YamlMap map)
         {
-            var passes = map.Text("passes", required: false);
-            if (passes is { } who && Parse(map, who) is { Relation: not ("role" or "person") })
-                map.Report(who.Place, "A run under the brake is let pass by role:NAME or person:NUMBER.");
-            var rule = new BrakeRule(
-                Limit(map, "joiners"),
-                Limit(map, "movers"),
-                Limit(map, "leavers"),
-                passes?.Text ?? "role:engineer",
-                map.Place
-            );
+            var passes = Passes(map);
+            var rule = new BrakeRule(Limit(map, "joiners"), Limit(map, "movers"), Limit(map, "leavers"), passes, map.Place);
             map.Done();
             return rule;
+        }
+
+        /// <summary>Who lets pass what the brake holds.</summary>
+        private string Passes(YamlMap map)
+        {
+            var passes = map.Text("passes", required: false);
+            if (passes is { } who && Parse(map, who) is { Relation: not ("role" or "person") })
+                map.Report(who.Place, "What the brake holds is let pass by role:NAME or person:NUMBER.");
+            return passes?.Text ?? "role:engineer";
         }
 
         /// <summary>A count such as 20, a share such as 5%, or both in a list.</summary>

@@ -3,6 +3,7 @@ using System.Text;
 using System.Text.RegularExpressions;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.People;
+using Oikonom.Core.Planning;
 using Oikonom.Core.Time;
 using YamlDotNet.Core;
 using YamlDotNet.RepresentationModel;
@@ -170,6 +171,7 @@ public static partial class RulebookReader
                     root.Report(group.Place, $"'{group.Text}' is no name: use lower-case letters, digits and hyphens, a letter first.");
                 _groups[group.Text] = [.. members.Select(m => m.Text)];
             }
+            var rollOuts = ReadRollOuts();
             var departments = new Dictionary<string, string>(StringComparer.Ordinal);
             foreach (var (department, head) in root.NamedTexts("department-heads", required: false))
                 departments[department.Text] = head.Text;
@@ -247,6 +249,7 @@ public static partial class RulebookReader
                     VisibleTo = visible,
                     Titles = titles,
                     Retention = retention,
+                    RollOuts = rollOuts,
                     MailDomains = domains,
                     AccountNames = _accountNames,
                     RequestNames = _requestNames,
@@ -281,6 +284,32 @@ public static partial class RulebookReader
                     visible[attribute.Text] = [.. words.Select(w => w.Text)];
             }
             return visible;
+        }
+
+        private RollOutRule ReadRollOuts()
+        {
+            if (root.Map("roll-outs", required: false) is not { } map)
+                return RollOutRule.Default;
+            var decides = new List<Approver>();
+            foreach (var text in map.Texts("decides", required: false))
+            {
+                if (Parse(map, text) is not { } who)
+                    continue;
+                if (who.Relation is "role" or "person" or "group")
+                    decides.Add(who);
+                else
+                    map.Report(
+                        text.Place,
+                        "A roll-out is decided by role:NAME, person:NUMBER or group:NAME; heads decide about their departments."
+                    );
+            }
+            var rule = new RollOutRule(
+                Limit(map, "brake") ?? RollOutRule.Default.Brake,
+                Passes(map),
+                decides.Count > 0 ? decides : RollOutRule.Default.Decides
+            );
+            map.Done();
+            return rule;
         }
 
         private RetentionRule? ReadRetention()

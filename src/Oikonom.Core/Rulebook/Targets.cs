@@ -60,6 +60,15 @@ public sealed record TargetRule(
     /// its name.</summary>
     public string TitleOf(string attribute) => Titles.GetValueOrDefault(attribute) ?? Settings.TitleOf(attribute) ?? attribute;
 
+    /// <summary>The target with these rules for accounts, reached as another edition knows it.</summary>
+    public TargetRule In(TargetRule newest) =>
+        this with
+        {
+            Settings = Settings.In(newest.Settings),
+            Owner = newest.Owner,
+            Entitlements = Entitlements.Values.Select(e => newest.Entitlements.GetValueOrDefault(e.Name) ?? e).ToDictionary(e => e.Name),
+        };
+
     /// <summary>True when people have accounts in it; false when it gives what needs none.</summary>
     public bool HasAccounts => Settings.Can.HasFlag(TargetAbilities.Accounts);
 }
@@ -87,6 +96,9 @@ public abstract record TargetSettings
 
     /// <summary>The secret it signs in with, and where that is sent; null when there is none.</summary>
     public virtual (string Secret, string Host, int Port)? SignsIn => null;
+
+    /// <summary>The settings with the way to the target as others know it, when they are of the same kind.</summary>
+    public abstract TargetSettings In(TargetSettings newest);
 
     /// <summary>A directory (RFC 4511).</summary>
     /// <param name="StartTls">True when the connection becomes secure after it was opened; else it is from the start.</param>
@@ -149,6 +161,21 @@ public abstract record TargetSettings
         public override string Container => Accounts;
         public override string NameAttribute => NamedBy;
 
+        public override TargetSettings In(TargetSettings newest) =>
+            newest is Ldap now
+                ? this with
+                {
+                    Address = now.Address,
+                    StartTls = now.StartTls,
+                    Authority = now.Authority,
+                    SignInName = now.SignInName,
+                    Secret = now.Secret,
+                    Connections = now.Connections,
+                    Groups = now.Groups,
+                    Placeholder = now.Placeholder,
+                }
+                : this;
+
         public override string? TitleOf(string attribute) => Known.GetValueOrDefault(attribute);
 
         public int Port =>
@@ -166,6 +193,8 @@ public abstract record TargetSettings
         public override string Kind => "desk";
         public override TargetAbilities Can => TargetAbilities.None;
         public override int Parallel => 24;
+
+        public override TargetSettings In(TargetSettings newest) => newest is Desk ? newest : this;
     }
 }
 

@@ -23,6 +23,7 @@ public static class Roles
         ["configure"] = [Engineer],
         ["rulebook-read"] = [Engineer, Auditor],
         ["audit"] = [Auditor, Engineer],
+        ["rollouts"] = [Approver, Operator, Engineer, Auditor],
         ["targets"] = [Operator, Engineer],
         ["receive"] = [.. All],
         ["request"] = [Requester, Engineer],

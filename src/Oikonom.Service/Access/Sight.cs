@@ -153,7 +153,7 @@ public sealed class Veil(HashSet<string> hidden, Core.Rulebook.Rulebook? ruleboo
     /// <summary>What a rehearsal would do to somebody.</summary>
     public AffectedView Over(AffectedView person) => IsClear ? person : person with { Effects = [.. person.Effects.Select(Over)] };
 
-    private EffectView Over(EffectView effect)
+    public EffectView Over(EffectView effect)
     {
         if (!effect.Attributes.Any(a => Hides(effect.Target, a.Name)))
             return effect;

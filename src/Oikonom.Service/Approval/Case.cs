@@ -161,7 +161,16 @@ public sealed class Case
     public Stage? Stage =>
         Row.State is "deciding" or "asked" && Row.Stage >= 0 && Row.Stage < Stages.Count ? Stages[(int)Row.Stage].Rule : null;
 
-    public static async Task<Case> LoadAsync(Session s, RequestRow row, Edition edition, DateTimeOffset now, Plan? plan = null)
+    /// <param name="plan">The plan just made; null for the one that is stored.</param>
+    /// <param name="way">The workflow that the plan goes, when it is settled by what the request belongs to.</param>
+    public static async Task<Case> LoadAsync(
+        Session s,
+        RequestRow row,
+        Edition edition,
+        DateTimeOffset now,
+        Plan? plan = null,
+        Workflow? way = null
+    )
     {
         var person = await s.PersonAsync(row.PersonId) ?? throw new InvalidOperationException($"The person of request {row.Id} is gone.");
         var shown = plan ?? (row.Plan is null ? new Plan(edition.Number, []) : Plan.FromJson(row.Plan));
@@ -170,8 +179,8 @@ public sealed class Case
         var users = await s.UsersAsync();
         // A plan just made chooses its workflow; later decisions stay with it.
         var workflow =
-            plan is not null ? null
-            : row.Workflow == Workflow.WrittenEnd.Name ? Workflow.WrittenEnd
+            plan is not null ? way
+            : Workflow.BuiltIn(row.Workflow) is { } builtIn ? builtIn
             : edition.Rulebook.Workflows.FirstOrDefault(w => w.Name == row.Workflow);
         workflow ??= WorkflowFor(edition, row, shown, person, wish, manager?.Manager ?? "", users);
         return new(

@@ -121,76 +121,111 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
                 var ready = await ReadAsync(s, body, user, edition);
                 await RequireAloneAsync(s, ready);
                 var open = OpenFields(ready, edition);
-                var reason = new Reason("request", "", ready.Wish.Reason);
-                var now = time.GetUtcNow();
                 if ((ready.Person is null && ready.Joiner is null) || ready.Problems.Exists(p => p.Field is "kind" or "person"))
                     return new RequestPreview(false, ready.Problems, open, [], [], [], "", [], null);
-                var before = ready.Joiner is { } facts
-                    ? new Subject(
-                        ready.Person is null ? PersonId.New(now) : PersonId.Parse(ready.Person.Id),
-                        facts,
-                        ready.Person is null
-                            ? new Dictionary<string, string>()
-                            : ready.Recorded!.Subject(ready.Person.Id, edition).AccountNames
-                    )
-                    : ready.Recorded!.Subject(ready.Person!.Id, edition);
-                try
+                var choices = await RuleChoice.OfAsync(editions, body.Kind, ready.Wish, ready.Person?.Edition ?? 0, cancel);
+                for (var i = 0; ; i++)
                 {
-                    var after = ready.Wish.Apply(before, edition.Rulebook, reason, now);
-                    var names = await NamesAsync(s, after, edition);
-                    (before, after) = (before with { AccountNames = names }, after with { AccountNames = names });
-                    var plan = ready.Wish.Plan(
-                        before,
-                        after,
-                        ready.Person is null ? AccessState.Nothing : ready.Recorded!.State(ready.Person.Id),
-                        ready.Person is null ? new Dictionary<string, string>() : ready.Recorded!.ImmutableIds(ready.Person.Id),
-                        new Dictionary<string, ExistingAccount>(),
-                        edition,
-                        ready.Kind,
-                        now
-                    );
-                    var veil = ready.Person is null ? new([], null) : await sight.OverAsync(s, user, ready.Person, false, cancel);
-                    var row = new RequestRow
+                    try
                     {
-                        Kind = body.Kind,
-                        Requester = user.UserName(),
-                        Source = Workflow.ByHand,
-                        State = "planning",
-                        Wish = ready.Wish.ToJson(),
-                        PersonId = ready.Person?.Id ?? "",
-                    };
-                    var of = await Case.PreviewAsync(
-                        s,
-                        row,
-                        edition,
-                        plan,
-                        ready.Person ?? Inputs.RowOf("", "", after.Facts, [], "", 0),
-                        now
-                    );
-                    return new RequestPreview(
-                        ready.Problems.Count == 0,
-                        ready.Problems,
-                        open,
-                        edition.Rulebook.Access.Ask().TemplatesOf(after),
-                        [.. plan.Changes.Select(c => veil.Over(RequestViews.View(c, edition)))],
-                        RequestViews.ItemsOf(of),
-                        of.Workflow.Title,
-                        RequestViews.StagesOf(of, null, now),
-                        plan.Changes.Count == 0 && ready.Problems.Count == 0
-                            ? ready.Wish.ChangesInputs
-                                ? "No target would change now. What is asked for is recorded once it is approved."
-                                : "Nothing would change: what is asked for is so already."
-                            : null,
-                        after.Facts.Site
-                    );
-                }
-                catch (PlanFault fault)
-                {
-                    return new RequestPreview(false, [.. ready.Problems, new("plan", fault.Message)], open, [], [], [], "", [], null);
+                        return await PreviewAsync(s, ready, choices[i], open, edition, user, cancel);
+                    }
+                    catch (PlanFault) when (i + 1 < choices.Count)
+                    {
+                        // What the person's own edition cannot do for them, a newer one may.
+                    }
+                    catch (PlanFault fault)
+                    {
+                        return new RequestPreview(false, [.. ready.Problems, new("plan", fault.Message)], open, [], [], [], "", [], null);
+                    }
                 }
             },
             cancel
         );
+    }
+
+    /// <summary>What the request would bring under one choice of rules, and who would decide on it by the newest.</summary>
+    /// <exception cref="PlanFault">These rules cannot serve the person.</exception>
+    private async Task<RequestPreview> PreviewAsync(
+        Session s,
+        Ready ready,
+        Rules rules,
+        IReadOnlyList<OpenField> open,
+        Edition decides,
+        ClaimsPrincipal user,
+        CancellationToken cancel
+    )
+    {
+        var (edition, now) = (rules.Edition, time.GetUtcNow());
+        var reason = new Reason("request", "", ready.Wish.Reason);
+        Subject Before(Edition by) =>
+            ready.Joiner is { } facts
+                ? new(
+                    ready.Person is null ? PersonId.New(now) : PersonId.Parse(ready.Person.Id),
+                    facts,
+                    ready.Person is null ? new Dictionary<string, string>() : ready.Recorded!.Subject(ready.Person.Id, by).AccountNames
+                )
+                : ready.Recorded!.Subject(ready.Person!.Id, by);
+        var before = Before(edition);
+        var after = ready.Wish.Apply(before, edition.Rulebook, reason, now);
+        var names = await NamesAsync(s, after, edition);
+        (before, after) = (before with { AccountNames = names }, after with { AccountNames = names });
+        Earlier? earlier = null;
+        if (rules.Earlier is { } by)
+        {
+            var old = Before(by) with { AccountNames = names };
+            earlier = new(by, old, Quietly(() => ready.Wish.Apply(old, by.Rulebook, reason, now)) ?? old);
+        }
+        var plan = ready.Wish.Plan(
+            before,
+            after,
+            ready.Person is null ? AccessState.Nothing : ready.Recorded!.State(ready.Person.Id),
+            ready.Person is null ? new Dictionary<string, string>() : ready.Recorded!.ImmutableIds(ready.Person.Id),
+            new Dictionary<string, ExistingAccount>(),
+            edition,
+            ready.Kind,
+            now,
+            earlier
+        );
+        var veil = ready.Person is null ? new([], null) : await sight.OverAsync(s, user, ready.Person, false, cancel);
+        var row = new RequestRow
+        {
+            Kind = ready.Body.Kind,
+            Requester = user.UserName(),
+            Source = Workflow.ByHand,
+            State = "planning",
+            Wish = ready.Wish.ToJson(),
+            PersonId = ready.Person?.Id ?? "",
+        };
+        var of = await Case.PreviewAsync(s, row, decides, plan, ready.Person ?? Inputs.RowOf("", "", after.Facts, [], "", 0), now);
+        return new RequestPreview(
+            ready.Problems.Count == 0,
+            ready.Problems,
+            open,
+            edition.Rulebook.Access.Ask().TemplatesOf(after),
+            [.. plan.Changes.Select(c => veil.Over(RequestViews.View(c, edition, plan)))],
+            RequestViews.ItemsOf(of),
+            of.Workflow.Title,
+            RequestViews.StagesOf(of, null, now),
+            plan.Changes.Count == 0 && ready.Problems.Count == 0
+                ? ready.Wish.ChangesInputs
+                    ? "No target would change now. What is asked for is recorded once it is approved."
+                    : "Nothing would change: what is asked for is so already."
+                : null,
+            after.Facts.Site
+        );
+    }
+
+    private static Subject? Quietly(Func<Subject> make)
+    {
+        try
+        {
+            return make();
+        }
+        catch (PlanFault)
+        {
+            return null;
+        }
     }
 
     /// <summary>The names of the person, and for accounts they do not have yet the first that is free now.</summary>

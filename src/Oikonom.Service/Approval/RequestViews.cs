@@ -140,7 +140,7 @@ public static class RequestViews
     {
         var (row, edition) = (of.Row, of.Edition);
         var cause = JsonSerializer.Deserialize<Cause>(row.Cause) ?? new("", null, null, []);
-        var changes = of.Plan.Changes.Select(c => View(c, edition)).ToList();
+        var changes = of.Plan.Changes.Select(c => View(c, edition, of.Plan)).ToList();
         var stepViews = steps
             .Select(step =>
             {
@@ -185,6 +185,8 @@ public static class RequestViews
                 Cause = cause.Text,
             },
             new(cause.Text, cause.Source, cause.Line, [.. Differences(of, cause)]),
+            row.Plan is null ? (int)row.Edition : of.Plan.Edition,
+            of.Plan.From,
             (int)row.Edition,
             row.Workflow,
             row.PlanDigest,
@@ -398,7 +400,7 @@ public static class RequestViews
         }
     }
 
-    public static ChangeView View(Change change, Edition? edition)
+    public static ChangeView View(Change change, Edition? edition, Plan? plan = null)
     {
         var target = edition?.Rulebook.Targets.GetValueOrDefault(change.Target);
         return new(
@@ -410,7 +412,8 @@ public static class RequestViews
             change.Due,
             change.Later,
             [.. change.Attributes.Select(a => new AttributeChangeView(a.Name, a.Before, a.After))],
-            new(change.Reason.Rule, change.Reason.Place, change.Reason.Condition)
+            new(change.Reason.Rule, change.Reason.Place, change.Reason.Condition),
+            plan?.ByRules?.Contains(change.Ordinal) == true
         );
     }
 
@@ -452,6 +455,8 @@ public static class RequestViews
     {
         var row = of.Row;
         var done = new List<string> { $"{cause.Text} (raised by {row.Requester} on {At(row.CreatedAt)})." };
+        if (of.Plan.From is { } from)
+            done.Add($"It takes {of.Person.Display} from edition {from} of the rulebook to edition {of.Plan.Edition}.");
         done.AddRange(of.Decisions.Select(d => $"{Verb(d)} {At(d.At)}{(d.Remark.Length > 0 ? $": “{d.Remark}”" : "")}."));
         var now = steps.Where(s => !s.Later).ToList();
         var finished = now.Count(s => s.State is "done" or "dropped");

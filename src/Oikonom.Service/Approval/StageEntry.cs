@@ -53,11 +53,13 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
                 break;
             case RequestState.Fulfilling:
                 row.PlanBefore = null;
+                await PutOnAsync(s, of);
                 await ApplyAsync(s, of);
                 await MakeStepsAsync(s, of);
                 break;
             case RequestState.Completed:
                 row.CompletedAt = now;
+                await PutOnAsync(s, of);
                 s.Record(
                     LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.completed", row.PersonId, row.Id, ("note", "nothing to change"))
                 );
@@ -216,6 +218,35 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             )
             .ToList();
         return string.Join('\n', lines.Take(12)) + (lines.Count > 12 ? $"\n- and {lines.Count - 12} more" : "");
+    }
+
+    /// <summary>The person is from here on on the edition their plan was made under.</summary>
+    /// <exception cref="RefusedMove">They were put on another one since.</exception>
+    private async Task PutOnAsync(Session s, Case of)
+    {
+        var (row, plan, now) = (of.Row, of.Plan, time.GetUtcNow());
+        var on = await s.EditionOfAsync(row.PersonId);
+        if (on != row.OnEdition)
+            throw new RefusedMove(
+                "edition-changed",
+                $"{of.Person.Display} was put on edition {on} of the rulebook since this was planned; it is planned anew."
+            );
+        // Someone who is on none yet is put on one by their first plan; a plan for somebody else says so.
+        if (on == plan.Edition || (on > 0 && plan.From is null))
+            return;
+        await s.PutOnEditionAsync([row.PersonId], on, plan.Edition, now.ToUnixTimeMilliseconds());
+        s.Record(
+            LedgerEntry.Of(
+                now,
+                "oikonom",
+                "person.edition",
+                row.PersonId,
+                row.Id,
+                ("edition", plan.Edition),
+                ("from", on > 0 ? on : null),
+                ("rollout", row.Rollout.Length > 0 ? row.Rollout : null)
+            )
+        );
     }
 
     /// <summary>Writes what was approved into the inputs; from here on the one function answers with it.</summary>

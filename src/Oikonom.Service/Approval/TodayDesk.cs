@@ -12,7 +12,15 @@ using Oikonom.Store.Rooms;
 namespace Oikonom.Service.Approval;
 
 /// <summary>What a day begins with: what waits for me, who starts soon and is not ready, what is stuck and why.</summary>
-public sealed class TodayDesk(Store.Store store, EditionBook editions, TaskDesk tasks, SourceDesk sources, Health health, TimeProvider time)
+public sealed class TodayDesk(
+    Store.Store store,
+    EditionBook editions,
+    TaskDesk tasks,
+    SourceDesk sources,
+    RollOutDesk rollouts,
+    Health health,
+    TimeProvider time
+)
 {
     private const int Shown = 8;
     private const int DaysAhead = 14;
@@ -120,7 +128,8 @@ public sealed class TodayDesk(Store.Store store, EditionBook editions, TaskDesk 
                     new("fulfilling", "are being carried out", Of("fulfilling"), "/requests?state=fulfilling"),
                     new("planning", "are being planned", Of("planning", "choosing"), "/requests?state=planning"),
                 ],
-            roles.Any(r => r is Roles.Operator or Roles.Engineer) ? [.. health.Problems()] : []
+            roles.Any(r => r is Roles.Operator or Roles.Engineer) ? [.. health.Problems()] : [],
+            roles.Any(Roles.Policies["rollouts"].Contains) ? await rollouts.ListAsync(user, true, cancel) : []
         );
     }
 }

@@ -14,10 +14,10 @@ namespace Oikonom.Service.Fulfilment;
 /// <summary>One connector per target as an edition describes it, made by its kind. Reset when a secret or the rulebook changes.</summary>
 public sealed class ConnectorBook(Store.Store store, SecretBook secrets, TimeProvider time) : IAsyncDisposable
 {
-    private readonly ConcurrentDictionary<(int Edition, string Target), IConnector> _connectors = new();
+    private readonly ConcurrentDictionary<(int Edition, int ReachedBy, string Target), IConnector> _connectors = new();
 
     public IConnector For(Edition edition, string target) =>
-        _connectors.GetOrAdd((edition.Number, target), key => Make(edition, edition.Rulebook.Targets[key.Target]));
+        _connectors.GetOrAdd((edition.Number, edition.ReachedBy, target), key => Make(edition, edition.Rulebook.Targets[key.Target]));
 
     /// <summary>The connector of a target in which people have accounts.</summary>
     /// <exception cref="TargetFault">They have none in it.</exception>

@@ -30,10 +30,9 @@ public sealed partial class FulfilmentLoop(
 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
-        if (await editions.CurrentOrNullAsync(cancel) is not { } edition)
-            return false;
         var more = false;
-        foreach (var target in edition.Rulebook.Targets.Values)
+        // A target that the newest edition has no more is served while somebody is on an edition that has it.
+        foreach (var target in (await editions.InUseAsync(cancel)).SelectMany(e => e.Rulebook.Targets.Values).DistinctBy(t => t.Name))
         {
             var free = target.Settings.Parallel - _running.GetValueOrDefault(target.Name);
             if (free < Math.Min(6, target.Settings.Parallel))
@@ -123,7 +122,7 @@ public sealed partial class FulfilmentLoop(
             var change = JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
             try
             {
-                var edition = await editions.GetAsync(step.Edition, cancel);
+                var edition = await editions.OnAsync(step.Edition, cancel);
                 if (_wanted?.Number != step.Edition)
                     _wanted = (step.Edition, edition, Desired.At(recorded.Subject(claim.PersonId, edition), edition, time.GetUtcNow()));
                 _grants ??=
@@ -387,6 +386,20 @@ public sealed partial class FulfilmentLoop(
             _account
             ?? throw new TargetFault($"No account in {target.Title} is recorded for this person.", transient: false, needsReplan: true);
 
+        /// <summary>What the entry holds after the change: of an account that is only changed, no more than what it changed.</summary>
+        private IReadOnlyDictionary<string, IReadOnlyList<string>> Held(Change change, AccountState goal)
+        {
+            if (change is not Change.ChangeAccount || _account is null)
+                return goal.Attributes;
+            var held = new Dictionary<string, IReadOnlyList<string>>(
+                Recorded.Attributes(_account.Attributes),
+                StringComparer.OrdinalIgnoreCase
+            );
+            foreach (var attribute in change.Attributes)
+                held[attribute.Name] = attribute.After;
+            return held;
+        }
+
         private AccountRow Row(Change change, AccountState goal, string id, string location, bool enabled, long now) =>
             new()
             {
@@ -396,7 +409,9 @@ public sealed partial class FulfilmentLoop(
                 Container = change.Entry.Container,
                 Location = location,
                 ImmutableId = id,
-                Attributes = JsonSerializer.Serialize(goal.Attributes.Where(a => a.Value.Count > 0).ToDictionary(a => a.Key, a => a.Value)),
+                Attributes = JsonSerializer.Serialize(
+                    Held(change, goal).Where(a => a.Value.Count > 0).ToDictionary(a => a.Key, a => a.Value)
+                ),
                 Enabled = enabled ? 1 : 0,
                 Reason = JsonSerializer.Serialize(change.Reason),
                 At = now,

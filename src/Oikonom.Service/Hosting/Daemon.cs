@@ -136,6 +136,7 @@ public static class Daemon
             .AddSingleton<SourceDesk>()
             .AddSingleton<Idempotency>()
             .AddSingleton<RehearsalDesk>()
+            .AddSingleton<RollOutDesk>()
             .AddSingleton<PublishDesk>()
             .AddSingleton<LiveSignal>();
         services
@@ -147,6 +148,7 @@ public static class Daemon
         AddLoop<PlannerLoop>(services);
         AddLoop<FulfilmentLoop>(services);
         AddLoop<InstantLoop>(services);
+        AddLoop<RollOutLoop>(services);
         AddLoop<Sealer>(services);
         AddLoop<HeadLoop>(services);
         AddLoop<RetentionLoop>(services);
@@ -314,6 +316,7 @@ public static class Daemon
         api.MapAccess();
         api.MapOpenId(options);
         api.MapRulebook();
+        api.MapRollOuts();
         api.MapIntake();
         api.MapPeople();
         api.MapHistory();

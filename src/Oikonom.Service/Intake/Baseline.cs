@@ -70,7 +70,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                 // Two entries for one person are left for a human.
                 foreach (var chunk in matches.GroupBy(m => m.Person).Where(g => g.Count() == 1).Select(g => g.First()).Chunk(Chunk))
                 {
-                    await _baseline.RecordAsync(target, chunk, cancel);
+                    await _baseline.RecordAsync(target, _edition.Number, chunk, cancel);
                     adopted += chunk.Length;
                 }
             }
@@ -137,6 +137,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
 
     private Task RecordAsync(
         TargetRule target,
+        int edition,
         IReadOnlyList<(string Person, ExistingAccount Account)> matches,
         CancellationToken cancel
     ) =>
@@ -187,6 +188,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                 await s.UpsertAccountsAsync(accounts);
                 await s.TakeNamesAsync(names);
                 await s.OpenGrantsAsync(grants);
+                await s.PutOnEditionAsync([.. matches.Select(m => m.Person)], 0, edition, now);
                 s.Record(
                     LedgerEntry.Of(
                         time.GetUtcNow(),

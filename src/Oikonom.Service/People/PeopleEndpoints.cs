@@ -91,7 +91,6 @@ public static class PeopleEndpoints
         CancellationToken cancel
     )
     {
-        var edition = await editions.CurrentAsync(cancel);
         var (row, recorded, veil) = await store.ReadAsync(
             async s =>
             {
@@ -101,10 +100,11 @@ public static class PeopleEndpoints
             cancel
         );
         var now = time.GetUtcNow();
+        var (newest, edition) = (await editions.CurrentAsync(cancel), await editions.OnAsync(row.Edition, cancel));
+        var rollout = edition == newest ? null : await store.ReadAsync(s => s.OpenRolloutOfAsync(row.Id), cancel);
         var subject = recorded.Subject(row.Id, edition);
         var held = recorded.State(row.Id);
-        var rulebook = edition.Rulebook;
-        var keys = rulebook.Targets.Values.SelectMany(t => t.Entitlements.Keys.Select(e => $"{t.Name}/{e}").Prepend(t.Name)).ToList();
+        var keys = new[] { edition, newest }.SelectMany(e => KeysOf(e.Rulebook)).Distinct().ToList();
         if (of is { Length: > 0 })
         {
             if (!keys.Contains(of))
@@ -116,7 +116,7 @@ public static class PeopleEndpoints
         }
         try
         {
-            return new(row.Id, row.Number, row.Display, edition.Number, now, [.. keys.Select(Look)]);
+            return new(row.Id, row.Number, row.Display, edition.Number, newest.Number, now, [.. keys.Select(Look)]);
         }
         catch (PlanFault fault)
         {
@@ -126,10 +126,12 @@ public static class PeopleEndpoints
         ExplanationView Look(string key)
         {
             var entitlement = EntitlementKey.TryParse(key, out var named) ? named : null;
-            var found = entitlement is null
-                ? Explain.Account(subject, edition, key, now)
-                : Explain.Grant(subject, edition, entitlement, now);
-            var title = entitlement is null ? rulebook.Targets[key].Title : rulebook.Find(entitlement)!.Title;
+            var knows = KeysOf(edition.Rulebook).Contains(key);
+            var found = knows
+                ? ExplanationOf(subject, edition, key, entitlement, now)
+                : new Explanation(key, false, $"Edition {edition.Number}, which {row.Display} is on, does not know it.", []);
+            var title =
+                (knows ? edition : newest).Rulebook is var by && entitlement is null ? by.Targets[key].Title : by.Find(entitlement!)!.Title;
             return new(
                 key,
                 title,
@@ -150,9 +152,50 @@ public static class PeopleEndpoints
                             )),
                         ]
                     )),
-                ]
+                ],
+                edition == newest ? null : Elsewhere(recorded, row, newest, key, entitlement, found.Wanted, rollout, now)
             );
         }
+    }
+
+    private static IEnumerable<string> KeysOf(Core.Rulebook.Rulebook rulebook) =>
+        rulebook.Targets.Values.SelectMany(t => t.Entitlements.Keys.Select(e => $"{t.Name}/{e}").Prepend(t.Name));
+
+    private static Explanation ExplanationOf(
+        Subject subject,
+        Edition edition,
+        string key,
+        EntitlementKey? entitlement,
+        DateTimeOffset now
+    ) => entitlement is null ? Explain.Account(subject, edition, key, now) : Explain.Grant(subject, edition, entitlement, now);
+
+    /// <summary>What the newest edition would do otherwise than the one the person is on, and what brings it; null when nothing.</summary>
+    private static string? Elsewhere(
+        Recorded recorded,
+        PersonRow row,
+        Edition newest,
+        string key,
+        EntitlementKey? entitlement,
+        bool wanted,
+        RolloutRow? rollout,
+        DateTimeOffset now
+    )
+    {
+        bool there;
+        try
+        {
+            there =
+                KeysOf(newest.Rulebook).Contains(key)
+                && ExplanationOf(recorded.Subject(row.Id, newest), newest, key, entitlement, now).Wanted;
+        }
+        catch (PlanFault fault)
+        {
+            return $"On edition {row.Edition}; edition {newest.Number} cannot serve {row.Display}: {fault.Message}";
+        }
+        if (there == wanted)
+            return null;
+        var brings = rollout is null ? "no roll-out brings it yet" : $"roll-out {rollout.Number}";
+        return $"On edition {row.Edition}; edition {newest.Number} would {(there ? "give" : "take")} it: {brings}";
     }
 
     private static PersonSummary Summary(PersonRow row) =>
@@ -180,16 +223,17 @@ public static class PeopleEndpoints
         CancellationToken cancel
     )
     {
-        var edition = await editions.CurrentOrNullAsync(cancel);
+        var newest = await editions.CurrentOrNullAsync(cancel);
         return await store.ReadAsync(
             async s =>
             {
                 var row = await s.RequirePersonAsync(id);
+                var edition = newest is null ? null : await editions.OnAsync(row.Edition, cancel);
                 var accounts = await s.AccountsAsync([row.Id]);
                 var grants = await s.GrantsAsync([row.Id], past: true);
                 var requests = await s.RequestsPageAsync(new(PersonId: row.Id));
                 var manager = row.Manager.Length > 0 ? await s.PersonByNumberAsync(row.Manager) : null;
-                var facts = Facts.FromJson(row.Facts, edition?.Rulebook.Attributes ?? new(BuiltIn.Attributes));
+                var facts = Facts.FromJson(row.Facts, newest?.Rulebook.Attributes ?? new(BuiltIn.Attributes));
                 var site = edition?.Rulebook.Sites.GetValueOrDefault(row.Site);
                 var (start, end) = edition is null
                     ? (DateTimeOffset.MinValue, DateTimeOffset.MaxValue)
@@ -255,7 +299,9 @@ public static class PeopleEndpoints
                             )),
                         ],
                         forgotten?.At.ToInstant(),
-                        forgotten?.Rule
+                        forgotten?.Rule,
+                        row.Edition > 0 ? (int)row.Edition : null,
+                        newest?.Number
                     )
                 );
             },

@@ -21,12 +21,16 @@ public sealed record Inputs(IReadOnlyList<Facts> Said, IReadOnlyList<FieldInput>
             row.Said.Length > 0
                 ? Facts.ListFromJson(row.Said, rulebook.Attributes)
                 : [Facts.FromJson(row.Facts, rulebook.Attributes), .. Facts.ListFromJson(row.Others, rulebook.Attributes)];
-        return new(
-            said,
-            [.. extras.Where(e => e.Kind == FieldKind).Select(FieldOf)],
-            [.. extras.Where(e => e.Kind == EndKind).Select(EndingOf)]
-        );
+        return new(said, FieldsOf(extras), EndingsOf(extras));
     }
+
+    /// <summary>The attributes that were approved by hand.</summary>
+    public static IReadOnlyList<FieldInput> FieldsOf(IEnumerable<ExtraRow> extras) =>
+        [.. extras.Where(e => e.Kind == FieldKind).Select(FieldOf)];
+
+    /// <summary>The ends that were approved by hand.</summary>
+    public static IReadOnlyList<Ending> EndingsOf(IEnumerable<ExtraRow> extras) =>
+        [.. extras.Where(e => e.Kind == EndKind).Select(EndingOf)];
 
     /// <summary>Each employment as it is shown at an instant, in the order of <see cref="Said"/>.</summary>
     public IReadOnlyList<Facts> Shown(Core.Rulebook.Rulebook rulebook, DateTimeOffset now) =>

@@ -22,6 +22,7 @@ public sealed partial class InstantLoop(
     Store.Store store,
     EditionBook editions,
     StageEntry stages,
+    RequestDesk requests,
     Notifier notices,
     Pressure pressure,
     TimeProvider time,
@@ -36,26 +37,28 @@ public sealed partial class InstantLoop(
 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
-        if (pressure.IsHigh || await editions.CurrentOrNullAsync(cancel) is not { } edition)
+        if (pressure.IsHigh || await editions.CurrentOrNullAsync(cancel) is not { } newest)
             return false;
         var now = time.GetUtcNow();
         var due = await store.ReadAsync(s => s.DuePeopleAsync(now.ToUnixTimeMilliseconds(), Batch), cancel);
         if (due.Count == 0)
             return false;
         var ids = due.Select(d => d.Id).ToList();
-        var (recorded, ahead) = await store.ReadAsync(
-            async s => (await Recorded.LoadAsync(s, ids), Ahead(await s.RemovalsAheadAsync(ids))),
+        var (recorded, ahead, elsewhere) = await store.ReadAsync(
+            async s => (await Recorded.LoadAsync(s, ids), Ahead(await s.RemovalsAheadAsync(ids)), await s.PlannedElsewhereAsync(ids)),
             cancel
         );
+        await EachAsync(elsewhere, request => ReplanAsync(request, cancel), (_, _) => Task.CompletedTask);
         var quiet = new List<(string, long, long?)>();
         await EachAsync(
             due,
             async person =>
             {
                 var since = Math.Min(person.NextAt, _atFault.GetValueOrDefault(person.Id, long.MaxValue)).ToInstant();
-                var next = LookAt(person.Id, recorded, ahead, edition, since, now, out var acts);
+                var edition = await editions.OnAsync(recorded.Person(person.Id).Edition, cancel);
+                var next = LookAt(person.Id, recorded, ahead, newest, edition, since, now, out var acts);
                 if (acts)
-                    await ActAsync(person.Id, person.Looks, since, edition, cancel);
+                    await ActAsync(person.Id, person.Looks, since, newest, edition, cancel);
                 else
                     quiet.Add((person.Id, person.Looks, next?.ToUnixTimeMilliseconds()));
                 _atFault.Remove(person.Id);
@@ -80,13 +83,14 @@ public sealed partial class InstantLoop(
         string id,
         Recorded recorded,
         HashSet<(string, string)> ahead,
+        Edition newest,
         Edition edition,
         DateTimeOffset since,
         DateTimeOffset now,
         out bool acts
     )
     {
-        var inputs = recorded.Inputs(id, edition);
+        var inputs = recorded.Inputs(id, newest);
         var state = recorded.State(id);
         acts = false;
         if (!inputs.HasHandMade && state.Accounts.Count == 0 && state.Grants.Count == 0)
@@ -103,8 +107,7 @@ public sealed partial class InstantLoop(
             return null;
         }
         acts =
-            IsShownOtherwise(recorded.Person(id), inputs, edition, now)
-            || Over(recorded, id, windows, ahead, edition, since, now).Count > 0;
+            IsShownOtherwise(recorded.Person(id), inputs, newest, now) || Over(recorded, id, windows, ahead, edition, since, now).Count > 0;
         return windows.NextAfter(now);
     }
 
@@ -133,7 +136,22 @@ public sealed partial class InstantLoop(
             change => ahead.Contains((id, change.Key))
         );
 
-    private Task ActAsync(string id, long looks, DateTimeOffset since, Edition edition, CancellationToken cancel) =>
+    /// <summary>Who was put on another edition has their open requests planned anew by it.</summary>
+    private Task ReplanAsync(string id, CancellationToken cancel) =>
+        store.WriteAsync(
+            async s =>
+            {
+                if (
+                    await s.RequestAsync(id, forUpdate: true) is { State: "deciding" or "asked" or "releasing" } row
+                    && await s.EditionOfAsync(row.PersonId) is var on
+                    && on != row.OnEdition
+                )
+                    await requests.ReplanAsync(s, row, $"{row.Display} was put on edition {on} of the rulebook");
+            },
+            cancel
+        );
+
+    private Task ActAsync(string id, long looks, DateTimeOffset since, Edition newest, Edition edition, CancellationToken cancel) =>
         store.WriteAsync(
             async s =>
             {
@@ -142,13 +160,13 @@ public sealed partial class InstantLoop(
                 var now = time.GetUtcNow();
                 var recorded = await Recorded.LoadAsync(s, [id]);
                 var row = recorded.Person(id);
-                var inputs = recorded.Inputs(id, edition);
-                if (IsShownOtherwise(row, inputs, edition, now))
-                    row = await ShowAsync(s, row, inputs, edition, now);
+                var inputs = recorded.Inputs(id, newest);
+                if (IsShownOtherwise(row, inputs, newest, now))
+                    row = await ShowAsync(s, row, inputs, newest, now);
                 var windows = Desired.Windows(recorded.Subject(id, edition), edition);
                 var over = Over(recorded, id, windows, Ahead(await s.RemovalsAheadAsync([id])), edition, since, now);
                 if (over.Count > 0)
-                    await EndAsync(s, row, over, edition, now);
+                    await EndAsync(s, row, over, newest, edition, now);
                 // What was done raised the count: the person is looked at once more, and then has a next instant.
             },
             cancel
@@ -168,7 +186,14 @@ public sealed partial class InstantLoop(
 
     /// <summary>Takes away what is over, as a request of its own that needs nobody's decision; who answers for the person is
     /// told.</summary>
-    private async Task EndAsync(Session s, PersonRow person, IReadOnlyList<Change> over, Edition edition, DateTimeOffset now)
+    private async Task EndAsync(
+        Session s,
+        PersonRow person,
+        IReadOnlyList<Change> over,
+        Edition newest,
+        Edition edition,
+        DateTimeOffset now
+    )
     {
         var at = now.ToUnixTimeMilliseconds();
         var plan = new Plan(edition.Number, over);
@@ -182,7 +207,8 @@ public sealed partial class InstantLoop(
             State = "planning",
             PersonId = person.Id,
             Requester = "oikonom",
-            Edition = edition.Number,
+            Edition = newest.Number,
+            OnEdition = person.Edition,
             CreatedAt = at,
             Workflow = Workflow.WrittenEnd.Name,
             Plan = plan.ToJson(),
@@ -205,8 +231,8 @@ public sealed partial class InstantLoop(
             )
         );
         var row = (await s.RequestAsync(made.Id, forUpdate: true))!;
-        (row.Plan, row.PlanDigest, row.DueAt) = (plan.ToJson(), plan.Digest, null);
-        var of = await Case.LoadAsync(s, row, edition, now);
+        (row.Plan, row.PlanDigest, row.DueAt, row.OnEdition) = (plan.ToJson(), plan.Digest, null, person.Edition);
+        var of = await Case.LoadAsync(s, row, newest, now);
         await stages.EnterAsync(s, of, RequestEvent.Planned);
         await s.SaveRequestAsync(row);
         var values = new Dictionary<string, string> { ["text"] = what, ["effect"] = StageEntry.Effect(of) };

@@ -61,76 +61,21 @@ public sealed partial class PlannerLoop(
             return;
         try
         {
-            var edition = await editions.CurrentAsync(cancel);
             var wish = Wish.FromJson(request.Wish);
-            await ReserveAsync(request, wish, edition, cancel);
-            var recorded = await store.ReadAsync(s => Recorded.LoadAsync(s, [request.PersonId]), cancel);
-            var before = recorded.Subject(request.PersonId, edition);
-            var subject = Wished(before, request, wish, edition);
-            if (edition.Rulebook.Access.Ask().Asks(subject) is { Count: > 0 } open && request.Kind is "joiner" or "mover" or "change")
+            var on = (await store.ReadAsync(s => s.PersonAsync(request.PersonId), cancel))!.Edition;
+            var choices = await RuleChoice.OfAsync(editions, request.Kind, wish, on, cancel);
+            for (var i = 0; i < choices.Count; i++)
             {
-                await AskAsync(request, open, cancel);
-                return;
-            }
-            var chosen = JsonSerializer.Deserialize<Dictionary<string, string>>(request.Chosen) ?? [];
-            var existing = new Dictionary<string, ExistingAccount>();
-            var names = new Dictionary<string, string>(subject.AccountNames);
-            var fresh = new List<(string Target, string Name)>();
-            var candidates = new List<ExistingAccount>();
-            foreach (var target in edition.Rulebook.Targets.Values.Where(t => t.HasAccounts))
-            {
-                var wishes = Desired.NameWishes(subject, edition, target.Name);
-                if (wishes.Count == 0 || recorded.Account(request.PersonId, target.Name) is not null)
-                    continue;
-                var found = await FindAsync(edition, target, subject, wishes, cancel);
-                if (found.Count > 1)
+                try
                 {
-                    if (chosen.TryGetValue(target.Name, out var pick) && found.FirstOrDefault(f => f.ImmutableId == pick) is { } picked)
-                        found = [picked];
-                    else
-                        candidates.AddRange(found);
+                    await PlanAsync(request, wish, on, choices[i], cancel);
+                    break;
                 }
-                if (found.Count == 1)
+                catch (PlanFault) when (i + 1 < choices.Count)
                 {
-                    await RequireOwnAsync(request, target, found[0], cancel);
-                    existing[target.Name] = found[0];
-                    names[target.Name] = found[0].Name;
-                    fresh.Add((target.Name, found[0].Name));
-                }
-                else if (found.Count == 0)
-                {
-                    var name = await FreeNameAsync(
-                        edition,
-                        target,
-                        request.PersonId,
-                        subject.AccountNames.GetValueOrDefault(target.Name),
-                        wishes,
-                        cancel
-                    );
-                    names[target.Name] = name;
-                    fresh.Add((target.Name, name));
+                    // What the person's own edition cannot do for them, a newer one may.
                 }
             }
-            if (candidates.Count > 0)
-                await AmbiguousAsync(request, candidates, cancel);
-            else
-                await PlannedAsync(
-                    request,
-                    edition,
-                    wish,
-                    before with
-                    {
-                        AccountNames = names,
-                    },
-                    subject with
-                    {
-                        AccountNames = names,
-                    },
-                    recorded,
-                    existing,
-                    fresh,
-                    cancel
-                );
         }
         catch (Exception error) when (error is TargetFault or PlanFault or Problem)
         {
@@ -145,6 +90,105 @@ public sealed partial class PlannerLoop(
                 $"It cannot be planned for a reason inside Oikonom: {error.Message} An engineer finds more in the log.",
                 cancel
             );
+        }
+    }
+
+    /// <summary>Plans a request under one choice of rules.</summary>
+    /// <exception cref="PlanFault">These rules cannot serve the person.</exception>
+    private async Task PlanAsync(RequestRow request, Wish wish, long on, Rules rules, CancellationToken cancel)
+    {
+        var edition = rules.Edition;
+        await ReserveAsync(request, wish, edition, cancel);
+        var recorded = await store.ReadAsync(s => Recorded.LoadAsync(s, [request.PersonId]), cancel);
+        var before = recorded.Subject(request.PersonId, edition);
+        var subject = Wished(before, request, wish, edition);
+        if (edition.Rulebook.Access.Ask().Asks(subject) is { Count: > 0 } open && request.Kind is "joiner" or "mover" or "change")
+        {
+            if (wish.Edition is not null)
+                throw new PlanFault(
+                    $"Edition {edition.Number} leaves open: {string.Join(", ", open)}. Fill it in for the person; then it is planned by itself."
+                );
+            // Open fields are asked for as the newest edition has them, and the plan is then made by it.
+            if (edition.Number != edition.ReachedBy)
+                throw new PlanFault($"Edition {edition.Number} leaves open: {string.Join(", ", open)}.");
+            await AskAsync(request, open, cancel);
+            return;
+        }
+        var chosen = JsonSerializer.Deserialize<Dictionary<string, string>>(request.Chosen) ?? [];
+        var existing = new Dictionary<string, ExistingAccount>();
+        var names = new Dictionary<string, string>(subject.AccountNames);
+        var fresh = new List<(string Target, string Name)>();
+        var candidates = new List<ExistingAccount>();
+        foreach (var target in edition.Rulebook.Targets.Values.Where(t => t.HasAccounts))
+        {
+            var wishes = Desired.NameWishes(subject, edition, target.Name);
+            if (wishes.Count == 0 || recorded.Account(request.PersonId, target.Name) is not null)
+                continue;
+            var found = await FindAsync(edition, target, subject, wishes, cancel);
+            if (found.Count > 1)
+            {
+                if (chosen.TryGetValue(target.Name, out var pick) && found.FirstOrDefault(f => f.ImmutableId == pick) is { } picked)
+                    found = [picked];
+                else
+                    candidates.AddRange(found);
+            }
+            if (found.Count == 1)
+            {
+                await RequireOwnAsync(request, target, found[0], cancel);
+                existing[target.Name] = found[0];
+                names[target.Name] = found[0].Name;
+                fresh.Add((target.Name, found[0].Name));
+            }
+            else if (found.Count == 0)
+            {
+                var name = await FreeNameAsync(
+                    edition,
+                    target,
+                    request.PersonId,
+                    subject.AccountNames.GetValueOrDefault(target.Name),
+                    wishes,
+                    cancel
+                );
+                names[target.Name] = name;
+                fresh.Add((target.Name, name));
+            }
+        }
+        if (candidates.Count > 0)
+            await AmbiguousAsync(request, candidates, cancel);
+        else
+            await PlannedAsync(
+                request,
+                rules,
+                on,
+                wish,
+                before with
+                {
+                    AccountNames = names,
+                },
+                subject with
+                {
+                    AccountNames = names,
+                },
+                recorded,
+                existing,
+                fresh,
+                cancel
+            );
+    }
+
+    /// <summary>The edition the request takes the person off, as far as its rules know what is wished.</summary>
+    private Earlier? EarlierOf(RequestRow request, Rules rules, Wish wish, Recorded recorded, IReadOnlyDictionary<string, string> names)
+    {
+        if (rules.Earlier is not { } earlier)
+            return null;
+        var before = recorded.Subject(request.PersonId, earlier) with { AccountNames = names };
+        try
+        {
+            return new(earlier, before, Wished(before, request, wish, earlier));
+        }
+        catch (PlanFault)
+        {
+            return new(earlier, before, before);
         }
     }
 
@@ -373,9 +417,10 @@ public sealed partial class PlannerLoop(
             cancel
         );
 
-    private Task PlannedAsync(
+    private async Task PlannedAsync(
         RequestRow request,
-        Edition edition,
+        Rules rules,
+        long on,
         Wish wish,
         Subject before,
         Subject subject,
@@ -386,6 +431,8 @@ public sealed partial class PlannerLoop(
     )
     {
         var kind = JsonSerializer.Deserialize<RequestKind>($"\"{request.Kind}\"");
+        var edition = rules.Edition;
+        var decides = await editions.GetAsync(edition.ReachedBy, cancel);
         var plan = wish.Plan(
             before,
             subject,
@@ -394,18 +441,19 @@ public sealed partial class PlannerLoop(
             existing,
             edition,
             kind,
-            time.GetUtcNow()
+            time.GetUtcNow(),
+            EarlierOf(request, rules, wish, recorded, subject.AccountNames)
         );
-        return commits.RunAsync(
+        await commits.RunAsync(
             async s =>
             {
                 var row = await s.RequestAsync(request.Id, forUpdate: true);
                 if (row is not { State: "planning" } || row.UpdatedAt != request.UpdatedAt)
                     return false;
                 var now = time.Milliseconds();
-                if (await s.LastEditionNumberAsync() != edition.Number)
+                if (await s.LastEditionNumberAsync() != edition.ReachedBy || await s.EditionOfAsync(row.PersonId) != on)
                 {
-                    // An edition was published since: the plan is made under that one.
+                    // An edition was published since, or the person was put on another: the plan is made anew.
                     (row.LeaseOwner, row.LeaseUntil, row.DueAt) = ("", 0, now);
                     await s.SaveRequestAsync(row);
                     return false;
@@ -420,7 +468,8 @@ public sealed partial class PlannerLoop(
                     await s.SaveRequestAsync(row);
                     return false;
                 }
-                row.Edition = edition.Number;
+                // The person goes by the rules they are on; who decides is a matter of the newest.
+                (row.Edition, row.OnEdition) = (edition.ReachedBy, on);
                 row.Plan = plan.ToJson();
                 row.PlanDigest = plan.Digest;
                 (row.Problem, row.Candidates, row.LeaseOwner, row.LeaseUntil, row.DueAt, row.Attempts) = ("", "", "", 0, null, 0);
@@ -432,15 +481,20 @@ public sealed partial class PlannerLoop(
                         row.PersonId,
                         row.Id,
                         ("edition", edition.Number),
+                        ("from", plan.From),
                         ("digest", plan.Digest),
                         ("changes", plan.Changes.Count)
                     )
                 );
                 if (row.PlanBefore is not null && Plan.FromJson(row.PlanBefore).Digest == plan.Digest)
                     row.PlanBefore = null;
+                var way =
+                    row.Rollout.Length > 0 && await RollOutCover.HoldsAsync(s, row, rules, plan, recorded, time.GetUtcNow())
+                        ? Workflow.RolledOut
+                        : null;
                 await stages.EnterAsync(
                     s,
-                    await Case.LoadAsync(s, row, edition, time.GetUtcNow(), plan),
+                    await Case.LoadAsync(s, row, decides, time.GetUtcNow(), plan, way),
                     plan.Changes.Count == 0 && !wish.ChangesInputs ? RequestEvent.PlannedEmpty : RequestEvent.Planned
                 );
                 await s.SaveRequestAsync(row);

@@ -66,21 +66,28 @@ public sealed class Recorded
         foreach (var account in _accounts[id])
             names[account.Target] = account.Name;
         var inputs = Inputs(id, edition);
-        return new(PersonId.Parse(id), inputs.Said[0], names)
+        var subject = new Subject(PersonId.Parse(id), inputs.Said[0], names) { Others = [.. inputs.Said.Skip(1)] };
+        return With(subject, [.. _extras[id]], _numbers[id], edition.Rulebook);
+    }
+
+    /// <summary>A person with what was approved by hand and the numbers of pools that are theirs.</summary>
+    public static Subject With(
+        Subject subject,
+        IReadOnlyCollection<ExtraRow> extras,
+        IEnumerable<PoolNumberRow> numbers,
+        Core.Rulebook.Rulebook rulebook
+    ) =>
+        subject with
         {
-            Others = [.. inputs.Said.Skip(1)],
-            Fields = inputs.Fields,
-            Endings = inputs.Endings,
-            Numbers = _numbers[id]
-                .ToDictionary(
-                    n => n.Pool,
-                    n =>
-                        edition.Rulebook.Pools.GetValueOrDefault(n.Pool)?.Prefix
-                        + n.Number.ToString(System.Globalization.CultureInfo.InvariantCulture)
-                ),
+            Fields = Planning.Inputs.FieldsOf(extras),
+            Endings = Planning.Inputs.EndingsOf(extras),
+            Numbers = numbers.ToDictionary(
+                n => n.Pool,
+                n => rulebook.Pools.GetValueOrDefault(n.Pool)?.Prefix + n.Number.ToString(System.Globalization.CultureInfo.InvariantCulture)
+            ),
             Extra =
             [
-                .. _extras[id]
+                .. extras
                     .Where(e => e.Kind == "grant")
                     .Select(e => new ExtraGrant(
                         EntitlementKey.Parse(e.Subject),
@@ -91,13 +98,12 @@ public sealed class Recorded
             ],
             Asked =
             [
-                .. _extras[id]
+                .. extras
                     .Where(e => e.Kind == "template")
                     .Select(e => new AskedTemplate(e.Subject, e.FromAt.ToInstant(), e.UntilAt.ToInstant())),
             ],
-            Refused = [.. _extras[id].Where(e => e.Kind == "refusal").Select(e => e.Subject)],
+            Refused = [.. extras.Where(e => e.Kind == "refusal").Select(e => e.Subject)],
         };
-    }
 
     public AccessState State(string id)
     {

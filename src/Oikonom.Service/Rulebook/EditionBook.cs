@@ -12,6 +12,8 @@ public sealed class EditionBook(Store.Store store, TimeProvider time)
 {
     private static readonly TimeSpan Fresh = TimeSpan.FromMilliseconds(200);
     private readonly ConcurrentDictionary<long, Edition> _editions = new();
+    private readonly ConcurrentDictionary<(long Number, int ReachedBy), Edition> _reached = new();
+    private (IReadOnlyList<long> Numbers, long At)? _inUse;
 
     private sealed record Latest(long Number, long At);
 
@@ -52,6 +54,44 @@ public sealed class EditionBook(Store.Store store, TimeProvider time)
             reading.Rulebook
                 ?? throw new InvalidOperationException($"Edition {number} cannot be read any more: {string.Join("; ", reading.Findings)}")
         );
+    }
+
+    /// <summary>
+    /// The rules of the edition somebody is on, in the world as the newest edition knows it; who is on none is given the
+    /// newest.
+    /// </summary>
+    /// <exception cref="Problem">No rulebook is published yet, or there is no such edition.</exception>
+    public async Task<Edition> OnAsync(long number, CancellationToken cancel)
+    {
+        var current = await CurrentAsync(cancel);
+        if (number == 0 || number == current.Number)
+            return current;
+        if (_reached.TryGetValue((number, current.Number), out var known))
+            return known;
+        foreach (var old in _reached.Keys.Where(k => k.ReachedBy < current.Number))
+            _reached.TryRemove(old, out _);
+        var edition = await GetAsync(number, cancel);
+        return _reached[(number, current.Number)] = edition with
+        {
+            Rulebook = edition.Rulebook.In(current.Rulebook),
+            ReachedBy = current.Number,
+        };
+    }
+
+    /// <summary>The newest edition, and those beside it that people are on, the newest first; looked up every two seconds.</summary>
+    public async Task<IReadOnlyList<Edition>> InUseAsync(CancellationToken cancel)
+    {
+        if (await CurrentOrNullAsync(cancel) is not { } current)
+            return [];
+        if (_inUse is not { } known || time.GetElapsedTime(known.At) > TimeSpan.FromSeconds(2))
+            _inUse = known = (
+                [.. (await store.ReadAsync(s => s.PeopleByEditionAsync(), cancel)).Select(e => e.Edition).Reverse()],
+                time.GetTimestamp()
+            );
+        var editions = new List<Edition> { current };
+        foreach (var number in known.Numbers.Where(n => n != current.Number))
+            editions.Add(await OnAsync(number, cancel));
+        return editions;
     }
 
     public static IReadOnlyList<RulebookFile> Files(EditionRow row) => JsonSerializer.Deserialize<List<RulebookFile>>(row.Files) ?? [];

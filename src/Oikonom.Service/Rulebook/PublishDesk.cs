@@ -21,6 +21,7 @@ public sealed class PublishDesk(
     ConnectorBook connectors,
     SecretBook secrets,
     RequestDesk requests,
+    RollOutDesk rollouts,
     TimeProvider time
 )
 {
@@ -209,6 +210,11 @@ public sealed class PublishDesk(
         var current = await editions.CurrentOrNullAsync(cancel);
         var looked = time.Milliseconds();
         var changed = current is null ? [] : await rehearsals.OpenRequestsAsync(current, new(0, digest, rulebook), cancel);
+        // What it would do to everybody, by the edition each is on: nobody is moved by publishing, and all of them are listed.
+        var report = current is null
+            ? null
+            : await rehearsals.LookAsync(current.Rulebook, rulebook, [], cancel, await rehearsals.OthersAsync(cancel));
+        RolloutRow? rollout = null;
         var row = await store.WriteAsync(
             async s =>
             {
@@ -236,7 +242,7 @@ public sealed class PublishDesk(
                     Files = JsonSerializer.Serialize(files),
                 };
                 await s.AddEditionAsync(edition);
-                await s.LookAtAllAgainAsync(time.Milliseconds());
+                await s.LookAtHandMadeAgainAsync(time.Milliseconds());
                 if (proposal is not null)
                     await s.DecideProposalAsync(proposal.Id, "published", approver, time.Milliseconds(), "");
                 s.Record(
@@ -254,6 +260,8 @@ public sealed class PublishDesk(
                 );
                 s.Tell("rulebook", edition.Number.ToString(CultureInfo.InvariantCulture));
                 await ReplanAsync(s, changed, edition.Number);
+                if (report is not null)
+                    rollout = await rollouts.MakeAsync(s, new((int)edition.Number, digest, rulebook), report, author, approver);
                 return edition;
             },
             cancel
@@ -268,7 +276,12 @@ public sealed class PublishDesk(
             if (meanwhile.Count > 0)
                 await store.WriteAsync(s => ReplanAsync(s, meanwhile, row.Number), cancel);
         }
-        return new(Detail(row, rulebook), null, changed);
+        return new(
+            Detail(row, rulebook),
+            null,
+            changed,
+            rollout is null ? null : new(rollout.Id, rollout.Number, rollout.People, rollout.Losing, rollout.Same, rollout.Brake.Length > 0)
+        );
     }
 
     private async Task ReplanAsync(Session s, IReadOnlyList<OpenRequestChange> changed, long edition)

@@ -48,13 +48,16 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         var watch = Stopwatch.StartNew();
         var current = await editions.CurrentOrNullAsync(cancel);
         var records = hr is null ? (People: new Dictionary<string, List<Facts>>(), SetAside: 0) : Read(draft, sourceName, hr, cancel);
-        var report = await LookAsync(current?.Rulebook, draft, records.People, cancel);
+        var others = current is null ? new Dictionary<long, Core.Rulebook.Rulebook>() : await OthersAsync(cancel);
+        var report = await LookAsync(current?.Rulebook, draft, records.People, cancel, others);
         var open = current is null ? [] : await OpenRequestsAsync(current, new(0, "", draft), cancel);
         var now = time.GetUtcNow();
         var kept = new Held(
             Guid.CreateVersion7(now).ToString(),
             now,
-            current is null ? "nothing: no edition is published" : $"edition {current.Number}",
+            current is null ? "nothing: no edition is published"
+                : others.Count == 0 ? $"edition {current.Number}"
+                : $"what each is on: edition {string.Join(", ", others.Keys.Append(current.Number).Order())}",
             report,
             watch.ElapsedMilliseconds,
             records.SetAside,
@@ -71,16 +74,23 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         _kept.GetValueOrDefault(id)
         ?? throw Problem.NotFound($"rehearsal '{id}' on this node any more", $"The last {MostKept} are kept; rehearse again.");
 
+    /// <summary>The rules that people are on beside the newest.</summary>
+    public async Task<IReadOnlyDictionary<long, Core.Rulebook.Rulebook>> OthersAsync(CancellationToken cancel) =>
+        (await editions.InUseAsync(cancel)).Skip(1).ToDictionary(e => (long)e.Number, e => e.Rulebook);
+
     /// <summary>Everybody under both rulebooks; reading and asking go side by side.</summary>
     public async Task<RehearsalReport> LookAsync(
         Core.Rulebook.Rulebook? current,
         Core.Rulebook.Rulebook draft,
         Dictionary<string, List<Facts>> records,
-        CancellationToken cancel
+        CancellationToken cancel,
+        IReadOnlyDictionary<long, Core.Rulebook.Rulebook>? others = null
     )
     {
         var names = new Dictionary<string, Dictionary<string, string>>(StringComparer.Ordinal);
         var taken = new HashSet<(string, string)>();
+        ILookup<string, ExtraRow>? extras = null;
+        ILookup<string, PoolNumberRow>? numbers = null;
         var naming = Task
             .Factory.StartNew(
                 () =>
@@ -97,6 +107,8 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
                                 },
                                 cancel
                             );
+                            extras = (await s.AllExtrasAsync()).ToLookup(e => e.PersonId);
+                            numbers = (await s.AllNumbersAsync()).ToLookup(n => n.PersonId);
                             return true;
                         },
                         cancel
@@ -106,10 +118,18 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
                 TaskScheduler.Default
             )
             .Unwrap();
-        var rehearsal = new Rehearsal(current, draft, time.GetUtcNow(), taken);
-        var channel = Channel.CreateBounded<List<(string Id, byte[] Facts, string Others)>>(64);
+        var rehearsal = new Rehearsal(current, draft, time.GetUtcNow(), taken)
+        {
+            Others = others ?? new Dictionary<long, Core.Rulebook.Rulebook>(),
+        };
+        var channel = Channel.CreateBounded<List<(string Id, byte[] Facts, string Others, long On)>>(64);
         var met = new ConcurrentDictionary<string, bool>(StringComparer.Ordinal);
         var sameSchema = current is not null && current.Attributes.Slots.SequenceEqual(draft.Attributes.Slots);
+        Subject Whole(string id, Subject bare, IReadOnlyDictionary<string, string> own, Core.Rulebook.Rulebook rules)
+        {
+            var named = own.Count == 0 ? bare : bare with { AccountNames = own };
+            return extras!.Contains(id) || numbers!.Contains(id) ? Recorded.With(named, [.. extras[id]], numbers![id], rules) : named;
+        }
         // Threads of their own: the pool, which the reader blocks a thread of, gives more only after half a second.
         var workers = Enumerable
             .Range(0, Math.Max(2, Environment.ProcessorCount))
@@ -124,23 +144,25 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
                                 (
                                     p.Id,
                                     After: Of(p.Id, p.Facts, p.Others, draft.Attributes),
-                                    Before: current is null || sameSchema ? null : Of(p.Id, p.Facts, p.Others, current.Attributes)
+                                    Before: rehearsal.Others.TryGetValue(p.On, out var own) ? Of(p.Id, p.Facts, p.Others, own.Attributes)
+                                    : current is null || sameSchema ? null
+                                    : Of(p.Id, p.Facts, p.Others, current.Attributes),
+                                    p.On
                                 )
                             );
                             naming.GetAwaiter().GetResult();
-                            foreach (var (id, bare, earlier) in people)
+                            foreach (var (id, bare, earlier, on) in people)
                             {
-                                var after = names.TryGetValue(id, out var own) ? bare with { AccountNames = own } : bare;
-                                var before =
-                                    current is null ? null
-                                    : earlier is null ? after
-                                    : earlier with { AccountNames = after.AccountNames };
+                                var own = names.GetValueOrDefault(id) ?? None;
+                                var after = Whole(id, bare, own, draft);
+                                var rules = rehearsal.Others.GetValueOrDefault(on) ?? current;
+                                var before = rules is null ? null : Whole(id, earlier ?? bare, own, rules);
                                 if (records.Count > 0 && records.TryGetValue(after.Facts.PersonKey, out var theirs))
                                 {
                                     met[after.Facts.PersonKey] = true;
                                     after = WithRecords(after, theirs);
                                 }
-                                part.Look(new(id, before, after));
+                                part.Look(new(id, before, after, on));
                             }
                         }
                         return part;
@@ -154,11 +176,11 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         await store.ReadAsync(
             async s =>
             {
-                var batch = new List<(string Id, byte[] Facts, string Others)>(Batch);
+                var batch = new List<(string Id, byte[] Facts, string Others, long On)>(Batch);
                 await s.EachPersonAsync(
-                    (id, facts, others) =>
+                    (id, facts, others, on) =>
                     {
-                        batch.Add((id, facts, others));
+                        batch.Add((id, facts, others, on));
                         if (batch.Count < Batch)
                             return;
                         // A full channel makes the reader wait: what is read is asked about before more is read.
@@ -265,11 +287,15 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         foreach (var row in rows)
         {
             var another = otherWay && await GoesAnotherWayAsync(row, current, draft, cancel);
-            if (another || Differs(recorded, row, current, draft))
+            if (another || (TakesNewest(row) && Differs(recorded, row, current, draft)))
                 changed.Add(new(row.Id, row.Number, row.Kind, row.Display, row.State, another));
         }
         return changed;
     }
+
+    /// <summary>True when the request puts the person on the newest edition; any other is planned by the one they are on.</summary>
+    private static bool TakesNewest(RequestRow row) =>
+        row.OnEdition == 0 || row.Kind is "joiner" or "mover" || (row.Plan is { } plan && Plan.FromJson(plan).From is not null);
 
     /// <summary>All of a rulebook that says who decides: where it is the same, no request goes another way.</summary>
     private static string WayOf(Core.Rulebook.Rulebook rulebook) =>
@@ -437,23 +463,16 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         [.. tallies.Select(t => new TallyView(t.Name, t.People, t.Gained, t.Lost, t.Changed))];
 
     public static AffectedView View(Affected person) =>
+        new(person.Id, person.Number, person.Name, person.Department, person.Site, [.. person.Effects.Select(View)], person.Problem);
+
+    public static EffectView View(Effect effect) =>
         new(
-            person.Id,
-            person.Number,
-            person.Name,
-            person.Department,
-            person.Site,
-            [
-                .. person.Effects.Select(e => new EffectView(
-                    Intake.RecordTaker.Name(e.Kind),
-                    e.Target,
-                    e.Subject,
-                    Text(e),
-                    e.Rule,
-                    [.. e.Attributes.Select(a => new AttributeChangeView(a.Name, a.Before, a.After))]
-                )),
-            ],
-            person.Problem
+            Intake.RecordTaker.Name(effect.Kind),
+            effect.Target,
+            effect.Subject,
+            Text(effect),
+            effect.Rule,
+            [.. effect.Attributes.Select(a => new AttributeChangeView(a.Name, a.Before, a.After))]
         );
 
     /// <summary>What changes in an account, in words.</summary>

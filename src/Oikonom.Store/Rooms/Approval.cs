@@ -95,6 +95,13 @@ public static class ApprovalTables
             ("id", "text")
         );
 
+    /// <summary>What was approved by hand for everybody, while it holds.</summary>
+    public static Task<IReadOnlyList<ExtraRow>> AllExtrasAsync(this Session session) =>
+        session.QueryAsync<ExtraRow>(
+            "SELECT id, person_id, kind, subject, from_at, until_at, reason, request_id, ended_at, employment, value FROM extras "
+                + "WHERE ended_at IS NULL ORDER BY id"
+        );
+
     public static Task AddExtrasAsync(this Session session, IReadOnlyCollection<ExtraRow> rows) =>
         session.BulkAsync(
             $"INSERT INTO extras ({ExtraColumns}) SELECT id, person_id, kind, subject, from_at, until_at, reason, request_id, "

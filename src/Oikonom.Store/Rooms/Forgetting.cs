@@ -196,6 +196,7 @@ public static class ForgettingTables
                 $"DELETE FROM notices WHERE {others}",
                 $"DELETE FROM handovers WHERE {others}",
                 "DELETE FROM write_backs WHERE person_id=@person",
+                "UPDATE rollout_people SET effects='[]', department='', problem='' WHERE person_id=@person",
                 "DELETE FROM pool_numbers WHERE person_id=@person",
                 "DELETE FROM chains WHERE person_id=@person",
                 "DELETE FROM accounts WHERE person_id=@person",

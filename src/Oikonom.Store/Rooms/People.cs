@@ -25,6 +25,9 @@ public sealed class PersonRow
 
     /// <summary>The next instant at which what the person should have may change; null when nothing will.</summary>
     public long? NextAt { get; init; }
+
+    /// <summary>The edition of the rulebook the person is on; 0 while no plan was carried out for them. Only read here.</summary>
+    public long Edition { get; init; }
 }
 
 /// <summary>What a person is listed and found by.</summary>
@@ -84,6 +87,8 @@ public static class PeopleTables
         "id, person_key, number, display, search_key, kind, department, site, title, manager, start_day, end_day, facts, "
         + "source, others, said";
 
+    private const string ReadColumns = Columns + ", edition";
+
     private static readonly (string, string)[] PersonColumns =
     [
         ("id", "text"),
@@ -140,14 +145,44 @@ public static class PeopleTables
             ("at", "bigint")
         );
 
-    /// <summary>The rules changed: everybody who has something is looked at again.</summary>
-    public static Task LookAtAllAgainAsync(this Session session, long now) =>
+    /// <summary>What lists show goes by the newest edition: everybody with inputs by hand is looked at again.</summary>
+    public static Task LookAtHandMadeAgainAsync(this Session session, long now) =>
         session.ExecuteAsync(
-            "UPDATE people SET looks=looks+1, next_at=CASE WHEN next_at<=@now THEN next_at ELSE @now END WHERE (EXISTS (SELECT "
-                + "1 FROM accounts a WHERE a.person_id=people.id) OR EXISTS (SELECT 1 FROM grants g WHERE g.person_id=people.id AND "
-                + "g.until_at IS NULL))",
+            "UPDATE people SET looks=looks+1, next_at=CASE WHEN next_at<=@now THEN next_at ELSE @now END WHERE said<>''",
             new { now }
         );
+
+    /// <summary>
+    /// Puts people on an edition, unless they are on another than <paramref name="from"/>; what they should have is worked out
+    /// anew.
+    /// </summary>
+    /// <returns>How many were put on it.</returns>
+    public static Task<int> PutOnEditionAsync(this Session session, IReadOnlyCollection<string> people, long from, long to, long now) =>
+        session.BulkAsync(
+            "UPDATE people SET edition=x.edition, looks=people.looks+1, next_at=CASE WHEN people.next_at<=x.at THEN "
+                + "people.next_at ELSE x.at END FROM {rows} AS x WHERE people.id=x.id AND people.edition=x.was",
+            [
+                .. people.Select(id => new
+                {
+                    Id = id,
+                    Edition = to,
+                    Was = from,
+                    At = now,
+                }),
+            ],
+            ("id", "text"),
+            ("edition", "bigint"),
+            ("was", "bigint"),
+            ("at", "bigint")
+        );
+
+    /// <summary>How many people are on each edition, of those on any.</summary>
+    public static Task<IReadOnlyList<(long Edition, long People)>> PeopleByEditionAsync(this Session session) =>
+        session.QueryAsync<(long, long)>("SELECT edition, COUNT(*) FROM people WHERE edition>0 GROUP BY edition ORDER BY edition");
+
+    /// <summary>The edition a person is on; their row is locked until the end of the decision.</summary>
+    public static Task<long> EditionOfAsync(this Session session, string id) =>
+        session.ScalarAsync<long>("SELECT edition FROM people WHERE id=@id" + session.Engine.ForUpdate, new { id });
 
     /// <summary>People whose next instant has come, those waiting longest first.</summary>
     public static Task<IReadOnlyList<(string Id, long NextAt, long Looks)>> DuePeopleAsync(this Session session, long now, int limit) =>
@@ -181,11 +216,11 @@ public static class PeopleTables
 
     /// <summary>Facts of everybody, for working something out over all people; nothing else is read.</summary>
     /// <remarks>The facts are handed over as they are stored, as UTF-8.</remarks>
-    public static Task EachPersonAsync(this Session session, Action<string, byte[], string> each, CancellationToken cancel) =>
+    public static Task EachPersonAsync(this Session session, Action<string, byte[], string, long> each, CancellationToken cancel) =>
         session.ReadEachAsync(
-            "SELECT id, facts, others FROM people",
+            "SELECT id, facts, others, edition FROM people",
             [],
-            reader => each(reader.GetString(0), reader.GetFieldValue<byte[]>(1), reader.GetString(2)),
+            reader => each(reader.GetString(0), reader.GetFieldValue<byte[]>(1), reader.GetString(2), reader.GetInt64(3)),
             cancel
         );
 
@@ -220,18 +255,18 @@ public static class PeopleTables
         );
 
     public static Task<PersonRow?> PersonAsync(this Session session, string id) =>
-        session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE id=@id", new { id });
+        session.FirstAsync<PersonRow>($"SELECT {ReadColumns} FROM people WHERE id=@id", new { id });
 
     /// <summary>The person for whom an entry of a target is recorded.</summary>
     public static Task<PersonRow?> HolderOfEntryAsync(this Session session, string target, string immutableId) =>
         session.FirstAsync<PersonRow>(
-            $"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM accounts a JOIN people p ON "
+            $"SELECT {string.Join(", ", ReadColumns.Split(", ").Select(c => "p." + c))} FROM accounts a JOIN people p ON "
                 + "p.id=a.person_id WHERE a.target=@target AND a.immutable_id=@immutableId",
             new { target, immutableId }
         );
 
     public static Task<PersonRow?> PersonByNumberAsync(this Session session, string number) =>
-        session.FirstAsync<PersonRow>($"SELECT {Columns} FROM people WHERE number=@number OR person_key=@number", new { number });
+        session.FirstAsync<PersonRow>($"SELECT {ReadColumns} FROM people WHERE number=@number OR person_key=@number", new { number });
 
     /// <summary>The person whom an id, an employee number or HR's key names.</summary>
     public static Task<PersonRow?> FindPersonAsync(this Session session, string name) =>
@@ -241,14 +276,14 @@ public static class PeopleTables
 
     public static Task<IReadOnlyList<PersonRow>> PeopleByIdAsync(this Session session, IReadOnlyCollection<string> ids) =>
         session.BulkQueryAsync<PersonRow, object>(
-            $"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON x.id=p.id",
+            $"SELECT {string.Join(", ", ReadColumns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON x.id=p.id",
             [.. ids.Select(id => new { Id = id })],
             ("id", "text")
         );
 
     public static Task<IReadOnlyList<PersonRow>> PeopleByKeyAsync(this Session session, IReadOnlyCollection<string> keys) =>
         session.BulkQueryAsync<PersonRow, object>(
-            $"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON "
+            $"SELECT {string.Join(", ", ReadColumns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON "
                 + "x.key=p.person_key",
             [.. keys.Select(key => new { Key = key })],
             ("key", "text")

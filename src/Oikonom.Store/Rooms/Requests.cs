@@ -58,6 +58,12 @@ public sealed class RequestRow
     /// <summary>The file it was asked for in, when that is decided as a whole; else "".</summary>
     public string Batch { get; init; } = "";
 
+    /// <summary>The edition the person was on when it was planned: once they are on another, it is planned anew.</summary>
+    public long OnEdition { get; set; }
+
+    /// <summary>The roll-out it belongs to, or "".</summary>
+    public string Rollout { get; init; } = "";
+
     // Joined from the person.
     public string Display { get; init; } = "";
     public string PersonNumber { get; init; } = "";
@@ -137,7 +143,7 @@ public static class RequestTables
         + "r.plan_digest, r.stage_title, r.deciders, r.decider_role, r.decider_why, "
         + "r.problem, r.candidates, r.chosen, r.since_at, r.created_at, r.updated_at, r.completed_at, r.due_at, r.attempts, "
         + "r.lease_owner, r.lease_until, r.fence, r.version, r.source, r.wish, r.ballots, r.round, r.clock, r.clock_at, r.held, "
-        + "r.plan_before, r.late, r.batch, "
+        + "r.plan_before, r.late, r.batch, r.on_edition, r.rollout, "
         + "p.display, p.number AS person_number, p.department, p.site, p.start_day, p.title";
 
     private static readonly string LightColumns = Columns
@@ -150,10 +156,10 @@ public static class RequestTables
         session.BulkAsync(
             "INSERT INTO requests (id, kind, state, stage, person_id, requester, cause, edition, workflow, stage_title, "
                 + "deciders, decider_role, decider_why, problem, candidates, chosen, since_at, created_at, updated_at, due_at, "
-                + "attempts, lease_owner, lease_until, fence, version, source, wish, batch) "
+                + "attempts, lease_owner, lease_until, fence, version, source, wish, batch, rollout) "
                 + (
                     "SELECT id, kind, state, 0, person_id, requester, cause, edition, workflow, '', '', '', '', '', '', '{{}}', "
-                    + "created_at, created_at, created_at, created_at, 0, '', 0, 0, 1, source, wish, batch FROM {rows} AS x"
+                    + "created_at, created_at, created_at, created_at, 0, '', 0, 0, 1, source, wish, batch, rollout FROM {rows} AS x"
                 ).Replace("{{}}", "{}", StringComparison.Ordinal),
             rows,
             ("id", "text"),
@@ -167,7 +173,8 @@ public static class RequestTables
             ("created_at", "bigint"),
             ("source", "text"),
             ("wish", "text"),
-            ("batch", "text")
+            ("batch", "text"),
+            ("rollout", "text")
         );
 
     public static Task<RequestRow?> RequestAsync(this Session session, string id, bool forUpdate = false) =>
@@ -343,6 +350,15 @@ public static class RequestTables
             new { batch }
         );
 
+    /// <summary>Of some people, requests that wait for a decision with a plan made while they were on another edition.</summary>
+    public static Task<IReadOnlyList<string>> PlannedElsewhereAsync(this Session session, IReadOnlyCollection<string> people) =>
+        session.BulkQueryAsync<string, object>(
+            "SELECT r.id FROM {rows} AS x {join} requests r ON r.person_id=x.id {join} people p ON p.id=x.id WHERE r.state IN "
+                + "('deciding','asked','releasing') AND r.plan IS NOT NULL AND r.on_edition<>p.edition",
+            [.. people.Select(id => new { Id = id })],
+            ("id", "text")
+        );
+
     /// <summary>Requests that are planned and wait for a person.</summary>
     public static Task<IReadOnlyList<RequestRow>> WaitingRequestsAsync(this Session session) =>
         session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.state IN ('deciding','asked','releasing') ORDER BY r.number");
@@ -363,7 +379,7 @@ public static class RequestTables
                     + "decider_role=@DeciderRole, decider_why=@DeciderWhy, problem=@Problem, candidates=@Candidates, "
                     + "chosen=@Chosen, since_at=@SinceAt, updated_at=@UpdatedAt, completed_at=@CompletedAt, due_at=@DueAt, "
                     + "attempts=@Attempts, lease_owner=@LeaseOwner, lease_until=@LeaseUntil, wish=@Wish, ballots=@Ballots, "
-                    + "round=@Round, clock=@Clock, clock_at=@ClockAt, held=@Held, plan_before=@PlanBefore, late=@Late, "
+                    + "round=@Round, clock=@Clock, clock_at=@ClockAt, held=@Held, plan_before=@PlanBefore, late=@Late, on_edition=@OnEdition, "
                     + "version=version+1 WHERE id=@Id AND version=@Version",
                 row
             )

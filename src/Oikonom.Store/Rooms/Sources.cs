@@ -307,6 +307,10 @@ public static class PoolTables
             ("id", "text")
         );
 
+    /// <summary>The numbers that anybody has.</summary>
+    public static Task<IReadOnlyList<PoolNumberRow>> AllNumbersAsync(this Session session) =>
+        session.QueryAsync<PoolNumberRow>("SELECT pool, number, person_id, at FROM pool_numbers WHERE person_id<>''");
+
     /// <summary>The lowest free number of a range, or null when all are given out.</summary>
     public static async Task<long?> FreeNumberAsync(this Session session, string pool, long first, long last)
     {

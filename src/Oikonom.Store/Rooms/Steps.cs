@@ -17,6 +17,8 @@ public sealed class StepRow
     public long Attempts { get; init; }
     public string Problem { get; init; } = "";
     public long? DoneAt { get; init; }
+
+    /// <summary>The edition the person is on now: whatever was approved when, that one says what should be so.</summary>
     public long Edition { get; init; }
     public long Number { get; init; }
 }
@@ -109,9 +111,9 @@ public static class StepTables
     public static Task<IReadOnlyList<StepRow>> DueStepsAsync(this Session session, IReadOnlyCollection<ChainRow> chains, long now) =>
         session.BulkQueryAsync<StepRow, ChainRow>(
             "SELECT s.id, s.request_id, s.person_id, s.target, s.ordinal, s.change, s.due_at, s.later, s.removes, s.state, "
-                + "s.attempts, s.problem, r.edition, r.number FROM {rows} AS x "
+                + "s.attempts, s.problem, CASE WHEN p.edition>0 THEN p.edition ELSE r.edition END AS edition, r.number FROM {rows} AS x "
                 + "{join} steps s ON s.person_id=x.person_id AND s.target=x.target AND s.state='pending' {join} requests r ON "
-                + "r.id=s.request_id "
+                + "r.id=s.request_id {join} people p ON p.id=s.person_id "
                 + $"WHERE s.due_at<={now.ToString(System.Globalization.CultureInfo.InvariantCulture)} AND r.state IN "
                 + "('fulfilling','completed') "
                 + "AND (s.removes=1 OR NOT EXISTS (SELECT 1 FROM steps b WHERE b.person_id=s.person_id AND b.target=s.target AND "

@@ -1,0 +1,128 @@
+using Oikonom.Core.Approval;
+using Oikonom.Core.Rulebook;
+
+namespace Oikonom.Core.Planning;
+
+/// <summary>How roll-outs are held back.</summary>
+/// <param name="Brake">Above how many people who would have less a roll-out waits for somebody to let it pass.</param>
+/// <param name="Passes">Who lets it pass: role:NAME or person:NUMBER.</param>
+/// <param name="Decides">Who decides about all of it: roles, people and groups. The head of a department decides about theirs.</param>
+public sealed record RollOutRule(Limit Brake, string Passes, IReadOnlyList<Approver> Decides)
+{
+    public static readonly RollOutRule Default = new(new(null, 20), "role:engineer", [new("role", "approver", null)]);
+
+    /// <summary>True when somebody decides about people of a department; "" for the whole.</summary>
+    public bool MayDecide(Party party, string department, Rulebook.Rulebook rulebook) =>
+        Decides.Any(d => Includes(d, party, rulebook))
+        || (department.Length > 0 && party.Number is { Length: > 0 } n && rulebook.Departments.GetValueOrDefault(department) == n);
+
+    /// <summary>True when somebody may let pass what the brake holds.</summary>
+    public bool MayPass(Party party) =>
+        Includes(new(Passes.Split(':')[0], Passes[(Passes.IndexOf(':', StringComparison.Ordinal) + 1)..], null), party, null);
+
+    private static bool Includes(Approver who, Party party, Rulebook.Rulebook? rulebook) =>
+        who.Relation switch
+        {
+            "role" => party.Roles.Contains(who.Argument),
+            "person" => party.Number == who.Argument,
+            "group" => party.Number is { } n && rulebook?.Groups.GetValueOrDefault(who.Argument)?.Contains(n) == true,
+            _ => false,
+        };
+}
+
+/// <summary>Where a roll-out stands.</summary>
+public enum RollOutState
+{
+    /// <summary>Under the brake: nobody decides before it is let pass.</summary>
+    Held,
+
+    /// <summary>No wave has begun.</summary>
+    Open,
+    Running,
+
+    /// <summary>Between two waves: until an instant, or until somebody goes on.</summary>
+    Pausing,
+    Stopped,
+    TurningBack,
+    Done,
+    TurnedBack,
+
+    /// <summary>A newer edition was published; what is left goes with the roll-out of that one.</summary>
+    Superseded,
+}
+
+/// <summary>What moves a roll-out.</summary>
+public enum RollOutEvent
+{
+    Release,
+    Begin,
+    WaveEnded,
+    Finish,
+    Stop,
+    TurnBack,
+    WaveTurnedBack,
+    AllTurnedBack,
+    Supersede,
+}
+
+/// <summary>The only moves a roll-out makes.</summary>
+public static class RollOutMachine
+{
+    /// <exception cref="RefusedMove">The roll-out cannot do that where it stands; the message says why.</exception>
+    public static RollOutState Next(RollOutState state, RollOutEvent what) =>
+        (state, what) switch
+        {
+            (RollOutState.Held, RollOutEvent.Release) => RollOutState.Open,
+            (RollOutState.Open or RollOutState.Pausing or RollOutState.Stopped or RollOutState.Done, RollOutEvent.Begin) =>
+                RollOutState.Running,
+            (RollOutState.Running, RollOutEvent.WaveEnded) => RollOutState.Pausing,
+            (RollOutState.Running, RollOutEvent.Finish) => RollOutState.Done,
+            (RollOutState.Running or RollOutState.Pausing or RollOutState.TurningBack, RollOutEvent.Stop) => RollOutState.Stopped,
+            (RollOutState.Stopped or RollOutState.Pausing or RollOutState.Done or RollOutState.Superseded, RollOutEvent.TurnBack) =>
+                RollOutState.TurningBack,
+            (RollOutState.TurningBack, RollOutEvent.WaveTurnedBack) => RollOutState.Stopped,
+            (RollOutState.TurningBack, RollOutEvent.AllTurnedBack) => RollOutState.TurnedBack,
+            (
+                RollOutState.Held
+                    or RollOutState.Open
+                    or RollOutState.Running
+                    or RollOutState.Pausing
+                    or RollOutState.Stopped
+                    or RollOutState.TurningBack,
+                RollOutEvent.Supersede
+            ) => RollOutState.Superseded,
+            _ => throw new RefusedMove("wrong-state", $"The roll-out {Word(state)}; {Why(what)}"),
+        };
+
+    /// <summary>True while people decide about it.</summary>
+    public static bool IsDecidedOn(RollOutState state) =>
+        state is RollOutState.Open or RollOutState.Running or RollOutState.Pausing or RollOutState.Stopped;
+
+    /// <summary>True while something is left to do about it.</summary>
+    public static bool IsOpen(RollOutState state) => state is not (RollOutState.Done or RollOutState.TurnedBack or RollOutState.Superseded);
+
+    /// <summary>The state in the words of a sentence that begins with the roll-out.</summary>
+    public static string Word(RollOutState state) =>
+        state switch
+        {
+            RollOutState.Held => "is held by the brake",
+            RollOutState.Open => "has not begun",
+            RollOutState.Running => "is running",
+            RollOutState.Pausing => "pauses between two waves",
+            RollOutState.Stopped => "is stopped",
+            RollOutState.TurningBack => "is being turned back",
+            RollOutState.Done => "is done",
+            RollOutState.TurnedBack => "was turned back",
+            _ => "gave way to that of a newer edition",
+        };
+
+    private static string Why(RollOutEvent what) =>
+        what switch
+        {
+            RollOutEvent.Release => "there is nothing to let pass.",
+            RollOutEvent.Begin => "no wave can begin.",
+            RollOutEvent.Stop => "there is nothing to stop.",
+            RollOutEvent.TurnBack => "stop it before it is turned back.",
+            _ => "that does not come next.",
+        };
+}

@@ -1,0 +1,366 @@
+using System.Net.Http.Json;
+using Oikonom.Contracts;
+using Oikonom.Testing;
+using Xunit;
+using static Oikonom.Service.Tests.ApprovalTests;
+
+namespace Oikonom.Service.Tests;
+
+/// <summary>The edition somebody is on is one of their inputs: publishing moves nobody, a roll-out moves everybody.</summary>
+public sealed class RollOutTests(Servers servers)
+{
+    private async Task<World> StartAsync(string engine = "sqlite", Func<string, string, string>? change = null)
+    {
+        var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));
+        await TrustApprovalTests.PublishAsync(world, change);
+        return world;
+    }
+
+    /// <summary>Divers get into the laboratory too, and nobody into what belongs to the whole trust when <paramref name="taken"/>.</summary>
+    private static string Next(string path, string text, bool taken = false) =>
+        path == "templates/dive-team.yaml" ? text + "  - to: directory/research-lab\n"
+        : taken && path == "templates/everyone.yaml" ? text.Replace("  - to: directory/all-people\n", "", StringComparison.Ordinal)
+        : text;
+
+    private static async Task<Published> PublishAsync(World world, Func<string, string, string> change, string actor = "edda") =>
+        (
+            await (
+                await World.OkAsync(
+                    (await world.SignInAsync(actor)).PostAsJsonAsync(
+                        "/api/v1/rulebook/editions",
+                        new RulebookBody(world.Rulebook((path, text) => change(path, Mapped(path, text))))
+                    )
+                )
+            ).Content.ReadFromJsonAsync<Published>()
+        )!;
+
+    private static async Task<RolloutDetail> DoAsync<T>(World world, long rollout, string verb, T body, string actor) =>
+        (
+            await (
+                await World.OkAsync((await world.SignInAsync(actor)).PostAsJsonAsync($"/api/v1/rollouts/{rollout}/{verb}", body))
+            ).Content.ReadFromJsonAsync<RolloutDetail>()
+        )!;
+
+    private static async Task<(int Status, string Code, string Detail)> RefusedAsync<T>(
+        World world,
+        long rollout,
+        string verb,
+        T body,
+        string actor
+    ) => await World.RefusedAsync((await world.SignInAsync(actor)).PostAsJsonAsync($"/api/v1/rollouts/{rollout}/{verb}", body));
+
+    private static Task<RolloutDetail> SeenAsync(World world, long rollout, string actor = "mara") =>
+        world.GetAsync<RolloutDetail>($"/api/v1/rollouts/{rollout}", actor);
+
+    private static async Task<IReadOnlyList<RolloutPerson>> PeopleAsync(World world, long rollout, string query = "") =>
+        (await world.GetAsync<Page<RolloutPerson>>($"/api/v1/rollouts/{rollout}/people?limit=100{query}", "otto")).Items;
+
+    private static Task<RolloutDetail> StandsAsync(World world, long rollout, string state) =>
+        world.EventuallyAsync(() => SeenAsync(world, rollout), r => r.Summary.State == state, 40);
+
+    private static Task<PersonDetail> PersonAsync(World world, HrRow row) => world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}");
+
+    private static async Task<bool> HoldsAsync(World world, HrRow row, string entitlement) =>
+        (await PersonAsync(world, row)).Grants.Any(g =>
+            g.Entitlement == entitlement && (g.Until is null || g.Until > DateTimeOffset.UtcNow)
+        );
+
+    private static async Task<RolloutDetail> ApproveAsync(World world, long rollout, string? department = null)
+    {
+        var shown = await SeenAsync(world, rollout);
+        var digest = department is null ? shown.Digest : shown.Departments.Single(d => d.Department == department).Digest;
+        return await DoAsync(world, rollout, "decide", new RolloutDecideBody("approve", digest!, department, null), "mara");
+    }
+
+    [Theory]
+    [InlineData("sqlite")]
+    [InlineData("postgres")]
+    public async Task Publishing_moves_nobody_and_a_roll_out_goes_in_waves_and_back(string engine)
+    {
+        await using var world = await StartAsync(engine);
+        var divers = Enumerable.Range(0, 3).Select(_ => HrRow.New()).ToList();
+        foreach (var diver in divers)
+            await world.BringAsync(diver);
+        var clerk = HrRow.New() with { Department = "Office" };
+        await world.BringAsync(clerk);
+        Assert.Equal(2, (await PersonAsync(world, clerk)).Edition);
+
+        var published = await PublishAsync(world, (path, text) => Next(path, text));
+        var rollout = published.Rollout!.Number;
+        Assert.Equal(
+            (1L, 3L, 0L, 1L, false),
+            (rollout, published.Rollout.People, published.Rollout.Losing, published.Rollout.Same, published.Rollout.Held)
+        );
+        var person = await PersonAsync(world, divers[0]);
+        Assert.Equal((2, 3, false), (person.Edition, person.NewestEdition, await HoldsAsync(world, divers[0], "research-lab")));
+        var why = await world.GetAsync<PersonExplanation>($"/api/v1/people/{divers[0].Number}/explain?of=directory/research-lab");
+        Assert.Equal((2, 3), (why.Edition, why.Newest));
+        Assert.Equal("On edition 2; edition 3 would give it: roll-out 1", why.Explanations.Single().Elsewhere);
+
+        // A correction brings nothing else with it, and leaves the person where they are.
+        var corrected = await RaiseAsync(
+            world,
+            new("change", divers[0].Number, "typing error", Record: new Dictionary<string, string> { ["phone"] = "+351 1" })
+        );
+        corrected = await world.WaitForAsync(corrected.Summary.Id, "deciding");
+        Assert.Equal((2, null), (corrected.Edition, corrected.From));
+        Assert.DoesNotContain(corrected.Plan, c => c.Kind == "grant");
+        await world.ApproveAsync(corrected);
+        await world.ReleaseAsync(await world.WaitForAsync(corrected.Summary.Id, "releasing"));
+        await world.WaitForAsync(corrected.Summary.Id, "completed");
+        Assert.Equal(2, (await PersonAsync(world, divers[0])).Edition);
+
+        // Who published does not decide, nor does who is not named; what is decided is what was shown.
+        var shown = await SeenAsync(world, rollout);
+        Assert.Equal(
+            "not-yours",
+            (await RefusedAsync(world, rollout, "decide", new RolloutDecideBody("approve", shown.Digest!, null, null), "edda")).Code
+        );
+        Assert.Equal(
+            "not-yours",
+            (await RefusedAsync(world, rollout, "decide", new RolloutDecideBody("approve", shown.Digest!, null, null), "otto")).Code
+        );
+        Assert.Equal(
+            "changed-meanwhile",
+            (await RefusedAsync(world, rollout, "decide", new RolloutDecideBody("approve", "x", null, null), "mara")).Code
+        );
+        Assert.Equal("nobody-approved", (await RefusedAsync(world, rollout, "begin", new RolloutBeginBody(2, null), "otto")).Code);
+        await ApproveAsync(world, rollout, "Dive Team");
+        Assert.Equal(
+            "nothing-open",
+            (await RefusedAsync(world, rollout, "decide", new RolloutDecideBody("approve", "x", null, null), "mara")).Code
+        );
+
+        await DoAsync(world, rollout, "begin", new RolloutBeginBody(2, null), "otto");
+        var pausing = await StandsAsync(world, rollout, "pausing");
+        Assert.Equal((1L, 2L, null), (pausing.Summary.Wave, pausing.Waves.Single(w => w.Wave == 1).Done, pausing.NextAt));
+        Assert.Equal(1, pausing.Summary.Approved);
+        // For whom nothing changes is on the new edition at once; whoever went with the wave has what it gives.
+        Assert.Equal(3, (await PersonAsync(world, clerk)).Edition);
+        var moved = await PeopleAsync(world, rollout, "&wave=1");
+        Assert.Equal(2, moved.Count);
+        foreach (var diver in divers)
+            Assert.Equal(moved.Any(m => m.Number == diver.Number), await HoldsAsync(world, diver, "research-lab"));
+        Assert.All(moved, m => Assert.Equal(("done", "dive-team"), (m.State, m.Effects.Single().Rule)));
+
+        await DoAsync(world, rollout, "begin", new RolloutBeginBody(null, null), "otto");
+        var done = await StandsAsync(world, rollout, "done");
+        Assert.Equal((2L, 4L), (done.Summary.Wave, done.Summary.Done));
+        Assert.True(
+            await HoldsAsync(world, divers[0], "research-lab")
+                && await HoldsAsync(world, divers[1], "research-lab")
+                && await HoldsAsync(world, divers[2], "research-lab")
+        );
+
+        // Turned back wave by wave, the last one first; at the end those for whom nothing had changed.
+        Assert.Equal("not-yours", (await RefusedAsync(world, rollout, "turn-back", new RolloutReasonBody("wrong"), "edda")).Code);
+        await DoAsync(world, rollout, "turn-back", new RolloutReasonBody("too many keys"), "mara");
+        var back = await StandsAsync(world, rollout, "stopped");
+        Assert.Equal("wave 2 was turned back; wave 1 was not.", back.Summary.Problem);
+        Assert.Equal(2, (await PeopleAsync(world, rollout, "&wave=1")).Count(p => p.State == "done"));
+        await DoAsync(world, rollout, "turn-back", new RolloutReasonBody("too many keys"), "mara");
+        await StandsAsync(world, rollout, "stopped");
+        foreach (var diver in divers)
+            Assert.Equal((2, false), ((await PersonAsync(world, diver)).Edition, await HoldsAsync(world, diver, "research-lab")));
+        await DoAsync(world, rollout, "turn-back", new RolloutReasonBody("too many keys"), "mara");
+        await StandsAsync(world, rollout, "turned-back");
+        Assert.Equal(2, (await PersonAsync(world, clerk)).Edition);
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
+
+        // What still waits can be taken up again.
+        var anew = await (
+            await World.OkAsync((await world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rollouts", new { }))
+        ).Content.ReadFromJsonAsync<RolloutDetail>();
+        Assert.Equal((2L, 3L, 1L), (anew!.Summary.Number, anew.Summary.People, anew.Summary.Same));
+    }
+
+    [Fact]
+    public async Task Who_moves_meanwhile_takes_the_newest_edition_marked_and_is_not_done_twice()
+    {
+        await using var world = await StartAsync();
+        var (mover, other) = (HrRow.New(), HrRow.New());
+        await world.BringAsync(mover);
+        await world.BringAsync(other);
+        var rollout = (await PublishAsync(world, (path, text) => Next(path, text))).Rollout!.Number;
+        await ApproveAsync(world, rollout);
+
+        world.WriteHr(mover with { Site = "saltmarsh" });
+        var raised = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == mover.Number);
+        var move = await world.EventuallyAsync(() => world.RequestAsync(raised.Id), r => r.Summary.State is "deciding" or "releasing");
+        Assert.Equal((3, 2), (move.Edition, move.From));
+        Assert.Equal([("research-lab", true)], move.Plan.Where(c => c.ByRules).Select(c => (c.Subject, c.ByRules)));
+        Assert.Contains(move.Plan, c => c is { Subject: "site-saltmarsh", ByRules: false });
+        // While that is open the roll-out leaves them alone.
+        await DoAsync(world, rollout, "begin", new RolloutBeginBody(10, "PT0S"), "otto");
+        await world.EventuallyAsync(() => SeenAsync(world, rollout), r => r.Summary is { Done: 1, Approved: 1 });
+        Assert.False(await HoldsAsync(world, mover, "research-lab"));
+        if (move.Summary.State == "deciding")
+            await world.ApproveAsync(move);
+        move = await world.WaitForAsync(move.Summary.Id, "releasing");
+        await world.ReleaseAsync(move);
+        await world.WaitForAsync(move.Summary.Id, "completed");
+        Assert.Equal((3, true), ((await PersonAsync(world, mover)).Edition, await HoldsAsync(world, mover, "research-lab")));
+        var row = await world.EventuallyAsync(
+            async () => (await PeopleAsync(world, rollout, $"&text={mover.Number}")).Single(),
+            p => p.State == "moved",
+            70
+        );
+        Assert.Null(row.RequestId);
+        await StandsAsync(world, rollout, "done");
+    }
+
+    [Fact]
+    public async Task What_would_do_something_else_than_what_was_decided_is_decided_on_its_own()
+    {
+        await using var world = await StartAsync();
+        var (steady, changed) = (HrRow.New(), HrRow.New());
+        await world.BringAsync(steady);
+        await world.BringAsync(changed);
+        static string Described(string path, string text) =>
+            path == "templates/dive-team.yaml"
+                ? text.Replace(
+                    "grants:",
+                    "accounts:\n  directory:\n    attributes:\n      description: '\"Dives as \" + title'\ngrants:",
+                    StringComparison.Ordinal
+                )
+                : text;
+        var rollout = (await PublishAsync(world, Described)).Rollout!.Number;
+        Assert.All(
+            await PeopleAsync(world, rollout),
+            p => Assert.Equal("Dives as Diver", p.Effects.Single().Attributes.Single().After.Single())
+        );
+        await ApproveAsync(world, rollout);
+        // The day after the decision somebody has another title.
+        var change = await RaiseAsync(
+            world,
+            new("change", changed.Number, "new title", Record: new Dictionary<string, string> { ["title"] = "Lead" })
+        );
+        change = await world.WaitForAsync(change.Summary.Id, "deciding");
+        await world.ApproveAsync(change);
+        await world.ReleaseAsync(await world.WaitForAsync(change.Summary.Id, "releasing"));
+        await world.WaitForAsync(change.Summary.Id, "completed");
+
+        await DoAsync(world, rollout, "begin", new RolloutBeginBody(10, null), "otto");
+        var own = await world.EventuallyAsync(
+            async () => (await PeopleAsync(world, rollout, $"&text={changed.Number}")).Single(),
+            p => p.State == "own"
+        );
+        var request = await world.RequestAsync(own.RequestId);
+        Assert.Equal(("deciding", 2), (request.Summary.State, request.From));
+        Assert.Equal(["Dives as Lead"], request.Plan.Single(c => c.Kind == "change-account").Attributes.Select(a => a.After.Single()));
+        await world.EventuallyAsync(
+            async () => (await PeopleAsync(world, rollout, $"&text={steady.Number}")).Single(),
+            p => p.State == "done"
+        );
+        Assert.Equal((3, 2), ((await PersonAsync(world, steady)).Edition, (await PersonAsync(world, changed)).Edition));
+        // Declined, they stay where they are, and so does the account.
+        await World.OkAsync(
+            (await world.SignInAsync("mara")).PostAsJsonAsync($"/api/v1/requests/{own.RequestId}/decline", new DeclineBody("not so"))
+        );
+        await world.EventuallyAsync(
+            async () => (await PeopleAsync(world, rollout, $"&text={changed.Number}")).Single(),
+            p => p.State == "declined"
+        );
+        Assert.Equal(2, (await PersonAsync(world, changed)).Edition);
+    }
+
+    [Fact]
+    public async Task The_brake_holds_a_roll_out_that_takes_from_many_and_a_newer_edition_takes_its_place()
+    {
+        await using var world = await StartAsync();
+        var rows = new[] { HrRow.New(), HrRow.New() };
+        foreach (var row in rows)
+            await world.BringAsync(row);
+        var published = await PublishAsync(world, (path, text) => Next(path, text, taken: true));
+        var rollout = published.Rollout!.Number;
+        Assert.Equal((true, 2L, 2L), (published.Rollout.Held, published.Rollout.People, published.Rollout.Losing));
+        Assert.Equal("2 of 2 people would have less; the brake holds above 25 %.", (await SeenAsync(world, rollout)).Brake);
+        Assert.Equal(
+            "wrong-state",
+            (await RefusedAsync(world, rollout, "decide", new RolloutDecideBody("approve", "x", null, null), "mara")).Code
+        );
+        Assert.Equal("own-edition", (await RefusedAsync(world, rollout, "release", new RolloutReasonBody("mine"), "edda")).Code);
+        Assert.Equal("not-yours", (await RefusedAsync(world, rollout, "release", new RolloutReasonBody("mine"), "mara")).Code);
+        Assert.Equal(400, (await RefusedAsync(world, rollout, "release", new RolloutReasonBody(" "), "setup")).Status);
+        Assert.Equal(
+            "open",
+            (await DoAsync(world, rollout, "release", new RolloutReasonBody("agreed with the board"), "setup")).Summary.State
+        );
+        var today = await world.GetAsync<TodayView>("/api/v1/today", "mara");
+        Assert.Equal([(rollout, 2L)], today.Rollouts.Select(r => (r.Number, r.Undecided)));
+
+        // Another edition is published before anybody decided: its roll-out holds everybody, the earlier one is over.
+        var next = (await PublishAsync(world, (path, text) => Next(path, text))).Rollout!;
+        Assert.Equal((2L, 0L), (next.People, next.Losing));
+        Assert.Equal("superseded", (await SeenAsync(world, rollout)).Summary.State);
+        await ApproveAsync(world, next.Number);
+        await DoAsync(world, next.Number, "begin", new RolloutBeginBody(1, "PT0S"), "otto");
+        await StandsAsync(world, next.Number, "done");
+        foreach (var row in rows)
+            Assert.Equal((4, true), ((await PersonAsync(world, row)).Edition, await HoldsAsync(world, row, "all-people")));
+        Assert.Equal(
+            "nobody-waits",
+            (await World.RefusedAsync((await world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rollouts", new { }))).Code
+        );
+    }
+
+    [Fact]
+    public async Task A_roll_out_is_seen_and_decided_within_reach_and_by_heads_of_departments_for_their_own()
+    {
+        await using var world = await StartAsync(
+            change: (path, text) =>
+                path == "rulebook.yaml"
+                    ? text.Replace("decides: group:data-office", "decides: person:E9003", StringComparison.Ordinal)
+                        .Replace("Dive Team: E1003", "Dive Team: E9002", StringComparison.Ordinal)
+                    : text
+        );
+        static string Draft(string path, string text) =>
+            path == "templates/everyone.yaml" ? text + "  - to: directory/research-lab\n"
+            : path == "rulebook.yaml"
+                ? text.Replace("decides: group:data-office", "decides: person:E9003", StringComparison.Ordinal)
+                    .Replace("Dive Team: E1003", "Dive Team: E9002", StringComparison.Ordinal)
+            : text;
+        var (diver, far, clerk) = (HrRow.New(), HrRow.New() with { Site = "saltmarsh" }, HrRow.New() with { Department = "Office" });
+        foreach (var row in new[] { diver, far, clerk })
+            await world.BringAsync(row);
+        await world.SaveUserAsync(
+            "silas",
+            new(
+                "Silas",
+                "silas@northmere.example",
+                ["operator"],
+                null,
+                true,
+                Reach: new Dictionary<string, ReachBody> { ["operator"] = new(["saltmarsh"], [], []) }
+            )
+        );
+        var rollout = (await PublishAsync(world, Draft)).Rollout!.Number;
+        var part = await SeenAsync(world, rollout, "silas");
+        Assert.Equal([("Dive Team", 1L)], part.Departments.Select(d => (d.Department, d.People)));
+        Assert.Equal(
+            [far.Number],
+            (await world.GetAsync<Page<RolloutPerson>>($"/api/v1/rollouts/{rollout}/people", "silas")).Items.Select(p => p.Number)
+        );
+        Assert.Equal("out-of-reach", (await RefusedAsync(world, rollout, "begin", new RolloutBeginBody(1, null), "silas")).Code);
+
+        var head = await SeenAsync(world, rollout);
+        Assert.False(head.Rights.Decide);
+        Assert.Equal([("Dive Team", true), ("Office", false)], head.Departments.Select(d => (d.Department, d.MayDecide)));
+        Assert.Equal(
+            "not-yours",
+            (await RefusedAsync(world, rollout, "decide", new RolloutDecideBody("approve", "x", "Office", null), "mara")).Code
+        );
+        await ApproveAsync(world, rollout, "Dive Team");
+        var whole = await SeenAsync(world, rollout, "tomas");
+        Assert.Equal(
+            400,
+            (await RefusedAsync(world, rollout, "decide", new RolloutDecideBody("decline", whole.Digest!, null, null), "tomas")).Status
+        );
+        await DoAsync(world, rollout, "decide", new RolloutDecideBody("decline", whole.Digest!, null, "not the office"), "tomas");
+        await DoAsync(world, rollout, "begin", new RolloutBeginBody(10, null), "otto");
+        var done = await StandsAsync(world, rollout, "done");
+        Assert.Equal((2L, 1L), (done.Departments[0].Done, done.Departments[1].Declined));
+        Assert.Equal((true, false), (await HoldsAsync(world, far, "research-lab"), await HoldsAsync(world, clerk, "research-lab")));
+        Assert.Equal(["approved", "declined"], done.Decisions.Select(d => d.Verdict));
+    }
+}
