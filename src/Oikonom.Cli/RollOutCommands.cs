@@ -99,7 +99,7 @@ internal static class RollOutCommands
         var s = told.Summary;
         Show.Title($"Roll-out {s.Number}: edition {s.Edition} {s.StateText}");
         Show.Line(
-            $"{s.People} people differ, {s.Losing} of them would have less; for {s.Same} nothing changes. Published by {s.Author}, "
+            $"{s.People} people differ, {s.Losing} of them would have less; for {s.Same} nothing changes{Failing(s.Failing, s.Number)}. Published by {s.Author}, "
                 + $"{Show.At(s.MadeAt)} UTC."
         );
         if (told.Brake is { } brake)
@@ -109,13 +109,14 @@ internal static class RollOutCommands
         RulebookCommands.Tallies("Template", told.Templates);
         if (told.Departments.Count > 0)
             Show.Table(
-                ["Department", "Differ", "Lose", "Undecided", "Approved", "Declined", "Done", "You may decide"],
+                ["Department", "Differ", "Lose", "Not served", "Undecided", "Approved", "Declined", "Done", "You may decide"],
                 told.Departments.Select(d =>
                     (IReadOnlyList<string>)
                         [
                             d.Department,
                             Text(d.People),
                             Text(d.Losing),
+                            Text(d.Failing),
                             Text(d.Undecided),
                             Text(d.Approved),
                             Text(d.Declined),
@@ -142,6 +143,10 @@ internal static class RollOutCommands
         Next(told);
         return Exit.Good;
     }
+
+    /// <summary>Whom the edition cannot serve, with the way to see why.</summary>
+    public static string Failing(long count, long rollout) =>
+        count == 0 ? "" : $"; {count} it cannot serve ('oikonom rollouts people {rollout} --state failing' says why)";
 
     private static void Next(RolloutDetail told)
     {
@@ -255,7 +260,7 @@ internal static class RollOutCommands
                         Exit.Usage,
                         $"Roll-out {id} has nobody of '{part}'. It has: {string.Join(", ", shown.Departments.Select(d => d.Department))}."
                     );
-                var count = row?.Undecided ?? shown.Summary.Undecided;
+                var count = row?.Covers ?? shown.Covers;
                 Commands.Confirm(
                     parsed.GetValue(yes),
                     $"{char.ToUpperInvariant(verdict[0])}{verdict[1..]} {count} people{(part is null ? "" : $" of {part}")}?"

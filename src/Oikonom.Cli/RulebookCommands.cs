@@ -275,7 +275,7 @@ internal static class RulebookCommands
         if (published.Rollout is { } rollout)
             Show.Line(
                 $"Nobody is moved by it. Roll-out {rollout.Number}: {rollout.People} people differ, {rollout.Losing} of them would have less, for "
-                    + $"{rollout.Same} nothing changes{(rollout.Held ? "; the brake holds it" : "")}. See 'oikonom rollouts show {rollout.Number}'."
+                    + $"{rollout.Same} nothing changes{RollOutCommands.Failing(rollout.Failing, rollout.Number)}{(rollout.Held ? "; the brake holds it" : "")}. See 'oikonom rollouts show {rollout.Number}'."
             );
         return Exit.Good;
     }

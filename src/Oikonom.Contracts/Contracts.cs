@@ -177,8 +177,8 @@ public sealed record Published(
 );
 
 /// <summary>The roll-out that publishing made: how many people would differ, how many of them would have less, for how many
-/// nothing changes, and whether the brake holds it.</summary>
-public sealed record PublishedRollout(string Id, long Number, long People, long Losing, long Same, bool Held);
+/// nothing changes, how many it cannot serve, and whether the brake holds it.</summary>
+public sealed record PublishedRollout(string Id, long Number, long People, long Losing, long Same, long Failing, bool Held);
 
 public sealed record ProposalView(
     string Id,

@@ -3,7 +3,7 @@ namespace Oikonom.Contracts;
 /// <summary>The roll-out of an edition in a line. <c>state</c>: held, open, running, pausing, stopped, turning-back, done,
 /// turned-back or superseded.</summary>
 /// <param name="People">How many would differ, <paramref name="Losing"/> of them would have less; for
-/// <paramref name="Same"/> nothing changes.</param>
+/// <paramref name="Same"/> nothing changes, and <paramref name="Failing"/> cannot be served by the edition.</param>
 public sealed record RolloutSummary(
     string Id,
     long Number,
@@ -15,6 +15,7 @@ public sealed record RolloutSummary(
     long People,
     long Losing,
     long Same,
+    long Failing,
     long Wave,
     long Undecided,
     long Approved,
@@ -23,7 +24,8 @@ public sealed record RolloutSummary(
     string? Problem
 );
 
-/// <summary>The part of a roll-out that is about one department.</summary>
+/// <summary>The part of a roll-out that is about one department. A decision of the caller would be about <c>covers</c>
+/// people.</summary>
 public sealed record RolloutDepartment(
     string Department,
     long People,
@@ -31,8 +33,10 @@ public sealed record RolloutDepartment(
     long Undecided,
     long Approved,
     long Declined,
+    long Failing,
     long Done,
     string? Digest,
+    long Covers,
     bool MayDecide
 );
 
@@ -45,12 +49,13 @@ public sealed record RolloutDecision(string? Department, string Actor, string Ve
 public sealed record RolloutRights(bool Decide, bool Release, bool Begin, bool Stop, bool TurnBack);
 
 /// <summary>A roll-out with all that is decided about. <c>digest</c> stands for all people nobody has decided about and the
-/// caller may decide about; a decision names it.</summary>
+/// caller may decide about, <c>covers</c> in number; a decision names it.</summary>
 public sealed record RolloutDetail(
     RolloutSummary Summary,
     string? Brake,
     string? ReleasedBy,
     string? Digest,
+    long Covers,
     IReadOnlyList<TallyView> Templates,
     IReadOnlyList<TallyView> Entitlements,
     IReadOnlyList<RolloutDepartment> Departments,

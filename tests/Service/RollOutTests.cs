@@ -1,5 +1,7 @@
 using System.Net.Http.Json;
 using Oikonom.Contracts;
+using Oikonom.Ldap;
+using Oikonom.Standins.Directory;
 using Oikonom.Testing;
 using Xunit;
 using static Oikonom.Service.Tests.ApprovalTests;
@@ -262,6 +264,63 @@ public sealed class RollOutTests(Servers servers)
             p => p.State == "declined"
         );
         Assert.Equal(2, (await PersonAsync(world, changed)).Edition);
+        // Turned back, what only the new rules had set is gone from the entry too.
+        Assert.Equal("Dives as Diver", await DescriptionAsync(world, steady));
+        await DoAsync(world, rollout, "turn-back", new RolloutReasonBody("not so"), "mara");
+        await StandsAsync(world, rollout, "turned-back");
+        Assert.Equal((2, null), ((await PersonAsync(world, steady)).Edition, await DescriptionAsync(world, steady)));
+    }
+
+    [Fact]
+    public async Task What_begins_later_by_rules_nobody_decided_about_becomes_a_request_on_its_day()
+    {
+        await using var world = await World.StartAsync(servers.Directory, new() { MovesClock = true });
+        await TrustApprovalTests.PublishAsync(world);
+        var row = HrRow.New() with
+        {
+            Start = DateTime.UtcNow.AddDays(-5).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture),
+        };
+        await world.BringAsync(row);
+        static string Later(string path, string text) =>
+            path == "templates/dive-team.yaml" ? text + "  - to: directory/research-lab\n    from: start + P10D\n" : text;
+        var rollout = (await PublishAsync(world, Later)).Rollout!;
+        // Nothing changes for them today: they are put on the edition without a plan.
+        Assert.Equal((0L, 1L), (rollout.People, rollout.Same));
+        await DoAsync(world, rollout.Number, "begin", new RolloutBeginBody(1, null), "otto");
+        await StandsAsync(world, rollout.Number, "done");
+        Assert.Equal(3, (await PersonAsync(world, row)).Edition);
+
+        world.MoveClock(TimeSpan.FromDays(6));
+        var asked = await world.EventuallyAsync(
+            async () => (await PersonAsync(world, row)).Requests.FirstOrDefault(r => r.Kind == "change"),
+            r => r?.State is "deciding" or "releasing"
+        );
+        Assert.False(await HoldsAsync(world, row, "research-lab"));
+        var request = await world.RequestAsync(asked!.Id);
+        Assert.Equal(
+            ("oikonom", $"By the rules {asked.Person} has Research lab from now on, and nobody has decided about it"),
+            (asked.Requester, request.Cause.Text)
+        );
+        Assert.Equal(["research-lab"], request.Plan.Where(c => c.Kind == "grant").Select(c => c.Subject));
+        if (asked.State == "deciding")
+            await world.ApproveAsync(request);
+        request = await world.WaitForAsync(asked.Id, "releasing");
+        await world.ReleaseAsync(request);
+        await world.WaitForAsync(asked.Id, "completed");
+        Assert.True(await HoldsAsync(world, row, "research-lab"));
+        // Once is enough: no second one is raised.
+        world.MoveClock(TimeSpan.FromDays(6));
+        await world.EventuallyAsync(world.VerifyLedgerAsync, v => v.Unsealed == 0);
+        Assert.Single((await PersonAsync(world, row)).Requests, r => r.Kind == "change");
+    }
+
+    private async Task<string?> DescriptionAsync(World world, HrRow row)
+    {
+        await using var directory = await servers.Directory.ConnectAsync();
+        var found = await directory.SearchAsync(
+            new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("employeeNumber", row.Number), "description")
+        );
+        return found.Single().Text("description") is { Length: > 0 } text ? text : null;
     }
 
     [Fact]
@@ -296,6 +355,7 @@ public sealed class RollOutTests(Servers servers)
         await ApproveAsync(world, next.Number);
         await DoAsync(world, next.Number, "begin", new RolloutBeginBody(1, "PT0S"), "otto");
         await StandsAsync(world, next.Number, "done");
+        Assert.All(await PeopleAsync(world, next.Number), p => Assert.Equal("done", p.State));
         foreach (var row in rows)
             Assert.Equal((4, true), ((await PersonAsync(world, row)).Edition, await HoldsAsync(world, row, "all-people")));
         Assert.Equal(

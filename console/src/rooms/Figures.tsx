@@ -12,9 +12,9 @@ export function Figure({ count, word }: { count: number; word: string }) {
 }
 
 /** Gained to the right of the name, lost hatched before it: the form tells them apart without colour. */
-export function Bars({ title, tallies }: { title: string; tallies: Schemas['TallyView'][] }) {
+export function Bars({ title, tallies, narrow }: { title: string; tallies: Schemas['TallyView'][]; narrow?: boolean }) {
   const most = Math.max(1, ...tallies.map((t) => Math.max(t.gained, t.lost, t.changed)));
-  const width = (count: number) => `${(count / most) * 10}rem`;
+  const width = (count: number) => `${(count / most) * (narrow ? 4 : 10)}rem`;
   return (
     <section className={style.sheet} aria-label={title}>
       <h2>{title}</h2>

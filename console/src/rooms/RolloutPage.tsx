@@ -70,7 +70,7 @@ export function RolloutPage() {
           <StateMark state={s.state} />
         </div>
         <p>
-          Published by <Who user={s.author} /> {agoText(s.madeAt)}. Who is on an earlier edition is moved by this, and by nothing else.
+          Published by <Who user={s.author} /> {agoText(s.madeAt)}. It puts everybody who is on an earlier edition on edition {s.edition}.
         </p>
       </header>
       {act.isError && <Failure error={act.error} />}
@@ -96,6 +96,7 @@ export function RolloutPage() {
               <Figure count={s.people} word={s.people === 1 ? 'person differs' : 'people differ'} />
               <Figure count={s.losing} word="would have less" />
               <Figure count={s.same} word="unchanged" />
+              {s.failing > 0 && <Figure count={s.failing} word="it cannot serve" />}
               <Figure count={s.undecided} word="undecided" />
               <Figure count={s.done} word="done" />
             </div>
@@ -103,8 +104,8 @@ export function RolloutPage() {
           {r.departments.length > 0 && <Departments rollout={r} act={act} />}
           {r.templates.length > 0 && (
             <div className={book.halves}>
-              <Bars title="By template" tallies={r.templates} />
-              <Bars title="By entitlement" tallies={r.entitlements} />
+              <Bars title="By template" tallies={r.templates} narrow />
+              <Bars title="By entitlement" tallies={r.entitlements} narrow />
             </div>
           )}
           <People rollout={r} />
@@ -129,13 +130,13 @@ function Moves({ rollout, act }: { rollout: Rollout; act: Act }) {
         <>
           <Decide
             verdict="approve"
-            word={`Approve ${s.undecided === s.people ? 'all' : 'the other'} ${s.undecided}`}
+            word={`Approve ${rollout.covers === s.people ? 'all' : ''} ${rollout.covers}`.replace('  ', ' ')}
             digest={rollout.digest}
             department={null}
-            count={s.undecided}
+            count={rollout.covers}
             act={act}
           />
-          <Decide verdict="decline" word="Decline" digest={rollout.digest} department={null} count={s.undecided} act={act} />
+          <Decide verdict="decline" word="Decline" digest={rollout.digest} department={null} count={rollout.covers} act={act} />
         </>
       )}
       {rights.begin && <Begin rollout={rollout} act={act} />}
@@ -301,27 +302,11 @@ function Departments({ rollout, act }: { rollout: Rollout; act: Act }) {
               <td>{d.people}</td>
               <td>{d.losing}</td>
               <td>{standsOf(d)}</td>
-              <td>
+              <td className={page.decide}>
                 {d.mayDecide && d.digest && (
                   <>
-                    <Decide
-                      verdict="approve"
-                      word="Approve"
-                      digest={d.digest}
-                      department={d.department}
-                      count={d.undecided}
-                      act={act}
-                      small
-                    />{' '}
-                    <Decide
-                      verdict="decline"
-                      word="Decline"
-                      digest={d.digest}
-                      department={d.department}
-                      count={d.undecided}
-                      act={act}
-                      small
-                    />
+                    <Decide verdict="approve" word="Approve" digest={d.digest} department={d.department} count={d.covers} act={act} small />{' '}
+                    <Decide verdict="decline" word="Decline" digest={d.digest} department={d.department} count={d.covers} act={act} small />
                   </>
                 )}
               </td>
@@ -339,6 +324,7 @@ function standsOf(d: Schemas['RolloutDepartment']): string {
     [d.approved, 'approved'],
     [d.done, 'done'],
     [d.declined, 'declined'],
+    [d.failing, 'not served'],
   ];
   return parts
     .filter(([count]) => count > 0)
@@ -367,7 +353,8 @@ function Waves({ rollout }: { rollout: Rollout }) {
       )}
       {rollout.waveSize && (
         <p className={style.quiet}>
-          {rollout.waveSize} people each, pause {pauses.find(([p]) => p === (rollout.pause ?? ''))?.[1] ?? rollout.pause}.
+          {rollout.waveSize} {rollout.waveSize === 1 ? 'person' : 'people'} each;{' '}
+          {rollout.pause ? `a pause of ${pauses.find(([p]) => p === rollout.pause)?.[1] ?? rollout.pause}` : 'each waits to be begun'}.
         </p>
       )}
     </section>
@@ -510,10 +497,10 @@ function Person({ person: p }: { person: Schemas['RolloutPerson'] }) {
       <td>
         {p.requestId ? (
           <Link to="/requests/$id" params={{ id: p.requestId }}>
-            <StateMark state={p.state} />
+            <StateMark state={p.state === 'open' ? 'deciding' : p.state} />
           </Link>
         ) : (
-          <StateMark state={p.state} />
+          <StateMark state={p.state === 'open' ? 'deciding' : p.state} />
         )}
       </td>
       <td>{changes}</td>

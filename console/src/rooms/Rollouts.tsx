@@ -6,6 +6,7 @@ import { Failure, Notice } from '../parts/Notice';
 import { StateMark } from '../parts/StateMark';
 import { agoText } from '../parts/when';
 import style from './Rooms.module.css';
+import book from './Rulebook.module.css';
 
 type Summary = Schemas['RolloutSummary'];
 
@@ -43,7 +44,7 @@ export function Rollouts() {
   const open = list.data.items.filter((r) => !ends.includes(r.state));
   const last = list.data.items[0];
   return (
-    <section className={`${style.sheet} ${style.story}`} aria-labelledby="rollouts">
+    <section className={`${style.sheet} ${style.story} ${book.proposals}`} aria-labelledby="rollouts">
       <div className={style.title}>
         <h2 id="rollouts">{open.length > 0 ? 'Reaches people by a roll-out' : 'Roll-outs'}</h2>
         {open.length === 0 && last?.state !== 'done' && (

@@ -270,6 +270,7 @@ function Publish({ files, sound, changed }: { files: RulebookFileBody[]; sound: 
                   Roll-out {done.rollout.number}
                 </Link>{' '}
                 brings it to them{done.rollout.held ? ', and the brake holds it' : ''}.
+                {done.rollout.failing > 0 && ` It cannot serve ${done.rollout.failing}; the list says why.`}
               </p>
             )}
             {done.replanned.length > 0 && <p>Planned anew: requests {done.replanned.map((r) => r.number).join(', ')}.</p>}

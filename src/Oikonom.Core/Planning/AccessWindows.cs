@@ -9,6 +9,9 @@ public readonly record struct Window<T>(DateTimeOffset From, DateTimeOffset Unti
 {
     /// <summary>True when it is so at the instant.</summary>
     public bool Covers(DateTimeOffset at) => From <= at && at < Until;
+
+    /// <summary>True when it began between two instants and still is.</summary>
+    public bool Begins(DateTimeOffset since, DateTimeOffset now) => From >= since && Covers(now);
 }
 
 /// <summary>A grant as one rule gives it, before it is joined with others.</summary>

@@ -23,6 +23,8 @@ public static class Planner
 {
     /// <param name="recorded">What Oikonom holds to be true now; adopted entries are added from <paramref name="existing"/>.</param>
     /// <param name="existing">For targets where nothing is recorded: the one entry to adopt.</param>
+    /// <param name="earlier">What the rules gave that the person is taken off: attributes they set and these do not know are
+    /// emptied.</param>
     public static Plan Make(
         Subject person,
         AccessState recorded,
@@ -30,7 +32,8 @@ public static class Planner
         IReadOnlyDictionary<string, ExistingAccount> existing,
         Edition edition,
         RequestKind kind,
-        DateTimeOffset now
+        DateTimeOffset now,
+        AccessWindows? earlier = null
     )
     {
         var changes = new List<Change>();
@@ -59,7 +62,8 @@ public static class Planner
             var later = kind != RequestKind.Leaver && due is { } at && (over || at > settled);
             // What a move takes is kept for the hand-over, whether the move is now or on a day that was planned.
             var moves = due is null || person.Fields.Any(f => f.From == due);
-            changes.AddRange(Difference(current, wanted, adopted, immutableIds, edition.Rulebook, due, moves, later, over, now));
+            var given = earlier?.At(due ?? now);
+            changes.AddRange(Difference(current, wanted, given, adopted, immutableIds, edition.Rulebook, due, moves, later, over, now));
             current = wanted;
             adopted = new Dictionary<string, ExistingAccount>();
         }
@@ -92,7 +96,7 @@ public static class Planner
         if (recorded.Accounts.Values.All(a => !a.Enabled) && recorded.Grants.Count == 0)
             return [];
         var none = new Dictionary<string, ExistingAccount>();
-        var over = Difference(recorded, windows.At(now), none, immutableIds, rulebook, null, false, false, true, now)
+        var over = Difference(recorded, windows.At(now), null, none, immutableIds, rulebook, null, false, false, true, now)
             .Where(c => HasEnded(windows, c, since, now) && !isCovered(c))
             .Select(c => c with { Reason = c.Reason with { Condition = TermHasEnded } })
             .ToList();
@@ -114,6 +118,25 @@ public static class Planner
         );
         return [.. over.Select((change, i) => change with { Ordinal = i + 1 })];
     }
+
+    /// <summary>
+    /// What began between <paramref name="since"/> and <paramref name="now"/> and is not recorded as there: accounts and
+    /// entitlements, and accounts that were to wake. What was approved with an earlier plan is under way by its steps; of the
+    /// rest people decide.
+    /// </summary>
+    public static IReadOnlyList<string> Begun(AccessWindows windows, AccessState recorded, DateTimeOffset since, DateTimeOffset now) =>
+        [
+            .. windows
+                .Accounts.Where(a =>
+                    a.Value.Any(w =>
+                        w.Begins(since, now) && (!recorded.Accounts.TryGetValue(a.Key, out var held) || (w.State.Enabled && !held.Enabled))
+                    )
+                )
+                .Select(a => a.Key),
+            .. windows
+                .Grants.Where(g => !recorded.Grants.ContainsKey(g.Key) && g.Value.Any(w => w.Begins(since, now)))
+                .Select(g => g.Key.ToString()),
+        ];
 
     private static bool HasEnded(AccessWindows windows, Change change, DateTimeOffset since, DateTimeOffset now) =>
         change switch
@@ -199,6 +222,7 @@ public static class Planner
     private static IEnumerable<Change> Difference(
         AccessState current,
         AccessState wanted,
+        AccessState? given,
         IReadOnlyDictionary<string, ExistingAccount> adopted,
         IReadOnlyDictionary<string, string> immutableIds,
         Rulebook.Rulebook rulebook,
@@ -227,7 +251,8 @@ public static class Planner
                 account,
                 immutableIds.GetValueOrDefault(target.Name) ?? adopted.GetValueOrDefault(target.Name)?.ImmutableId
             );
-            var found = AccountChanges(before, after, target, entry, adopted.ContainsKey(target.Name)).ToList();
+            var dropped = given?.Accounts.GetValueOrDefault(target.Name)?.Attributes.Where(a => a.Value.Count > 0).Select(a => a.Key);
+            var found = AccountChanges(before, after, dropped ?? [], target, entry, adopted.ContainsKey(target.Name)).ToList();
             found.AddRange(Given(current, wanted, target, entry));
             var kept = new List<Change>();
             foreach (var grant in NoLongerWanted(current, wanted, target))
@@ -274,6 +299,7 @@ public static class Planner
     private static IEnumerable<Change> AccountChanges(
         AccountState? before,
         AccountState? after,
+        IEnumerable<string> given,
         TargetRule target,
         Entry entry,
         bool isAdopted
@@ -304,7 +330,7 @@ public static class Planner
                 yield return new Change.SetPassword(target.Name, entry, after.Reason);
             yield break;
         }
-        var attributes = AttributeChanges(before, after);
+        var attributes = AttributeChanges(before, after, given);
         if (isAdopted)
             yield return new Change.AdoptAccount(target.Name, entry, attributes, after.Reason);
         else if (attributes.Count > 0 || !Same(before.Container, after.Container))
@@ -381,7 +407,8 @@ public static class Planner
             StringComparison.OrdinalIgnoreCase
         );
 
-    private static List<AttributeChange> AttributeChanges(AccountState before, AccountState after)
+    /// <param name="given">Attributes that rules of before set: what these do not know any more is emptied.</param>
+    private static List<AttributeChange> AttributeChanges(AccountState before, AccountState after, IEnumerable<string> given)
     {
         var old = new Dictionary<string, IReadOnlyList<string>>(before.Attributes, StringComparer.OrdinalIgnoreCase);
         return
@@ -389,6 +416,9 @@ public static class Planner
             .. after
                 .Attributes.Select(a => new AttributeChange(a.Key, old.GetValueOrDefault(a.Key) ?? [], a.Value))
                 .Where(c => !c.Before.Order(StringComparer.Ordinal).SequenceEqual(c.After.Order(StringComparer.Ordinal))),
+            .. given
+                .Where(name => !after.Attributes.ContainsKey(name) && old.GetValueOrDefault(name) is { Count: > 0 })
+                .Select(name => new AttributeChange(name, old[name], [])),
         ];
     }
 }

@@ -29,6 +29,10 @@ public enum EffectKind
 
     [JsonStringEnumMemberName("grant-lost")]
     GrantLost,
+
+    /// <summary>An account or grant that stays as it is, since the draft does not look after it any more.</summary>
+    [JsonStringEnumMemberName("left-alone")]
+    LeftAlone,
 }
 
 /// <summary>One effect on one person. <paramref name="Rule"/> is the template that brings or brought it.</summary>
@@ -173,7 +177,7 @@ public sealed class Rehearsal(
                             Matches[i]++;
                     Separations.In(after, _draft);
                 }
-                effects = Between(before, after);
+                effects = Between(before, after, _draft);
             }
             catch (PlanFault fault)
             {
@@ -213,7 +217,7 @@ public sealed class Rehearsal(
             return names is null ? person : person with { AccountNames = names };
         }
 
-        private static List<Effect> Between(AccessState before, AccessState after)
+        private static List<Effect> Between(AccessState before, AccessState after, Rulebook.Rulebook draft)
         {
             var effects = new List<Effect>();
             foreach (var (target, account) in after.Accounts)
@@ -239,13 +243,29 @@ public sealed class Rehearsal(
             }
             foreach (var (target, account) in before.Accounts)
                 if (!after.Accounts.ContainsKey(target))
-                    effects.Add(new(EffectKind.AccountLost, target, account.Name, account.Reason.Rule, Effect.NoAttributes));
+                    effects.Add(
+                        new(
+                            draft.Targets.ContainsKey(target) ? EffectKind.AccountLost : EffectKind.LeftAlone,
+                            target,
+                            account.Name,
+                            account.Reason.Rule,
+                            Effect.NoAttributes
+                        )
+                    );
             foreach (var (key, grant) in after.Grants)
                 if (!before.Grants.ContainsKey(key))
                     effects.Add(new(EffectKind.GrantGained, grant.Target, grant.Entitlement, grant.Reason.Rule, Effect.NoAttributes));
             foreach (var (key, grant) in before.Grants)
                 if (!after.Grants.ContainsKey(key))
-                    effects.Add(new(EffectKind.GrantLost, grant.Target, grant.Entitlement, grant.Reason.Rule, Effect.NoAttributes));
+                    effects.Add(
+                        new(
+                            draft.Find(key) is null ? EffectKind.LeftAlone : EffectKind.GrantLost,
+                            grant.Target,
+                            grant.Entitlement,
+                            grant.Reason.Rule,
+                            Effect.NoAttributes
+                        )
+                    );
             return effects;
         }
 
@@ -356,7 +376,7 @@ public sealed class Rehearsal(
                     (count.People, count.Last) = (count.People + 1, person.Id);
                 if (effect.Kind is EffectKind.AccountGained or EffectKind.GrantGained or EffectKind.AccountWoken)
                     count.Gained++;
-                else if (effect.Kind is EffectKind.AccountChanged)
+                else if (effect.Kind is EffectKind.AccountChanged or EffectKind.LeftAlone)
                     count.Changed++;
                 else
                     count.Lost++;

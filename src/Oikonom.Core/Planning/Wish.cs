@@ -170,7 +170,19 @@ public sealed record Wish
         Earlier? earlier
     )
     {
-        Plan Make(Subject person, Edition by) => Planner.Make(person, recorded, immutableIds, existing, by, kind, now);
+        Plan Make(Subject person, Edition by, AccessWindows? off = null) =>
+            Planner.Make(person, recorded, immutableIds, existing, by, kind, now, off);
+        AccessWindows? Off(Subject? person)
+        {
+            try
+            {
+                return person is null ? null : Desired.Windows(person, earlier!.Edition);
+            }
+            catch (PlanFault)
+            {
+                return null;
+            }
+        }
         Plan MakeEarlier(Subject person)
         {
             try
@@ -203,10 +215,11 @@ public sealed record Wish
                         : new Change.EnableAccount(Target, entry, reason);
                 return new(edition.Number, [doing with { Ordinal = 1 }, new Change.Verify(Target, entry, reason) { Ordinal = 2 }]);
             case RequestKind.Access or RequestKind.Extension or RequestKind.Account:
-                var own = Make(after, edition).Beside(earlier is null ? Make(before, edition) : MakeEarlier(earlier.Before));
+                var own = Make(after, edition, Off(earlier?.Before))
+                    .Beside(earlier is null ? Make(before, edition) : MakeEarlier(earlier.Before));
                 return earlier is null ? own : own.Marked(earlier.Edition, Make(after, edition).Beside(Make(before, edition)));
             default:
-                var whole = Make(after, edition);
+                var whole = Make(after, edition, Off(earlier?.After));
                 if (earlier is null)
                     return whole;
                 var byEarlier = MakeEarlier(earlier.After);

@@ -32,7 +32,11 @@ public sealed partial class FulfilmentLoop(
     {
         var more = false;
         // A target that the newest edition has no more is served while somebody is on an edition that has it.
-        foreach (var target in (await editions.InUseAsync(cancel)).SelectMany(e => e.Rulebook.Targets.Values).DistinctBy(t => t.Name))
+        foreach (
+            var target in (await editions.InUseAsync(TimeSpan.FromSeconds(2), cancel))
+                .SelectMany(e => e.Rulebook.Targets.Values)
+                .DistinctBy(t => t.Name)
+        )
         {
             var free = target.Settings.Parallel - _running.GetValueOrDefault(target.Name);
             if (free < Math.Min(6, target.Settings.Parallel))

@@ -16,7 +16,8 @@ namespace Oikonom.Service.Planning;
 /// <summary>
 /// The one schedule: each person has a next instant at which what they should have may change. When it comes, the
 /// function is asked with the inputs as they are then. What was approved runs as steps of its request; access whose
-/// written end has come is taken away here, whoever did not decide in time. What would give more is never done here.
+/// written end has come is taken away here, whoever did not decide in time. What would give more and was not approved with
+/// an earlier plan becomes a request of its own, which people decide.
 /// </summary>
 public sealed partial class InstantLoop(
     Store.Store store,
@@ -57,9 +58,7 @@ public sealed partial class InstantLoop(
                 var since = Math.Min(person.NextAt, _atFault.GetValueOrDefault(person.Id, long.MaxValue)).ToInstant();
                 var edition = await editions.OnAsync(recorded.Person(person.Id).Edition, cancel);
                 var next = LookAt(person.Id, recorded, ahead, newest, edition, since, now, out var acts);
-                if (acts)
-                    await ActAsync(person.Id, person.Looks, since, newest, edition, cancel);
-                else
+                if (!acts || !await ActAsync(person.Id, person.Looks, since, newest, edition, cancel))
                     quiet.Add((person.Id, person.Looks, next?.ToUnixTimeMilliseconds()));
                 _atFault.Remove(person.Id);
             },
@@ -107,7 +106,9 @@ public sealed partial class InstantLoop(
             return null;
         }
         acts =
-            IsShownOtherwise(recorded.Person(id), inputs, newest, now) || Over(recorded, id, windows, ahead, edition, since, now).Count > 0;
+            IsShownOtherwise(recorded.Person(id), inputs, newest, now)
+            || Over(recorded, id, windows, ahead, edition, since, now).Count > 0
+            || Planner.Begun(windows, state, since, now).Count > 0;
         return windows.NextAfter(now);
     }
 
@@ -151,26 +152,95 @@ public sealed partial class InstantLoop(
             cancel
         );
 
-    private Task ActAsync(string id, long looks, DateTimeOffset since, Edition newest, Edition edition, CancellationToken cancel) =>
+    /// <summary>Does what has come; false when there is nothing to do after all.</summary>
+    private Task<bool> ActAsync(string id, long looks, DateTimeOffset since, Edition newest, Edition edition, CancellationToken cancel) =>
         store.WriteAsync(
             async s =>
             {
                 if (!await s.IsAsLookedAtAsync(id, looks))
-                    return;
+                    return false;
                 var now = time.GetUtcNow();
                 var recorded = await Recorded.LoadAsync(s, [id]);
                 var row = recorded.Person(id);
                 var inputs = recorded.Inputs(id, newest);
-                if (IsShownOtherwise(row, inputs, newest, now))
+                var isShown = IsShownOtherwise(row, inputs, newest, now);
+                if (isShown)
                     row = await ShowAsync(s, row, inputs, newest, now);
                 var windows = Desired.Windows(recorded.Subject(id, edition), edition);
                 var over = Over(recorded, id, windows, Ahead(await s.RemovalsAheadAsync([id])), edition, since, now);
                 if (over.Count > 0)
                     await EndAsync(s, row, over, newest, edition, now);
+                var begun = await UndecidedAsync(s, id, Planner.Begun(windows, recorded.State(id), since, now));
+                if (begun.Count > 0)
+                    await AskAsync(s, row, begun, newest, edition, now);
                 // What was done raised the count: the person is looked at once more, and then has a next instant.
+                return isShown || over.Count > 0;
             },
             cancel
         );
+
+    /// <summary>Of what has begun, what no step gives and no open request of the person is about.</summary>
+    private static async Task<IReadOnlyList<string>> UndecidedAsync(Session s, string id, IReadOnlyList<string> begun)
+    {
+        if (begun.Count == 0 || (await s.OpenRequestsOfAsync([id])).Count > 0)
+            return [];
+        var given = (await s.GivenAheadAsync(id))
+            .Select(c => JsonSerializer.Deserialize<Change>(c, JsonSerializerOptions.Web)!.Key)
+            .ToHashSet();
+        return [.. begun.Where(b => !given.Contains(b))];
+    }
+
+    /// <summary>Lets people decide about what has begun by the rules and was approved with no plan.</summary>
+    private async Task AskAsync(
+        Session s,
+        PersonRow person,
+        IReadOnlyList<string> begun,
+        Edition newest,
+        Edition edition,
+        DateTimeOffset now
+    )
+    {
+        var titles = begun.Select(b =>
+            EntitlementKey.TryParse(b, out var key)
+                ? edition.Rulebook.Find(key)?.Title ?? b
+                : $"the account in {edition.Rulebook.Targets.GetValueOrDefault(b)?.Title ?? b}"
+        );
+        var made = new RequestRow
+        {
+            Id = RequestId.New(now).ToString(),
+            Kind = "change",
+            State = "planning",
+            PersonId = person.Id,
+            Requester = "oikonom",
+            Edition = newest.Number,
+            CreatedAt = now.ToUnixTimeMilliseconds(),
+            Workflow = Case.DefaultFor(newest, "change").Name,
+            Source = Workflow.ByHand,
+            Cause = JsonSerializer.Serialize(
+                new Cause(
+                    $"By the rules {person.Display} has {string.Join(", ", titles)} from now on, and nobody has decided about it",
+                    null,
+                    null,
+                    []
+                )
+            ),
+        };
+        await s.AddRequestsAsync([made]);
+        s.Record(
+            LedgerEntry.Of(
+                now,
+                "oikonom",
+                "request.raised",
+                person.Id,
+                made.Id,
+                ("requestKind", made.Kind),
+                ("what", "begun"),
+                ("edition", edition.Number)
+            )
+        );
+        s.Tell("requests", made.Id);
+        LogBegun(log, person.Number, begun.Count);
+    }
 
     /// <summary>An attribute that was approved for a term begins or ends: lists show it from now on.</summary>
     private static async Task<PersonRow> ShowAsync(Session s, PersonRow row, Inputs inputs, Edition edition, DateTimeOffset now)
@@ -245,4 +315,7 @@ public sealed partial class InstantLoop(
 
     [LoggerMessage(Level = LogLevel.Information, Message = "The written end of {Person} has come: {Count} changes run without a decision")]
     private static partial void LogEnded(ILogger log, string person, int count);
+
+    [LoggerMessage(Level = LogLevel.Information, Message = "What {Person} has by the rules has begun: {Count} changes go to approval")]
+    private static partial void LogBegun(ILogger log, string person, int count);
 }

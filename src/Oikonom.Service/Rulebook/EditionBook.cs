@@ -13,9 +13,11 @@ public sealed class EditionBook(Store.Store store, TimeProvider time)
     private static readonly TimeSpan Fresh = TimeSpan.FromMilliseconds(200);
     private readonly ConcurrentDictionary<long, Edition> _editions = new();
     private readonly ConcurrentDictionary<(long Number, int ReachedBy), Edition> _reached = new();
-    private (IReadOnlyList<long> Numbers, long At)? _inUse;
+    private InUse? _inUse;
 
     private sealed record Latest(long Number, long At);
+
+    private sealed record InUse(IReadOnlyList<long> Numbers, long At);
 
     private Latest? _last;
 
@@ -78,13 +80,14 @@ public sealed class EditionBook(Store.Store store, TimeProvider time)
         };
     }
 
-    /// <summary>The newest edition, and those beside it that people are on, the newest first; looked up every two seconds.</summary>
-    public async Task<IReadOnlyList<Edition>> InUseAsync(CancellationToken cancel)
+    /// <summary>The newest edition, and those beside it that people are on, the newest first.</summary>
+    /// <param name="atMost">How old the answer may be.</param>
+    public async Task<IReadOnlyList<Edition>> InUseAsync(TimeSpan atMost, CancellationToken cancel)
     {
         if (await CurrentOrNullAsync(cancel) is not { } current)
             return [];
-        if (_inUse is not { } known || time.GetElapsedTime(known.At) > TimeSpan.FromSeconds(2))
-            _inUse = known = (
+        if (_inUse is not { } known || time.GetElapsedTime(known.At) >= atMost)
+            _inUse = known = new(
                 [.. (await store.ReadAsync(s => s.PeopleByEditionAsync(), cancel)).Select(e => e.Edition).Reverse()],
                 time.GetTimestamp()
             );

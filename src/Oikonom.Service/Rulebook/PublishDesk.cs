@@ -280,7 +280,9 @@ public sealed class PublishDesk(
             Detail(row, rulebook),
             null,
             changed,
-            rollout is null ? null : new(rollout.Id, rollout.Number, rollout.People, rollout.Losing, rollout.Same, rollout.Brake.Length > 0)
+            rollout is null
+                ? null
+                : new(rollout.Id, rollout.Number, rollout.People, rollout.Losing, rollout.Same, rollout.Failing, rollout.Brake.Length > 0)
         );
     }
 

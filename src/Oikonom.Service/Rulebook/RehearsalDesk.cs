@@ -76,7 +76,7 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
 
     /// <summary>The rules that people are on beside the newest.</summary>
     public async Task<IReadOnlyDictionary<long, Core.Rulebook.Rulebook>> OthersAsync(CancellationToken cancel) =>
-        (await editions.InUseAsync(cancel)).Skip(1).ToDictionary(e => (long)e.Number, e => e.Rulebook);
+        (await editions.InUseAsync(TimeSpan.Zero, cancel)).Skip(1).ToDictionary(e => (long)e.Number, e => e.Rulebook);
 
     /// <summary>Everybody under both rulebooks; reading and asking go side by side.</summary>
     public async Task<RehearsalReport> LookAsync(
@@ -492,6 +492,7 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
             EffectKind.AccountWoken => $"the account {effect.Subject} in {effect.Target} wakes",
             EffectKind.AccountPutToSleep => $"the account {effect.Subject} in {effect.Target} is put to sleep",
             EffectKind.GrantGained => $"gains {effect.Key}",
+            EffectKind.LeftAlone => $"{effect.Key} stays as it is: this rulebook does not look after it any more",
             _ => $"loses {effect.Key}",
         };
 }

@@ -48,6 +48,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
             return null;
         var affected = report.Affected.Where(a => a.On > 0 && a.On != edition.Number).ToList();
         var losing = affected.Count(a => a.Loses);
+        var failing = affected.Count(a => a.Problem is not null);
         var rule = edition.Rulebook.RollOuts;
         var row = new RolloutRow
         {
@@ -62,7 +63,8 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
             Agreed = agreed,
             MadeAt = now.ToUnixTimeMilliseconds(),
             UpdatedAt = now.ToUnixTimeMilliseconds(),
-            People = affected.Count,
+            People = affected.Count - failing,
+            Failing = failing,
             Losing = losing,
             Same = others - affected.Count,
             Report = JsonSerializer.Serialize(
@@ -83,7 +85,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                 null,
                 ("rollout", row.Id),
                 ("edition", edition.Number),
-                ("people", affected.Count),
+                ("people", row.People),
                 ("passed", row.Brake.Length == 0)
             )
         );
@@ -393,6 +395,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
             row.People,
             row.Losing,
             row.Same,
+            row.Failing,
             row.Wave,
             Of("open"),
             Of("approved"),
@@ -416,8 +419,8 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                 var (state, rule, party) = (StateOf(row), edition.Rulebook.RollOuts, user.AsParty());
                 async Task<bool> MayAsync(Func<Party, bool> could) => could(party) && !await IsBarredAsync(s, row, user, could);
                 var decided = RollOutMachine.IsDecidedOn(state);
-                var all = await MayAsync(p => rule.MayDecide(p, "", edition.Rulebook));
-                var whole = decided && all;
+                var mayAll = await MayAsync(p => rule.MayDecide(p, "", edition.Rulebook));
+                var whole = decided && mayAll;
                 var departments = new List<RolloutDepartment>();
                 foreach (
                     var group in tallies
@@ -428,27 +431,32 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                 {
                     long Of(params string[] states) => group.Where(t => states.Contains(t.State)).Sum(t => t.People);
                     var may = decided && Of("open") > 0 && await MayAsync(p => rule.MayDecide(p, group.Key, edition.Rulebook));
+                    (IReadOnlyList<string> People, string Digest)? covered = may ? await OpenAsync(s, row, group.Key, user) : null;
                     departments.Add(
                         new(
                             group.Key,
-                            group.Sum(t => t.People),
+                            group.Where(t => t.State != "failing").Sum(t => t.People),
                             group.Sum(t => t.Losing),
                             Of("open"),
                             Of("approved"),
                             Of("declined"),
+                            Of("failing"),
                             Of("done", "moved"),
-                            may ? (await OpenAsync(s, row, group.Key, user)).Digest : null,
-                            may
+                            covered?.Digest,
+                            covered?.People.Count ?? 0,
+                            covered?.People.Count > 0
                         )
                     );
                 }
                 var report = Report.FromJson(row.Report);
-                var open = tallies.Any(t => t.State == "open");
+                (IReadOnlyList<string> People, string Digest)? all =
+                    whole && tallies.Any(t => t.State == "open") ? await OpenAsync(s, row, "", user) : null;
                 return new RolloutDetail(
                     Summary(row, tallies),
                     row.Brake.Length > 0 ? row.Brake : null,
                     row.ReleasedBy.Length > 0 ? row.ReleasedBy : null,
-                    whole && open ? (await OpenAsync(s, row, "", user)).Digest : null,
+                    all is { } some ? some.Digest : null,
+                    all?.People.Count ?? 0,
                     reach is null ? Views(report.Templates) : [],
                     reach is null ? Views(report.Entitlements) : [],
                     departments,
@@ -476,13 +484,13 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                         )),
                     ],
                     new(
-                        whole && open,
+                        all?.People.Count > 0,
                         state == RollOutState.Held && await MayAsync(rule.MayPass),
                         party.Roles.Contains(Roles.Operator)
                             && Can(state, RollOutEvent.Begin)
                             && (row.People == 0 || tallies.Any(t => t.State == "approved")),
                         party.Roles.Contains(Roles.Operator) && Can(state, RollOutEvent.Stop),
-                        all
+                        mayAll
                             && Can(state, RollOutEvent.TurnBack)
                             && tallies.Any(t => t.State == "done")
                             && !tallies.Any(t => t.State is "running" or "turning")

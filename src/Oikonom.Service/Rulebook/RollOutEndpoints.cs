@@ -108,6 +108,20 @@ public static class RollOutEndpoints
                 .Reaching(reached);
     }
 
+    private static readonly string[] States =
+    [
+        "open",
+        "failing",
+        "approved",
+        "declined",
+        "running",
+        "own",
+        "done",
+        "moved",
+        "turning",
+        "turned-back",
+    ];
+
     private static async Task<Page<RolloutPerson>> PeopleAsync(
         string id,
         Store.Store store,
@@ -124,6 +138,8 @@ public static class RollOutEndpoints
     )
     {
         var size = Paging.Limit(limit);
+        if (state is { Length: > 0 } && !States.Contains(state))
+            throw Problem.Invalid($"'{state}' is no state of people in a roll-out; use {string.Join(", ", States)}.", "state");
         return await store.ReadAsync(
             async s =>
             {

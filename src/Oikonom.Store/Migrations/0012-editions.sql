@@ -23,6 +23,7 @@ CREATE TABLE rollouts (
     people BIGINT NOT NULL,
     losing BIGINT NOT NULL,
     same BIGINT NOT NULL,
+    failing BIGINT NOT NULL,
     report TEXT NOT NULL,
     brake TEXT NOT NULL DEFAULT '',
     released_by TEXT NOT NULL DEFAULT '',

@@ -18,6 +18,9 @@ public sealed class RolloutRow
     public long Losing { get; init; }
     public long Same { get; init; }
 
+    /// <summary>How many the edition cannot serve.</summary>
+    public long Failing { get; init; }
+
     /// <summary>Gains and losses by template and by entitlement, as JSON.</summary>
     public string Report { get; init; } = "{}";
 
@@ -112,7 +115,7 @@ public sealed record RolloutFilter(string Rollout, string State, string Departme
 public static class RolloutTables
 {
     private const string Columns =
-        "id, number, edition, state, author, agreed, made_at, people, losing, same, report, brake, released_by, wave, wave_size, "
+        "id, number, edition, state, author, agreed, made_at, people, losing, same, failing, report, brake, released_by, wave, wave_size, "
         + "pause, next_at, turning, problem, updated_at";
 
     private const string PersonColumns =
@@ -125,7 +128,7 @@ public static class RolloutTables
     public static Task AddRolloutAsync(this Session session, RolloutRow row) =>
         session.ExecuteAsync(
             $"INSERT INTO rollouts ({Columns}) VALUES (@Id, @Number, @Edition, @State, @Author, @Agreed, @MadeAt, @People, "
-                + "@Losing, @Same, @Report, @Brake, @ReleasedBy, @Wave, @WaveSize, @Pause, @NextAt, @Turning, @Problem, @UpdatedAt)",
+                + "@Losing, @Same, @Failing, @Report, @Brake, @ReleasedBy, @Wave, @WaveSize, @Pause, @NextAt, @Turning, @Problem, @UpdatedAt)",
             row
         );
 

@@ -189,6 +189,14 @@ public static class StepTables
             ("id", "text")
         );
 
+    /// <summary>What steps that are not over, stopped ones too, are going to give somebody.</summary>
+    public static Task<IReadOnlyList<string>> GivenAheadAsync(this Session session, string person) =>
+        session.QueryAsync<string>(
+            "SELECT s.change FROM steps s JOIN requests r ON r.id=s.request_id WHERE s.person_id=@person AND s.removes=0 AND s.state "
+                + "IN ('pending','stopped') AND r.state IN ('fulfilling','completed')",
+            new { person }
+        );
+
     /// <summary>Of the requests, those whose steps are all over, save what lies later.</summary>
     public static Task<IReadOnlyList<string>> FinishedAsync(this Session session, IReadOnlyCollection<string> requests) =>
         session.BulkQueryAsync<string, object>(
