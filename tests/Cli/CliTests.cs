@@ -528,6 +528,78 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     }
 
     [Fact]
+    public async Task A_roll_out_is_decided_carried_out_and_turned_back_through_the_client()
+    {
+        var row = HrRow.New() with { Title = "Bellmaker", Department = "Workshop" };
+        await _world.BringAsync(row);
+        await SignInAsync("edda");
+        var draft = Path.Combine(_home.Path, "rolled");
+        await RunAsync($"rulebook export current {draft}");
+        async Task ChangeAsync(string file, string old, string fresh)
+        {
+            var path = Path.Combine(draft, file);
+            var text = await File.ReadAllTextAsync(path);
+            await File.WriteAllTextAsync(path, text.Replace(old, fresh, StringComparison.Ordinal));
+        }
+        await ChangeAsync("rulebook.yaml", "decides: group:data-office", "decides: person:E9002");
+        await ChangeAsync(
+            Path.Combine("templates", "everyone.yaml"),
+            "  - to: directory/all-people\n",
+            "  - to: directory/all-people\n  - to: directory/research-lab\n    when: title == \"Bellmaker\"\n"
+        );
+        var published = await RunAsync($"rulebook publish {draft} --yes");
+        Assert.Contains("Nobody is moved by it. Roll-out ", published.Out, StringComparison.Ordinal);
+        Assert.Contains("1 people differ, 0 of them would have less", published.Out, StringComparison.Ordinal);
+        var number = (await JsonAsync("rollouts list --open")).GetProperty("items")[0].GetProperty("number").GetInt32();
+        Assert.Contains(
+            $"would give it: roll-out {number}",
+            (await RunAsync($"explain {row.Number} directory/research-lab")).Out,
+            StringComparison.Ordinal
+        );
+        Assert.Contains("gains directory/research-lab", (await RunAsync($"rollouts people {number}")).Out, StringComparison.Ordinal);
+        Assert.Contains("is no state of people", (await RunAsync($"rollouts people {number} --state x")).Error, StringComparison.Ordinal);
+        Assert.Contains("This decision belongs to", (await RunAsync($"rollouts approve {number} --yes")).Error, StringComparison.Ordinal);
+        Assert.Equal(4, (await RunAsync("rollouts show 9999")).Code);
+
+        await SignInAsync("mara");
+        Assert.Contains("Workshop", (await RunAsync($"rollouts show {number}")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "has nobody of 'Nowhere'",
+            (await RunAsync($"rollouts approve {number} --department Nowhere --yes")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Equal(1, (await RunAsync($"rollouts decline {number} --department Workshop --yes")).Code);
+        var approved = await RunAsync($"rollouts approve {number} --department Workshop --remark bells --yes");
+        Assert.Contains("mara approved 1 people of Workshop", approved.Out, StringComparison.Ordinal);
+        await SignInAsync("otto");
+        Assert.Equal(1, (await RunAsync($"rollouts begin {number} --size 5 --pause soon --yes")).Code);
+        Assert.Equal(0, (await RunAsync($"rollouts begin {number} --size 5 --yes")).Code);
+        Task<RolloutSummary> StandsAsync(string state) =>
+            _world.EventuallyAsync(
+                async () => (await _world.GetAsync<RolloutDetail>($"/api/v1/rollouts/{number}", "otto")).Summary,
+                s => s.State == state,
+                40
+            );
+        await StandsAsync("done");
+        Assert.Contains("done", (await RunAsync($"rollouts people {number} --wave 1")).Out, StringComparison.Ordinal);
+        Assert.Contains("research-lab", (await RunAsync($"people show {row.Number}")).Out, StringComparison.Ordinal);
+        Assert.NotEqual(0, (await RunAsync($"rollouts stop {number} --reason x --yes")).Code);
+        await SignInAsync("mara");
+        Assert.Equal(0, (await RunAsync($"rollouts turn-back {number} --reason quiet --yes")).Code);
+        await _world.EventuallyAsync(
+            async () => (await RunAsync($"rollouts show {number}")).Out,
+            o => o.Contains("was turned back", StringComparison.Ordinal),
+            40
+        );
+        await SignInAsync("edda");
+        Assert.Equal(0, (await RunAsync("rollouts make")).Code);
+        Assert.NotEqual(0, (await RunAsync($"rollouts release {number} --reason x --yes")).Code);
+        await World.OkAsync(
+            (await _world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(_world.Rulebook()))
+        );
+    }
+
+    [Fact]
     public async Task Access_is_asked_for_and_decided_from_the_command_line()
     {
         var row = HrRow.New();
@@ -587,7 +659,8 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
             + "heads|ledger keys|ledger export|ledger rotate-key|requests new-link|password change|password forgot|rulebook "
             + "check|rulebook rehearse|rulebook diff|rulebook publish|rulebook proposals|rulebook approve|rulebook "
             + "decline|rulebook list|rulebook show|rulebook export|rulebook warnings|secrets list|secrets set|users list|users "
-            + "set|users changes|users agree|users decline|users link|notices hearing|tokens list|tokens make|tokens end"
+            + "set|rollouts list|rollouts show|rollouts people|rollouts make|rollouts approve|rollouts decline|rollouts begin|rollouts "
+            + "stop|rollouts turn-back|rollouts release|users changes|users agree|users decline|users link|notices hearing|tokens list|tokens make|tokens end"
         ).Split('|');
         foreach (var command in commands)
         {

@@ -431,6 +431,56 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
     }
 
     [Fact]
+    public async Task A_roll_out_is_looked_at_decided_by_department_and_seen_to_end()
+    {
+        var row = HrRow.New() with { Title = "Bellmaker", Department = "Workshop" };
+        await _world.BringAsync(row);
+        await World.OkAsync(
+            (await _world.SignInAsync("edda")).PostAsJsonAsync(
+                "/api/v1/rulebook/editions",
+                new RulebookBody(
+                    _world.Rulebook(
+                        (path, text) =>
+                            path == "rulebook.yaml"
+                                ? text.Replace("group:data-office\n  brake", "person:E9002\n  brake", StringComparison.Ordinal)
+                            : path == "templates/everyone.yaml"
+                                ? text + "  - to: directory/research-lab\n    when: title == \"Bellmaker\"\n"
+                            : text
+                    )
+                )
+            )
+        );
+        await SignInAsync("mara");
+        await _page.GetByRole(AriaRole.Link, new() { Name = "Roll-out " }).First.ClickAsync();
+        await Text("1 to be decided.").WaitForAsync();
+        await Text("gains directory/research-lab").WaitForAsync();
+        await RequireAccessibleAsync("roll-out");
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Approve Workshop" }).ClickAsync();
+        await RequireAccessibleAsync("roll-out, deciding");
+        await _page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Approve 1 person of Workshop" }).ClickAsync();
+        await Text("1 approved and not begun.").WaitForAsync();
+        var place = new Uri(_page.Url).AbsolutePath;
+        await _context.ClearCookiesAsync();
+        await SignInAsync("otto", place);
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Begin wave 1" }).ClickAsync();
+        await _page.GetByLabel("People in a wave").FillAsync("0");
+        var begin = _page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Begin", Exact = true });
+        Assert.True(await begin.IsDisabledAsync());
+        await _page.GetByLabel("People in a wave").FillAsync("5");
+        await RequireAccessibleAsync("roll-out, beginning");
+        await begin.ClickAsync();
+        // The page goes on by itself, and the person's page tells the edition they are on.
+        await Text("1 of 1 done").WaitForAsync(new() { Timeout = 40_000 });
+        await RequireAccessibleAsync("roll-out, done");
+        await _page.GetByRole(AriaRole.Link, new() { Name = "Wave 1" }).ClickAsync();
+        await _page.GetByRole(AriaRole.Link, new() { Name = row.Family }).ClickAsync();
+        await Text("on edition ").WaitForAsync();
+        await World.OkAsync(
+            (await _world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(_world.Rulebook()))
+        );
+    }
+
+    [Fact]
     public async Task A_user_is_added_with_a_limit_and_agrees_to_an_edition_after_a_look()
     {
         await SignInAsync("edda", "/service");
