@@ -1,11 +1,12 @@
 import '@fontsource-variable/literata/index.css';
 import '@fontsource-variable/source-sans-3/index.css';
 import './shell/book.css';
-import { QueryCache, QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { RouterProvider } from '@tanstack/react-router';
 import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { Refusal } from './api/client';
+import { mutationCache, queryCache } from './parts/Troubles';
 import { makeRouter } from './shell/routes';
 
 const queries: QueryClient = new QueryClient({
@@ -15,13 +16,12 @@ const queries: QueryClient = new QueryClient({
       retry: (count, error) => count < 3 && !(error instanceof Refusal && error.status >= 400 && error.status < 500),
     },
   },
-  queryCache: new QueryCache({
-    onError: (error) => {
-      if (error instanceof Refusal && error.status === 401 && location.pathname !== '/sign-in') {
-        void router.navigate({ to: '/sign-in', search: { refused: undefined, onward: location.pathname + location.search } });
-      }
-    },
+  queryCache: queryCache((error) => {
+    if (error instanceof Refusal && error.status === 401 && location.pathname !== '/sign-in') {
+      void router.navigate({ to: '/sign-in', search: { refused: undefined, onward: location.pathname + location.search } });
+    }
   }),
+  mutationCache: mutationCache(),
 });
 const router = makeRouter(queries);
 

@@ -85,6 +85,7 @@ export function Deeds({
   const path = { params: { path: { id: summary.id } } };
   // What HR says today stands beside each field that may be changed.
   const person = useQuery({
+    meta: { what: 'What HR says of the person' },
     queryKey: ['people', summary.personNumber],
     queryFn: () => ask(api.GET('/api/v1/people/{id}', { params: { path: { id: summary.personNumber } } })),
     enabled: asked === 'change' && summary.personNumber !== '',

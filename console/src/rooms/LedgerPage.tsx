@@ -101,8 +101,13 @@ function EntryDialog({ id, close }: { id: string; close: () => void }) {
     queryFn: () => ask(api.GET('/api/v1/ledger/entries/{entry}', { params: { path: { entry: id } } })),
     retry: false,
   });
-  const keys = useQuery({ queryKey: ['ledger', 'keys'], queryFn: () => ask(api.GET('/api/v1/ledger/keys')) });
+  const keys = useQuery({
+    meta: { what: 'The keys of the ledger' },
+    queryKey: ['ledger', 'keys'],
+    queryFn: () => ask(api.GET('/api/v1/ledger/keys')),
+  });
   const own = useQuery({
+    meta: { what: 'The proof' },
     queryKey: ['ledger', 'proven', proof.data?.head.size, id],
     enabled: proof.data !== undefined && keys.data !== undefined && canProve(),
     queryFn: async () => {

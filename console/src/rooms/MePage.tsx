@@ -54,7 +54,11 @@ function Delegations() {
   const [begins, setBegins] = useState(new Date().toISOString().slice(0, 10));
   const [ends, setEnds] = useState('');
   const [remark, setRemark] = useState('');
-  const list = useQuery({ queryKey: ['delegations'], queryFn: () => ask(api.GET('/api/v1/delegations')) });
+  const list = useQuery({
+    meta: { what: 'Who decides for you' },
+    queryKey: ['delegations'],
+    queryFn: () => ask(api.GET('/api/v1/delegations')),
+  });
   const who = useUsers();
   const named = useNamed();
   const after = () => queries.invalidateQueries({ queryKey: ['delegations'] });
@@ -66,6 +70,7 @@ function Delegations() {
     },
   });
   const end = useMutation({
+    meta: { what: 'Ending the delegation' },
     mutationFn: (id: string) => ask(api.DELETE('/api/v1/delegations/{id}', { params: { path: { id } } })),
     onSuccess: after,
   });
@@ -113,8 +118,13 @@ function Delegations() {
 
 function Notices() {
   const queries = useQueryClient();
-  const list = useQuery({ queryKey: ['notices'], queryFn: () => ask(api.GET('/api/v1/notices', { params: { query: { limit: 30 } } })) });
+  const list = useQuery({
+    meta: { what: 'Your notices' },
+    queryKey: ['notices'],
+    queryFn: () => ask(api.GET('/api/v1/notices', { params: { query: { limit: 30 } } })),
+  });
   const read = useMutation({
+    meta: { what: 'Marking them read' },
     mutationFn: () => ask(api.POST('/api/v1/notices/read')),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['notices'] }),
   });
@@ -153,7 +163,7 @@ function HearingForm() {
   const [from, setFrom] = useState('');
   const [until, setUntil] = useState('');
   const [zone, setZone] = useState(Intl.DateTimeFormat().resolvedOptions().timeZone);
-  const hearing = useQuery({ queryKey: ['hearing'], queryFn: () => ask(api.GET('/api/v1/me/hearing')) });
+  const hearing = useQuery({ meta: { what: 'How you hear' }, queryKey: ['hearing'], queryFn: () => ask(api.GET('/api/v1/me/hearing')) });
   useEffect(() => {
     if (!hearing.data) return;
     setMail(hearing.data.mail);
@@ -270,8 +280,9 @@ function OwnData({ number }: { number: string }) {
 
 function SessionList() {
   const queries = useQueryClient();
-  const list = useQuery({ queryKey: ['sessions'], queryFn: () => ask(api.GET('/api/v1/me/sessions')) });
+  const list = useQuery({ meta: { what: 'Your sessions' }, queryKey: ['sessions'], queryFn: () => ask(api.GET('/api/v1/me/sessions')) });
   const end = useMutation({
+    meta: { what: 'Ending the session' },
     mutationFn: (id: string) => ask(api.DELETE('/api/v1/me/sessions/{id}', { params: { path: { id } } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['sessions'] }),
   });
@@ -297,13 +308,14 @@ function TokenList() {
   const me = useMe();
   const [label, setLabel] = useState('');
   const [role, setRole] = useState('');
-  const list = useQuery({ queryKey: ['tokens'], queryFn: () => ask(api.GET('/api/v1/me/tokens')) });
+  const list = useQuery({ meta: { what: 'Your tokens' }, queryKey: ['tokens'], queryFn: () => ask(api.GET('/api/v1/me/tokens')) });
   const after = () => queries.invalidateQueries({ queryKey: ['tokens'] });
   const make = useMutation({
     mutationFn: () => ask(api.POST('/api/v1/me/tokens', { body: { label, days: 90, roles: role ? [role] : null } })),
     onSuccess: after,
   });
   const end = useMutation({
+    meta: { what: 'Ending the token' },
     mutationFn: (id: string) => ask(api.DELETE('/api/v1/me/tokens/{id}', { params: { path: { id } } })),
     onSuccess: after,
   });

@@ -24,6 +24,7 @@ export function NewRequestPage() {
   const [many, setMany] = useState(false);
   const catalogue = useCatalogue();
   const copied = useQuery({
+    meta: { what: 'The request that is copied' },
     queryKey: ['requests', 'one', search.copy],
     queryFn: () => ask(api.GET('/api/v1/requests/{id}', { params: { path: { id: search.copy ?? '' } } })),
     enabled: search.copy !== undefined,
@@ -66,6 +67,7 @@ export function NewRequestPage() {
     },
   });
   const keep = useMutation({
+    meta: { what: 'Keeping the draft' },
     mutationFn: () => {
       const id = draft ?? crypto.randomUUID();
       setDraft(id);
@@ -191,8 +193,9 @@ function Preview({ preview, touched, stale }: { preview: RequestPreview; touched
 
 function Drafts({ pick }: { pick: (draft: Schemas['Draft']) => void }) {
   const queries = useQueryClient();
-  const drafts = useQuery({ queryKey: ['drafts'], queryFn: () => ask(api.GET('/api/v1/drafts')) });
+  const drafts = useQuery({ meta: { what: 'Your drafts' }, queryKey: ['drafts'], queryFn: () => ask(api.GET('/api/v1/drafts')) });
   const drop = useMutation({
+    meta: { what: 'Dropping the draft' },
     mutationFn: (id: string) => ask(api.DELETE('/api/v1/drafts/{id}', { params: { path: { id } } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['drafts'] }),
   });

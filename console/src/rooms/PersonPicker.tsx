@@ -63,6 +63,7 @@ export function PersonPicker({ id, value, onChange }: { id: string; value: strin
     enabled: sought.length > 1,
   });
   const person = useQuery({
+    meta: { what: 'The person' },
     queryKey: ['people', 'one', value],
     queryFn: () => ask(api.GET('/api/v1/people/{id}', { params: { path: { id: value } } })),
     enabled: value.length > 0,

@@ -14,7 +14,11 @@ import book from './Rulebook.module.css';
 
 /** Editions that wait until another engineer agrees. */
 export function Proposals({ edition, take }: { edition: number; take: (proposed: Schemas['ProposalDetail']) => void }) {
-  const list = useQuery({ queryKey: ['rulebook', 'proposals'], queryFn: () => ask(api.GET('/api/v1/rulebook/proposals')) });
+  const list = useQuery({
+    meta: { what: 'Editions that wait for a second person' },
+    queryKey: ['rulebook', 'proposals'],
+    queryFn: () => ask(api.GET('/api/v1/rulebook/proposals')),
+  });
   if (!list.data || list.data.items.length === 0) return null;
   return (
     <section className={`${style.sheet} ${style.story} ${book.proposals}`} aria-labelledby="proposals">

@@ -281,6 +281,7 @@ function LedgerOf({ request }: { request: RequestDetail }) {
   const me = useMe();
   const may = me.data?.roles.some((role) => role === 'auditor' || role === 'engineer') ?? false;
   const ledger = useQuery({
+    meta: { what: 'The ledger of this request' },
     queryKey: ['requests', 'ledger', request.summary.id],
     queryFn: () => ask(api.GET('/api/v1/ledger', { params: { query: { request: request.summary.id, limit: 100 } } })),
     enabled: may,

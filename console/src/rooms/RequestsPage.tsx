@@ -20,7 +20,11 @@ export function RequestsPage() {
   const text = useDeferredValue(search.text);
   const { board, ...filter } = search;
   const query = { ...filter, text };
-  const counts = useQuery({ queryKey: ['requests', 'counts'], queryFn: () => ask(api.GET('/api/v1/requests/counts')) });
+  const counts = useQuery({
+    meta: { what: 'The counts' },
+    queryKey: ['requests', 'counts'],
+    queryFn: () => ask(api.GET('/api/v1/requests/counts')),
+  });
   const list = useInfiniteQuery({
     queryKey: ['requests', 'list', query],
     queryFn: ({ pageParam }) => ask(api.GET('/api/v1/requests', { params: { query: { ...query, limit: 100, after: pageParam } } })),
@@ -110,7 +114,7 @@ function Views({ search }: { search: RequestSearch }) {
   const queries = useQueryClient();
   const [naming, setNaming] = useState(false);
   const [name, setName] = useState('');
-  const views = useQuery({ queryKey: ['views'], queryFn: () => ask(api.GET('/api/v1/views')) });
+  const views = useQuery({ meta: { what: 'Your saved views' }, queryKey: ['views'], queryFn: () => ask(api.GET('/api/v1/views')) });
   const after = () => {
     setNaming(false);
     setName('');
@@ -122,6 +126,7 @@ function Views({ search }: { search: RequestSearch }) {
     onSuccess: after,
   });
   const drop = useMutation({
+    meta: { what: 'Dropping the view' },
     mutationFn: (view: string) => ask(api.DELETE('/api/v1/views/{name}', { params: { path: { name: view } } })),
     onSuccess: after,
   });

@@ -43,7 +43,11 @@ function NoticeTexts() {
   const [event, setEvent] = useState('decide');
   const [subject, setSubject] = useState<string>();
   const [text, setText] = useState<string>();
-  const list = useQuery({ queryKey: ['notice-templates'], queryFn: () => ask(api.GET('/api/v1/notices/templates')) });
+  const list = useQuery({
+    meta: { what: 'The texts of notices' },
+    queryKey: ['notice-templates'],
+    queryFn: () => ask(api.GET('/api/v1/notices/templates')),
+  });
   const known = list.data?.items.find((t) => t.event === event);
   const changed = subject !== undefined || text !== undefined;
   const look = useMutation({
@@ -118,7 +122,12 @@ function Hooks() {
   const [address, setAddress] = useState('');
   const [secret, setSecret] = useState('');
   const [kinds, setKinds] = useState('request.');
-  const list = useQuery({ queryKey: ['hooks'], queryFn: () => ask(api.GET('/api/v1/hooks')), refetchInterval: 10_000 });
+  const list = useQuery({
+    meta: { what: 'The hooks' },
+    queryKey: ['hooks'],
+    queryFn: () => ask(api.GET('/api/v1/hooks')),
+    refetchInterval: 10_000,
+  });
   const after = () => queries.invalidateQueries({ queryKey: ['hooks'] });
   const add = useMutation({
     mutationFn: () => ask(api.POST('/api/v1/hooks', { body: { address, secret, kinds: kinds.split(/[\s,]+/).filter(Boolean) } })),
@@ -199,7 +208,7 @@ function Hooks() {
 
 function Sessions() {
   const queries = useQueryClient();
-  const list = useQuery({ queryKey: ['all-sessions'], queryFn: () => ask(api.GET('/api/v1/sessions')) });
+  const list = useQuery({ meta: { what: 'The sessions' }, queryKey: ['all-sessions'], queryFn: () => ask(api.GET('/api/v1/sessions')) });
   const end = useMutation({
     mutationFn: (id: string) => ask(api.DELETE('/api/v1/sessions/{id}', { params: { path: { id } } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['all-sessions'] }),

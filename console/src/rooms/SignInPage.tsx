@@ -28,6 +28,7 @@ export function SignInPage() {
   const [forgotten, setForgotten] = useState<'asked' | 'sent'>();
 
   const ways = useQuery({
+    meta: { what: 'The ways to sign in' },
     queryKey: ['ways'],
     queryFn: async () => (await (await fetch('/health/ready')).json()) as { openId?: boolean },
     retry: false,

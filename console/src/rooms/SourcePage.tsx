@@ -272,6 +272,7 @@ function Preview({ test, close }: { test: SourceTest; close: () => void }) {
 function Vanished({ name, count }: { name: string; count: number }) {
   const queries = useQueryClient();
   const list = useQuery({
+    meta: { what: 'Who is no more in the source' },
     queryKey: ['sources', 'vanished', name],
     queryFn: () => ask(api.GET('/api/v1/sources/{name}/vanished', { params: { path: { name } } })),
     enabled: count > 0,
@@ -314,6 +315,7 @@ function Vanished({ name, count }: { name: string; count: number }) {
 
 function SetAside({ name }: { name: string }) {
   const list = useQuery({
+    meta: { what: 'The rows that were set aside' },
     queryKey: ['sources', 'set-aside', name],
     queryFn: () => ask(api.GET('/api/v1/sources/{name}/set-aside', { params: { path: { name } } })),
   });
@@ -354,6 +356,7 @@ function SetAside({ name }: { name: string }) {
 
 function Runs({ name }: { name: string }) {
   const list = useQuery({
+    meta: { what: 'The runs of this source' },
     queryKey: ['sources', 'runs', name],
     queryFn: () => ask(api.GET('/api/v1/sources/{name}/runs', { params: { path: { name } } })),
   });

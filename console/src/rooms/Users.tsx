@@ -257,7 +257,12 @@ function UserForm({ user, close, waits }: { user: User | undefined; close: () =>
 /** The part of the organisation to which a role is limited; nothing chosen means everywhere. */
 function Where({ role, limits, change }: { role: string; limits: Limits; change: (limits: Limits) => void }) {
   const catalogue = useCatalogue();
-  const targets = useQuery({ queryKey: ['targets'], queryFn: () => ask(api.GET('/api/v1/targets')), staleTime: 60_000 });
+  const targets = useQuery({
+    meta: { what: 'The targets' },
+    queryKey: ['targets'],
+    queryFn: () => ask(api.GET('/api/v1/targets')),
+    staleTime: 60_000,
+  });
   const parts = partsOf(limits);
   const kinds: [keyof Limits, string, [string, string][]][] = [
     ['sites', 'Sites', (catalogue.data?.sites ?? []).map((s) => [s.name, s.value])],

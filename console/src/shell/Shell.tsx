@@ -5,6 +5,7 @@ import { api, ask } from '../api/client';
 import { listen } from '../api/live';
 import { Button } from '../parts/Button';
 import { Loading } from '../parts/Notice';
+import { Troubles } from '../parts/Troubles';
 import { allEntries } from '../rooms/LedgerPage';
 import { allRequests } from '../rooms/requestSearch';
 import style from './Shell.module.css';
@@ -34,6 +35,7 @@ export function Shell() {
   useGoKeys();
   useEffect(() => (signedIn ? listen(queries) : undefined), [queries, signedIn]);
   const inbox = useQuery({
+    meta: { what: 'Your inbox' },
     queryKey: ['requests', 'inbox', 'count'],
     queryFn: () => ask(api.GET('/api/v1/inbox/count')),
     enabled: signedIn,
@@ -125,6 +127,7 @@ export function Shell() {
       <main id="content" tabIndex={-1} className="page">
         <Outlet />
       </main>
+      <Troubles />
     </div>
   );
 }

@@ -1,4 +1,5 @@
 using System.Text.Json.Serialization;
+using Oikonom.Core.Time;
 
 namespace Oikonom.Core.Fulfilment;
 
@@ -36,7 +37,6 @@ public enum AttemptOutcome
 public static class StepMachine
 {
     private static readonly TimeSpan LookAgain = TimeSpan.FromHours(6);
-    private static readonly TimeSpan Longest = TimeSpan.FromMinutes(5);
 
     /// <param name="attempts">Attempts before this one.</param>
     /// <returns>The new state, and for a retry the wait before it.</returns>
@@ -48,13 +48,9 @@ public static class StepMachine
         {
             AttemptOutcome.Reached => (StepState.Done, TimeSpan.Zero),
             AttemptOutcome.NoLongerWanted => (StepState.Dropped, TimeSpan.Zero),
-            AttemptOutcome.Transient => (StepState.Pending, BackOff(attempts)),
+            AttemptOutcome.Transient => (StepState.Pending, BackOff.ForWork.After(attempts)),
             AttemptOutcome.Waits => (StepState.Pending, LookAgain),
             _ => (StepState.Stopped, TimeSpan.Zero),
         };
     }
-
-    /// <summary>1 s, 2 s, 4 s … at most 5 minutes.</summary>
-    public static TimeSpan BackOff(int attempts) =>
-        attempts >= 9 ? Longest : TimeSpan.FromSeconds(Math.Min(Longest.TotalSeconds, Math.Pow(2, attempts)));
 }

@@ -1,3 +1,4 @@
+using Oikonom.Core.Time;
 using Oikonom.Service.Hosting;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
@@ -43,10 +44,7 @@ public static class SignInTries
         foreach (var (row, (key, limit, wait)) in rows.Zip(counted))
         {
             var tries = now - row.LastAt > (long)Forgets.TotalMilliseconds ? 1 : row.Tries + 1;
-            var blocked =
-                tries < limit
-                    ? 0
-                    : now + (long)Math.Min(Longest.TotalMilliseconds, wait.TotalMilliseconds * Math.Pow(2, Math.Min(tries - limit, 10)));
+            var blocked = tries < limit ? 0 : now + new BackOff(wait, Longest).Milliseconds(tries - limit);
             await s.SaveTryAsync(
                 new()
                 {

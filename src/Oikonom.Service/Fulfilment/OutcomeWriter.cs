@@ -3,6 +3,7 @@ using System.Threading.Channels;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
+using Oikonom.Core.Time;
 using Oikonom.Service.Hosting;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
@@ -25,6 +26,7 @@ public sealed partial class OutcomeWriter(
 {
     private const int MaxGroup = 400;
     private static readonly TimeSpan Patience = TimeSpan.FromMinutes(2);
+    private static readonly BackOff Resting = new(TimeSpan.FromMilliseconds(100), TimeSpan.FromSeconds(6.4));
     private readonly Channel<Written> _channel = Channel.CreateBounded<Written>(4096);
 
     /// <summary>Raised after a group is committed.</summary>
@@ -80,7 +82,7 @@ public sealed partial class OutcomeWriter(
                     return;
                 }
                 pulse.Bad(nameof(OutcomeWriter), error.Message);
-                await Task.Delay(TimeSpan.FromMilliseconds(100 << Math.Min(failures, 6)), cancel);
+                await Task.Delay(Resting.After(failures), cancel);
             }
         }
     }

@@ -1,3 +1,5 @@
+using Oikonom.Core.Time;
+
 namespace Oikonom.Service.Hosting;
 
 /// <summary>
@@ -8,6 +10,8 @@ public abstract partial class Loop(TimeSpan beat, Pulse pulse, ILogger log) : Ba
 {
     /// <summary>How long one round may take before it counts as hanging.</summary>
     protected virtual TimeSpan Patience => TimeSpan.FromMinutes(3);
+
+    private static readonly BackOff Resting = new(TimeSpan.FromSeconds(1), TimeSpan.FromSeconds(30));
 
     private string Name => GetType().Name;
 
@@ -53,7 +57,7 @@ public abstract partial class Loop(TimeSpan beat, Pulse pulse, ILogger log) : Ba
                 failures++;
                 pulse.Bad(Name, error.Message);
                 LogFailure(log, Name, failures, error);
-                await Task.Delay(TimeSpan.FromSeconds(Math.Min(30, Math.Pow(2, failures - 1))), stoppingToken);
+                await Task.Delay(Resting.After(failures - 1), stoppingToken);
             }
         }
     }

@@ -154,10 +154,7 @@ public sealed partial class WriteBackLoop(
     private async Task FailAsync(WriteBackRow row, SourceFault fault, CancellationToken cancel)
     {
         LogFailed(log, row.Source, row.RecordKey, fault.Message);
-        var again =
-            row.Attempts + 1 < MaxAttempts
-                ? time.Milliseconds() + (long)StepMachine.BackOff((int)row.Attempts + 2).TotalMilliseconds
-                : (long?)null;
+        var again = row.Attempts + 1 < MaxAttempts ? time.Milliseconds() + BackOff.ForWork.Milliseconds(row.Attempts + 2) : (long?)null;
         await store.WriteAsync(s => s.WriteBackFailedAsync(row.Id, again, fault.Message), cancel);
     }
 

@@ -8,6 +8,7 @@ using Microsoft.AspNetCore.DataProtection;
 using Oikonom.Contracts;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
+using Oikonom.Core.Time;
 using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
 using Oikonom.Store.Rooms;
@@ -55,10 +56,7 @@ public sealed partial class HookLoop(
                 && await SendAsync(hook, entry, cancel) is { } problem
             )
             {
-                (hook.Problem, hook.DueAt) = (
-                    problem,
-                    time.Milliseconds() + (long)StepMachine.BackOff((int)hook.Attempts).TotalMilliseconds
-                );
+                (hook.Problem, hook.DueAt) = (problem, time.Milliseconds() + BackOff.ForWork.Milliseconds(hook.Attempts));
                 hook.Attempts++;
                 LogFailure(log, hook.Address, (int)hook.Attempts, problem);
                 break;

@@ -128,12 +128,7 @@ public sealed partial class MailLoop(
 
     private Task FailAsync(NoticeRow mail, string problem, CancellationToken cancel) =>
         store.WriteAsync(
-            s =>
-                s.NoticeFailedAsync(
-                    mail.Id,
-                    time.Milliseconds() + (long)StepMachine.BackOff((int)mail.Attempts + 2).TotalMilliseconds,
-                    problem
-                ),
+            s => s.NoticeFailedAsync(mail.Id, time.Milliseconds() + BackOff.ForWork.Milliseconds(mail.Attempts + 2), problem),
             cancel
         );
 

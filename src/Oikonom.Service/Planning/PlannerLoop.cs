@@ -5,6 +5,7 @@ using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
+using Oikonom.Core.Time;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Fulfilment;
 using Oikonom.Service.Hosting;
@@ -517,7 +518,7 @@ public sealed partial class PlannerLoop(
                         LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.cannot-plan", row.PersonId, row.Id, ("problem", problem))
                     );
                 (row.Problem, row.LeaseOwner, row.LeaseUntil) = (problem, "", 0);
-                row.DueAt = now + (long)StepMachine.BackOff((int)row.Attempts).TotalMilliseconds;
+                row.DueAt = now + BackOff.ForWork.Milliseconds(row.Attempts);
                 row.Attempts++;
                 row.UpdatedAt = now;
                 await s.SaveRequestAsync(row);

@@ -6,6 +6,7 @@ using System.Security.Cryptography.X509Certificates;
 using System.Text;
 using System.Text.Json;
 using Oikonom.Core.Rulebook;
+using Oikonom.Core.Time;
 
 namespace Oikonom.Sources.Http;
 
@@ -19,6 +20,7 @@ public sealed class HttpSource : IDisposable
     private const int MaxReadings = 4;
     private const int MaxPages = 100_000;
     private const int MaxPage = 64 * 1024 * 1024;
+    private static readonly BackOff Resting = new(TimeSpan.FromMilliseconds(200), TimeSpan.FromSeconds(12.8));
     private static readonly TimeSpan LongestWait = TimeSpan.FromMinutes(2);
     private readonly SourceRule _source;
     private readonly HttpRule _rule;
@@ -167,7 +169,7 @@ public sealed class HttpSource : IDisposable
         {
             await PaceAsync(cancel).ConfigureAwait(false);
             string problem;
-            var wait = TimeSpan.FromMilliseconds(200 << Math.Min(attempt, 6));
+            var wait = Resting.After(attempt);
             try
             {
                 using var message = make();
