@@ -186,7 +186,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
     {
         var request = await _world.BringAsync(HrRow.New(), "deciding");
         await SignInAsync("tomas", $"/requests/{request.Summary.Id}");
-        await Assertions.Expect(Text("This decision belongs to the line manager (mara).")).ToBeVisibleAsync();
+        await Assertions.Expect(Text("This decision belongs to the line manager (MARA).")).ToBeVisibleAsync();
         await Assertions.Expect(_page.GetByRole(AriaRole.Button, new() { Name = "Approve" })).ToHaveCountAsync(0);
     }
 

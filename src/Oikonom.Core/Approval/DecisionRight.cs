@@ -9,6 +9,9 @@ public sealed record Party(string UserName, IReadOnlySet<string> Roles, string? 
     /// alone.</summary>
     public string Person { get; init; } = PersonOf(Number, UserName);
 
+    /// <summary>What people call the user.</summary>
+    public string Display { get; init; } = UserName;
+
     /// <summary>The person behind a user of whom no more is known than a number or a name.</summary>
     public static string PersonOf(string? number, string user) => number is { Length: > 0 } ? $"number:{number}" : $"user:{user}";
 
@@ -73,9 +76,12 @@ public static class DecisionRight
             ?? throw new RefusedMove(
                 "not-yours",
                 "This decision belongs to "
-                    + $"{deciders.Why}{(deciders.UserNames.Count > 0 ? $" ({string.Join(", ", deciders.UserNames)})" : "")}."
+                    + $"{deciders.Why}{(deciders.UserNames.Count > 0 ? $" ({string.Join(", ", deciders.UserNames.Select(n => NameOf(n, parties)))})" : "")}."
             );
     }
+
+    private static string NameOf(string user, IReadOnlyList<Party> parties) =>
+        parties.FirstOrDefault(p => p.UserName == user)?.Display ?? user;
 
     /// <summary>Like <see cref="Require"/>, but null when the actor may not decide, by themselves or for somebody.</summary>
     public static string? Acts(

@@ -66,6 +66,7 @@ public sealed class Case
             {
                 Reach = Reach.FromJson(u.Reach),
                 Person = people[u.Name],
+                Display = u.Display.Length > 0 ? u.Display : u.Name,
             }),
         ];
         Delegations =

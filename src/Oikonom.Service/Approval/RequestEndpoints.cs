@@ -21,46 +21,18 @@ public static class RequestEndpoints
                     TimeProvider time,
                     ClaimsPrincipal user,
                     CancellationToken cancel,
-                    string? state,
-                    string? kind,
-                    string? text,
-                    string? person,
-                    bool? open,
-                    string? site,
-                    string? department,
-                    string? target,
-                    string? requester,
-                    string? waitsOn,
-                    bool? late,
-                    bool? stuck,
-                    int? olderThanDays,
+                    [AsParameters] RequestQuery query,
                     string? after,
                     int? limit
                 ) =>
                     await PageAsync(
                         store,
                         editions,
-                        FilterOf(
-                            user,
-                            time,
-                            state,
-                            kind,
-                            text,
-                            person,
-                            open,
-                            site,
-                            department,
-                            target,
-                            requester,
-                            waitsOn,
-                            late,
-                            stuck,
-                            olderThanDays
-                        ) with
+                        query.For(user, time) with
                         {
                             Before = Cursor(after),
                             Limit = Paging.Limit(limit),
-                            UrgentFirst = after is null && open == true,
+                            UrgentFirst = after is null && query.Open == true,
                         },
                         false,
                         cancel
@@ -81,47 +53,10 @@ public static class RequestEndpoints
                     TimeProvider time,
                     ClaimsPrincipal user,
                     CancellationToken cancel,
-                    string? state,
-                    string? kind,
-                    string? text,
-                    string? person,
-                    bool? open,
-                    string? site,
-                    string? department,
-                    string? target,
-                    string? requester,
-                    string? waitsOn,
-                    bool? late,
-                    bool? stuck,
-                    int? olderThanDays
+                    [AsParameters] RequestQuery query
                 ) =>
                 {
-                    var rows = await store.ReadAsync(
-                        s =>
-                            s.RequestsPageAsync(
-                                FilterOf(
-                                    user,
-                                    time,
-                                    state,
-                                    kind,
-                                    text,
-                                    person,
-                                    open,
-                                    site,
-                                    department,
-                                    target,
-                                    requester,
-                                    waitsOn,
-                                    late,
-                                    stuck,
-                                    olderThanDays
-                                ) with
-                                {
-                                    Limit = MaxExport,
-                                }
-                            ),
-                        cancel
-                    );
+                    var rows = await store.ReadAsync(s => s.RequestsPageAsync(query.For(user, time) with { Limit = MaxExport }), cancel);
                     return Csv.File(
                         "requests.csv",
                         [
@@ -451,36 +386,6 @@ public static class RequestEndpoints
 
     public static IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? ReachOf(ClaimsPrincipal user) =>
         user.ReachOf() is { } parts ? [.. parts.Select(p => (p.Sites, p.Departments))] : null;
-
-    private static RequestFilter FilterOf(
-        ClaimsPrincipal user,
-        TimeProvider time,
-        string? state,
-        string? kind,
-        string? text,
-        string? person,
-        bool? open,
-        string? site,
-        string? department,
-        string? target,
-        string? requester,
-        string? waitsOn,
-        bool? late,
-        bool? stuck,
-        int? olderThanDays
-    ) =>
-        new(state ?? "", kind ?? "", Paging.Text(text), person ?? "", OpenOnly: open == true)
-        {
-            Site = site ?? "",
-            Department = department ?? "",
-            Target = target ?? "",
-            Requester = requester == "me" ? user.UserName() : requester ?? "",
-            WaitsOn = waitsOn == "me" ? user.UserName() : waitsOn ?? "",
-            Late = late == true,
-            Stuck = stuck == true,
-            RaisedBefore = olderThanDays is > 0 and < 10_000 ? time.Milliseconds() - (olderThanDays * 86_400_000L) : null,
-            Reach = ReachOf(user),
-        };
 
     /// <summary>The filter of what waits for somebody, with what was handed over to them.</summary>
     public static async Task<RequestFilter> InboxAsync(Store.Store store, ClaimsPrincipal user, TimeProvider time, CancellationToken cancel)
