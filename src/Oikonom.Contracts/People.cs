@@ -1,0 +1,112 @@
+namespace Oikonom.Contracts;
+
+public sealed record PersonSummary(
+    string Id,
+    string Number,
+    string Name,
+    string Kind,
+    string Department,
+    string Site,
+    string Title,
+    DateOnly Start,
+    DateOnly? End
+);
+
+public sealed record AttributeValue(string Name, string Value);
+
+public sealed record AccountView(
+    string Target,
+    string Name,
+    string Location,
+    string ImmutableId,
+    bool Enabled,
+    DateTimeOffset Since,
+    IReadOnlyList<AttributeValue> Attributes,
+    ReasonView Reason
+);
+
+public sealed record GrantView(
+    string Target,
+    string Entitlement,
+    string Title,
+    DateTimeOffset From,
+    DateTimeOffset? Until,
+    ReasonView Reason
+);
+
+public sealed record ReasonView(string Rule, string Place, string Condition);
+
+public sealed record ScheduledChange(DateTimeOffset Due, string Text, string RequestId, long RequestNumber);
+
+public sealed record PersonDetail(
+    string Id,
+    string Number,
+    string Name,
+    string Kind,
+    string Department,
+    string Site,
+    string SiteTitle,
+    string Zone,
+    string Title,
+    DateOnly Start,
+    DateOnly? End,
+    DateTimeOffset TermStart,
+    DateTimeOffset? TermEnd,
+    string Source,
+    string? ManagerName,
+    string? ManagerId,
+    IReadOnlyList<AttributeValue> Record,
+    IReadOnlyList<AccountView> Accounts,
+    IReadOnlyList<GrantView> Grants,
+    IReadOnlyList<RequestSummary> Requests,
+    IReadOnlyList<ScheduledChange> Scheduled,
+    DateTimeOffset? ForgottenAt = null,
+    string? ForgottenBy = null,
+    int? Edition = null,
+    int? NewestEdition = null
+);
+
+/// <summary>One ledger entry in words. <paramref name="For"/> is whose right was used, when it was handed over.</summary>
+public sealed record HistoryLine(
+    string Entry,
+    DateTimeOffset At,
+    string Actor,
+    string? For,
+    string What,
+    string Text,
+    IReadOnlyList<AttributeChangeView> Changes,
+    string? RequestId,
+    long? RequestNumber,
+    int? Edition,
+    DateTimeOffset? ForgottenAt = null,
+    string? ForgottenBy = null
+);
+
+public sealed record HoldBody(string Reason, DateOnly Until);
+
+public sealed record ForgetBody(string Reason);
+
+/// <summary>Somebody who left, the day on which what is held of them is forgotten, and what stops it.</summary>
+public sealed record RetentionEntry(string PersonId, string Number, string Name, DateOnly Left, DateOnly On, IReadOnlyList<string> Stops);
+
+public sealed record RetentionHold(
+    string PersonId,
+    string Number,
+    string Name,
+    string Reason,
+    DateOnly Until,
+    string By,
+    DateTimeOffset At
+);
+
+/// <summary>An order to forget somebody, which waits for a second person.</summary>
+public sealed record ForgetOrder(string Id, string PersonId, string Number, string Name, string Reason, string AskedBy, DateTimeOffset At);
+
+/// <param name="Rule">How long values are kept, or null when the rulebook says nothing.</param>
+public sealed record RetentionView(
+    string? Rule,
+    string? PowerfulRule,
+    IReadOnlyList<RetentionEntry> Next,
+    IReadOnlyList<ForgetOrder> Orders,
+    IReadOnlyList<RetentionHold> Holds
+);

@@ -1,0 +1,146 @@
+namespace Oikonom.Contracts;
+
+public sealed record RulebookFileBody(string Path, string Text);
+
+/// <summary><c>quick</c> leaves out the warnings that need all people to be looked at.</summary>
+public sealed record RulebookBody(IReadOnlyList<RulebookFileBody> Files, bool? Quick = null);
+
+/// <param name="Code"><c>error</c>, or the code of a warning.</param>
+public sealed record RulebookFinding(string File, int Line, int Column, string Message, string Code = "error", string Mend = "");
+
+public sealed record RulebookCheck(
+    bool Sound,
+    string Digest,
+    IReadOnlyList<RulebookFinding> Findings,
+    IReadOnlyList<RulebookFinding> Warnings
+);
+
+public sealed record WarningView(string Code, string Title, string Reason, string Mend);
+
+public sealed record EditionSummary(int Number, string Digest, string Author, DateTimeOffset PublishedAt, string Approver = "");
+
+public sealed record EditionDetail(
+    int Number,
+    string Digest,
+    string Author,
+    DateTimeOffset PublishedAt,
+    string Name,
+    string Title,
+    IReadOnlyList<string> Sources,
+    IReadOnlyList<string> Targets,
+    IReadOnlyList<string> Templates,
+    IReadOnlyList<string> Workflows,
+    IReadOnlyList<RulebookFileBody> Files,
+    string Approver = "",
+    IReadOnlyList<string>? Pools = null,
+    IReadOnlyList<string>? Separations = null
+);
+
+/// <summary>What came of publishing: an edition, or a proposal that waits for a second person.</summary>
+public sealed record Published(
+    EditionDetail? Edition,
+    ProposalView? Proposal,
+    IReadOnlyList<OpenRequestChange> Replanned,
+    PublishedRollout? Rollout = null
+);
+
+/// <summary>The roll-out that publishing made: how many people would differ, how many of them would have less, for how many
+/// nothing changes, how many it cannot serve, and whether the brake holds it.</summary>
+public sealed record PublishedRollout(string Id, long Number, long People, long Losing, long Same, long Failing, bool Held);
+
+public sealed record ProposalView(
+    string Id,
+    string Digest,
+    string Author,
+    DateTimeOffset At,
+    string State,
+    string? DecidedBy,
+    DateTimeOffset? DecidedAt,
+    string Remark,
+    bool MayDecide,
+    int Base
+);
+
+/// <summary>A proposed edition with its files.</summary>
+public sealed record ProposalDetail(ProposalView Proposal, IReadOnlyList<RulebookFileBody> Files);
+
+public sealed record ProposalBody(string? Remark);
+
+/// <summary>An open request whose plan another rulebook would change.</summary>
+public sealed record OpenRequestChange(string Id, long Number, string Kind, string Person, string State, bool AnotherWay = false);
+
+/// <summary>One line of a difference: <c>same</c>, <c>gone</c> or <c>new</c>.</summary>
+public sealed record DiffLine(string Op, int? Before, int? After, string Text);
+
+public sealed record FileDiff(string Path, string Change, int Added, int Removed, IReadOnlyList<DiffLine> Lines);
+
+public sealed record RulebookDiff(string From, string To, IReadOnlyList<FileDiff> Files);
+
+public sealed record DiffBody(IReadOnlyList<RulebookFileBody> Files, int? From);
+
+/// <summary>The draft to rehearse and, if given, records of a source as the text of a delimited file.</summary>
+public sealed record RehearseBody(IReadOnlyList<RulebookFileBody> Files, string? Source, string? Hr);
+
+public sealed record TallyView(string Name, int People, int Gained, int Lost, int Changed);
+
+public sealed record EffectView(
+    string Kind,
+    string Target,
+    string Subject,
+    string Text,
+    string Rule,
+    IReadOnlyList<AttributeChangeView> Attributes
+);
+
+public sealed record AffectedView(
+    string Id,
+    string Number,
+    string Name,
+    string Department,
+    string Site,
+    IReadOnlyList<EffectView> Effects,
+    string? Problem
+);
+
+public sealed record RehearsalView(
+    string Id,
+    DateTimeOffset At,
+    string Against,
+    int People,
+    int Unchanged,
+    int Changed,
+    int Failing,
+    long Milliseconds,
+    int SetAside,
+    IReadOnlyList<TallyView> ByTarget,
+    IReadOnlyList<TallyView> ByEntitlement,
+    IReadOnlyList<TallyView> ByTemplate,
+    IReadOnlyList<TallyView> ByDepartment,
+    IReadOnlyList<OpenRequestChange> OpenRequests,
+    IReadOnlyList<AffectedView> Affected,
+    IReadOnlyList<RulebookFinding> Warnings
+);
+
+public sealed record ConditionView(string Text, bool Holds, IReadOnlyList<AttributeValue> Values);
+
+public sealed record RuleView(string Template, string Place, string Employment, bool Applies, IReadOnlyList<ConditionView> Conditions);
+
+public sealed record ExplanationView(
+    string Key,
+    string Title,
+    bool Wanted,
+    bool Held,
+    string Summary,
+    IReadOnlyList<RuleView> Rules,
+    string? Elsewhere
+);
+
+public sealed record PersonExplanation(
+    string Id,
+    string Number,
+    string Person,
+    int Edition,
+    int Newest,
+    DateTimeOffset At,
+    IReadOnlyList<ExplanationView> Explanations
+);

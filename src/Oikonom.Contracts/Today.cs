@@ -1,0 +1,63 @@
+namespace Oikonom.Contracts;
+
+public sealed record TodayCount(string Name, string Title, long Count, string Link);
+
+public sealed record StarterView(
+    string PersonId,
+    string Person,
+    string Number,
+    string Department,
+    string Site,
+    string Start,
+    string RequestId,
+    long RequestNumber,
+    string State,
+    string Now
+);
+
+public sealed record TodayView(
+    DateTimeOffset At,
+    IReadOnlyList<RequestSummary> Mine,
+    long MineCount,
+    IReadOnlyList<TaskView> Tasks,
+    long TaskCount,
+    IReadOnlyList<StarterView> Starters,
+    IReadOnlyList<RequestSummary> Stuck,
+    long StuckCount,
+    IReadOnlyList<RequestSummary> Late,
+    long LateCount,
+    IReadOnlyList<TargetSummary> Targets,
+    IReadOnlyList<HeldRun> Held,
+    IReadOnlyList<RequestSummary> Own,
+    IReadOnlyList<TodayCount> Counts,
+    IReadOnlyList<string> Standing,
+    IReadOnlyList<RolloutSummary> Rollouts
+);
+
+/// <summary>How many requests wait for the caller.</summary>
+public sealed record InboxCount(long Count);
+
+public sealed record SavedView(string Name, string Query, DateTimeOffset At);
+
+public sealed record SavedViewBody(string Query);
+
+public sealed record NoticeView(
+    long Id,
+    string Event,
+    string Subject,
+    string Body,
+    string? RequestId,
+    DateTimeOffset At,
+    bool Read,
+    string MailState
+);
+
+/// <summary>How somebody wants to hear; quiet hours and gathered mails go by the clock of <paramref name="Zone"/> (IANA name,
+/// UTC when not given).</summary>
+public sealed record HearingBody(bool Mail, string Digest, int? QuietFrom, int? QuietUntil, string? Zone = null);
+
+public sealed record NoticeTemplate(string Event, string Subject, string Text, bool BuiltIn);
+
+public sealed record NoticePreviewBody(string Event, string? Subject = null, string? Text = null, bool? SendToMe = null);
+
+public sealed record NoticePreview(string Subject, string Text, string Html, bool Sent);
