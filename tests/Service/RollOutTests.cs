@@ -314,6 +314,39 @@ public sealed class RollOutTests(Servers servers)
         Assert.Single((await PersonAsync(world, row)).Requests, r => r.Kind == "change");
     }
 
+    [Fact]
+    public async Task A_role_decides_no_further_than_it_reaches_whatever_other_roles_the_user_has()
+    {
+        static string ByRole(string path, string text) =>
+            path == "rulebook.yaml" ? text.Replace("decides: group:data-office", "decides: role:approver", StringComparison.Ordinal) : text;
+        await using var world = await StartAsync(change: ByRole);
+        var (near, far) = (HrRow.New(), HrRow.New() with { Site = "saltmarsh" });
+        await world.BringAsync(near);
+        await world.BringAsync(far);
+        await world.SaveUserAsync(
+            "silas",
+            new(
+                "Silas",
+                "silas@northmere.example",
+                ["requester", "approver"],
+                null,
+                true,
+                Reach: new Dictionary<string, ReachBody> { ["approver"] = new(["saltmarsh"], [], []) }
+            )
+        );
+        var rollout = (await PublishAsync(world, (path, text) => ByRole(path, Next(path, text)))).Rollout!.Number;
+        var seen = await SeenAsync(world, rollout, "silas");
+        Assert.Equal((2L, 1L), (seen.Summary.Undecided, seen.Covers));
+        var decided = await DoAsync(world, rollout, "decide", new RolloutDecideBody("approve", seen.Digest!, null, null), "silas");
+        Assert.Equal((1L, 1L, 0L), (decided.Summary.Undecided, decided.Summary.Approved, decided.Covers));
+        Assert.Equal("approved", (await PeopleAsync(world, rollout, $"&text={far.Number}")).Single().State);
+        await DoAsync(world, rollout, "begin", new RolloutBeginBody(5, null), "otto");
+        await StandsAsync(world, rollout, "pausing");
+        Assert.Equal("out-of-reach", (await RefusedAsync(world, rollout, "turn-back", new RolloutReasonBody("all of it"), "silas")).Code);
+        Assert.False((await SeenAsync(world, rollout, "silas")).Rights.TurnBack);
+        Assert.True((await SeenAsync(world, rollout)).Rights.TurnBack);
+    }
+
     private async Task<string?> DescriptionAsync(World world, HrRow row)
     {
         await using var directory = await servers.Directory.ConnectAsync();

@@ -13,8 +13,16 @@ public sealed record RollOutRule(Limit Brake, string Passes, IReadOnlyList<Appro
 
     /// <summary>True when somebody decides about people of a department; "" for the whole.</summary>
     public bool MayDecide(Party party, string department, Rulebook.Rulebook rulebook) =>
-        Decides.Any(d => Includes(d, party, rulebook))
+        IsNamed(party, department, rulebook) || RolesOf(party).Count > 0;
+
+    /// <summary>True when somebody decides by who they are, so that no role of theirs limits them.</summary>
+    public bool IsNamed(Party party, string department, Rulebook.Rulebook rulebook) =>
+        Decides.Any(d => d.Relation != "role" && Includes(d, party, rulebook))
         || (department.Length > 0 && party.Number is { Length: > 0 } n && rulebook.Departments.GetValueOrDefault(department) == n);
+
+    /// <summary>The roles by which somebody decides, each as far as it reaches.</summary>
+    public IReadOnlyList<string> RolesOf(Party party) =>
+        [.. Decides.Where(d => d.Relation == "role" && party.Roles.Contains(d.Argument)).Select(d => d.Argument)];
 
     /// <summary>True when somebody may let pass what the brake holds.</summary>
     public bool MayPass(Party party) =>

@@ -181,7 +181,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                 if (!rule.MayDecide(user.AsParty(), department, edition.Rulebook))
                     throw new Problem(403, "not-yours", "Not allowed", $"This decision belongs to {DecidersText(edition, department)}.");
                 await RequireAnotherAsync(s, row, user, p => rule.MayDecide(p, department, edition.Rulebook), "decide");
-                var (people, digest) = await OpenAsync(s, row, department, user);
+                var (people, digest) = await OpenAsync(s, row, department, user, edition);
                 if (people.Count == 0)
                     throw Problem.Conflict("nothing-open", $"Nobody{(department.Length > 0 ? $" in {department}" : "")} is undecided.");
                 if (digest != body.Digest)
@@ -267,6 +267,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                 var rule = edition.Rulebook.RollOuts;
                 if (!rule.MayDecide(user.AsParty(), "", edition.Rulebook))
                     throw new Problem(403, "not-yours", "Not allowed", $"Turning back is decided by {DecidersText(edition, "")}.");
+                RequireWhole(user, edition);
                 await RequireAnotherAsync(s, row, user, p => rule.MayDecide(p, "", edition.Rulebook), "turn it back");
                 var tallies = await s.RolloutTalliesAsync(row.Id, null);
                 if (tallies.Any(t => t.State is "running" or "turning"))
@@ -303,10 +304,11 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
         Session s,
         RolloutRow row,
         string department,
-        ClaimsPrincipal user
+        ClaimsPrincipal user,
+        Edition edition
     )
     {
-        var open = await s.UndecidedAsync(row.Id, department, RequestEndpoints.ReachOf(user));
+        var open = await s.UndecidedAsync(row.Id, department, ReachOf(user, department, edition));
         var (own, number) = (user.FindFirstValue("person") ?? "", user.Number());
         var others = open.Where(p => p.PersonId != own && (number.Length == 0 || p.Number != number)).ToList();
         var text = new StringBuilder();
@@ -316,6 +318,31 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
             [.. others.Select(p => p.PersonId)],
             Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(text.ToString())))[..32]
         );
+    }
+
+    /// <summary>How far somebody decides: everywhere when they are named, else as far as the role reaches by which they do.</summary>
+    private static IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? ReachOf(
+        ClaimsPrincipal user,
+        string department,
+        Edition edition
+    )
+    {
+        var (rule, party) = (edition.Rulebook.RollOuts, user.AsParty());
+        return rule.IsNamed(party, department, edition.Rulebook) ? null
+            : user.ReachOf(rule.RolesOf(party)) is { } parts ? [.. parts.Select(p => (p.Sites, p.Departments))]
+            : null;
+    }
+
+    /// <exception cref="Problem">The caller decides about a part only.</exception>
+    private static void RequireWhole(ClaimsPrincipal user, Edition edition)
+    {
+        if (ReachOf(user, "", edition) is not null)
+            throw new Problem(
+                403,
+                "out-of-reach",
+                "Not allowed",
+                "This is about all of the organisation, and your role is limited to a part of it."
+            );
     }
 
     /// <summary>Whoever published decides nothing about it, unless nobody else could.</summary>
@@ -431,7 +458,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                 {
                     long Of(params string[] states) => group.Where(t => states.Contains(t.State)).Sum(t => t.People);
                     var may = decided && Of("open") > 0 && await MayAsync(p => rule.MayDecide(p, group.Key, edition.Rulebook));
-                    (IReadOnlyList<string> People, string Digest)? covered = may ? await OpenAsync(s, row, group.Key, user) : null;
+                    (IReadOnlyList<string> People, string Digest)? covered = may ? await OpenAsync(s, row, group.Key, user, edition) : null;
                     departments.Add(
                         new(
                             group.Key,
@@ -450,7 +477,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                 }
                 var report = Report.FromJson(row.Report);
                 (IReadOnlyList<string> People, string Digest)? all =
-                    whole && tallies.Any(t => t.State == "open") ? await OpenAsync(s, row, "", user) : null;
+                    whole && tallies.Any(t => t.State == "open") ? await OpenAsync(s, row, "", user, edition) : null;
                 return new RolloutDetail(
                     Summary(row, tallies),
                     row.Brake.Length > 0 ? row.Brake : null,
@@ -491,6 +518,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                             && (row.People == 0 || tallies.Any(t => t.State == "approved")),
                         party.Roles.Contains(Roles.Operator) && Can(state, RollOutEvent.Stop),
                         mayAll
+                            && ReachOf(user, "", edition) is null
                             && Can(state, RollOutEvent.TurnBack)
                             && tallies.Any(t => t.State == "done")
                             && !tallies.Any(t => t.State is "running" or "turning")
