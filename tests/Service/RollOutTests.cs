@@ -156,6 +156,7 @@ public sealed class RollOutTests(Servers servers)
 
         // Turned back wave by wave, the last one first; at the end those for whom nothing had changed.
         Assert.Equal("not-yours", (await RefusedAsync(world, rollout, "turn-back", new RolloutReasonBody("wrong"), "edda")).Code);
+        Assert.Equal("wrong-state", (await RefusedAsync(world, rollout, "stop", new RolloutReasonBody("late"), "otto")).Code);
         await DoAsync(world, rollout, "turn-back", new RolloutReasonBody("too many keys"), "mara");
         var back = await StandsAsync(world, rollout, "stopped");
         Assert.Equal("wave 2 was turned back; wave 1 was not.", back.Summary.Problem);
@@ -345,6 +346,33 @@ public sealed class RollOutTests(Servers servers)
         Assert.Equal("out-of-reach", (await RefusedAsync(world, rollout, "turn-back", new RolloutReasonBody("all of it"), "silas")).Code);
         Assert.False((await SeenAsync(world, rollout, "silas")).Rights.TurnBack);
         Assert.True((await SeenAsync(world, rollout)).Rights.TurnBack);
+    }
+
+    [Fact]
+    public async Task An_edition_does_not_say_who_decides_about_its_own_roll_out()
+    {
+        await using var world = await StartAsync();
+        await world.BringAsync(HrRow.New());
+        await world.SaveUserAsync("eve", new("Eve", "eve@northmere.example", ["engineer", "approver"], "E9042", true));
+        // An engineer who approves too names herself, and raises the brake, in the edition that gives the access.
+        static string Mine(string path, string text) =>
+            path == "rulebook.yaml"
+                ? text.Replace("decides: group:data-office", "decides: person:E9042", StringComparison.Ordinal)
+                    .Replace("brake: 25%", "brake: 100%", StringComparison.Ordinal)
+                : Next(path, text, taken: true);
+        var first = (await PublishAsync(world, Mine, "eve")).Rollout!;
+        Assert.True(first.Held);
+        await DoAsync(world, first.Number, "release", new RolloutReasonBody("looked at"), "setup");
+        var shown = await SeenAsync(world, first.Number, "eve");
+        Assert.Equal((false, null), (shown.Rights.Decide, shown.Digest));
+        var refused = await RefusedAsync(world, first.Number, "decide", new RolloutDecideBody("approve", "x", null, null), "eve");
+        Assert.Equal(("not-yours", true), (refused.Code, refused.Detail.Contains("by edition 2", StringComparison.Ordinal)));
+        // By the next edition she is the only one named: she published that one too, so those who approve stand in.
+        var second = (await PublishAsync(world, (path, text) => Mine(path, Next(path, text)), "eve")).Rollout!;
+        refused = await RefusedAsync(world, second.Number, "decide", new RolloutDecideBody("approve", "x", null, null), "eve");
+        Assert.Equal("own-edition", refused.Code);
+        Assert.True((await SeenAsync(world, second.Number)).Rights.Decide);
+        await ApproveAsync(world, second.Number);
     }
 
     private async Task<string?> DescriptionAsync(World world, HrRow row)

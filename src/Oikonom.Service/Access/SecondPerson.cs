@@ -19,8 +19,7 @@ public static class SecondPerson
     public static async Task<bool> OfEngineersAsync(Session s, string actor) =>
         (await s.UsersAsync()).Any(u => u.Name != actor && u.Roles.Split(' ').Contains(Roles.Engineer));
 
-    /// <summary>True when two users are one person.</summary>
-    public static async Task<bool> IsSameAsync(Session s, string one, string other)
+    private static async Task<bool> IsSameAsync(Session s, string one, string other)
     {
         if (one == other)
             return true;

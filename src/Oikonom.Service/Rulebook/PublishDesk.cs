@@ -261,7 +261,7 @@ public sealed class PublishDesk(
                 s.Tell("rulebook", edition.Number.ToString(CultureInfo.InvariantCulture));
                 await ReplanAsync(s, changed, edition.Number);
                 if (report is not null)
-                    rollout = await rollouts.MakeAsync(s, new((int)edition.Number, digest, rulebook), report, author, approver);
+                    rollout = await rollouts.MakeAsync(s, new((int)edition.Number, digest, rulebook), current!, report, author, approver);
                 return edition;
             },
             cancel

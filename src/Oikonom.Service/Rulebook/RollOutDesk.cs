@@ -34,7 +34,15 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
     /// Makes the case of an edition from what it would do to everybody; earlier cases that are not at their end give way to
     /// it. Null when nobody is on another edition.
     /// </summary>
-    public async Task<RolloutRow?> MakeAsync(Session s, Edition edition, RehearsalReport report, string author, string agreed)
+    /// <param name="before">The edition that was in force: it says who decides, and when the brake holds.</param>
+    public async Task<RolloutRow?> MakeAsync(
+        Session s,
+        Edition edition,
+        Edition before,
+        RehearsalReport report,
+        string author,
+        string agreed
+    )
     {
         var now = time.GetUtcNow();
         foreach (var earlier in await s.OpenRolloutsAsync())
@@ -49,7 +57,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
         var affected = report.Affected.Where(a => a.On > 0 && a.On != edition.Number).ToList();
         var losing = affected.Count(a => a.Loses);
         var failing = affected.Count(a => a.Problem is not null);
-        var rule = edition.Rulebook.RollOuts;
+        var rule = before.Rulebook.RollOuts;
         var row = new RolloutRow
         {
             Id = Guid.CreateVersion7(now).ToString(),
@@ -90,7 +98,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
             )
         );
         s.Tell("rollouts", row.Id);
-        await TellDecidersAsync(s, row, edition);
+        await TellDecidersAsync(s, row, before);
         return row;
     }
 
@@ -107,16 +115,11 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
             Problem = person.Problem ?? "",
         };
 
-    private async Task TellDecidersAsync(Session s, RolloutRow row, Edition edition)
+    private static async Task TellDecidersAsync(Session s, RolloutRow row, Edition before)
     {
         if (row.People == 0)
             return;
-        foreach (var user in await s.UsersAsync())
-        {
-            if (user.Active == 0 || user.Mail.Length == 0 || IsAuthor(row, user.Name))
-                continue;
-            if (!edition.Rulebook.RollOuts.MayDecide(PartyOf(user), "", edition.Rulebook))
-                continue;
+        foreach (var user in new RollOutRight(row, before, await s.UsersAsync(), new()).Deciders)
             s.Send(
                 new(
                     user.Mail,
@@ -127,7 +130,6 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                     null
                 )
             );
-        }
     }
 
     /// <summary>Makes the case of the newest edition anew, with everybody who is still on an earlier one.</summary>
@@ -136,23 +138,27 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
     {
         var current = await editions.CurrentAsync(cancel);
         var report = await rehearsals.LookAsync(current.Rulebook, current.Rulebook, [], cancel, await rehearsals.OthersAsync(cancel));
-        var row = await store.WriteAsync(s => MakeAsync(s, current, report, user.UserName(), ""), cancel);
+        var before = await BeforeAsync(current.Number, cancel);
+        var row = await store.WriteAsync(s => MakeAsync(s, current, before, report, user.UserName(), ""), cancel);
         return row?.Id ?? throw Problem.Conflict("nobody-waits", $"Everybody who has something is on edition {current.Number} already.");
     }
+
+    /// <summary>The edition before one; the first has none but itself.</summary>
+    private Task<Edition> BeforeAsync(long number, CancellationToken cancel) => editions.GetAsync(Math.Max(1, number - 1), cancel);
 
     /// <summary>Lets a roll-out pass that the brake holds.</summary>
     public Task ReleaseAsync(string id, string reason, ClaimsPrincipal user, CancellationToken cancel) =>
         ChangeAsync(
             id,
-            async (s, row, edition) =>
+            user,
+            (s, row, right) =>
             {
                 RequireReason(reason);
-                if (!edition.Rulebook.RollOuts.MayPass(user.AsParty()))
-                    throw new Problem(403, "not-yours", "Not allowed", $"The brake is let pass by {edition.Rulebook.RollOuts.Passes}.");
-                await RequireAnotherAsync(s, row, user, p => edition.Rulebook.RollOuts.MayPass(p), "let it pass");
+                right.RequirePass();
                 Move(row, RollOutEvent.Release);
                 row.ReleasedBy = user.UserName();
                 Record(s, row, user.UserName(), "rollout.released", ("reason", reason));
+                return Task.CompletedTask;
             },
             cancel
         );
@@ -161,7 +167,8 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
     public Task DecideAsync(string id, RolloutDecideBody body, ClaimsPrincipal user, CancellationToken cancel) =>
         ChangeAsync(
             id,
-            async (s, row, edition) =>
+            user,
+            async (s, row, right) =>
             {
                 var approves = body.Verdict switch
                 {
@@ -177,11 +184,8 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                         "wrong-state",
                         $"The roll-out {RollOutMachine.Word(StateOf(row))}; nothing in it is to be decided."
                     );
-                var rule = edition.Rulebook.RollOuts;
-                if (!rule.MayDecide(user.AsParty(), department, edition.Rulebook))
-                    throw new Problem(403, "not-yours", "Not allowed", $"This decision belongs to {DecidersText(edition, department)}.");
-                await RequireAnotherAsync(s, row, user, p => rule.MayDecide(p, department, edition.Rulebook), "decide");
-                var (people, digest) = await OpenAsync(s, row, department, user, edition);
+                right.RequireDecision(department);
+                var (people, digest) = await OpenAsync(s, row, department, user, right);
                 if (people.Count == 0)
                     throw Problem.Conflict("nothing-open", $"Nobody{(department.Length > 0 ? $" in {department}" : "")} is undecided.");
                 if (digest != body.Digest)
@@ -218,6 +222,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
     public Task BeginAsync(string id, RolloutBeginBody body, ClaimsPrincipal user, CancellationToken cancel) =>
         ChangeAsync(
             id,
+            user,
             async (s, row, _) =>
             {
                 var size = body.Size ?? (row.WaveSize > 0 ? row.WaveSize : 0);
@@ -246,6 +251,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
     public Task StopAsync(string id, string reason, ClaimsPrincipal user, CancellationToken cancel) =>
         ChangeAsync(
             id,
+            user,
             (s, row, _) =>
             {
                 RequireReason(reason);
@@ -261,14 +267,12 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
     public Task TurnBackAsync(string id, string reason, ClaimsPrincipal user, CancellationToken cancel) =>
         ChangeAsync(
             id,
-            async (s, row, edition) =>
+            user,
+            async (s, row, right) =>
             {
                 RequireReason(reason);
-                var rule = edition.Rulebook.RollOuts;
-                if (!rule.MayDecide(user.AsParty(), "", edition.Rulebook))
-                    throw new Problem(403, "not-yours", "Not allowed", $"Turning back is decided by {DecidersText(edition, "")}.");
-                RequireWhole(user, edition);
-                await RequireAnotherAsync(s, row, user, p => rule.MayDecide(p, "", edition.Rulebook), "turn it back");
+                right.RequireDecision("");
+                right.RequireWhole();
                 var tallies = await s.RolloutTalliesAsync(row.Id, null);
                 if (tallies.Any(t => t.State is "running" or "turning"))
                     throw new RefusedMove("wrong-state", "Requests of a wave are still under way; wait until they have ended.");
@@ -281,12 +285,17 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
             cancel
         );
 
-    private Task ChangeAsync(string id, Func<Session, RolloutRow, Edition, Task> change, CancellationToken cancel) =>
+    private Task ChangeAsync(
+        string id,
+        ClaimsPrincipal user,
+        Func<Session, RolloutRow, RollOutRight, Task> change,
+        CancellationToken cancel
+    ) =>
         store.WriteAsync(
             async s =>
             {
                 var row = await s.FindRolloutAsync(id, forUpdate: true) ?? throw NotFound(id);
-                await change(s, row, await editions.CurrentAsync(cancel));
+                await change(s, row, new(row, await BeforeAsync(row.Edition, cancel), await s.UsersAsync(), user));
                 row.UpdatedAt = Math.Max(time.Milliseconds(), row.UpdatedAt + 1);
                 await s.SaveRolloutAsync(row);
                 s.Tell("rollouts", row.Id);
@@ -305,10 +314,10 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
         RolloutRow row,
         string department,
         ClaimsPrincipal user,
-        Edition edition
+        RollOutRight right
     )
     {
-        var open = await s.UndecidedAsync(row.Id, department, ReachOf(user, department, edition));
+        var open = await s.UndecidedAsync(row.Id, department, right.Reach(department));
         var (own, number) = (user.FindFirstValue("person") ?? "", user.Number());
         var others = open.Where(p => p.PersonId != own && (number.Length == 0 || p.Number != number)).ToList();
         var text = new StringBuilder();
@@ -318,64 +327,6 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
             [.. others.Select(p => p.PersonId)],
             Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(text.ToString())))[..32]
         );
-    }
-
-    /// <summary>How far somebody decides: everywhere when they are named, else as far as the role reaches by which they do.</summary>
-    private static IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? ReachOf(
-        ClaimsPrincipal user,
-        string department,
-        Edition edition
-    )
-    {
-        var (rule, party) = (edition.Rulebook.RollOuts, user.AsParty());
-        return rule.IsNamed(party, department, edition.Rulebook) ? null
-            : user.ReachOf(rule.RolesOf(party)) is { } parts ? [.. parts.Select(p => (p.Sites, p.Departments))]
-            : null;
-    }
-
-    /// <exception cref="Problem">The caller decides about a part only.</exception>
-    private static void RequireWhole(ClaimsPrincipal user, Edition edition)
-    {
-        if (ReachOf(user, "", edition) is not null)
-            throw new Problem(
-                403,
-                "out-of-reach",
-                "Not allowed",
-                "This is about all of the organisation, and your role is limited to a part of it."
-            );
-    }
-
-    /// <summary>Whoever published decides nothing about it, unless nobody else could.</summary>
-    private static async Task<bool> IsBarredAsync(Session s, RolloutRow row, ClaimsPrincipal user, Func<Party, bool> could)
-    {
-        if (!(await s.UsersAsync()).Any(u => u.Active == 1 && !IsAuthor(row, u.Name) && could(PartyOf(u))))
-            return false;
-        foreach (var author in new[] { row.Author, row.Agreed }.Where(a => a.Length > 0))
-            if (await SecondPerson.IsSameAsync(s, author, user.UserName()))
-                return true;
-        return false;
-    }
-
-    private static async Task RequireAnotherAsync(Session s, RolloutRow row, ClaimsPrincipal user, Func<Party, bool> could, string what)
-    {
-        if (await IsBarredAsync(s, row, user, could))
-            throw new Problem(
-                403,
-                "own-edition",
-                "Not allowed",
-                $"You published edition {row.Edition} yourself; somebody else may {what}."
-            );
-    }
-
-    private static bool IsAuthor(RolloutRow row, string user) => user == row.Author || user == row.Agreed;
-
-    private static Party PartyOf(UserRow user) =>
-        new(user.Name, user.Roles.Split(' ').ToHashSet(), user.Number.Length > 0 ? user.Number : null, user.Active == 1);
-
-    private static string DecidersText(Edition edition, string department)
-    {
-        var all = string.Join(", ", edition.Rulebook.RollOuts.Decides.Select(Approvers.Title));
-        return department.Length > 0 && edition.Rulebook.Departments.ContainsKey(department) ? $"{all} or the head of {department}" : all;
     }
 
     private static void RequireReason(string reason, string field = "reason")
@@ -436,17 +387,16 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
 
     public async Task<RolloutDetail> DetailAsync(string id, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var edition = await editions.CurrentAsync(cancel);
         return await store.ReadAsync(
             async s =>
             {
                 var row = await s.FindRolloutAsync(id) ?? throw NotFound(id);
+                var right = new RollOutRight(row, await BeforeAsync(row.Edition, cancel), await s.UsersAsync(), user);
                 var reach = RequestEndpoints.ReachOf(user);
                 var tallies = await s.RolloutTalliesAsync(row.Id, reach);
-                var (state, rule, party) = (StateOf(row), edition.Rulebook.RollOuts, user.AsParty());
-                async Task<bool> MayAsync(Func<Party, bool> could) => could(party) && !await IsBarredAsync(s, row, user, could);
+                var (state, isOperator) = (StateOf(row), user.RoleNames().Contains(Roles.Operator));
                 var decided = RollOutMachine.IsDecidedOn(state);
-                var mayAll = await MayAsync(p => rule.MayDecide(p, "", edition.Rulebook));
+                var mayAll = right.MayDecide("");
                 var whole = decided && mayAll;
                 var departments = new List<RolloutDepartment>();
                 foreach (
@@ -457,8 +407,8 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                 )
                 {
                     long Of(params string[] states) => group.Where(t => states.Contains(t.State)).Sum(t => t.People);
-                    var may = decided && Of("open") > 0 && await MayAsync(p => rule.MayDecide(p, group.Key, edition.Rulebook));
-                    (IReadOnlyList<string> People, string Digest)? covered = may ? await OpenAsync(s, row, group.Key, user, edition) : null;
+                    var may = decided && Of("open") > 0 && right.MayDecide(group.Key);
+                    (IReadOnlyList<string> People, string Digest)? covered = may ? await OpenAsync(s, row, group.Key, user, right) : null;
                     departments.Add(
                         new(
                             group.Key,
@@ -477,7 +427,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                 }
                 var report = Report.FromJson(row.Report);
                 (IReadOnlyList<string> People, string Digest)? all =
-                    whole && tallies.Any(t => t.State == "open") ? await OpenAsync(s, row, "", user, edition) : null;
+                    whole && tallies.Any(t => t.State == "open") ? await OpenAsync(s, row, "", user, right) : null;
                 return new RolloutDetail(
                     Summary(row, tallies),
                     row.Brake.Length > 0 ? row.Brake : null,
@@ -512,13 +462,11 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                     ],
                     new(
                         all?.People.Count > 0,
-                        state == RollOutState.Held && await MayAsync(rule.MayPass),
-                        party.Roles.Contains(Roles.Operator)
-                            && Can(state, RollOutEvent.Begin)
-                            && (row.People == 0 || tallies.Any(t => t.State == "approved")),
-                        party.Roles.Contains(Roles.Operator) && Can(state, RollOutEvent.Stop),
+                        state == RollOutState.Held && right.MayPass,
+                        isOperator && Can(state, RollOutEvent.Begin) && (row.People == 0 || tallies.Any(t => t.State == "approved")),
+                        isOperator && Can(state, RollOutEvent.Stop),
                         mayAll
-                            && ReachOf(user, "", edition) is null
+                            && right.Reach("") is null
                             && Can(state, RollOutEvent.TurnBack)
                             && tallies.Any(t => t.State == "done")
                             && !tallies.Any(t => t.State is "running" or "turning")
