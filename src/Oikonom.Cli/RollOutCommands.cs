@@ -99,8 +99,8 @@ internal static class RollOutCommands
         var s = told.Summary;
         Show.Title($"Roll-out {s.Number}: edition {s.Edition} {s.StateText}");
         Show.Line(
-            $"{s.People} people differ, {s.Losing} of them would have less; for {s.Same} nothing changes{Failing(s.Failing, s.Number)}. Published by {s.Author}, "
-                + $"{Show.At(s.MadeAt)} UTC."
+            $"{s.People} people differ, {s.Losing} of them would have less; for {s.Same} nothing "
+                + $"changes{Failing(s.Failing, s.Number)}. Published by {s.Author}, {Show.At(s.MadeAt)} UTC."
         );
         if (told.Brake is { } brake)
             Show.Line(told.ReleasedBy is { } by ? $"{brake} {by} let it pass." : brake);

@@ -274,8 +274,9 @@ internal static class RulebookCommands
             Show.Line($"Open requests planned anew: {string.Join(", ", published.Replanned.Select(r => r.Number))}");
         if (published.Rollout is { } rollout)
             Show.Line(
-                $"Nobody is moved by it. Roll-out {rollout.Number}: {rollout.People} people differ, {rollout.Losing} of them would have less, for "
-                    + $"{rollout.Same} nothing changes{RollOutCommands.Failing(rollout.Failing, rollout.Number)}{(rollout.Held ? "; the brake holds it" : "")}. See 'oikonom rollouts show {rollout.Number}'."
+                $"Nobody is moved by it. Roll-out {rollout.Number}: {rollout.People} people differ, {rollout.Losing} of them would have "
+                    + $"less, for {rollout.Same} nothing changes{RollOutCommands.Failing(rollout.Failing, rollout.Number)}"
+                    + $"{(rollout.Held ? "; the brake holds it" : "")}. See 'oikonom rollouts show {rollout.Number}'."
             );
         return Exit.Good;
     }

@@ -73,15 +73,14 @@ public static class DecisionRight
         if (actor.IsConcerned(about))
             throw new RefusedMove("own-request", "This request is for yourself; somebody else decides on it.");
         return Acts(actor, deciders, about, delegations, parties, at)
-            ?? throw new RefusedMove(
-                "not-yours",
-                "This decision belongs to "
-                    + $"{deciders.Why}{(deciders.UserNames.Count > 0 ? $" ({string.Join(", ", deciders.UserNames.Select(n => NameOf(n, parties)))})" : "")}."
-            );
+            ?? throw new RefusedMove("not-yours", $"This decision belongs to {deciders.Why}{NamesOf(deciders, parties)}.");
     }
 
-    private static string NameOf(string user, IReadOnlyList<Party> parties) =>
-        parties.FirstOrDefault(p => p.UserName == user)?.Display ?? user;
+    private static string NamesOf(Deciders deciders, IReadOnlyList<Party> parties)
+    {
+        var names = deciders.UserNames.Select(name => parties.FirstOrDefault(p => p.UserName == name)?.Display ?? name);
+        return deciders.UserNames.Count == 0 ? "" : $" ({string.Join(", ", names)})";
+    }
 
     /// <summary>Like <see cref="Require"/>, but null when the actor may not decide, by themselves or for somebody.</summary>
     public static string? Acts(

@@ -107,7 +107,8 @@ public sealed partial class PlannerLoop(
         {
             if (wish.Edition is not null)
                 throw new PlanFault(
-                    $"Edition {edition.Number} leaves open: {string.Join(", ", open)}. Fill it in for the person; then it is planned by itself."
+                    $"Edition {edition.Number} leaves open: {string.Join(", ", open)}. Fill it in for the person; then it is "
+                        + "planned by itself."
                 );
             // Open fields are asked for as the newest edition has them, and the plan is then made by it.
             if (edition.Number != edition.ReachedBy)

@@ -124,9 +124,9 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
                 new(
                     user.Mail,
                     $"Roll-out {row.Number} waits for a decision",
-                    $"Dear {user.Display},\n\nedition {row.Edition} of the rulebook would change what {row.People} people have; {row.Losing} of "
-                        + "them would have less. Look at the list, then decide about all of it or by department, in the console under "
-                        + "Rulebook.\n",
+                    $"Dear {user.Display},\n\nedition {row.Edition} of the rulebook would change what {row.People} people have; "
+                        + $"{row.Losing} of them would have less. Look at the list, then decide about all of it "
+                        + "or by department, in the console under Rulebook.\n",
                     null
                 )
             );

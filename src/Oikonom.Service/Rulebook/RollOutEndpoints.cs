@@ -48,7 +48,8 @@ public static class RollOutEndpoints
         Act<RolloutDecideBody>(
             "decide",
             "decideRollout",
-            "Approves or declines all people of a roll-out whom nobody decided about, or those of a department; bound to the digest that was shown.",
+            "Approves or declines all people of a roll-out whom nobody decided about, or those of a department; bound to the "
+                + "digest that was shown.",
             "work",
             Reached.Filtered,
             (desk, id, body, user, cancel) => desk.DecideAsync(id, body, user, cancel)

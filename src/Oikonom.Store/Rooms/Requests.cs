@@ -379,8 +379,8 @@ public static class RequestTables
                     + "decider_role=@DeciderRole, decider_why=@DeciderWhy, problem=@Problem, candidates=@Candidates, "
                     + "chosen=@Chosen, since_at=@SinceAt, updated_at=@UpdatedAt, completed_at=@CompletedAt, due_at=@DueAt, "
                     + "attempts=@Attempts, lease_owner=@LeaseOwner, lease_until=@LeaseUntil, wish=@Wish, ballots=@Ballots, "
-                    + "round=@Round, clock=@Clock, clock_at=@ClockAt, held=@Held, plan_before=@PlanBefore, late=@Late, on_edition=@OnEdition, "
-                    + "version=version+1 WHERE id=@Id AND version=@Version",
+                    + "round=@Round, clock=@Clock, clock_at=@ClockAt, held=@Held, plan_before=@PlanBefore, late=@Late, "
+                    + "on_edition=@OnEdition, version=version+1 WHERE id=@Id AND version=@Version",
                 row
             )
             .ConfigureAwait(false) == 1;

@@ -128,7 +128,8 @@ public static class RolloutTables
     public static Task AddRolloutAsync(this Session session, RolloutRow row) =>
         session.ExecuteAsync(
             $"INSERT INTO rollouts ({Columns}) VALUES (@Id, @Number, @Edition, @State, @Author, @Agreed, @MadeAt, @People, "
-                + "@Losing, @Same, @Failing, @Report, @Brake, @ReleasedBy, @Wave, @WaveSize, @Pause, @NextAt, @Turning, @Problem, @UpdatedAt)",
+                + "@Losing, @Same, @Failing, @Report, @Brake, @ReleasedBy, @Wave, @WaveSize, @Pause, @NextAt, @Turning, "
+                + "@Problem, @UpdatedAt)",
             row
         );
 
@@ -139,7 +140,8 @@ public static class RolloutTables
             "INSERT INTO rollout_people (rollout_id, person_id, department, from_edition, effects, digest, loses, state, wave, "
                 + "request_id, problem) SELECT x.rollout_id, x.person_id, p.department, p.edition, x.effects, x.digest, x.loses, "
                 + "x.state, 0, '', x.problem FROM {rows} AS x JOIN people p ON p.id=x.person_id WHERE p.edition>0 AND "
-                + $"p.edition<>{edition.ToString(System.Globalization.CultureInfo.InvariantCulture)} ON CONFLICT (rollout_id, person_id) DO NOTHING",
+                + $"p.edition<>{edition.ToString(System.Globalization.CultureInfo.InvariantCulture)} ON CONFLICT (rollout_id, "
+                + "person_id) DO NOTHING",
             rows,
             ("rollout_id", "text"),
             ("person_id", "text"),
