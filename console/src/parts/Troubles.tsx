@@ -61,7 +61,7 @@ export const mutationCache = () =>
 export function Troubles() {
   const shown = useSyncExternalStore(listen, () => troubles);
   return (
-    <div className={style.troubles} role="alert" aria-label="What did not work">
+    <div className={style.troubles} aria-live="assertive">
       {shown.map((t) => (
         <p key={t.what}>
           <span>

@@ -126,8 +126,8 @@ export function Shell() {
       </header>
       <main id="content" tabIndex={-1} className="page">
         <Outlet />
+        <Troubles />
       </main>
-      <Troubles />
     </div>
   );
 }
