@@ -18,7 +18,8 @@ const queries: QueryClient = new QueryClient({
   },
   queryCache: queryCache((error) => {
     if (error instanceof Refusal && error.status === 401 && location.pathname !== '/sign-in') {
-      void router.navigate({ to: '/sign-in', search: { refused: undefined, onward: location.pathname + location.search } });
+      // A whole load: while the first page is still coming, the router would lose its way.
+      location.assign(`/sign-in?onward=${encodeURIComponent(location.pathname + location.search)}`);
     }
   }),
   mutationCache: mutationCache(),
