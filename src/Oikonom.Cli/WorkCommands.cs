@@ -192,12 +192,16 @@ internal static class WorkCommands
         if (request.Plan.Count == 0)
             return;
         Show.Line();
-        Show.Title($"Plan under edition {request.Edition}");
+        Show.Title(
+            request.From is { } from
+                ? $"Plan under edition {request.Edition}, which it puts the person on from edition {from}; * comes of the changed rules"
+                : $"Plan under edition {request.Edition}"
+        );
         var states = request.Steps.ToDictionary(x => x.Ordinal, x => x.State);
         foreach (var change in request.Plan)
         {
             Show.Line(
-                $"  {change.Ordinal, 2}. "
+                $"{(change.ByRules ? " *" : "  ")}{change.Ordinal, 2}. "
                     + $"{change.Text}{(change.Due is { } due ? $", at {Show.At(due)} UTC" : "")}"
                     + $"{(states.TryGetValue(change.Ordinal, out var state) ? $"  [{state}]" : "")}"
             );

@@ -273,6 +273,58 @@ public sealed class RollOutTests(Servers servers)
     }
 
     [Fact]
+    public async Task What_is_planned_again_after_an_entry_was_deleted_by_hand_is_decided_on_its_own()
+    {
+        await using var world = await StartAsync();
+        var row = HrRow.New();
+        await world.BringAsync(row);
+        var rollout = (await PublishAsync(world, (path, text) => Next(path, text))).Rollout!.Number;
+        await ApproveAsync(world, rollout);
+        var account = (await PersonAsync(world, row)).Accounts.Single(a => a.Target == "directory");
+        await using (var root = await servers.Directory.ConnectAsRootAsync())
+            await root.DeleteAsync(account.Location);
+
+        await DoAsync(world, rollout, "begin", new RolloutBeginBody(1, null), "otto");
+        var own = await world.EventuallyAsync(
+            async () => (await PeopleAsync(world, rollout)).Single(),
+            p => p.State is "own" or "done",
+            30
+        );
+        // The decision was about what was shown, not about whatever a new plan finds.
+        Assert.Equal("own", own.State);
+        var request = await world.EventuallyAsync(() => world.RequestAsync(own.RequestId), r => r.Summary.State == "deciding");
+        Assert.DoesNotContain(request.Steps, s => s.State == "pending");
+    }
+
+    [Fact]
+    public async Task A_wave_that_cannot_go_on_stops_the_roll_out_by_itself_and_goes_on_when_it_can()
+    {
+        static string Scarce(string path, string text) =>
+            path == "targets/directory.yaml"
+                ? text.Replace("title: Research lab,", "title: Research lab, kind: licence, most-holders: 1,", StringComparison.Ordinal)
+                : text;
+        await using var world = await StartAsync(change: Scarce);
+        var rows = new[] { HrRow.New(), HrRow.New() };
+        foreach (var row in rows)
+            await world.BringAsync(row);
+        var rollout = (await PublishAsync(world, (path, text) => Scarce(path, Next(path, text)))).Rollout!.Number;
+        await ApproveAsync(world, rollout);
+        await DoAsync(world, rollout, "begin", new RolloutBeginBody(1, "PT0S"), "otto");
+        var stopped = await StandsAsync(world, rollout, "stopped");
+        Assert.Contains("1 of wave 2 cannot go on: request", stopped.Summary.Problem, StringComparison.Ordinal);
+        Assert.Contains("no licence is left", stopped.Summary.Problem, StringComparison.Ordinal);
+        Assert.Equal((1L, 1L), (stopped.Summary.Done, stopped.Summary.UnderWay));
+        Assert.Equal("wrong-state", (await RefusedAsync(world, rollout, "stop", new RolloutReasonBody("again"), "otto")).Code);
+        // The licence is bought: the request that waited goes on by itself, and nobody is left.
+        await PublishAsync(world, (path, text) => Next(path, text));
+        await world.EventuallyAsync(
+            async () => (await PeopleAsync(world, rollout)).Select(p => p.State).ToList(),
+            s => s.TrueForAll(state => state is "done" or "own"),
+            40
+        );
+    }
+
+    [Fact]
     public async Task What_begins_later_by_rules_nobody_decided_about_becomes_a_request_on_its_day()
     {
         await using var world = await World.StartAsync(servers.Directory, new() { MovesClock = true });
@@ -458,6 +510,10 @@ public sealed class RollOutTests(Servers servers)
         var rollout = (await PublishAsync(world, Draft)).Rollout!.Number;
         var part = await SeenAsync(world, rollout, "silas");
         Assert.Equal([("Dive Team", 1L)], part.Departments.Select(d => (d.Department, d.People)));
+        // Counts are of their part alone, and what the whole organisation gains is not told.
+        Assert.Equal((1L, 0L, 1L), (part.Summary.People, part.Summary.Same, part.Summary.Undecided));
+        Assert.Empty(part.Templates);
+        Assert.Equal((false, false), (part.Rights.Begin, part.Rights.Stop));
         Assert.Equal(
             [far.Number],
             (await world.GetAsync<Page<RolloutPerson>>($"/api/v1/rollouts/{rollout}/people", "silas")).Items.Select(p => p.Number)

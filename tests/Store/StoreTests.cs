@@ -47,7 +47,7 @@ public sealed class PostgresStoreTests(PostgresFixture fixture) : StoreTests
     }
 }
 
-public abstract class StoreTests : IAsyncLifetime
+public abstract partial class StoreTests : IAsyncLifetime
 {
     private const long Now = 1_800_000_000_000;
     private Store _store = null!;

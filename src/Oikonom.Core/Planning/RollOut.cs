@@ -78,6 +78,12 @@ public static class RollOutMachine
 {
     /// <exception cref="RefusedMove">The roll-out cannot do that where it stands; the message says why.</exception>
     public static RollOutState Next(RollOutState state, RollOutEvent what) =>
+        Reached(state, what) ?? throw new RefusedMove("wrong-state", $"The roll-out {Word(state)}; {Why(what)}");
+
+    /// <summary>True when the roll-out can do that where it stands.</summary>
+    public static bool Can(RollOutState state, RollOutEvent what) => Reached(state, what) is not null;
+
+    private static RollOutState? Reached(RollOutState state, RollOutEvent what) =>
         (state, what) switch
         {
             (RollOutState.Held, RollOutEvent.Release) => RollOutState.Open,
@@ -99,7 +105,7 @@ public static class RollOutMachine
                     or RollOutState.TurningBack,
                 RollOutEvent.Supersede
             ) => RollOutState.Superseded,
-            _ => throw new RefusedMove("wrong-state", $"The roll-out {Word(state)}; {Why(what)}"),
+            _ => null,
         };
 
     /// <summary>True while people decide about it.</summary>

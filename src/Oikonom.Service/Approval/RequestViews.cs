@@ -455,8 +455,8 @@ public static class RequestViews
     {
         var row = of.Row;
         var done = new List<string> { $"{cause.Text} (raised by {row.Requester} on {At(row.CreatedAt)})." };
-        if (of.Plan.From is { } from)
-            done.Add($"It takes {of.Person.Display} from edition {from} of the rulebook to edition {of.Plan.Edition}.");
+        if (of.Plan.From is { } from && row.State is "fulfilling" or "completed")
+            done.Add($"{of.Person.Display} was put on edition {of.Plan.Edition} of the rulebook, from edition {from}.");
         done.AddRange(of.Decisions.Select(d => $"{Verb(d)} {At(d.At)}{(d.Remark.Length > 0 ? $": “{d.Remark}”" : "")}."));
         var now = steps.Where(s => !s.Later).ToList();
         var finished = now.Count(s => s.State is "done" or "dropped");

@@ -17,7 +17,7 @@ public sealed class TodayDesk(
     EditionBook editions,
     TaskDesk tasks,
     SourceDesk sources,
-    RollOutDesk rollouts,
+    RollOutViews rollouts,
     Health health,
     TimeProvider time
 )

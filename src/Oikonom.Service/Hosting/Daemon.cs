@@ -137,6 +137,7 @@ public static class Daemon
             .AddSingleton<Idempotency>()
             .AddSingleton<RehearsalDesk>()
             .AddSingleton<RollOutDesk>()
+            .AddSingleton<RollOutViews>()
             .AddSingleton<PublishDesk>()
             .AddSingleton<LiveSignal>();
         services

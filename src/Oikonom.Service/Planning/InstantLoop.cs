@@ -205,40 +205,17 @@ public sealed partial class InstantLoop(
                 ? edition.Rulebook.Find(key)?.Title ?? b
                 : $"the account in {edition.Rulebook.Targets.GetValueOrDefault(b)?.Title ?? b}"
         );
-        var made = new RequestRow
-        {
-            Id = RequestId.New(now).ToString(),
-            Kind = "change",
-            State = "planning",
-            PersonId = person.Id,
-            Requester = "oikonom",
-            Edition = newest.Number,
-            CreatedAt = now.ToUnixTimeMilliseconds(),
-            Workflow = Case.DefaultFor(newest, "change").Name,
-            Source = Workflow.ByHand,
-            Cause = JsonSerializer.Serialize(
-                new Cause(
-                    $"By the rules {person.Display} has {string.Join(", ", titles)} from now on, and nobody has decided about it",
-                    null,
-                    null,
-                    []
-                )
-            ),
-        };
-        await s.AddRequestsAsync([made]);
-        s.Record(
-            LedgerEntry.Of(
-                now,
-                "oikonom",
-                "request.raised",
-                person.Id,
-                made.Id,
-                ("requestKind", made.Kind),
-                ("what", "begun"),
-                ("edition", edition.Number)
-            )
+        var cause = $"By the rules {person.Display} has {string.Join(", ", titles)} from now on, and nobody has decided about it";
+        await RaisedByItself.RaiseAsync(
+            s,
+            [
+                new(person.Id, "change", Case.DefaultFor(newest, "change").Name, newest.Number, cause)
+                {
+                    Details = [("what", "begun"), ("edition", edition.Number)],
+                },
+            ],
+            now
         );
-        s.Tell("requests", made.Id);
         LogBegun(log, person.Number, begun.Count);
     }
 
@@ -265,42 +242,28 @@ public sealed partial class InstantLoop(
         DateTimeOffset now
     )
     {
-        var at = now.ToUnixTimeMilliseconds();
         var plan = new Plan(edition.Number, over);
         var what = over.Any(c => c is Change.DisableAccount)
             ? $"The last day of {person.Display} is over"
             : $"What {person.Display} had for a term is over";
-        var made = new RequestRow
-        {
-            Id = RequestId.New(now).ToString(),
-            Kind = "leaver",
-            State = "planning",
-            PersonId = person.Id,
-            Requester = "oikonom",
-            Edition = newest.Number,
-            OnEdition = person.Edition,
-            CreatedAt = at,
-            Workflow = Workflow.WrittenEnd.Name,
-            Plan = plan.ToJson(),
-            PlanDigest = plan.Digest,
-            Cause = JsonSerializer.Serialize(new Cause($"{what}, and nobody had decided about it in time", null, null, [])),
-        };
-        await s.AddRequestsAsync([made]);
-        s.Record(
-            LedgerEntry.Of(
-                now,
-                "oikonom",
-                "request.raised",
-                person.Id,
-                made.Id,
-                ("requestKind", made.Kind),
-                ("what", "written-end"),
-                ("edition", edition.Number),
-                ("digest", plan.Digest),
-                ("changes", plan.Changes.Count)
-            )
+        var made = await RaisedByItself.RaiseAsync(
+            s,
+            [
+                new(person.Id, "leaver", Workflow.WrittenEnd.Name, newest.Number, $"{what}, and nobody had decided about it in time")
+                {
+                    Source = "",
+                    Details =
+                    [
+                        ("what", "written-end"),
+                        ("edition", edition.Number),
+                        ("digest", plan.Digest),
+                        ("changes", plan.Changes.Count),
+                    ],
+                },
+            ],
+            now
         );
-        var row = (await s.RequestAsync(made.Id, forUpdate: true))!;
+        var row = (await s.RequestAsync(made[0], forUpdate: true))!;
         (row.Plan, row.PlanDigest, row.DueAt, row.OnEdition) = (plan.ToJson(), plan.Digest, null, person.Edition);
         var of = await Case.LoadAsync(s, row, newest, now);
         await stages.EnterAsync(s, of, RequestEvent.Planned);

@@ -18,8 +18,9 @@ public static class RollOutCover
             || await s.RolloutPersonAsync(row.Rollout, row.PersonId) is not { } shown
         )
             return false;
+        // Who is on the edition already is planned again because something else happened: that was never shown.
         if (rules.Earlier is not { } earlier)
-            return true;
+            return plan.Changes.Count == 0;
         if (plan.Conflicts is { Count: > 0 } || plan.Changes.Any(c => c is Change.AdoptAccount))
             return false;
         var (from, to) = rules.Edition.Number == rollout.Edition ? (earlier, rules.Edition) : (rules.Edition, earlier);

@@ -17,7 +17,7 @@ public sealed class EditionBook(Store.Store store, TimeProvider time)
 
     private sealed record Latest(long Number, long At);
 
-    private sealed record InUse(IReadOnlyList<long> Numbers, long At);
+    private sealed record InUse(long Newest, IReadOnlyList<long> Earlier, long At);
 
     private Latest? _last;
 
@@ -80,19 +80,23 @@ public sealed class EditionBook(Store.Store store, TimeProvider time)
         };
     }
 
+    /// <summary>The edition that was in force before one; before the first there is none but itself.</summary>
+    public Task<Edition> BeforeAsync(long number, CancellationToken cancel) => GetAsync(Math.Max(1, number - 1), cancel);
+
     /// <summary>The newest edition, and those beside it that people are on, the newest first.</summary>
     /// <param name="atMost">How old the answer may be.</param>
     public async Task<IReadOnlyList<Edition>> InUseAsync(TimeSpan atMost, CancellationToken cancel)
     {
         if (await CurrentOrNullAsync(cancel) is not { } current)
             return [];
-        if (_inUse is not { } known || time.GetElapsedTime(known.At) >= atMost)
+        if (_inUse is not { } known || known.Newest != current.Number || time.GetElapsedTime(known.At) >= atMost)
             _inUse = known = new(
-                [.. (await store.ReadAsync(s => s.PeopleByEditionAsync(), cancel)).Select(e => e.Edition).Reverse()],
+                current.Number,
+                await store.ReadAsync(s => s.EditionsBeforeAsync(current.Number), cancel),
                 time.GetTimestamp()
             );
         var editions = new List<Edition> { current };
-        foreach (var number in known.Numbers.Where(n => n != current.Number))
+        foreach (var number in known.Earlier)
             editions.Add(await OnAsync(number, cancel));
         return editions;
     }

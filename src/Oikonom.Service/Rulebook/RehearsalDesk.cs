@@ -459,7 +459,7 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
             [.. kept.Warnings.Select(RulebookEndpoints.View)]
         );
 
-    private static IReadOnlyList<TallyView> Tallies(IReadOnlyList<Tally> tallies) =>
+    public static IReadOnlyList<TallyView> Tallies(IReadOnlyList<Tally> tallies) =>
         [.. tallies.Select(t => new TallyView(t.Name, t.People, t.Gained, t.Lost, t.Changed))];
 
     public static AffectedView View(Affected person) =>

@@ -13,8 +13,8 @@ public static class RollOutEndpoints
     {
         api.MapGet(
                 "/rollouts",
-                async (RollOutDesk desk, ClaimsPrincipal user, CancellationToken cancel, bool? open) =>
-                    new Page<RolloutSummary>(await desk.ListAsync(user, open == true, cancel), null)
+                async (RollOutViews views, ClaimsPrincipal user, CancellationToken cancel, bool? open) =>
+                    new Page<RolloutSummary>(await views.ListAsync(user, open == true, cancel), null)
             )
             .WithName("listRollouts")
             .WithSummary("Roll-outs of editions, the newest first, 100 at most. 'open': only those not at their end.")
@@ -22,8 +22,8 @@ public static class RollOutEndpoints
             .Reaching(Reached.Filtered);
         api.MapPost(
                 "/rollouts",
-                async (RollOutDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
-                    await desk.DetailAsync(await desk.MakeAsync(user, cancel), user, cancel)
+                async (RollOutDesk desk, RollOutViews views, ClaimsPrincipal user, CancellationToken cancel) =>
+                    await views.DetailAsync(await desk.MakeAsync(user, cancel), user, cancel)
             )
             .WithName("makeRollout")
             .WithSummary("Makes the roll-out of the newest edition anew, with everybody who is still on an earlier one.")
@@ -31,7 +31,7 @@ public static class RollOutEndpoints
             .Reaching(Reached.Everywhere);
         api.MapGet(
                 "/rollouts/{id}",
-                (string id, RollOutDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.DetailAsync(id, user, cancel)
+                (string id, RollOutViews views, ClaimsPrincipal user, CancellationToken cancel) => views.DetailAsync(id, user, cancel)
             )
             .WithName("getRollout")
             .WithSummary("One roll-out, by its id or number: gains and losses by template, departments, waves, decisions.")
@@ -97,10 +97,10 @@ public static class RollOutEndpoints
         ) =>
             api.MapPost(
                     $"/rollouts/{{id}}/{path}",
-                    async (string id, T body, RollOutDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
+                    async (string id, T body, RollOutDesk desk, RollOutViews views, ClaimsPrincipal user, CancellationToken cancel) =>
                     {
                         await act(desk, id, body, user, cancel);
-                        return await desk.DetailAsync(id, user, cancel);
+                        return await views.DetailAsync(id, user, cancel);
                     }
                 )
                 .WithName(name)
@@ -144,7 +144,7 @@ public static class RollOutEndpoints
         return await store.ReadAsync(
             async s =>
             {
-                var rollout = await s.FindRolloutAsync(id) ?? throw RollOutDesk.NotFound(id);
+                var rollout = await s.FindRolloutAsync(id) ?? throw RollOutViews.NotFound(id);
                 // The place to go on from is a person of the list.
                 var last = after is { Length: > 0 } ? await s.RolloutPersonAsync(rollout.Id, after) : null;
                 var place = last is null ? null : await s.PersonAsync(last.PersonId);
@@ -159,7 +159,7 @@ public static class RollOutEndpoints
                 );
                 var veil = await sight.OverAsync(s, user, null, false, cancel);
                 return new Page<RolloutPerson>(
-                    [.. rows.Take(size).Select(RollOutDesk.View).Select(p => p with { Effects = [.. p.Effects.Select(veil.Over)] })],
+                    [.. rows.Take(size).Select(RollOutViews.View).Select(p => p with { Effects = [.. p.Effects.Select(veil.Over)] })],
                     rows.Count > size ? rows[size - 1].PersonId : null
                 );
             },

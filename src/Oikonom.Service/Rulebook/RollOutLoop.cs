@@ -41,7 +41,7 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
         var row = await store.ReadAsync(s => s.FindRolloutAsync(id), cancel);
         if (row is null)
             return false;
-        if (RollOutDesk.StateOf(row) == RollOutState.Running && await RestAsync(row, cancel))
+        if (row.StateOf() == RollOutState.Running && await RestAsync(row, cancel))
             return true;
         return await store.WriteAsync(
             async s =>
@@ -50,7 +50,7 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
                 var before = (locked.State, locked.Wave, locked.Problem);
                 await s.NoteMovedAsync(locked.Id, locked.Edition);
                 var stuck = await FollowAsync(s, locked);
-                var more = RollOutDesk.StateOf(locked) switch
+                var more = locked.StateOf() switch
                 {
                     RollOutState.Running => await RunAsync(s, locked, stuck),
                     RollOutState.Pausing when locked.NextAt <= time.Milliseconds() => GoOn(s, locked),
@@ -87,26 +87,11 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
             {
                 if (await s.FindRolloutAsync(row.Id, forUpdate: true) is not { State: "running" })
                     return;
-                await s.AddRolloutPeopleAsync(
-                    row.Edition,
-                    [
-                        .. found.Select(a =>
-                            a.Effects.Count == 0 && a.Problem is null
-                                ? new RolloutPersonRow
-                                {
-                                    RolloutId = row.Id,
-                                    PersonId = a.Id,
-                                    Digest = a.Digest,
-                                    State = "done",
-                                }
-                                : RollOutDesk.RowOf(row.Id, a)
-                        ),
-                    ]
-                );
+                await s.AddRolloutPeopleAsync(row.Edition, [.. found.Select(a => RollOutCase.RowOf(row.Id, a))]);
                 var same = 0;
                 foreach (var group in found.Where(a => a.Effects.Count == 0 && a.Problem is null).GroupBy(a => a.On))
                     same += await s.PutOnEditionAsync([.. group.Select(a => a.Id)], group.Key, row.Edition, time.Milliseconds());
-                Record(s, row, "rollout.unchanged", ("people", same));
+                row.Record(s, time, RaisedByItself.Actor, "rollout.unchanged", ("people", same));
             },
             cancel
         );
@@ -123,7 +108,7 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
         var stuck = new List<string>();
         foreach (var group in (await s.UnderWayAsync(row.Id)).GroupBy(u => After(u, row.Edition)))
         {
-            await s.MarkRolloutPeopleAsync(row.Id, [.. group.Select(u => u.PersonId)], group.Key);
+            await s.MarkRolloutPeopleAsync(row.Id, [.. group.Where(u => u.State != group.Key).Select(u => u.PersonId)], group.Key);
             if (group.Key is "running" or "turning")
                 stuck.AddRange(
                     group
@@ -151,9 +136,17 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
     {
         if (stuck.Count > 0)
         {
-            Move(row, RollOutEvent.Stop);
+            row.Move(RollOutEvent.Stop);
             row.Problem = $"{stuck.Count} of wave {row.Wave} cannot go on: {stuck[0]}";
-            Record(s, row, "rollout.stopped", ("wave", row.Wave), ("people", stuck.Count), ("problem", row.Problem));
+            row.Record(
+                s,
+                time,
+                RaisedByItself.Actor,
+                "rollout.stopped",
+                ("wave", row.Wave),
+                ("people", stuck.Count),
+                ("problem", row.Problem)
+            );
             return false;
         }
         var tallies = await s.RolloutTalliesAsync(row.Id, null);
@@ -166,7 +159,7 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
             if (next.Count > 0)
             {
                 await RaiseAsync(s, row, next, row.Edition, "running", row.Wave);
-                Record(s, row, "rollout.wave", ("wave", row.Wave), ("people", next.Count));
+                row.Record(s, time, RaisedByItself.Actor, "rollout.wave", ("wave", row.Wave), ("people", next.Count));
                 return false;
             }
             // Nobody could be taken: there was no such wave.
@@ -174,12 +167,12 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
         }
         if (Of("approved") == 0 && Of("open") == 0)
         {
-            Move(row, RollOutEvent.Finish);
+            row.Move(RollOutEvent.Finish);
             (row.NextAt, row.Problem) = (null, "");
-            Record(s, row, "rollout.done", ("people", Of("done")));
+            row.Record(s, time, RaisedByItself.Actor, "rollout.done", ("people", Of("done")));
             return false;
         }
-        Move(row, RollOutEvent.WaveEnded);
+        row.Move(RollOutEvent.WaveEnded);
         var now = time.Milliseconds();
         (row.NextAt, row.Problem) =
             Of("approved") == 0 ? (null, $"{Of("open")} people are undecided.")
@@ -191,10 +184,10 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
 
     private bool GoOn(Session s, RolloutRow row)
     {
-        Move(row, RollOutEvent.Begin);
+        row.Move(RollOutEvent.Begin);
         (row.NextAt, row.Problem) = (null, "");
         row.Wave++;
-        Record(s, row, "rollout.begun", ("wave", row.Wave));
+        row.Record(s, time, RaisedByItself.Actor, "rollout.begun", ("wave", row.Wave));
         return true;
     }
 
@@ -203,9 +196,9 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
         var wave = row.Turning ?? 0;
         if (stuck.Count > 0)
         {
-            Move(row, RollOutEvent.Stop);
+            row.Move(RollOutEvent.Stop);
             (row.Problem, row.Turning) = ($"{stuck.Count} of wave {wave} cannot be turned back: {stuck[0]}", null);
-            Record(s, row, "rollout.stopped", ("wave", wave), ("problem", row.Problem));
+            row.Record(s, time, RaisedByItself.Actor, "rollout.stopped", ("wave", wave), ("problem", row.Problem));
             return false;
         }
         var done = await s.DoneOfWaveAsync(row.Id, wave, Batch);
@@ -231,9 +224,9 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
         if (tallies.Any(t => t.State == "turning"))
             return false;
         var left = tallies.Where(t => t.State == "done").Select(t => (long?)t.Wave).Max();
-        Move(row, left is null ? RollOutEvent.AllTurnedBack : RollOutEvent.WaveTurnedBack);
+        row.Move(left is null ? RollOutEvent.AllTurnedBack : RollOutEvent.WaveTurnedBack);
         (row.Turning, row.Problem) = (null, left is null ? "" : $"{WaveName(wave)} was turned back; {WaveName(left.Value)} was not.");
-        Record(s, row, "rollout.wave-turned-back", ("wave", wave));
+        row.Record(s, time, RaisedByItself.Actor, "rollout.wave-turned-back", ("wave", wave));
         return false;
     }
 
@@ -242,61 +235,29 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
     /// <summary>A request for each, which puts them on an edition.</summary>
     private async Task RaiseAsync(Session s, RolloutRow row, IReadOnlyList<RolloutPersonRow> people, long edition, string state, long wave)
     {
-        var now = time.GetUtcNow();
-        var back = edition != row.Edition;
         var wish = new Wish { Edition = (int)edition, Reason = $"roll-out {row.Number}" }.ToJson();
-        var requests = people
-            .Select(p => new RequestRow
-            {
-                Id = RequestId.New(now).ToString(),
-                Kind = "change",
-                State = "planning",
-                PersonId = p.PersonId,
-                Requester = "oikonom",
-                Edition = row.Edition,
-                CreatedAt = now.ToUnixTimeMilliseconds(),
-                Workflow = Workflow.RolledOut.Name,
-                Source = Workflow.ByHand,
-                Wish = wish,
-                Rollout = row.Id,
-                Cause = JsonSerializer.Serialize(
-                    new Cause(
-                        back
-                            ? $"Roll-out {row.Number} is turned back: {p.Display} goes back to edition {edition} of the rulebook"
-                            : $"Roll-out {row.Number} puts {p.Display} on edition {edition} of the rulebook",
-                        null,
-                        null,
-                        []
-                    )
-                ),
-            })
-            .ToList();
-        await s.AddRequestsAsync(requests);
-        for (var i = 0; i < people.Count; i++)
-        {
-            (people[i].State, people[i].Wave, people[i].RequestId, people[i].Problem) = (state, wave, requests[i].Id, "");
-            s.Record(
-                LedgerEntry.Of(
-                    now,
-                    "oikonom",
-                    "request.raised",
-                    people[i].PersonId,
-                    requests[i].Id,
-                    ("requestKind", "change"),
-                    ("rollout", row.Id),
-                    ("edition", edition)
+        var raised = await RaisedByItself.RaiseAsync(
+            s,
+            [
+                .. people.Select(p => new RaisedByItself(
+                    p.PersonId,
+                    "change",
+                    Workflow.RolledOut.Name,
+                    row.Edition,
+                    edition == row.Edition
+                        ? $"Roll-out {row.Number} puts {p.Display} on edition {edition} of the rulebook"
+                        : $"Roll-out {row.Number} is turned back: {p.Display} goes back to edition {edition} of the rulebook"
                 )
-            );
-            s.Tell("requests", requests[i].Id);
-        }
+                {
+                    Wish = wish,
+                    Rollout = row.Id,
+                    Details = [("rollout", row.Id), ("edition", edition)],
+                }),
+            ],
+            time.GetUtcNow()
+        );
+        foreach (var (person, request) in people.Zip(raised))
+            (person.State, person.Wave, person.RequestId, person.Problem) = (state, wave, request, "");
         await s.SaveRolloutPeopleAsync(people);
     }
-
-    private static void Move(RolloutRow row, RollOutEvent what) =>
-        row.State = RollOutDesk.NameOf(RollOutMachine.Next(RollOutDesk.StateOf(row), what));
-
-    private void Record(Session s, RolloutRow row, string kind, params (string, object?)[] details) =>
-        s.Record(
-            LedgerEntry.Of(time.GetUtcNow(), "oikonom", kind, null, null, [("rollout", row.Id), ("edition", row.Edition), .. details])
-        );
 }

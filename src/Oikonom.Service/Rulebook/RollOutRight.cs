@@ -1,9 +1,12 @@
 using System.Security.Claims;
+using System.Security.Cryptography;
+using System.Text;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
+using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Rulebook;
@@ -60,6 +63,16 @@ public sealed class RollOutRight(RolloutRow row, Edition before, IReadOnlyList<U
         return user.ReachOf(roles.Count > 0 ? roles : [Roles.Approver]) is { } parts
             ? [.. parts.Select(p => (p.Sites, p.Departments))]
             : null;
+    }
+
+    /// <summary>Whom a decision covers, without those the caller does not reach and the caller, and the digest it is bound to.</summary>
+    public async Task<(IReadOnlyList<string> People, string Digest)> CoveredAsync(Session s, string department)
+    {
+        var open = await s.UndecidedAsync(row.Id, department, Reach(department));
+        var own = user.FindFirstValue("person") ?? "";
+        var others = open.Where(p => p.PersonId != own && (user.Number().Length == 0 || p.Number != user.Number())).ToList();
+        var text = string.Concat(others.Select(p => $"{p.PersonId}{p.Digest}\n"));
+        return ([.. others.Select(p => p.PersonId)], Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(text)))[..32]);
     }
 
     /// <summary>Users who are asked to decide about the whole.</summary>

@@ -180,6 +180,13 @@ public static class PeopleTables
     public static Task<IReadOnlyList<(long Edition, long People)>> PeopleByEditionAsync(this Session session) =>
         session.QueryAsync<(long, long)>("SELECT edition, COUNT(*) FROM people WHERE edition>0 GROUP BY edition ORDER BY edition");
 
+    /// <summary>The editions before one that people are on, the newest first; none is found without looking at anybody.</summary>
+    public static Task<IReadOnlyList<long>> EditionsBeforeAsync(this Session session, long edition) =>
+        session.QueryAsync<long>(
+            "SELECT DISTINCT edition FROM people WHERE edition>0 AND edition<@edition ORDER BY edition DESC",
+            new { edition }
+        );
+
     /// <summary>The edition a person is on; their row is locked until the end of the decision.</summary>
     public static Task<long> EditionOfAsync(this Session session, string id) =>
         session.ScalarAsync<long>("SELECT edition FROM people WHERE id=@id" + session.Engine.ForUpdate, new { id });

@@ -223,7 +223,7 @@ public static class RolloutTables
         };
         Add(filter.State, "x.state=@state", "state", filter.State);
         Add(filter.Department, "x.department=@department", "department", filter.Department);
-        Add(filter.Template, "x.effects LIKE @template ESCAPE '!'", "template", Like.Containing($"\"Rule\":\"{filter.Template}\""));
+        Add(filter.Template, "LOWER(x.effects) LIKE @template ESCAPE '!'", "template", Like.Containing($"\"Rule\":\"{filter.Template}\""));
         Add(
             filter.Text,
             "(p.search_key LIKE @text ESCAPE '!' OR p.number=@number)",
@@ -235,8 +235,8 @@ public static class RolloutTables
         if (filter.Wave is { } wave)
             Add("1", "x.wave=@wave", "wave", wave);
         // Those for whom nothing changes are shown only when their wave, which is none, is asked for.
-        else if (filter.State.Length == 0)
-            where.Add("x.effects<>'[]'");
+        if (filter.Wave != 0)
+            where.Add("(x.effects<>'[]' OR x.state='failing')");
         if (filter.Reach is { } reach)
         {
             RequestTables.AddReach(parameters, reach);
