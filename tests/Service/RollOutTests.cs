@@ -273,6 +273,43 @@ public sealed class RollOutTests(Servers servers)
     }
 
     [Fact]
+    public async Task Dates_moved_back_and_forth_leave_the_decision_as_it_was()
+    {
+        await using var world = await StartAsync();
+        var row = HrRow.New();
+        await world.BringAsync(row);
+        var rollout = (await PublishAsync(world, (path, text) => Next(path, text))).Rollout!.Number;
+        await ApproveAsync(world, rollout);
+        // HR names a last day; while nobody has decided about that, the roll-out leaves the person alone.
+        world.WriteHr(
+            row with
+            {
+                End = DateTime.UtcNow.AddDays(30).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture),
+            }
+        );
+        var leaves = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
+        await world.EventuallyAsync(() => world.RequestAsync(leaves.Id), r => r.Summary.State is "deciding" or "releasing");
+        await DoAsync(world, rollout, "begin", new RolloutBeginBody(1, "PT0S"), "otto");
+        var blocked = await StandsAsync(world, rollout, "pausing");
+        Assert.Equal("1 people have open requests of their own; they are taken once those have ended.", blocked.Summary.Problem);
+        Assert.False(await HoldsAsync(world, row, "research-lab"));
+        // A day later HR takes it back: what was decided is what would run, and runs.
+        world.WriteHr(row);
+        await world.RunIntakeAsync();
+        var after = await world.EventuallyAsync(
+            () => world.RequestAsync(leaves.Id),
+            r => r.Summary.State is "completed" or "deciding" or "releasing"
+        );
+        if (after.Summary.State != "completed")
+            await World.OkAsync(
+                (await world.SignInAsync("mara")).PostAsJsonAsync($"/api/v1/requests/{leaves.Id}/decline", new DeclineBody("taken back"))
+            );
+        await StandsAsync(world, rollout, "done");
+        Assert.Equal((3, true), ((await PersonAsync(world, row)).Edition, await HoldsAsync(world, row, "research-lab")));
+        Assert.Equal("done", (await PeopleAsync(world, rollout)).Single().State);
+    }
+
+    [Fact]
     public async Task What_is_planned_again_after_an_entry_was_deleted_by_hand_is_decided_on_its_own()
     {
         await using var world = await StartAsync();
