@@ -229,12 +229,12 @@ internal static class Fulfilment
                 new("phone", Value.Of("+00 555")),
             ]);
             var person = PersonId.New(now);
-            var subject = new Subject(person, facts, new Dictionary<string, string> { ["directory"] = name });
+            var subject = new Subject(person, facts, new Dictionary<AccountKey, string> { ["directory"] = name });
             var plan = Planner.Make(
                 subject,
                 AccessState.Nothing,
-                new Dictionary<string, string>(),
-                new Dictionary<string, ExistingAccount>(),
+                new Dictionary<AccountKey, string>(),
+                new Dictionary<AccountKey, ExistingAccount>(),
                 edition,
                 RequestKind.Joiner,
                 now
@@ -286,7 +286,7 @@ internal static class Fulfilment
                 {
                     Id = Guid.CreateVersion7(now).ToString(),
                     RequestId = "bench-" + name,
-                    PersonId = person.ToString(),
+                    SubjectId = person.ToString(),
                     Target = "directory",
                     Ordinal = change.Ordinal,
                     Change = JsonSerializer.Serialize(change, JsonSerializerOptions.Web),

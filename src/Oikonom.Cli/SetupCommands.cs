@@ -8,63 +8,11 @@ internal static class SetupCommands
 {
     public static IEnumerable<Command> All()
     {
-        yield return Commands.Group("targets", "The systems that hold accounts.", Targets(), CheckTarget());
+        yield return TargetCommands.Group();
         yield return LedgerCommands.Group();
         yield return Commands.Group("secrets", "Passwords and certificates the rulebook names.", Secrets(), SetSecret());
         yield return UserCommands.Group();
         yield return TokenCommands.Group();
-    }
-
-    private static Command Targets() =>
-        Commands.Make(
-            "list",
-            "Lists the targets with what waits and what fails.",
-            "oikonom targets list",
-            async (parsed, cancel) =>
-            {
-                using var service = new Service();
-                var (page, raw) = await service.GetAsync<Page<TargetSummary>>("/api/v1/targets", cancel);
-                if (Commands.IsJson(parsed))
-                    return Show.Json(raw);
-                Show.Table(
-                    ["Target", "Title", "Address", "Security", "Accounts", "Waiting", "Failing", "Problem"],
-                    page.Items.Select(t =>
-                        (IReadOnlyList<string>)
-                            [t.Name, t.Title, t.Address, t.Security, Text(t.Accounts), Text(t.Waiting), Text(t.Failing), t.Problem ?? ""]
-                    ),
-                    "The rulebook has no target."
-                );
-                return Exit.Good;
-            }
-        );
-
-    private static string Text(int number) => number.ToString(CultureInfo.InvariantCulture);
-
-    private static Command CheckTarget()
-    {
-        var name = new Argument<string>("target");
-        return Commands.Make(
-            "check",
-            "Signs in to a target and looks whether all it needs is there. Exit code 1 when not.",
-            "oikonom targets check directory",
-            async (parsed, cancel) =>
-            {
-                using var service = new Service();
-                var (check, raw) = await service.PostAsync<TargetCheck>(
-                    $"/api/v1/targets/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check",
-                    null,
-                    cancel
-                );
-                if (Commands.IsJson(parsed))
-                    Show.Json(raw);
-                else if (check.Reachable)
-                    Show.Good($"{check.Name}: good. {check.Message} ({check.SignedInAs}, {check.Milliseconds} ms)");
-                else
-                    Show.Bad($"{check.Name}: not good. {check.Message}");
-                return check.Reachable ? Exit.Good : Exit.Refused;
-            },
-            name
-        );
     }
 
     private static Command Secrets() =>

@@ -14,8 +14,10 @@ public sealed record PersonSummary(
 
 public sealed record AttributeValue(string Name, string Value);
 
+/// <param name="Slot">"" for the ordinary account of the person in the target.</param>
 public sealed record AccountView(
     string Target,
+    string Slot,
     string Name,
     string Location,
     string ImmutableId,
@@ -25,8 +27,10 @@ public sealed record AccountView(
     ReasonView Reason
 );
 
+/// <param name="Slot">Which account of the person holds it; "" is the ordinary one.</param>
 public sealed record GrantView(
     string Target,
+    string Slot,
     string Entitlement,
     string Title,
     DateTimeOffset From,

@@ -1,5 +1,6 @@
 namespace Oikonom.Contracts;
 
+/// <param name="Account">The account that belongs to nobody and that it is about; then <paramref name="Person"/> answers for it.</param>
 public sealed record RequestSummary(
     string Id,
     long Number,
@@ -27,7 +28,8 @@ public sealed record RequestSummary(
     string? Effect = null,
     string? PlanDigest = null,
     string Cause = "",
-    string? Batch = null
+    string? Batch = null,
+    string? Account = null
 );
 
 public sealed record AttributeChangeView(string Name, IReadOnlyList<string> Before, IReadOnlyList<string> After);

@@ -46,8 +46,12 @@ public abstract class Engine
     /// <exception cref="StoreFault">A script fails; what it did is undone.</exception>
     public abstract void Migrate(string last = "9999");
 
-    protected void Migrate(UpgradeEngineBuilder builder, string last, string serial, string bytes, string suffix)
+    /// <summary>What a type or a made-up id is called by an engine, where the scripts leave it open.</summary>
+    protected sealed record Words(string Serial, string Bytes, string Uuid, string Suffix);
+
+    protected void Migrate(UpgradeEngineBuilder builder, string last, Words words)
     {
+        var (serial, bytes, uuid, suffix) = words;
         var scripts = Assembly.GetExecutingAssembly();
         var result = builder
             .WithScriptsEmbeddedInAssembly(
@@ -61,6 +65,7 @@ public abstract class Engine
             )
             .WithVariable("serial", serial)
             .WithVariable("bytes", bytes)
+            .WithVariable("uuid", uuid)
             .WithTransactionPerScript()
             .LogTo(new Quiet())
             .Build()
@@ -164,6 +169,15 @@ public sealed class SqliteEngine(string path) : Engine, IAsyncDisposable
     public override bool IsLasting(Exception error) =>
         error is SqliteException { SqliteErrorCode: 18 or 19 or 20 or 25 } || base.IsLasting(error);
 
+    private static readonly Words Scripts = new(
+        "INTEGER PRIMARY KEY AUTOINCREMENT",
+        "BLOB",
+        // A UUID version 4 (RFC 9562 §5.4).
+        "lower(hex(randomblob(4)) || '-' || hex(randomblob(2)) || '-4' || substr(hex(randomblob(2)), 2) || '-' || "
+            + "substr('89ab', 1 + (abs(random()) % 4), 1) || substr(hex(randomblob(2)), 2) || '-' || hex(randomblob(6)))",
+        "sqlite"
+    );
+
     public override void Migrate(string last = "9999")
     {
         using (var connection = new SqliteConnection(_connection))
@@ -173,7 +187,7 @@ public sealed class SqliteEngine(string path) : Engine, IAsyncDisposable
             command.CommandText = "PRAGMA journal_mode=WAL; PRAGMA journal_size_limit=67108864;";
             command.ExecuteNonQuery();
         }
-        Migrate(DeployChanges.To.SqliteDatabase(_connection), last, "INTEGER PRIMARY KEY AUTOINCREMENT", "BLOB", "sqlite");
+        Migrate(DeployChanges.To.SqliteDatabase(_connection), last, Scripts);
     }
 }
 
@@ -226,9 +240,7 @@ public sealed class PostgresEngine : Engine, IAsyncDisposable
         Migrate(
             DeployChanges.To.PostgresqlDatabase(_connection),
             last,
-            "BIGINT GENERATED ALWAYS AS IDENTITY PRIMARY KEY",
-            "BYTEA",
-            "postgres"
+            new("BIGINT GENERATED ALWAYS AS IDENTITY PRIMARY KEY", "BYTEA", "gen_random_uuid()::text", "postgres")
         );
         command.CommandText = $"SELECT pg_advisory_unlock({MigrationLock})";
         command.ExecuteNonQuery();

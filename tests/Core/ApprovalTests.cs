@@ -500,8 +500,8 @@ public sealed class ApprovalTests
             person,
             wish.Apply(person, edition.Rulebook, new("request", "7", wish.Reason), Now),
             recorded ?? AccessState.Nothing,
-            new Dictionary<string, string>(),
-            new Dictionary<string, ExistingAccount>(),
+            new Dictionary<AccountKey, string>(),
+            new Dictionary<AccountKey, ExistingAccount>(),
             edition,
             kind,
             Now

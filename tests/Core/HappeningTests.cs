@@ -5,6 +5,7 @@ using Oikonom.Core.Expressions;
 using Oikonom.Core.Intake;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
 using Oikonom.Testing;
 using Xunit;
 
@@ -133,7 +134,7 @@ public sealed class HappeningTests
                         }
                         var leading = Employments.Leading(known, Today);
                         return Desired.At(
-                            new(default, leading, new Dictionary<string, string> { ["directory"] = "t" })
+                            new(default, leading, new Dictionary<AccountKey, string> { ["directory"] = "t" })
                             {
                                 Others = [.. known.Where(k => !ReferenceEquals(k, leading))],
                             },

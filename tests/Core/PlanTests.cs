@@ -37,7 +37,7 @@ public sealed class PlanTests
         ]);
 
     private static Subject SubjectOf(Facts facts) =>
-        new(PersonId.New(Now), facts, new Dictionary<string, string> { ["directory"] = "tor.quill" });
+        new(PersonId.New(Now), facts, new Dictionary<AccountKey, string> { ["directory"] = "tor.quill" });
 
     private static Plan PlanOf(
         Subject subject,
@@ -49,8 +49,8 @@ public sealed class PlanTests
         Planner.Make(
             subject,
             recorded,
-            new Dictionary<string, string>(),
-            new Dictionary<string, ExistingAccount>(),
+            new Dictionary<AccountKey, string>(),
+            new Dictionary<AccountKey, ExistingAccount>(),
             edition ?? Edition,
             kind,
             now ?? Now
@@ -144,12 +144,12 @@ public sealed class PlanTests
             true,
             ["all-people", "ticket-desk"]
         );
-        var subject = SubjectOf(FactsOf()) with { AccountNames = new Dictionary<string, string> { ["directory"] = "tquill" } };
+        var subject = SubjectOf(FactsOf()) with { AccountNames = new Dictionary<AccountKey, string> { ["directory"] = "tquill" } };
         var plan = Planner.Make(
             subject,
             AccessState.Nothing,
-            new Dictionary<string, string>(),
-            new Dictionary<string, ExistingAccount> { ["directory"] = found },
+            new Dictionary<AccountKey, string>(),
+            new Dictionary<AccountKey, ExistingAccount> { ["directory"] = found },
             Edition,
             RequestKind.Joiner,
             Now

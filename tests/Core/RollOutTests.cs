@@ -31,8 +31,8 @@ public sealed class RollOutTests
             person,
             person,
             recorded,
-            new Dictionary<string, string>(),
-            new Dictionary<string, ExistingAccount>(),
+            new Dictionary<AccountKey, string>(),
+            new Dictionary<AccountKey, ExistingAccount>(),
             edition,
             kind,
             Now,
@@ -90,7 +90,7 @@ public sealed class RollOutTests
         var held = Recorded(described, Small.Person(Small.Facts("E1", "Office")));
         var account = held.Accounts["directory"];
         var more = new Dictionary<string, IReadOnlyList<string>>(account.Attributes) { ["seeAlso"] = ["by hand"] };
-        held = held with { Accounts = new Dictionary<string, AccountState> { ["directory"] = account with { Attributes = more } } };
+        held = held with { Accounts = new Dictionary<AccountKey, AccountState> { ["directory"] = account with { Attributes = more } } };
         var off = PlanOf(
             new() { Edition = 3 },
             Small.Person(Small.Facts("E1", "Office")),
@@ -119,8 +119,8 @@ public sealed class RollOutTests
             person,
             after,
             Recorded(three, person),
-            new Dictionary<string, string>(),
-            new Dictionary<string, ExistingAccount>(),
+            new Dictionary<AccountKey, string>(),
+            new Dictionary<AccountKey, ExistingAccount>(),
             four,
             RequestKind.Access,
             Now,

@@ -88,7 +88,7 @@ internal static class Small
         ]);
 
     public static Subject Person(Facts facts, params Facts[] others) =>
-        new(PersonId.New(DateTimeOffset.UnixEpoch), facts, new Dictionary<string, string> { ["directory"] = "tor.quill" })
+        new(PersonId.New(DateTimeOffset.UnixEpoch), facts, new Dictionary<AccountKey, string> { ["directory"] = "tor.quill" })
         {
             Others = others,
         };
@@ -104,8 +104,8 @@ public sealed class RuleTests
         Planner.Make(
             person,
             recorded ?? AccessState.Nothing,
-            new Dictionary<string, string>(),
-            new Dictionary<string, ExistingAccount>(),
+            new Dictionary<AccountKey, string>(),
+            new Dictionary<AccountKey, ExistingAccount>(),
             edition,
             kind,
             Now
@@ -217,8 +217,8 @@ public sealed class RuleTests
                     Extra = [open],
                 },
                 AccessState.Nothing,
-                new Dictionary<string, string>(),
-                new Dictionary<string, ExistingAccount>(),
+                new Dictionary<AccountKey, string>(),
+                new Dictionary<AccountKey, ExistingAccount>(),
                 edition,
                 RequestKind.Mover,
                 Now
@@ -234,8 +234,8 @@ public sealed class RuleTests
                     Extra = [grant],
                 },
                 AccessState.Nothing,
-                new Dictionary<string, string>(),
-                new Dictionary<string, ExistingAccount>(),
+                new Dictionary<AccountKey, string>(),
+                new Dictionary<AccountKey, ExistingAccount>(),
                 edition,
                 RequestKind.Mover,
                 Now
@@ -285,7 +285,7 @@ public sealed class RuleTests
         );
         var person = Small.Person(Small.Facts()) with
         {
-            AccountNames = new Dictionary<string, string> { ["directory"] = "tor.quill", ["mail"] = "tor" },
+            AccountNames = new Dictionary<AccountKey, string> { ["directory"] = "tor.quill", ["mail"] = "tor" },
         };
         var plan = PlanOf(person, edition);
         Assert.Equal(["directory", "mail"], plan.Changes.Select(c => c.Target).Distinct());
@@ -294,7 +294,12 @@ public sealed class RuleTests
             [("mail", "tor@x")],
             edition
                 .Rulebook.Access.Ask()
-                .Keys(person, edition.Rulebook.Targets["mail"], new Dictionary<string, IReadOnlyList<string>> { ["mail"] = ["tor@x"] })
+                .Keys(
+                    person,
+                    edition.Rulebook.Targets["mail"],
+                    "mail",
+                    new Dictionary<string, IReadOnlyList<string>> { ["mail"] = ["tor@x"] }
+                )
         );
         var loop = RulebookReader.Read(
             Small.Files(("targets/a-mail.yaml", mail), ("targets/directory.yaml", Small.Target + "\nafter: [mail]\n"))
@@ -417,7 +422,14 @@ public sealed class RuleTests
         part.Look(Of("2", Small.Facts("E2", "Office")));
         part.Look(Of("3", Small.Facts("E3", "Office", title: "Broken")));
         part.Look(
-            new("4", null, Small.Person(Small.Facts("E4", "Dive", "2027-03-01")) with { AccountNames = new Dictionary<string, string>() })
+            new(
+                "4",
+                null,
+                Small.Person(Small.Facts("E4", "Dive", "2027-03-01")) with
+                {
+                    AccountNames = new Dictionary<AccountKey, string>(),
+                }
+            )
         );
         part.Look(
             new(

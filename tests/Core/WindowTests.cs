@@ -173,7 +173,7 @@ public sealed class WindowTests
         string.Join(' ', accounts.OrderBy(a => a.Key).Select(a => $"{a.Key}={a.Value}").Concat(grants.Order(StringComparer.Ordinal)));
 
     private static string Told(AccessState state) =>
-        Told(state.Accounts.ToDictionary(a => a.Key, a => a.Value.Presence), state.Grants.Keys.Select(k => k.ToString()));
+        Told(state.Accounts.ToDictionary(a => a.Key.ToString(), a => a.Value.Presence), state.Grants.Keys.Select(k => k.ToString()));
 
     [Fact]
     public void A_look_at_any_instant_is_a_plain_reading_of_the_rules() =>
@@ -366,7 +366,7 @@ public sealed class WindowTests
         var person = Small.Person(Small.Facts(end: "2026-11-20"));
         var windows = Desired.Windows(person, Edition);
         var before = Desired.At(person, Edition, new(2026, 11, 10, 0, 0, 0, TimeSpan.Zero));
-        var ids = new Dictionary<string, string> { ["directory"] = "id-1" };
+        var ids = new Dictionary<AccountKey, string> { ["directory"] = "id-1" };
         // The last day ends at midnight in Lisbon; the account may be used two days longer, its groups not.
         var (groups, account) = (
             new DateTimeOffset(2026, 11, 21, 0, 0, 0, TimeSpan.Zero),

@@ -217,7 +217,7 @@ public abstract partial class StoreTests : IAsyncLifetime
                     {
                         Id = $"s{i}",
                         RequestId = $"r{i:000}",
-                        PersonId = $"{i:000}",
+                        SubjectId = $"{i:000}",
                         Target = "directory",
                         Ordinal = 1,
                         DueAt = Now,
@@ -229,7 +229,7 @@ public abstract partial class StoreTests : IAsyncLifetime
                 .Range(0, 20)
                 .Select(n => Task.Run(() => _store.WriteAsync(s => s.ClaimChainsAsync("directory", $"n{n}", Now, Now + 1000, 15))))
         );
-        var all = claimed.SelectMany(c => c).Select(c => c.PersonId).ToList();
+        var all = claimed.SelectMany(c => c).Select(c => c.SubjectId).ToList();
         Assert.Equal(all.Count, all.Distinct().Count());
         var rest = await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "last", Now, Now + 1000, 500));
         Assert.Equal(200, all.Count + rest.Count);

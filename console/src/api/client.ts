@@ -24,6 +24,7 @@ export type Rehearsal = Schemas['RehearsalView'];
 export type Affected = Schemas['AffectedView'];
 export type Rollout = Schemas['RolloutDetail'];
 export type Explanation = Schemas['ExplanationView'];
+export type NobodysAccount = Schemas['NobodysAccountView'];
 
 /** The header shows that the call comes from our own page. */
 export const api = createClient<paths>({ baseUrl: '/', headers: { 'X-Oikonom': '1' } });

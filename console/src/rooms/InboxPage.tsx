@@ -12,6 +12,7 @@ import { ago, ahead, at } from '../parts/when';
 import { isTyping } from '../shell/useGoKeys';
 import { together } from './joint';
 import style from './Rooms.module.css';
+import { aboutOf } from './requestColumns';
 
 /** What waits for the caller. Several can be chosen and decided at once, after a look at what they bring together. */
 export function InboxPage() {
@@ -119,7 +120,7 @@ const columnsOf = (chosen: ReadonlySet<string>, toggle: (id: string) => void): C
     width: '2rem',
     cell: (r) =>
       r.state === 'deciding' || r.state === 'releasing' ? (
-        <input type="checkbox" aria-label={`Choose ${r.person}`} checked={chosen.has(r.id)} onChange={() => toggle(r.id)} />
+        <input type="checkbox" aria-label={`Choose ${aboutOf(r)}`} checked={chosen.has(r.id)} onChange={() => toggle(r.id)} />
       ) : null,
   },
   {
@@ -127,7 +128,7 @@ const columnsOf = (chosen: ReadonlySet<string>, toggle: (id: string) => void): C
     width: 'minmax(9rem, 1.2fr)',
     cell: (r) => (
       <Link to="/requests/$id" params={{ id: r.id }}>
-        {r.person}
+        {aboutOf(r)}
       </Link>
     ),
   },

@@ -12,7 +12,7 @@ import { HistoryList } from './HistoryList';
 import { Titled } from './Plan';
 import { PersonRecord } from './Retention';
 import style from './Rooms.module.css';
-import { useWords } from './words';
+import { accountOf, slotted, useWords } from './words';
 
 export function PersonPage() {
   const { id } = useParams({ from: '/shell/people/$id' });
@@ -37,7 +37,7 @@ function barsOf(person: PersonDetail): Bar[] {
         note: a.enabled ? 'enabled' : 'disabled',
       }),
     ),
-    ...person.grants.map((g): Bar => ({ name: g.title, kind: 'grant', from: g.from, until: g.until })),
+    ...person.grants.map((g): Bar => ({ name: slotted(g.title, g.slot), kind: 'grant', from: g.from, until: g.until })),
   ];
 }
 
@@ -80,7 +80,7 @@ function Person({ person }: { person: PersonDetail }) {
               {person.accounts.map((a) => (
                 <details key={a.immutableId}>
                   <summary>
-                    <b>{a.name}</b> in {words.target(a.target)}, {a.enabled ? 'enabled' : 'disabled'}, recorded since {at(a.since)}
+                    <b>{a.name}</b> in {words.target(accountOf(a.target, a.slot))}, {a.enabled ? 'enabled' : 'disabled'}, recorded since {at(a.since)}
                   </summary>
                   <dl className={style.facts}>
                     {a.attributes.map((x) => (
@@ -116,9 +116,9 @@ function Person({ person }: { person: PersonDetail }) {
                   </thead>
                   <tbody>
                     {person.grants.map((g) => (
-                      <tr key={g.target + g.entitlement + g.from}>
+                      <tr key={g.target + g.slot + g.entitlement + g.from}>
                         <td>
-                          <b>{g.title}</b>
+                          <b>{slotted(g.title, g.slot)}</b>
                         </td>
                         <td>{moment(g.from, place, 'begin')}</td>
                         <td>
@@ -128,7 +128,7 @@ function Person({ person }: { person: PersonDetail }) {
                           {g.reason.rule}: {g.reason.condition}
                         </td>
                         <td>
-                          <ExplainButton person={person.id} of={`${g.target}/${g.entitlement}`} title={g.title} />
+                          <ExplainButton person={person.id} of={`${accountOf(g.target, g.slot)}/${g.entitlement}`} title={g.title} />
                         </td>
                       </tr>
                     ))}

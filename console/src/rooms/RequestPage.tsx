@@ -68,14 +68,14 @@ function Request({ request }: { request: RequestDetail }) {
     <>
       <header className={style.head}>
         <div className={style.title}>
-          <h1>{summary.person}</h1>
+          <h1>{summary.account ?? summary.person}</h1>
           <StateMark state={request.held ? 'held' : summary.state} />
           {summary.late && <span className={`${style.tag} ${style.tagNew}`}>late</span>}
         </div>
         <p>
           Request {summary.number}, {summary.kind} · {request.workflowTitle} ·{' '}
           <Link to="/people/$id" params={{ id: summary.personId }}>
-            {summary.personNumber}
+            {summary.account ? `${summary.person} answers for it` : summary.personNumber}
           </Link>{' '}
           · {summary.department}, {place?.title ?? summary.site} · edition{' '}
           {request.from ? `${request.from} → ${request.edition}` : request.edition}

@@ -6,6 +6,7 @@ import { Choice, Field } from '../parts/Field';
 import { Failure, Notice } from '../parts/Notice';
 import { agoText } from '../parts/when';
 import { useMe } from '../shell/Shell';
+import { Nobodys } from './Nobodys';
 import { Retention } from './Retention';
 import rooms from './Rooms.module.css';
 import { Users } from './Users';
@@ -13,20 +14,22 @@ import { Users } from './Users';
 /** What an engineer keeps in order: users, the texts of notices, systems that are told of changes, and who is signed in. */
 export function ServicePage() {
   const me = useMe();
-  const keeps = me.data?.roles.includes('engineer') ?? false;
+  const is = (role: string) => me.data?.roles.includes(role) ?? false;
+  const keeps = is('engineer');
   return (
     <>
       <header className={rooms.head}>
         <h1>Service</h1>
         <p>
           {keeps
-            ? 'Users and their roles, what is kept of whom and how long, texts of notices, systems that hear of changes, and everybody who is signed in.'
-            : 'What is kept of whom, and how long.'}
+            ? 'Users and their roles, accounts of nobody, what is kept of whom and how long, texts of notices, systems that hear of changes, and everybody who is signed in.'
+            : [is('operator') && 'Accounts of nobody', is('auditor') && 'What is kept of whom, and how long'].filter(Boolean).join('. ')}
         </p>
       </header>
       <div className={rooms.stack}>
         {keeps && <Users />}
-        <Retention />
+        {(keeps || is('operator')) && <Nobodys />}
+        {(keeps || is('auditor')) && <Retention />}
         {keeps && (
           <>
             <NoticeTexts />

@@ -5,6 +5,9 @@ import { StateMark } from '../parts/StateMark';
 import { ago, at, onDay } from '../parts/when';
 import { Who } from './Who';
 
+/** Whom or what a request is about: an account of nobody with who answers for it, else the person. */
+export const aboutOf = (r: Pick<RequestSummary, 'person' | 'account'>) => (r.account ? `${r.account} (${r.person} answers)` : r.person);
+
 export const requestColumns: Column<RequestSummary>[] = [
   { title: 'No.', minor: true, width: '3.5rem', cell: (r) => r.number },
   {
@@ -12,7 +15,7 @@ export const requestColumns: Column<RequestSummary>[] = [
     width: 'minmax(7rem, 2fr)',
     cell: (r) => (
       <Link to="/requests/$id" params={{ id: r.id }}>
-        {r.person}
+        {aboutOf(r)}
       </Link>
     ),
   },

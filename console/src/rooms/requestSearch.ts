@@ -68,7 +68,7 @@ export const states: [string, string][] = [
 
 export const kinds: [string, string][] = [
   ['', 'every kind'],
-  ...['joiner', 'mover', 'leaver', 'access', 'extension', 'change', 'account', 'password', 'unlock', 'correction'].map(
+  ...['joiner', 'mover', 'leaver', 'access', 'extension', 'change', 'account', 'password', 'unlock', 'correction', 'closing'].map(
     (kind) => [kind, kind] as [string, string],
   ),
 ];

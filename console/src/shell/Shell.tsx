@@ -96,7 +96,7 @@ export function Shell() {
               Ledger
             </Link>
           )}
-          {may('auditor', 'engineer') && (
+          {may('auditor', 'engineer', 'operator') && (
             <Link to="/service" activeProps={{ className: style.here }}>
               Service
             </Link>

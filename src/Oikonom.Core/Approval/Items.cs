@@ -9,7 +9,7 @@ namespace Oikonom.Core.Approval;
 /// One thing in a plan that is decided on: an account with all its changes, or one entitlement. Its digest tells
 /// whether what was decided is still what would run.
 /// </summary>
-/// <param name="Key">The target, or target/entitlement.</param>
+/// <param name="Key">The account, or account/entitlement.</param>
 /// <param name="CanBeStruck">True when it can be declined while the rest goes on: something is given, nothing taken away.</param>
 public sealed record Item(
     string Key,
@@ -19,10 +19,17 @@ public sealed record Item(
     bool CanBeStruck,
     bool IsPrivileged,
     IReadOnlyList<int> Ordinals
-);
+)
+{
+    /// <summary>The account it is, or that would hold it.</summary>
+    public string Account => Items.AccountOf(Key);
+}
 
 public static class Items
 {
+    /// <summary>The account in the key of an item.</summary>
+    public static string AccountOf(string key) => key.Split('/', 2)[0];
+
     /// <summary>
     /// The items of a plan in its order. Read-backs belong to the account they read. What is asked for by name is an
     /// item also when no change follows from it today: it is recorded, so it is decided on.
@@ -71,7 +78,7 @@ public static class Items
         var done = changes.Select(c => new
         {
             c.Kind,
-            c.Target,
+            Target = c.Account,
             c.Subject,
             c.Due,
             Account = c.Entry.Name,

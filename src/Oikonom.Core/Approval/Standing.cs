@@ -122,7 +122,7 @@ public static class Standing
     }
 
     /// <summary>With an account goes what it would have held.</summary>
-    private static bool IsStruck(string key, IReadOnlySet<string> struck) => struck.Contains(key) || struck.Contains(key.Split('/', 2)[0]);
+    private static bool IsStruck(string key, IReadOnlySet<string> struck) => struck.Contains(key) || struck.Contains(Items.AccountOf(key));
 
     /// <summary>What an approval of a ballot covers now.</summary>
     public static IReadOnlyDictionary<string, string> CoverOf(string item, IReadOnlyList<Item> items, string? inputs = null)

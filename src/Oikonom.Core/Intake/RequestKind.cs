@@ -42,4 +42,8 @@ public enum RequestKind
     /// <summary>An account on one target, by a template on request.</summary>
     [JsonStringEnumMemberName("account")]
     Account,
+
+    /// <summary>The end of an account that belongs to nobody.</summary>
+    [JsonStringEnumMemberName("closing")]
+    Closing,
 }

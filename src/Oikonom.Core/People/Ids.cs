@@ -12,6 +12,16 @@ public readonly record struct PersonId(Guid Value)
     public override string ToString() => Value.ToString();
 }
 
+/// <summary>Identity of an account, whoever it belongs to (UUID version 7).</summary>
+public readonly record struct AccountId(Guid Value)
+{
+    public static AccountId New(DateTimeOffset at) => new(Guid.CreateVersion7(at));
+
+    public static AccountId Parse(string text) => new(Guid.Parse(text));
+
+    public override string ToString() => Value.ToString();
+}
+
 /// <summary>Identity of a request (UUID version 7).</summary>
 public readonly record struct RequestId(Guid Value)
 {

@@ -24,15 +24,16 @@ public sealed class AccessFunction
         public Reason After { get; } = Reason with { Condition = "outside the employment" };
     }
 
-    internal sealed record ReadyTarget(TargetRule Rule, ReadyAccount[] Accounts);
+    /// <summary>One account that people may have in a target, with what templates say of it.</summary>
+    internal sealed record ReadySlot(TargetRule Rule, AccountKey Key, ReadyAccount[] Accounts);
 
     internal readonly Rulebook.Rulebook Rulebook;
     internal readonly ReadyTemplate[] Templates;
-    internal readonly ReadyTarget[] Targets;
+    internal readonly ReadySlot[] Slots;
     internal readonly int AccountNameSlot;
     internal readonly (int From, int To)[] AttributeSlots;
     internal readonly (string Pool, int Slot)[] PoolSlots;
-    internal readonly (string Target, int Slot)[] NameSlots;
+    internal readonly (AccountKey Account, int Slot)[] NameSlots;
 
     private readonly HashSet<string> _desks;
 
@@ -51,12 +52,15 @@ public sealed class AccessFunction
                     )
             ),
         ];
-        Targets =
+        Slots =
         [
-            .. rulebook.Targets.Values.Select(target => new ReadyTarget(
-                target,
-                [.. Templates.SelectMany(t => t.Rule.Accounts.Where(a => a.Target == target.Name).Select(a => Ready(target, t, a)))]
-            )),
+            .. rulebook
+                .Targets.Values.SelectMany(target => rulebook.AccountsIn(target.Name).Select(key => (Target: target, Key: key)))
+                .Select(slot => new ReadySlot(
+                    slot.Target,
+                    slot.Key,
+                    [.. Templates.SelectMany(t => t.Rule.Accounts.Where(a => a.Key == slot.Key).Select(a => Ready(slot.Target, t, a)))]
+                )),
         ];
         (AlwaysAsked, AskedBy) = Sort(Templates);
         AccountNameSlot = rulebook.AccountNames.TryGet("account.name", out var slot) ? slot.Index : -1;
@@ -76,7 +80,7 @@ public sealed class AccessFunction
         [
             .. rulebook
                 .Targets.Keys.Where(t => rulebook.AccountNames.TryGet($"names.{t}", out _))
-                .Select(t => (t, rulebook.AccountNames.IndexOf($"names.{t}"))),
+                .Select(t => (new AccountKey(t), rulebook.AccountNames.IndexOf($"names.{t}"))),
         ];
     }
 

@@ -18,9 +18,9 @@ public enum Presence
     Disabled,
 }
 
-/// <summary>An account as it should be, or as it is recorded, in one target. Attribute names compare without case.</summary>
+/// <summary>An account as it should be, or as it is recorded. Attribute names compare without case.</summary>
 public sealed record AccountState(
-    string Target,
+    AccountKey Account,
     string Name,
     string Container,
     IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes,
@@ -28,6 +28,8 @@ public sealed record AccountState(
     Reason Reason
 )
 {
+    public string Target => Account.Target;
+
     /// <summary>True when it may be used.</summary>
     public bool Enabled => Presence == Presence.Awake;
 
@@ -53,8 +55,14 @@ public sealed record GrantState(EntitlementKey Key, Reason Reason)
     public string Entitlement => Key.Name;
 }
 
-/// <summary>The accounts of one person at one instant by target, and the grants.</summary>
-public sealed record AccessState(IReadOnlyDictionary<string, AccountState> Accounts, IReadOnlyDictionary<EntitlementKey, GrantState> Grants)
+/// <summary>The accounts of one person at one instant, and the grants.</summary>
+public sealed record AccessState(
+    IReadOnlyDictionary<AccountKey, AccountState> Accounts,
+    IReadOnlyDictionary<EntitlementKey, GrantState> Grants
+)
 {
-    public static readonly AccessState Nothing = new(new Dictionary<string, AccountState>(), new Dictionary<EntitlementKey, GrantState>());
+    public static readonly AccessState Nothing = new(
+        new Dictionary<AccountKey, AccountState>(),
+        new Dictionary<EntitlementKey, GrantState>()
+    );
 }

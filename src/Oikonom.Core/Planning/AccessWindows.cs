@@ -27,7 +27,7 @@ public sealed class AccessWindows
     private readonly List<Window<AccountState>> _accounts;
     private readonly List<GivenGrant> _grants;
     private readonly IReadOnlyList<string> _refused;
-    private IReadOnlyDictionary<string, IReadOnlyList<Window<AccountState>>>? _joinedAccounts;
+    private IReadOnlyDictionary<AccountKey, IReadOnlyList<Window<AccountState>>>? _joinedAccounts;
     private IReadOnlyDictionary<EntitlementKey, IReadOnlyList<Window<GrantState>>>? _joinedGrants;
     private IReadOnlyList<DateTimeOffset>? _turns;
 
@@ -36,10 +36,10 @@ public sealed class AccessWindows
     internal AccessWindows(List<Window<AccountState>> accounts, List<GivenGrant> grants, IReadOnlyList<string> refused) =>
         (_accounts, _grants, _refused) = (accounts, grants, refused);
 
-    /// <summary>The windows of each account by target; they do not overlap, stand in order, and each differs from the one before.</summary>
-    public IReadOnlyDictionary<string, IReadOnlyList<Window<AccountState>>> Accounts => _joinedAccounts ??= JoinAccounts();
+    /// <summary>The windows of each account; they do not overlap, stand in order, and each differs from the one before.</summary>
+    public IReadOnlyDictionary<AccountKey, IReadOnlyList<Window<AccountState>>> Accounts => _joinedAccounts ??= JoinAccounts();
 
-    /// <summary>The windows of each grant by target/entitlement; they do not overlap and stand in order.</summary>
+    /// <summary>The windows of each grant by account and entitlement; they do not overlap and stand in order.</summary>
     public IReadOnlyDictionary<EntitlementKey, IReadOnlyList<Window<GrantState>>> Grants => _joinedGrants ??= JoinGrants();
 
     /// <summary>The instants at which something changes, in order.</summary>
@@ -79,31 +79,31 @@ public sealed class AccessWindows
         DateTimeOffset? instant
     )
     {
-        var accounts = new Dictionary<string, AccountState>(StringComparer.Ordinal);
+        var accounts = new Dictionary<AccountKey, AccountState>();
         var grants = new Dictionary<EntitlementKey, GrantState>(16);
         foreach (var window in given)
         {
             if (instant is { } at && !window.Covers(at))
                 continue;
-            var target = window.State.Target;
-            if (!accounts.TryGetValue(target, out var earlier))
-                accounts[target] = window.State;
+            var account = window.State.Account;
+            if (!accounts.TryGetValue(account, out var earlier))
+                accounts[account] = window.State;
             else if (Joined(earlier.Presence, window.State.Presence) is var presence && presence != earlier.Presence)
-                accounts[target] = earlier with { Presence = presence };
+                accounts[account] = earlier with { Presence = presence };
         }
         foreach (var grant in givenGrants)
         {
             var state = grant.Window.State;
-            if ((instant is not { } at || grant.Window.Covers(at)) && (!grant.NeedsAccount || accounts.ContainsKey(state.Target)))
+            if ((instant is not { } at || grant.Window.Covers(at)) && (!grant.NeedsAccount || accounts.ContainsKey(state.Key.Account)))
                 grants.TryAdd(state.Key, state);
         }
         foreach (var key in refused)
         {
-            // What an approver declined is not given; without an account there is nothing in its target.
+            // What an approver declined is not given; an account that is not there holds nothing.
             if (EntitlementKey.TryParse(key, out var entitlement))
                 grants.Remove(entitlement);
-            else if (accounts.Remove(key))
-                foreach (var held in grants.Keys.Where(k => grants[k].Target == key).ToList())
+            else if (AccountKey.Parse(key) is var account && accounts.Remove(account))
+                foreach (var held in grants.Keys.Where(k => k.Account == account).ToList())
                     grants.Remove(held);
         }
         return new(accounts, grants);
@@ -112,14 +112,14 @@ public sealed class AccessWindows
     /// <summary>Of two employments the one that wakes an account wins; of the others the leading one.</summary>
     private static Presence Joined(Presence leading, Presence other) => other == Presence.Awake ? other : leading;
 
-    private Dictionary<string, IReadOnlyList<Window<AccountState>>> JoinAccounts()
+    private Dictionary<AccountKey, IReadOnlyList<Window<AccountState>>> JoinAccounts()
     {
-        var joined = new Dictionary<string, IReadOnlyList<Window<AccountState>>>(StringComparer.Ordinal);
-        foreach (var target in _accounts.GroupBy(w => w.State.Target, StringComparer.Ordinal))
+        var joined = new Dictionary<AccountKey, IReadOnlyList<Window<AccountState>>>();
+        foreach (var account in _accounts.GroupBy(w => w.State.Account))
         {
-            if (_refused.Contains(target.Key))
+            if (_refused.Contains(account.Key.ToString()))
                 continue;
-            var given = target.ToList();
+            var given = account.ToList();
             var windows = new List<Window<AccountState>>();
             foreach (var (from, until) in Stretches(given.SelectMany(w => new[] { w.From, w.Until })))
             {
@@ -144,7 +144,7 @@ public sealed class AccessWindows
                 else
                     windows.Add(next);
             }
-            joined[target.Key] = windows;
+            joined[account.Key] = windows;
         }
         return joined;
     }
@@ -154,10 +154,10 @@ public sealed class AccessWindows
         var joined = new Dictionary<EntitlementKey, IReadOnlyList<Window<GrantState>>>();
         foreach (var grant in _grants.GroupBy(g => g.Window.State.Key))
         {
-            var target = grant.Key.Target;
-            if (_refused.Contains(grant.Key.ToString()) || _refused.Contains(target))
+            var account = grant.Key.Account;
+            if (_refused.Contains(grant.Key.ToString()) || _refused.Contains(account.ToString()))
                 continue;
-            var accounts = Accounts.GetValueOrDefault(target) ?? [];
+            var accounts = Accounts.GetValueOrDefault(account) ?? [];
             var windows = new List<Window<GrantState>>();
             foreach (
                 var (from, until) in Stretches(

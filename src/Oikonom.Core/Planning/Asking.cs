@@ -141,9 +141,9 @@ public sealed class Asking
 
     private void AddAccounts(Subject person, TimeZoneInfo zone, Term term)
     {
-        foreach (var target in _function.Targets)
+        foreach (var slot in _function.Slots)
         {
-            if (Maker(target) is not { } maker || !person.AccountNames.TryGetValue(target.Rule.Name, out var name))
+            if (Maker(slot) is not { } maker || !person.AccountNames.TryGetValue(slot.Key, out var name))
                 continue;
             var made = term.MadeFrom(maker.Rule.Lead);
             if (made >= _until)
@@ -167,14 +167,9 @@ public sealed class Asking
                     until = _end;
                 if (from >= until || from >= _until || until <= _from)
                     return;
-                attributes ??= Attributes(person, target, name);
+                attributes ??= Attributes(person, slot, name);
                 _accounts.Add(
-                    new(
-                        from,
-                        until,
-                        new(target.Rule.Name, name, target.Rule.Settings.Container, attributes, presence, maker.Reason),
-                        reason
-                    )
+                    new(from, until, new(slot.Key, name, slot.Rule.Settings.Container, attributes, presence, maker.Reason), reason)
                 );
             }
         }
@@ -220,15 +215,15 @@ public sealed class Asking
     }
 
     /// <summary>The names a new account may take, in the order the templates wish them; empty when no template makes one.</summary>
-    public IReadOnlyList<string> NameWishes(Subject person, string target)
+    public IReadOnlyList<string> NameWishes(Subject person, AccountKey account)
     {
         (_asked, _at) = (person.Asked, null);
-        if (person.Refused.Contains(target))
+        if (person.Refused.Contains(account.ToString()))
             return [];
         foreach (var employment in Lasting(person))
         {
             Match(employment);
-            if (_function.Targets.FirstOrDefault(t => t.Rule.Name == target) is not { } ready || Maker(ready) is not { } maker)
+            if (SlotOf(account) is not { } ready || Maker(ready) is not { } maker)
                 continue;
             try
             {
@@ -283,16 +278,17 @@ public sealed class Asking
         return [.. _function.Templates.Where((_, i) => _matches[i]).Select(t => t.Rule.Name)];
     }
 
-    /// <summary>The match keys a person's account would have, with nothing else worked out; empty when no template makes one.</summary>
+    /// <summary>The match keys a person's ordinary account would have, with nothing else worked out; empty when no template makes one.</summary>
     public IReadOnlyList<(string Attribute, string Value)> MatchKeys(Subject person, TargetRule target)
     {
         (_asked, _at) = (person.Asked, null);
         Match(Lasting(person)[0]);
-        if (_function.Targets.FirstOrDefault(t => t.Rule.Name == target.Name) is not { } ready || Maker(ready) is not { } maker)
+        AccountKey account = new(target.Name);
+        if (SlotOf(account) is not { } ready || Maker(ready) is not { } maker)
             return [];
-        var name = person.AccountNames.GetValueOrDefault(target.Name, "");
+        var name = person.AccountNames.GetValueOrDefault(account, "");
         if (Single(ready) is null)
-            return Keys(person, target, Attributes(person, ready, name, target.Match));
+            return Keys(person, target, account, Attributes(person, ready, name, target.Match));
         FillAccountScope(person, name);
         var keys = new List<(string, string)>(target.Match.Count);
         foreach (var match in target.Match)
@@ -310,13 +306,19 @@ public sealed class Asking
         return keys;
     }
 
-    /// <summary>The match keys that apply to a person, with the values their account would have.</summary>
+    /// <summary>
+    /// What an account is found by: the match keys that apply to the person, with the values their account would have. They
+    /// lead to the ordinary account; one in another slot is found by its own name alone, so that neither is taken for the other.
+    /// </summary>
     public IReadOnlyList<(string Attribute, string Value)> Keys(
         Subject person,
         TargetRule target,
+        AccountKey account,
         IReadOnlyDictionary<string, IReadOnlyList<string>> attributes
     )
     {
+        if (!account.IsOrdinary)
+            return person.AccountNames.TryGetValue(account, out var name) ? [(target.Settings.NameAttribute, name)] : [];
         Lasting(person)[0].Fill(_scope, _function.Rulebook.Attributes);
         return
         [
@@ -361,9 +363,17 @@ public sealed class Asking
     /// <summary>The templates that applied to the employment asked about last.</summary>
     internal ReadOnlySpan<bool> Matches => _matches;
 
-    private AccessFunction.ReadyAccount? Maker(AccessFunction.ReadyTarget target)
+    private AccessFunction.ReadySlot? SlotOf(AccountKey account)
     {
-        foreach (var account in target.Accounts)
+        foreach (var slot in _function.Slots)
+            if (slot.Key == account)
+                return slot;
+        return null;
+    }
+
+    private AccessFunction.ReadyAccount? Maker(AccessFunction.ReadySlot slot)
+    {
+        foreach (var account in slot.Accounts)
             if (_matches[account.Template.Index] && account.Rule.Names.Count > 0)
                 return account;
         return null;
@@ -401,13 +411,13 @@ public sealed class Asking
 
     private SmallMap<IReadOnlyList<string>> Attributes(
         Subject person,
-        AccessFunction.ReadyTarget target,
+        AccessFunction.ReadySlot slot,
         string accountName,
         IReadOnlyList<MatchRule>? only = null
     )
     {
         FillAccountScope(person, accountName);
-        if (only is null && Single(target) is { } single)
+        if (only is null && Single(slot) is { } single)
         {
             var all = new IReadOnlyList<string>[single.Names.Length];
             for (var i = 0; i < all.Length; i++)
@@ -416,10 +426,10 @@ public sealed class Asking
         }
         var attributes = new SortedDictionary<string, IReadOnlyList<string>>(StringComparer.OrdinalIgnoreCase)
         {
-            [target.Rule.Settings.NameAttribute] = [accountName],
+            [slot.Rule.Settings.NameAttribute] = [accountName],
         };
         var given = new Dictionary<string, (RoleTemplate Template, Place Place)>(StringComparer.OrdinalIgnoreCase);
-        foreach (var account in target.Accounts)
+        foreach (var account in slot.Accounts)
         {
             if (!_matches[account.Template.Index])
                 continue;
@@ -457,11 +467,11 @@ public sealed class Asking
             _accountScope[slot] = Value.Of(person.AccountNames.GetValueOrDefault(other, ""));
     }
 
-    /// <summary>The one account of the target that a template which applies describes; null when there are several, or none.</summary>
-    private AccessFunction.ReadyAccount? Single(AccessFunction.ReadyTarget target)
+    /// <summary>The one description of the account by a template that applies; null when there are several, or none.</summary>
+    private AccessFunction.ReadyAccount? Single(AccessFunction.ReadySlot slot)
     {
         AccessFunction.ReadyAccount? single = null;
-        foreach (var account in target.Accounts)
+        foreach (var account in slot.Accounts)
         {
             if (!_matches[account.Template.Index])
                 continue;

@@ -62,11 +62,14 @@ public sealed record Entry(string Name, string Container, bool Enabled, string? 
 [JsonConverter(typeof(ChangeJson))]
 public abstract record Change
 {
-    private Change(string target, Entry entry, Reason reason) => (Target, Entry, Reason) = (target, entry, reason);
+    private Change(AccountKey account, Entry entry, Reason reason) => (Account, Entry, Reason) = (account, entry, reason);
 
     /// <summary>Its place in the plan, from 1 on.</summary>
     public int Ordinal { get; init; }
-    public string Target { get; }
+
+    /// <summary>The account it is about; where a target has none, the target alone.</summary>
+    public AccountKey Account { get; }
+    public string Target => Account.Target;
     public DateTimeOffset? Due { get; init; }
     public bool Later { get; init; }
     public Entry Entry { get; }
@@ -85,56 +88,56 @@ public abstract record Change
     /// <summary>True when it takes access away; such changes wait for nothing else of the same person.</summary>
     public bool TakesAway => this is DisableAccount or Revoke;
 
-    /// <summary>The target or target/entitlement it is about.</summary>
-    public string Key => Entitlement is { } key ? key.ToString() : Target;
+    /// <summary>The account, or account/entitlement, it is about.</summary>
+    public string Key => Entitlement is { } key ? key.ToString() : Account.ToString();
 
-    public sealed record CreateAccount(string Target, Entry Entry, IReadOnlyList<AttributeChange> Given, Reason Reason)
-        : Change(Target, Entry, Reason)
+    public sealed record CreateAccount(AccountKey Account, Entry Entry, IReadOnlyList<AttributeChange> Given, Reason Reason)
+        : Change(Account, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.CreateAccount;
         public override IReadOnlyList<AttributeChange> Attributes => Given;
     }
 
     /// <summary>Takes over an entry that was there before.</summary>
-    public sealed record AdoptAccount(string Target, Entry Entry, IReadOnlyList<AttributeChange> Mended, Reason Reason)
-        : Change(Target, Entry, Reason)
+    public sealed record AdoptAccount(AccountKey Account, Entry Entry, IReadOnlyList<AttributeChange> Mended, Reason Reason)
+        : Change(Account, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.AdoptAccount;
         public override IReadOnlyList<AttributeChange> Attributes => Mended;
     }
 
     /// <summary>Attributes or the container of an account that is recorded.</summary>
-    public sealed record ChangeAccount(string Target, Entry Entry, IReadOnlyList<AttributeChange> Changed, Reason Reason)
-        : Change(Target, Entry, Reason)
+    public sealed record ChangeAccount(AccountKey Account, Entry Entry, IReadOnlyList<AttributeChange> Changed, Reason Reason)
+        : Change(Account, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.ChangeAccount;
         public override IReadOnlyList<AttributeChange> Attributes => Changed;
     }
 
     /// <summary>A password nobody knows.</summary>
-    public sealed record SetPassword(string Target, Entry Entry, Reason Reason) : Change(Target, Entry, Reason)
+    public sealed record SetPassword(AccountKey Account, Entry Entry, Reason Reason) : Change(Account, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.SetPassword;
     }
 
-    public sealed record EnableAccount(string Target, Entry Entry, Reason Reason) : Change(Target, Entry, Reason)
+    public sealed record EnableAccount(AccountKey Account, Entry Entry, Reason Reason) : Change(Account, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.EnableAccount;
     }
 
-    public sealed record DisableAccount(string Target, Entry Entry, Reason Reason) : Change(Target, Entry, Reason)
+    public sealed record DisableAccount(AccountKey Account, Entry Entry, Reason Reason) : Change(Account, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.DisableAccount;
     }
 
-    public sealed record Grant(EntitlementKey Given, Entry Entry, Reason Reason) : Change(Given.Target, Entry, Reason)
+    public sealed record Grant(EntitlementKey Given, Entry Entry, Reason Reason) : Change(Given.Account, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.Grant;
         public override string Subject => Given.Name;
         public override EntitlementKey? Entitlement => Given;
     }
 
-    public sealed record Revoke(EntitlementKey Taken, Entry Entry, Reason Reason) : Change(Taken.Target, Entry, Reason)
+    public sealed record Revoke(EntitlementKey Taken, Entry Entry, Reason Reason) : Change(Taken.Account, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.Revoke;
         public override string Subject => Taken.Name;
@@ -142,7 +145,7 @@ public abstract record Change
     }
 
     /// <summary>Reads the account back and compares.</summary>
-    public sealed record Verify(string Target, Entry Entry, Reason Reason) : Change(Target, Entry, Reason)
+    public sealed record Verify(AccountKey Account, Entry Entry, Reason Reason) : Change(Account, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.Verify;
     }
@@ -164,25 +167,34 @@ internal sealed class ChangeJson : JsonConverter<Change>
         bool Enabled,
         string? ImmutableId,
         Reason Reason
-    );
+    )
+    {
+        /// <summary>Null for the ordinary account, as it was before there were others.</summary>
+        [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+        public string? Slot { get; init; }
+    }
 
     public override Change Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options)
     {
         var flat = JsonSerializer.Deserialize<Flat>(ref reader, options) ?? throw new JsonException("A change is missing.");
         var entry = new Entry(flat.Account, flat.Container, flat.Enabled, flat.ImmutableId);
-        var (target, attributes, reason) = (flat.Target, flat.Attributes ?? AttributeChange.None, flat.Reason);
+        var (account, attributes, reason) = (
+            new AccountKey(flat.Target, flat.Slot ?? ""),
+            flat.Attributes ?? AttributeChange.None,
+            flat.Reason
+        );
 #pragma warning disable CS8524 // What is no kind was refused when it was read; a kind that is missing here does not compile (CS8509).
         Change change = flat.Kind switch
         {
-            ChangeKind.CreateAccount => new Change.CreateAccount(target, entry, attributes, reason),
-            ChangeKind.AdoptAccount => new Change.AdoptAccount(target, entry, attributes, reason),
-            ChangeKind.ChangeAccount => new Change.ChangeAccount(target, entry, attributes, reason),
-            ChangeKind.SetPassword => new Change.SetPassword(target, entry, reason),
-            ChangeKind.EnableAccount => new Change.EnableAccount(target, entry, reason),
-            ChangeKind.DisableAccount => new Change.DisableAccount(target, entry, reason),
-            ChangeKind.Grant => new Change.Grant(new(target, flat.Subject), entry, reason),
-            ChangeKind.Revoke => new Change.Revoke(new(target, flat.Subject), entry, reason),
-            ChangeKind.Verify => new Change.Verify(target, entry, reason),
+            ChangeKind.CreateAccount => new Change.CreateAccount(account, entry, attributes, reason),
+            ChangeKind.AdoptAccount => new Change.AdoptAccount(account, entry, attributes, reason),
+            ChangeKind.ChangeAccount => new Change.ChangeAccount(account, entry, attributes, reason),
+            ChangeKind.SetPassword => new Change.SetPassword(account, entry, reason),
+            ChangeKind.EnableAccount => new Change.EnableAccount(account, entry, reason),
+            ChangeKind.DisableAccount => new Change.DisableAccount(account, entry, reason),
+            ChangeKind.Grant => new Change.Grant(new(account, flat.Subject), entry, reason),
+            ChangeKind.Revoke => new Change.Revoke(new(account, flat.Subject), entry, reason),
+            ChangeKind.Verify => new Change.Verify(account, entry, reason),
         };
 #pragma warning restore CS8524
         return change with { Ordinal = flat.Ordinal, Due = flat.Due, Later = flat.Later };
@@ -204,7 +216,10 @@ internal sealed class ChangeJson : JsonConverter<Change>
                 value.Entry.Enabled,
                 value.Entry.ImmutableId,
                 value.Reason
-            ),
+            )
+            {
+                Slot = value.Account.IsOrdinary ? null : value.Account.Slot,
+            },
             options
         );
 }

@@ -13,7 +13,7 @@ public sealed record ConditionLook(string Text, bool Holds, IReadOnlyList<KeyVal
 public sealed record RuleLook(string Template, string Place, string Employment, bool Applies, IReadOnlyList<ConditionLook> Conditions);
 
 /// <summary>Why a person has something, or why not.</summary>
-/// <param name="Key">The target, or target/entitlement.</param>
+/// <param name="Key">The account, or account/entitlement.</param>
 public sealed record Explanation(string Key, bool Wanted, string Summary, IReadOnlyList<RuleLook> Rules);
 
 /// <summary>Answers "why does she have this, and why does he not?" from the rules alone.</summary>
@@ -22,10 +22,9 @@ public static class Explain
     public static Explanation Grant(Subject person, Edition edition, EntitlementKey key, DateTimeOffset at)
     {
         var rulebook = edition.Rulebook;
-        var target = key.Target;
         var state = Desired.At(person, edition, at);
-        var account = state.Accounts.ContainsKey(target);
-        var isDesk = rulebook.Targets.GetValueOrDefault(target) is { HasAccounts: false };
+        var account = state.Accounts.ContainsKey(key.Account);
+        var isDesk = rulebook.Targets.GetValueOrDefault(key.Target) is { HasAccounts: false };
         var rules = new List<RuleLook>();
         foreach (var employment in Employments.InOrder(person, rulebook, at))
         {
@@ -43,7 +42,7 @@ public static class Explain
                             .. Parts(grant.When, scope),
                             .. TermLooks(employment, person, rulebook, at, isEarly: isDesk && grant.From is not null),
                             .. DaysOf(grant, employment, scope, rulebook, at),
-                            .. isDesk ? [] : new ConditionLook[] { new($"an account in {target}", account, []) },
+                            .. isDesk ? [] : new ConditionLook[] { new($"an account in {key.Account}", account, []) },
                         ]
                     )
                 );
@@ -75,15 +74,15 @@ public static class Explain
         );
     }
 
-    public static Explanation Account(Subject person, Edition edition, string target, DateTimeOffset at)
+    public static Explanation Account(Subject person, Edition edition, AccountKey key, DateTimeOffset at)
     {
         var rulebook = edition.Rulebook;
         // A name is not needed to tell whether an account is wanted.
-        var named = person.AccountNames.ContainsKey(target)
+        var named = person.AccountNames.ContainsKey(key)
             ? person
             : person with
             {
-                AccountNames = new Dictionary<string, string>(person.AccountNames) { [target] = "-" },
+                AccountNames = new Dictionary<AccountKey, string>(person.AccountNames) { [key] = "-" },
             };
         var state = Desired.At(named, edition, at);
         var rules = new List<RuleLook>();
@@ -93,7 +92,7 @@ public static class Explain
             var term = Term.Of(employment, rulebook);
             foreach (var template in rulebook.Templates)
             {
-                foreach (var account in template.Accounts.Where(a => a.Target == target && a.Names.Count > 0))
+                foreach (var account in template.Accounts.Where(a => a.Key == key && a.Names.Count > 0))
                 {
                     var from = term.MadeFrom(account.Lead);
                     rules.Add(
@@ -118,17 +117,17 @@ public static class Explain
                 }
             }
         }
-        var wanted = state.Accounts.GetValueOrDefault(target);
+        var wanted = state.Accounts.GetValueOrDefault(key);
         var awake =
             wanted is null ? ""
             : wanted.Enabled ? " It is awake."
             : " It is asleep: outside the employment.";
         return new(
-            target,
+            key.ToString(),
             wanted is not null,
             wanted is not null
                 ? $"{wanted.Reason.Rule} makes it ({wanted.Reason.Place}): {wanted.Reason.Condition}.{awake}"
-                : WhyNot(rules, $"No template makes an account in {target}."),
+                : WhyNot(rules, $"No template makes an account in {key}."),
             rules
         );
     }

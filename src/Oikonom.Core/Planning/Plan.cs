@@ -50,8 +50,8 @@ public sealed record Plan(int Edition, IReadOnlyList<Change> Changes)
             else if (!string.Equals(change.Entry.Container, same.Entry.Container, StringComparison.Ordinal))
                 own.Add(change);
         }
-        var places = own.Select(c => (c.Target, c.Due)).ToHashSet();
-        own.AddRange(Changes.Where(c => c is Change.Verify && places.Contains((c.Target, c.Due))));
+        var places = own.Select(c => (c.Account, c.Due)).ToHashSet();
+        own.AddRange(Changes.Where(c => c is Change.Verify && places.Contains((c.Account, c.Due))));
         return this with
         {
             Changes = [.. own.OrderBy(c => c.Ordinal).Select((c, i) => c with { Ordinal = i + 1 })],
@@ -61,8 +61,8 @@ public sealed record Plan(int Edition, IReadOnlyList<Change> Changes)
                 : null,
         };
 
-        static (ChangeKind, string, string, DateTimeOffset?, string) PlaceOf(Change c) =>
-            (c.Kind, c.Target, c.Subject, c.Due, c.Entry.Name);
+        static (ChangeKind, AccountKey, string, DateTimeOffset?, string) PlaceOf(Change c) =>
+            (c.Kind, c.Account, c.Subject, c.Due, c.Entry.Name);
         static bool Equal(AttributeChange left, AttributeChange right) => left.Name == right.Name && left.After.SequenceEqual(right.After);
     }
 
@@ -73,7 +73,7 @@ public sealed record Plan(int Edition, IReadOnlyList<Change> Changes)
         var marked = Changes.Where(c => c is not Change.Verify && places.Contains(PlaceOf(c))).Select(c => c.Ordinal).ToList();
         return this with { From = earlier.Number, ByRules = marked.Count > 0 ? marked : null };
 
-        static (ChangeKind, string, string, DateTimeOffset?) PlaceOf(Change c) => (c.Kind, c.Target, c.Subject, c.Due);
+        static (ChangeKind, AccountKey, string, DateTimeOffset?) PlaceOf(Change c) => (c.Kind, c.Account, c.Subject, c.Due);
     }
 
     private static readonly JsonSerializerOptions Options = new(JsonSerializerDefaults.Web)

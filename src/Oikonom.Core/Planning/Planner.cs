@@ -22,14 +22,14 @@ public sealed record ExistingAccount(
 public static class Planner
 {
     /// <param name="recorded">What Oikonom holds to be true now; adopted entries are added from <paramref name="existing"/>.</param>
-    /// <param name="existing">For targets where nothing is recorded: the one entry to adopt.</param>
+    /// <param name="existing">For accounts of which nothing is recorded: the one entry to adopt.</param>
     /// <param name="earlier">What the rules gave that the person is taken off: attributes they set and these do not know are
     /// emptied.</param>
     public static Plan Make(
         Subject person,
         AccessState recorded,
-        IReadOnlyDictionary<string, string> immutableIds,
-        IReadOnlyDictionary<string, ExistingAccount> existing,
+        IReadOnlyDictionary<AccountKey, string> immutableIds,
+        IReadOnlyDictionary<AccountKey, ExistingAccount> existing,
         Edition edition,
         RequestKind kind,
         DateTimeOffset now,
@@ -65,7 +65,7 @@ public static class Planner
             var given = earlier?.At(due ?? now);
             changes.AddRange(Difference(current, wanted, given, adopted, immutableIds, edition.Rulebook, due, moves, later, over, now));
             current = wanted;
-            adopted = new Dictionary<string, ExistingAccount>();
+            adopted = new Dictionary<AccountKey, ExistingAccount>();
         }
         return new(
             edition.Number,
@@ -86,7 +86,7 @@ public static class Planner
     public static IReadOnlyList<Change> Over(
         AccessWindows windows,
         AccessState recorded,
-        IReadOnlyDictionary<string, string> immutableIds,
+        IReadOnlyDictionary<AccountKey, string> immutableIds,
         Rulebook.Rulebook rulebook,
         DateTimeOffset since,
         DateTimeOffset now,
@@ -95,21 +95,21 @@ public static class Planner
     {
         if (recorded.Accounts.Values.All(a => !a.Enabled) && recorded.Grants.Count == 0)
             return [];
-        var none = new Dictionary<string, ExistingAccount>();
+        var none = new Dictionary<AccountKey, ExistingAccount>();
         var over = Difference(recorded, windows.At(now), null, none, immutableIds, rulebook, null, false, false, true, now)
             .Where(c => HasEnded(windows, c, since, now) && !isCovered(c))
             .Select(c => c with { Reason = c.Reason with { Condition = TermHasEnded } })
             .ToList();
-        var touched = over.Select(c => c.Target)
-            .Where(t => rulebook.Targets[t].HasAccounts)
+        var touched = over.Where(c => rulebook.Targets[c.Target].HasAccounts)
+            .Select(c => c.Account)
             .Distinct()
             .Select(t => recorded.Accounts.GetValueOrDefault(t))
             .OfType<AccountState>()
             .ToList();
         over.AddRange(
             touched.Select(a => new Change.Verify(
-                a.Target,
-                Entry.Of(a, immutableIds.GetValueOrDefault(a.Target)) with
+                a.Account,
+                Entry.Of(a, immutableIds.GetValueOrDefault(a.Account)) with
                 {
                     Enabled = false,
                 },
@@ -132,7 +132,7 @@ public static class Planner
                         w.Begins(since, now) && (!recorded.Accounts.TryGetValue(a.Key, out var held) || (w.State.Enabled && !held.Enabled))
                     )
                 )
-                .Select(a => a.Key),
+                .Select(a => a.Key.ToString()),
             .. windows
                 .Grants.Where(g => !recorded.Grants.ContainsKey(g.Key) && g.Value.Any(w => w.Begins(since, now)))
                 .Select(g => g.Key.ToString()),
@@ -142,7 +142,7 @@ public static class Planner
         change switch
         {
             Change.DisableAccount => windows
-                .Accounts.GetValueOrDefault(change.Target)
+                .Accounts.GetValueOrDefault(change.Account)
                 ?.Any(w => w.State.Enabled && w.Until >= since && w.Until <= now) == true,
             Change.Revoke revoke => windows.Grants.GetValueOrDefault(revoke.Taken)?.Any(w => w.Until >= since && w.Until <= now) == true,
             _ => false,
@@ -168,15 +168,18 @@ public static class Planner
     /// True when the change still lies between what is recorded and what is wanted now; the second look before a
     /// step runs. A plan that would now do something else says so by <see cref="StillWanted.Changed"/>.
     /// </summary>
-    public static StillWanted Look(Change change, AccessState wanted)
+    /// <param name="isRecorded">True when the account is recorded as there: what was done to it is read back, also when no rule
+    /// makes it any more.</param>
+    public static StillWanted Look(Change change, AccessState wanted, bool isRecorded = false)
     {
-        var account = wanted.Accounts.GetValueOrDefault(change.Target);
+        var account = wanted.Accounts.GetValueOrDefault(change.Account);
         return change switch
         {
             Change.CreateAccount or Change.AdoptAccount or Change.ChangeAccount => account is null ? StillWanted.No
             : LooksAlike(change, account) ? StillWanted.Yes
             : StillWanted.Changed,
-            Change.SetPassword or Change.Verify => Yes(account is not null),
+            Change.SetPassword => Yes(account is not null),
+            Change.Verify => Yes(account is not null || isRecorded),
             Change.EnableAccount => Yes(account is { Enabled: true }),
             Change.DisableAccount => Yes(account is not { Enabled: true }),
             Change.Grant grant => Yes(wanted.Grants.ContainsKey(grant.Given)),
@@ -192,28 +195,28 @@ public static class Planner
         && account.Container == change.Entry.Container
         && change.Attributes.All(a => (account.Attributes.GetValueOrDefault(a.Name) ?? []).SequenceEqual(a.After));
 
-    private static (AccessState Current, IReadOnlyDictionary<string, ExistingAccount> Adopted) Adopt(
+    private static (AccessState Current, IReadOnlyDictionary<AccountKey, ExistingAccount> Adopted) Adopt(
         AccessState recorded,
-        IReadOnlyDictionary<string, ExistingAccount> existing
+        IReadOnlyDictionary<AccountKey, ExistingAccount> existing
     )
     {
         var adopted = existing.Where(pair => !recorded.Accounts.ContainsKey(pair.Key)).ToDictionary(pair => pair.Key, pair => pair.Value);
         if (adopted.Count == 0)
             return (recorded, adopted);
-        var accounts = new Dictionary<string, AccountState>(recorded.Accounts);
+        var accounts = new Dictionary<AccountKey, AccountState>(recorded.Accounts);
         var grants = new Dictionary<EntitlementKey, GrantState>(recorded.Grants);
-        foreach (var (target, found) in adopted)
+        foreach (var (account, found) in adopted)
         {
             var reason = new Reason("adoption", found.Location, $"matched by {found.MatchedBy}");
-            accounts[target] = new(
-                target,
+            accounts[account] = new(
+                account,
                 found.Name,
                 found.Container,
                 found.Attributes,
                 found.Enabled ? Presence.Awake : Presence.Disabled,
                 reason
             );
-            foreach (var key in found.Entitlements.Select(e => new EntitlementKey(target, e)))
+            foreach (var key in found.Entitlements.Select(e => new EntitlementKey(account, e)))
                 grants[key] = new(key, reason);
         }
         return (new(accounts, grants), adopted);
@@ -223,8 +226,8 @@ public static class Planner
         AccessState current,
         AccessState wanted,
         AccessState? given,
-        IReadOnlyDictionary<string, ExistingAccount> adopted,
-        IReadOnlyDictionary<string, string> immutableIds,
+        IReadOnlyDictionary<AccountKey, ExistingAccount> adopted,
+        IReadOnlyDictionary<AccountKey, string> immutableIds,
         Rulebook.Rulebook rulebook,
         DateTimeOffset? due,
         bool moves,
@@ -235,27 +238,31 @@ public static class Planner
     {
         foreach (var target in InOrder(rulebook))
         {
-            var before = current.Accounts.GetValueOrDefault(target.Name);
-            var after = wanted.Accounts.GetValueOrDefault(target.Name);
             if (!target.HasAccounts)
             {
                 foreach (var change in WithoutAccount(current, wanted, target, rulebook, due, moves, later, over, now))
                     yield return change;
                 continue;
             }
+            foreach (var key in AccountsIn(target, current, wanted))
+            foreach (var change in OfAccount(key, target))
+                yield return change;
+        }
+
+        IEnumerable<Change> OfAccount(AccountKey key, TargetRule target)
+        {
+            var before = current.Accounts.GetValueOrDefault(key);
+            var after = wanted.Accounts.GetValueOrDefault(key);
             var account = after ?? before;
             // Nobody gets a first account when the employment is over.
             if (account is null || (before is null && over))
-                continue;
-            var entry = Entry.Of(
-                account,
-                immutableIds.GetValueOrDefault(target.Name) ?? adopted.GetValueOrDefault(target.Name)?.ImmutableId
-            );
-            var dropped = given?.Accounts.GetValueOrDefault(target.Name)?.Attributes.Where(a => a.Value.Count > 0).Select(a => a.Key);
-            var found = AccountChanges(before, after, dropped ?? [], target, entry, adopted.ContainsKey(target.Name)).ToList();
-            found.AddRange(Given(current, wanted, target, entry));
+                yield break;
+            var entry = Entry.Of(account, immutableIds.GetValueOrDefault(key) ?? adopted.GetValueOrDefault(key)?.ImmutableId);
+            var dropped = given?.Accounts.GetValueOrDefault(key)?.Attributes.Where(a => a.Value.Count > 0).Select(a => a.Key);
+            var found = AccountChanges(before, after, dropped ?? [], target, entry, adopted.ContainsKey(key)).ToList();
+            found.AddRange(Given(current, wanted, key, entry));
             var kept = new List<Change>();
-            foreach (var grant in NoLongerWanted(current, wanted, target))
+            foreach (var grant in NoLongerWanted(current, wanted, key, target))
             {
                 var stays = after is { Enabled: true };
                 var reason = grant.Reason with { Condition = !stays || grant.Reason.Rule == "request" ? TermHasEnded : NoTemplateGives };
@@ -276,10 +283,10 @@ public static class Planner
             {
                 yield return change;
                 if (readsBack)
-                    yield return new Change.Verify(target.Name, entry, account.Reason) { Due = change.Due, Later = true };
+                    yield return new Change.Verify(key, entry, account.Reason) { Due = change.Due, Later = true };
             }
             if (found.Count == 0)
-                continue;
+                yield break;
             // Access goes first when somebody leaves: disabling stands before everything else.
             foreach (var change in found.OrderBy(c => c is Change.DisableAccount ? 0 : 1))
                 yield return change with
@@ -288,9 +295,13 @@ public static class Planner
                     Later = later,
                 };
             if (readsBack)
-                yield return new Change.Verify(target.Name, entry, account.Reason) { Due = due, Later = later };
+                yield return new Change.Verify(key, entry, account.Reason) { Due = due, Later = later };
         }
     }
+
+    /// <summary>The accounts of a target in the order of their slots, the ordinary one first.</summary>
+    private static IEnumerable<AccountKey> AccountsIn(TargetRule target, AccessState current, AccessState wanted) =>
+        current.Accounts.Keys.Concat(wanted.Accounts.Keys).Where(k => k.Target == target.Name).Distinct().Order();
 
     private const string TermHasEnded = "the term has ended";
     private const string NoTemplateGives = "no template gives it any more";
@@ -309,7 +320,7 @@ public static class Planner
         {
             if (before is { Enabled: true })
                 yield return new Change.DisableAccount(
-                    target.Name,
+                    before.Account,
                     entry,
                     before.Reason with
                     {
@@ -321,36 +332,36 @@ public static class Planner
         if (before is null)
         {
             yield return new Change.CreateAccount(
-                target.Name,
+                after.Account,
                 entry,
                 [.. after.Attributes.Where(a => a.Value.Count > 0).Select(a => new AttributeChange(a.Key, [], a.Value))],
                 after.Reason
             );
             if (target.Settings.Can.HasFlag(TargetAbilities.Passwords))
-                yield return new Change.SetPassword(target.Name, entry, after.Reason);
+                yield return new Change.SetPassword(after.Account, entry, after.Reason);
             yield break;
         }
         var attributes = AttributeChanges(before, after, given);
         if (isAdopted)
-            yield return new Change.AdoptAccount(target.Name, entry, attributes, after.Reason);
+            yield return new Change.AdoptAccount(after.Account, entry, attributes, after.Reason);
         else if (attributes.Count > 0 || !Same(before.Container, after.Container))
-            yield return new Change.ChangeAccount(target.Name, entry, attributes, after.Reason);
+            yield return new Change.ChangeAccount(after.Account, entry, attributes, after.Reason);
         if (before.Enabled != after.Enabled)
             yield return after.Enabled
-                ? new Change.EnableAccount(target.Name, entry, TermOf(after))
-                : new Change.DisableAccount(target.Name, entry, TermOf(after));
+                ? new Change.EnableAccount(after.Account, entry, TermOf(after))
+                : new Change.DisableAccount(after.Account, entry, TermOf(after));
     }
 
-    private static IEnumerable<Change> Given(AccessState current, AccessState wanted, TargetRule target, Entry entry) =>
+    private static IEnumerable<Change> Given(AccessState current, AccessState wanted, AccountKey account, Entry entry) =>
         wanted
-            .Grants.Values.Where(g => g.Target == target.Name && !current.Grants.ContainsKey(g.Key))
+            .Grants.Values.Where(g => g.Key.Account == account && !current.Grants.ContainsKey(g.Key))
             .OrderBy(g => g.Key)
             .Select(g => new Change.Grant(g.Key, entry, g.Reason));
 
-    private static IEnumerable<GrantState> NoLongerWanted(AccessState current, AccessState wanted, TargetRule target) =>
+    private static IEnumerable<GrantState> NoLongerWanted(AccessState current, AccessState wanted, AccountKey account, TargetRule target) =>
         current
             .Grants.Values.Where(g =>
-                g.Target == target.Name && !wanted.Grants.ContainsKey(g.Key) && target.Entitlements.ContainsKey(g.Entitlement)
+                g.Key.Account == account && !wanted.Grants.ContainsKey(g.Key) && target.Entitlements.ContainsKey(g.Entitlement)
             )
             .OrderBy(g => g.Key);
 
@@ -367,13 +378,13 @@ public static class Planner
         DateTimeOffset now
     )
     {
-        foreach (var change in Given(current, wanted, target, Entry.None))
+        foreach (var change in Given(current, wanted, target.Name, Entry.None))
             yield return change with
             {
                 Due = due,
                 Later = later,
             };
-        foreach (var grant in NoLongerWanted(current, wanted, target))
+        foreach (var grant in NoLongerWanted(current, wanted, target.Name, target))
         {
             var handOver = !over && moves ? HandOver(rulebook, grant) : TimeSpan.Zero;
             var reason = grant.Reason with { Condition = over || grant.Reason.Rule == "request" ? TermHasEnded : NoTemplateGives };

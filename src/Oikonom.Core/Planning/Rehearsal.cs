@@ -2,6 +2,7 @@ using System.Security.Cryptography;
 using System.Text.Json;
 using System.Text.Json.Serialization;
 using Oikonom.Core.People;
+using Oikonom.Core.Rulebook;
 
 namespace Oikonom.Core.Planning;
 
@@ -36,11 +37,12 @@ public enum EffectKind
 }
 
 /// <summary>One effect on one person. <paramref name="Rule"/> is the template that brings or brought it.</summary>
+/// <param name="Target">The account, as a target, or target:slot where it is not the ordinary one.</param>
 public sealed record Effect(EffectKind Kind, string Target, string Subject, string Rule, IReadOnlyList<AttributeChange> Attributes)
 {
     public static readonly IReadOnlyList<AttributeChange> NoAttributes = [];
 
-    /// <summary>The entitlement as target/entitlement, of effects on grants.</summary>
+    /// <summary>The entitlement as account/entitlement, of effects on grants.</summary>
     [JsonIgnore]
     public string Key => $"{Target}/{Subject}";
 }
@@ -204,15 +206,15 @@ public sealed class Rehearsal(
 
         private Subject Named(Asking asking, Subject person, Rulebook.Rulebook rulebook)
         {
-            Dictionary<string, string>? names = null;
-            foreach (var target in rulebook.Targets.Keys)
+            Dictionary<AccountKey, string>? names = null;
+            foreach (var slot in rulebook.Access.Slots)
             {
-                if (person.AccountNames.ContainsKey(target) || asking.NameWishes(person, target) is not { Count: > 0 } wishes)
+                if (person.AccountNames.ContainsKey(slot.Key) || asking.NameWishes(person, slot.Key) is not { Count: > 0 } wishes)
                     continue;
-                names ??= new(person.AccountNames, StringComparer.Ordinal);
-                names[target] = _taken is null
+                names ??= new(person.AccountNames);
+                names[slot.Key] = _taken is null
                     ? wishes[0]
-                    : AccountNames.Candidates(wishes, rulebook.Targets[target].Names).First(name => !_taken.Contains((target, name)));
+                    : AccountNames.Candidates(wishes, slot.Rule.Names).First(name => !_taken.Contains((slot.Rule.Name, name)));
             }
             return names is null ? person : person with { AccountNames = names };
         }
@@ -220,33 +222,33 @@ public sealed class Rehearsal(
         private static List<Effect> Between(AccessState before, AccessState after, Rulebook.Rulebook draft)
         {
             var effects = new List<Effect>();
-            foreach (var (target, account) in after.Accounts)
+            foreach (var (key, account) in after.Accounts)
             {
-                if (!before.Accounts.TryGetValue(target, out var earlier))
+                if (!before.Accounts.TryGetValue(key, out var earlier))
                 {
-                    effects.Add(new(EffectKind.AccountGained, target, account.Name, account.Reason.Rule, Effect.NoAttributes));
+                    effects.Add(new(EffectKind.AccountGained, key.ToString(), account.Name, account.Reason.Rule, Effect.NoAttributes));
                     continue;
                 }
                 var changes = Changes(earlier, account);
                 if (changes is not null)
-                    effects.Add(new(EffectKind.AccountChanged, target, account.Name, account.Reason.Rule, changes));
+                    effects.Add(new(EffectKind.AccountChanged, key.ToString(), account.Name, account.Reason.Rule, changes));
                 if (earlier.Enabled != account.Enabled)
                     effects.Add(
                         new(
                             account.Enabled ? EffectKind.AccountWoken : EffectKind.AccountPutToSleep,
-                            target,
+                            key.ToString(),
                             account.Name,
                             account.Reason.Rule,
                             Effect.NoAttributes
                         )
                     );
             }
-            foreach (var (target, account) in before.Accounts)
-                if (!after.Accounts.ContainsKey(target))
+            foreach (var (key, account) in before.Accounts)
+                if (!after.Accounts.ContainsKey(key))
                     effects.Add(
                         new(
-                            draft.Targets.ContainsKey(target) ? EffectKind.AccountLost : EffectKind.LeftAlone,
-                            target,
+                            draft.Targets.ContainsKey(key.Target) ? EffectKind.AccountLost : EffectKind.LeftAlone,
+                            key.ToString(),
                             account.Name,
                             account.Reason.Rule,
                             Effect.NoAttributes
@@ -254,13 +256,15 @@ public sealed class Rehearsal(
                     );
             foreach (var (key, grant) in after.Grants)
                 if (!before.Grants.ContainsKey(key))
-                    effects.Add(new(EffectKind.GrantGained, grant.Target, grant.Entitlement, grant.Reason.Rule, Effect.NoAttributes));
+                    effects.Add(
+                        new(EffectKind.GrantGained, key.Account.ToString(), grant.Entitlement, grant.Reason.Rule, Effect.NoAttributes)
+                    );
             foreach (var (key, grant) in before.Grants)
                 if (!after.Grants.ContainsKey(key))
                     effects.Add(
                         new(
                             draft.Find(key) is null ? EffectKind.LeftAlone : EffectKind.GrantLost,
-                            grant.Target,
+                            key.Account.ToString(),
                             grant.Entitlement,
                             grant.Reason.Rule,
                             Effect.NoAttributes

@@ -47,8 +47,14 @@ public static class Separations
         GrantState? Held(IReadOnlyList<EntitlementKey> keys)
         {
             foreach (var key in keys)
+            {
                 if (state.Grants.TryGetValue(key, out var grant))
                     return grant;
+                // It is one person, whichever of their accounts holds it.
+                foreach (var held in state.Grants.Values)
+                    if (!held.Key.Account.IsOrdinary && held.Key.IsSameEntitlement(key))
+                        return held;
+            }
             return null;
         }
     }

@@ -37,7 +37,7 @@ public sealed class PlanFault(string message) : Exception(message);
 
 /// <summary>A person as the function of time sees them: what HR says of the leading employment, and the account names that are
 /// theirs.</summary>
-public sealed record Subject(PersonId Id, Facts Facts, IReadOnlyDictionary<string, string> AccountNames)
+public sealed record Subject(PersonId Id, Facts Facts, IReadOnlyDictionary<AccountKey, string> AccountNames)
 {
     private static readonly Dictionary<string, string> None = [];
 
@@ -53,7 +53,7 @@ public sealed record Subject(PersonId Id, Facts Facts, IReadOnlyDictionary<strin
     /// <summary>Templates on request that were approved for the person.</summary>
     public IReadOnlyList<AskedTemplate> Asked { get; init; } = [];
 
-    /// <summary>What templates would give and an approver declined: a target, or target/entitlement.</summary>
+    /// <summary>What templates would give and an approver declined: an account, or account/entitlement.</summary>
     public IReadOnlyList<string> Refused { get; init; } = [];
 
     /// <summary>Attributes that were approved by hand, beside what HR says. The later of two wins.</summary>
@@ -79,6 +79,6 @@ public static class Desired
     public static AccessState At(Subject person, Edition edition, DateTimeOffset at) => edition.Rulebook.Access.Ask().At(person, at);
 
     /// <inheritdoc cref="Asking.NameWishes"/>
-    public static IReadOnlyList<string> NameWishes(Subject person, Edition edition, string target) =>
-        edition.Rulebook.Access.Ask().NameWishes(person, target);
+    public static IReadOnlyList<string> NameWishes(Subject person, Edition edition, AccountKey account) =>
+        edition.Rulebook.Access.Ask().NameWishes(person, account);
 }

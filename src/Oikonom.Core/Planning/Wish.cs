@@ -12,7 +12,7 @@ namespace Oikonom.Core.Planning;
 public sealed record WishedGrant(string Target, string Entitlement, DateTimeOffset? From, DateTimeOffset? Until)
 {
     [JsonIgnore]
-    public EntitlementKey Key => new(Target, Entitlement);
+    public EntitlementKey Key => new(AccountKey.Parse(Target), Entitlement);
 }
 
 /// <summary>A template on request somebody asked for.</summary>
@@ -33,10 +33,10 @@ public sealed record Wish
     public IReadOnlyList<WishedGrant> Grants { get; init; } = [];
     public IReadOnlyList<WishedTemplate> Templates { get; init; } = [];
 
-    /// <summary>Targets and entitlements that an approver declined while the rest went on.</summary>
+    /// <summary>Accounts and entitlements that an approver declined while the rest went on.</summary>
     public IReadOnlyList<string> Struck { get; init; } = [];
 
-    /// <summary>The target whose account gets a password or is unlocked.</summary>
+    /// <summary>The account that gets a password or is unlocked.</summary>
     public string Target { get; init; } = "";
 
     /// <summary>When <see cref="Changes"/> begin to hold; null means once they are approved.</summary>
@@ -114,8 +114,8 @@ public sealed record Wish
         Subject before,
         Subject after,
         AccessState recorded,
-        IReadOnlyDictionary<string, string> immutableIds,
-        IReadOnlyDictionary<string, ExistingAccount> existing,
+        IReadOnlyDictionary<AccountKey, string> immutableIds,
+        IReadOnlyDictionary<AccountKey, ExistingAccount> existing,
         Edition edition,
         RequestKind kind,
         DateTimeOffset now,
@@ -129,6 +129,9 @@ public sealed record Wish
             Inputs = InputsDigest(),
         };
     }
+
+    /// <summary>A plan with the identity of the inputs this wish changes.</summary>
+    public Plan Carried(Plan plan) => plan with { Inputs = InputsDigest() };
 
     /// <summary>The identity of the inputs beside the entitlements asked for; null when there are none.</summary>
     private string? InputsDigest() =>
@@ -162,8 +165,8 @@ public sealed record Wish
         Subject before,
         Subject after,
         AccessState recorded,
-        IReadOnlyDictionary<string, string> immutableIds,
-        IReadOnlyDictionary<string, ExistingAccount> existing,
+        IReadOnlyDictionary<AccountKey, string> immutableIds,
+        IReadOnlyDictionary<AccountKey, ExistingAccount> existing,
         Edition edition,
         RequestKind kind,
         DateTimeOffset now,
@@ -198,22 +201,21 @@ public sealed record Wish
         switch (kind)
         {
             case RequestKind.Password or RequestKind.Unlock:
+                var key = AccountKey.Parse(Target);
                 var account =
-                    recorded.Accounts.GetValueOrDefault(Target)
-                    ?? throw new PlanFault(
-                        $"{edition.Rulebook.Targets.GetValueOrDefault(Target)?.Title ?? Target} holds no account of this person."
-                    );
+                    recorded.Accounts.GetValueOrDefault(key)
+                    ?? throw new PlanFault($"{edition.Rulebook.TitleOf(key)} holds no account of this person.");
                 if (!account.Enabled)
                     throw new PlanFault(
                         $"The account {account.Name} is disabled because the person does not work here now; there is nothing to unlock."
                     );
                 var reason = new Reason("request", "", Reason);
-                var entry = Entry.Of(account, immutableIds.GetValueOrDefault(Target));
+                var entry = Entry.Of(account, immutableIds.GetValueOrDefault(key));
                 Change doing =
                     kind == RequestKind.Password
-                        ? new Change.SetPassword(Target, entry, reason)
-                        : new Change.EnableAccount(Target, entry, reason);
-                return new(edition.Number, [doing with { Ordinal = 1 }, new Change.Verify(Target, entry, reason) { Ordinal = 2 }]);
+                        ? new Change.SetPassword(key, entry, reason)
+                        : new Change.EnableAccount(key, entry, reason);
+                return new(edition.Number, [doing with { Ordinal = 1 }, new Change.Verify(key, entry, reason) { Ordinal = 2 }]);
             case RequestKind.Access or RequestKind.Extension or RequestKind.Account:
                 var own = Make(after, edition, Off(earlier?.Before))
                     .Beside(earlier is null ? Make(before, edition) : MakeEarlier(earlier.Before));

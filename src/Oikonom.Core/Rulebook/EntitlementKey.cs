@@ -5,8 +5,9 @@ using System.Text.Json.Serialization;
 namespace Oikonom.Core.Rulebook;
 
 /// <summary>
-/// An entitlement of a target, written <c>target/entitlement</c>. Compares ordinal; made once per line of a rulebook
-/// and shared, so that looking it up costs little.
+/// An entitlement as one account of a target holds it, written <c>target/entitlement</c>, or
+/// <c>target:slot/entitlement</c> where the account is not the ordinary one. Compares ordinal; made once per line of a
+/// rulebook and shared, so that looking it up costs little.
 /// </summary>
 [JsonConverter(typeof(EntitlementKeyJson))]
 public sealed class EntitlementKey : IEquatable<EntitlementKey>, IComparable<EntitlementKey>
@@ -14,24 +15,29 @@ public sealed class EntitlementKey : IEquatable<EntitlementKey>, IComparable<Ent
     private readonly string _text;
     private readonly int _hash;
 
-    /// <param name="target">The name of the target; it holds no slash.</param>
+    /// <param name="account">The account that holds it; a target alone means the ordinary one.</param>
     /// <param name="name">The name of the entitlement within the target.</param>
-    public EntitlementKey(string target, string name)
+    public EntitlementKey(AccountKey account, string name)
     {
-        (Target, Name) = (target, name);
-        _text = $"{target}/{name}";
+        (Account, Name) = (account, name);
+        _text = $"{account}/{name}";
         _hash = _text.GetHashCode(StringComparison.Ordinal);
     }
 
-    public string Target { get; }
+    /// <summary>The account that holds it; where a target has no accounts, the target alone.</summary>
+    public AccountKey Account { get; }
+    public string Target => Account.Target;
     public string Name { get; }
+
+    /// <summary>True when both name the same entitlement of a target, whichever account holds it.</summary>
+    public bool IsSameEntitlement(EntitlementKey other) => Name == other.Name && Target == other.Target;
 
     /// <summary>False when the text has no slash, or nothing on one side of it: then it names a whole target, or nothing.</summary>
     public static bool TryParse(string? text, [NotNullWhen(true)] out EntitlementKey? key)
     {
         key =
             text?.IndexOf('/', StringComparison.Ordinal) is { } at && at > 0 && at < text.Length - 1
-                ? new(text[..at], text[(at + 1)..])
+                ? new(AccountKey.Parse(text[..at]), text[(at + 1)..])
                 : null;
         return key is not null;
     }

@@ -82,6 +82,17 @@ public sealed record Rulebook(
     /// <summary>What people read of an attribute of people; its name when nothing else is said.</summary>
     public string TitleOf(string attribute) => Titles.GetValueOrDefault(attribute) ?? attribute;
 
+    /// <summary>What people read of an account: the title of its target, and the slot when it is not the ordinary one.</summary>
+    public string TitleOf(AccountKey account)
+    {
+        var title = Targets.GetValueOrDefault(account.Target)?.Title ?? account.Target;
+        return account.IsOrdinary ? title : $"{title} ({account.Slot})";
+    }
+
+    /// <summary>The accounts that templates make or describe in a target, the ordinary one first; it alone when none does.</summary>
+    public IReadOnlyList<AccountKey> AccountsIn(string target) =>
+        [.. Templates.SelectMany(t => t.Accounts).Where(a => a.Target == target).Select(a => a.Key).Append(new(target)).Distinct().Order()];
+
     /// <summary>An entitlement by its key; null when the rulebook has it not.</summary>
     public Entitlement? Find(EntitlementKey key) => Targets.GetValueOrDefault(key.Target)?.Entitlements.GetValueOrDefault(key.Name);
 
@@ -259,13 +270,15 @@ public sealed record RoleTemplate(
 
 /// <summary>The account a template makes in a target. <paramref name="Lead"/>: how long before the start it exists, asleep.</summary>
 public sealed record AccountRule(
-    string Target,
+    AccountKey Key,
     IReadOnlyList<Expression> Names,
     TimeSpan Lead,
     IReadOnlyList<AttributeRule> Attributes,
     Place Place
 )
 {
+    public string Target => Key.Target;
+
     /// <summary>First day on which it is awake; null means the first day of the employment.</summary>
     public Expression? EnabledFrom { get; init; }
 

@@ -19,8 +19,9 @@ public static partial class RulebookReader
             var onRequest = map.YesNo("on-request", false);
             var asks = map.Texts("asks", required: false).Where(Declared).Select(a => a.Text).ToList();
             var accounts = new List<AccountRule>();
-            foreach (var (target, account) in map.NamedMaps("accounts", required: false))
+            foreach (var (where, account) in map.NamedMaps("accounts", required: false))
             {
+                var key = AccountKey.Parse(where.Text);
                 var names = account
                     .Texts("name", required: false)
                     .Select(n => account.Expression(n, _attributes, ExpressionType.String, "'name'"))
@@ -40,11 +41,13 @@ public static partial class RulebookReader
                 var from = Day(account, "enabled-from");
                 var until = Day(account, "enabled-until");
                 account.Done();
-                if (Target(target, account) is null)
+                if (Target(new(key.Target, where.Place), account) is not { } target)
                     continue;
+                if (!key.IsOrdinary)
+                    CheckSlot(key, target, attributes, where, account);
                 if (names.Count > 0)
-                    _accountTargets.Add(target.Text);
-                accounts.Add(new(target.Text, names, lead, attributes, target.Place) { EnabledFrom = from, EnabledUntil = until });
+                    _madeAccounts.Add(key);
+                accounts.Add(new(key, names, lead, attributes, where.Place) { EnabledFrom = from, EnabledUntil = until });
             }
             var grants = new List<GrantRule>();
             foreach (var entry in map.Maps("grants", required: false))
@@ -81,6 +84,23 @@ public static partial class RulebookReader
                     WhenPlace = whenText?.Place ?? map.Place,
                     IsOnRequest = onRequest,
                 };
+        }
+
+        /// <summary>What finds the ordinary account of a person must not lead to another one.</summary>
+        private static void CheckSlot(AccountKey key, TargetRule target, List<AttributeRule> attributes, Located where, YamlMap account)
+        {
+            if (!NameForm().IsMatch(key.Slot))
+                account.Report(where.Place, $"'{key.Slot}' is no name of a slot: small letters, digits and '-', such as 'administrator'.");
+            foreach (var attribute in attributes)
+                if (
+                    !attribute.Name.Equals(target.Settings.NameAttribute, StringComparison.OrdinalIgnoreCase)
+                    && target.Match.Any(m => m.Attribute.Equals(attribute.Name, StringComparison.OrdinalIgnoreCase))
+                )
+                    account.Report(
+                        attribute.Place,
+                        $"'{attribute.Name}' finds the ordinary account in '{key.Target}'; an account of another slot leaves it empty, "
+                            + "or it would be taken for that one."
+                    );
         }
 
         private Expression? Day(YamlMap map, string key) =>

@@ -19,6 +19,7 @@ public static partial class RulebookReader
             "password",
             "unlock",
             "account",
+            "closing",
         ];
         private static readonly string[] Feeds = ["joiner", "mover", "leaver"];
         private static readonly string[] Roles = ["requester", "approver", "operator", "engineer", "auditor"];

@@ -141,7 +141,7 @@ public static partial class RulebookReader
         private NameSchema _attributes = new([]);
         private List<string> _mandatory = [];
         private readonly Dictionary<string, TargetRule> _targets = new(StringComparer.Ordinal);
-        private readonly HashSet<string> _accountTargets = new(StringComparer.Ordinal);
+        private readonly HashSet<AccountKey> _madeAccounts = [];
         private readonly Dictionary<string, NumberPool> _pools = new(StringComparer.Ordinal);
         private NameSchema _accountNames = new([]);
         private NameSchema _requestNames = new([]);
@@ -210,8 +210,8 @@ public static partial class RulebookReader
                     Add(templates, template.Name, template, template.Place);
             foreach (var template in templates.Values)
             foreach (var grant in template.Grants)
-                if (!_accountTargets.Contains(grant.Target) && _targets[grant.Target].HasAccounts)
-                    findings.Add(new(grant.Place, $"No template makes an account in '{grant.Target}', so this can never be given."));
+                if (!_madeAccounts.Contains(grant.Key.Account) && _targets[grant.Target].HasAccounts)
+                    findings.Add(new(grant.Place, $"No template makes an account in '{grant.Key.Account}', so this can never be given."));
             var separations = new Dictionary<string, Separation>(StringComparer.Ordinal);
             foreach (var map in Of("separations"))
                 if (ReadSeparation(map) is { } separation)

@@ -105,7 +105,7 @@ public sealed partial class HandRequests
             foreach (
                 var asked in edition
                     .Rulebook.Access.Ask()
-                    .Asks(new(PersonId.New(DateTimeOffset.UnixEpoch), facts, new Dictionary<string, string>()))
+                    .Asks(new(PersonId.New(DateTimeOffset.UnixEpoch), facts, new Dictionary<AccountKey, string>()))
             )
                 problems.Add(new(asked, $"The template leaves '{asked}' open; fill it in."));
         var known = await s.PersonByNumberAsync(record[BuiltIn.Number]) ?? await s.PersonByNumberAsync(record[BuiltIn.Person]);
@@ -200,9 +200,9 @@ public sealed partial class HandRequests
                         $"'{found.Entitlement.Title}' is privileged and is never given without an end; name the day on which it ends."
                     )
                 );
-            if (grants.Exists(g => g.Target == found.Target && g.Entitlement == found.Entitlement.Name))
+            if (grants.Exists(g => g.Key == found.Key))
                 problems.Add(new("grants", $"'{wish.Entitlement}' stands here twice."));
-            grants.Add(new(found.Target, found.Entitlement.Name, from, until));
+            grants.Add(new(found.Key.Account.ToString(), found.Key.Name, from, until));
         }
         return grants;
     }
@@ -215,10 +215,17 @@ public sealed partial class HandRequests
             problems.Add(new("until", "The end lies before the begin."));
     }
 
-    private static (string Target, Entitlement Entitlement)? Entitled(string? key, Edition edition, List<FieldProblem> problems)
+    private static (EntitlementKey Key, Entitlement Entitlement)? Entitled(string? key, Edition edition, List<FieldProblem> problems)
     {
         if (EntitlementKey.TryParse(key, out var named) && edition.Rulebook.Find(named) is { } entitlement)
-            return (named.Target, entitlement);
+        {
+            if (edition.Rulebook.Targets[named.Target].HasAccounts && !edition.Rulebook.AccountsIn(named.Target).Contains(named.Account))
+            {
+                problems.Add(new("grants", $"No template makes an account '{named.Account}' that could hold it."));
+                return null;
+            }
+            return (named, entitlement);
+        }
         var known = edition.Rulebook.Targets.Values.SelectMany(t => t.Entitlements.Keys.Select(e => $"{t.Name}/{e}"));
         problems.Add(new("grants", $"There is no entitlement '{key}'.{Nearest.Hint(key ?? "", known)}"));
         return null;
@@ -278,17 +285,17 @@ public sealed partial class HandRequests
 
     private static string Target(NewRequest body, Recorded recorded, string person, Edition edition, List<FieldProblem> problems)
     {
-        var targets = recorded.State(person).Accounts.Keys.Where(t => edition.Rulebook.Targets.ContainsKey(t)).ToList();
+        var targets = recorded
+            .State(person)
+            .Accounts.Keys.Where(a => edition.Rulebook.Targets.ContainsKey(a.Target))
+            .Order()
+            .Select(a => a.ToString())
+            .ToList();
         if (string.IsNullOrEmpty(body.Target) && targets.Count == 1)
             return targets[0];
         if (body.Target is { } named && targets.Contains(named))
             return named;
-        problems.Add(
-            new(
-                "target",
-                targets.Count == 0 ? "The person has no account." : $"Name the target of the account: {string.Join(", ", targets)}."
-            )
-        );
+        problems.Add(new("target", targets.Count == 0 ? "The person has no account." : $"Name the account: {string.Join(", ", targets)}."));
         return "";
     }
 

@@ -163,7 +163,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
                 ? new(
                     ready.Person is null ? PersonId.New(now) : PersonId.Parse(ready.Person.Id),
                     facts,
-                    ready.Person is null ? new Dictionary<string, string>() : ready.Recorded!.Subject(ready.Person.Id, by).AccountNames
+                    ready.Person is null ? new Dictionary<AccountKey, string>() : ready.Recorded!.Subject(ready.Person.Id, by).AccountNames
                 )
                 : ready.Recorded!.Subject(ready.Person!.Id, by);
         var before = Before(edition);
@@ -180,8 +180,8 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
             before,
             after,
             ready.Person is null ? AccessState.Nothing : ready.Recorded!.State(ready.Person.Id),
-            ready.Person is null ? new Dictionary<string, string>() : ready.Recorded!.ImmutableIds(ready.Person.Id),
-            new Dictionary<string, ExistingAccount>(),
+            ready.Person is null ? new Dictionary<AccountKey, string>() : ready.Recorded!.ImmutableIds(ready.Person.Id),
+            new Dictionary<AccountKey, ExistingAccount>(),
             edition,
             ready.Kind,
             now,
@@ -229,18 +229,23 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
     }
 
     /// <summary>The names of the person, and for accounts they do not have yet the first that is free now.</summary>
-    private static async Task<IReadOnlyDictionary<string, string>> NamesAsync(Session s, Subject person, Edition edition)
+    private static async Task<IReadOnlyDictionary<AccountKey, string>> NamesAsync(Session s, Subject person, Edition edition)
     {
-        var names = new Dictionary<string, string>(person.AccountNames);
-        foreach (var target in edition.Rulebook.Targets.Values.Where(t => t.HasAccounts && !names.ContainsKey(t.Name)))
+        var names = new Dictionary<AccountKey, string>(person.AccountNames);
+        foreach (
+            var (target, account) in edition
+                .Rulebook.Targets.Values.Where(t => t.HasAccounts)
+                .SelectMany(t => edition.Rulebook.AccountsIn(t.Name).Select(a => (t, a)))
+                .Where(a => !names.ContainsKey(a.a))
+        )
         {
-            var wishes = Desired.NameWishes(person, edition, target.Name);
+            var wishes = Desired.NameWishes(person, edition, account);
             foreach (var batch in AccountNames.Candidates(wishes, target.Names).Take(60).Chunk(20))
             {
                 var taken = await s.NamesTakenAsync(target.Name, batch, person.Id.ToString());
                 if (batch.Except(taken).FirstOrDefault() is not { } free)
                     continue;
-                names[target.Name] = free;
+                names[account] = free;
                 break;
             }
         }
@@ -262,7 +267,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
             [
                 .. edition
                     .Rulebook.Access.Ask()
-                    .Asks(new(PersonId.New(DateTimeOffset.UnixEpoch), facts, new Dictionary<string, string>()))
+                    .Asks(new(PersonId.New(DateTimeOffset.UnixEpoch), facts, new Dictionary<AccountKey, string>()))
                     .Select(a => FieldOf(a, true, edition)),
             ];
         }
@@ -314,7 +319,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
     {
         var name = ready.Joiner?.DisplayName ?? ready.Person!.Display;
         var wish = ready.Wish;
-        var titles = wish.Grants.Select(g => edition.Rulebook.Targets[g.Target].Entitlements[g.Entitlement].Title).ToList();
+        var titles = wish.Grants.Select(g => edition.Rulebook.Find(g.Key)!.Title).ToList();
         var text = ready.Kind switch
         {
             RequestKind.Joiner => $"{name} starts on {ready.Joiner!.Text(BuiltIn.Start)} as {ready.Joiner.Text(BuiltIn.Title)}",

@@ -96,7 +96,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         var without = approval.Without ?? [];
         if (without.Count > 0)
             RequireStrikable(of, without);
-        var kept = of.Items.Where(i => !without.Contains(i.Key) && !without.Contains(i.Target)).ToList();
+        var kept = of.Items.Where(i => !without.Contains(i.Key) && !without.Contains(i.Account)).ToList();
         if (kept.Count == 0 && of.Items.Count > 0)
             throw Problem.Invalid("Nothing would be left to approve; decline the request instead.", "without");
         foreach (var (ballot, behalf) in mine.Where(m => m.Ballot.Item.Length == 0 || kept.Exists(i => i.Key == m.Ballot.Item)))
@@ -150,7 +150,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         var mine = of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
         // Where each item is decided on its own, a decline is of those that are the actor's.
         var struck = items ?? (of.Stage is { PerItem: true } ? [.. mine.Select(m => m.Ballot.Item)] : []);
-        if (struck.Count > 0 && of.Items.Any(i => !struck.Contains(i.Key) && !struck.Contains(i.Target)))
+        if (struck.Count > 0 && of.Items.Any(i => !struck.Contains(i.Key) && !struck.Contains(i.Account)))
         {
             RequireStrikable(of, struck);
             await StrikeAsync(s, of, user, struck, why);
@@ -474,7 +474,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
                     of.Row.State == "asked" && IsRequesters(of, user)
                         ? of
                             .Edition.Rulebook.Access.Ask()
-                            .Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<string, string>()))
+                            .Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<AccountKey, string>()))
                         : [];
                 if ((!IsRequesters(of, user) || of.Row.Source != Workflow.ByHand) && !fields.All(asked.Contains))
                 {

@@ -41,7 +41,8 @@ public static class RequestViews
             row.StageTitle,
             StageClock.FromJson(row.Clock).Deadline.ToInstant(),
             row.Held.Length > 0,
-            Batch: row.Batch.Length > 0 ? row.Batch : null
+            Batch: row.Batch.Length > 0 ? row.Batch : null,
+            Account: row.Account.Length > 0 ? row.Account : null
         );
 
     /// <summary>A summary with the effect and the digest it is bound to: enough to decide on from a list.</summary>
@@ -94,7 +95,7 @@ public static class RequestViews
             var accounts = plan
                 .Changes.OfType<T>()
                 .Where(c => !c.Later)
-                .Select(c => $"{c.Entry.Name} in {rulebook.Targets.GetValueOrDefault(c.Target)?.Title ?? c.Target}")
+                .Select(c => $"{c.Entry.Name} in {rulebook.TitleOf(c.Account)}")
                 .Distinct()
                 .ToList();
             if (accounts.Count > 0)
@@ -174,7 +175,7 @@ public static class RequestViews
         var asked = row is { State: "asked", Stage: RequestMachine.BeforeThePlan }
             ? edition
                 .Rulebook.Access.Ask()
-                .Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<string, string>()))
+                .Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<AccountKey, string>()))
             : [];
         var wish = of.Wish;
         return new(
@@ -297,7 +298,7 @@ public static class RequestViews
             item.Key,
             item.Entitlement is { } e
                 ? target?.Entitlements.GetValueOrDefault(e)?.Title ?? e
-                : $"Account in {target?.Title ?? item.Target}",
+                : $"Account in {edition.Rulebook.TitleOf(AccountKey.Parse(item.Account))}",
             item.Target,
             item.Entitlement,
             item.IsPrivileged,
@@ -407,7 +408,7 @@ public static class RequestViews
             change.Ordinal,
             JsonSerializer.Serialize(change.Kind).Trim('"'),
             Text(change, target),
-            change.Target,
+            change.Account.ToString(),
             change.Subject,
             change.Due,
             change.Later,
@@ -419,7 +420,7 @@ public static class RequestViews
 
     public static string Text(Change change, TargetRule? target)
     {
-        var where = target?.Title ?? change.Target;
+        var where = (target?.Title ?? change.Target) + (change.Account.IsOrdinary ? "" : $" ({change.Account.Slot})");
         var account = change.Entry.Name;
         var byHand = target is { HasAccounts: false };
         return change switch

@@ -225,6 +225,9 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
     private async Task PutOnAsync(Session s, Case of)
     {
         var (row, plan, now) = (of.Row, of.Plan, time.GetUtcNow());
+        // Which rules somebody is on has to do with requests about them alone.
+        if (SubjectKinds.Parse(row.SubjectKind) != SubjectKind.Person)
+            return;
         var on = await s.EditionOfAsync(row.PersonId);
         if (on != row.OnEdition)
             throw new RefusedMove(
@@ -256,9 +259,14 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         if (!wish.ChangesInputs)
             return;
         var at = now.ToUnixTimeMilliseconds();
+        if (SubjectKinds.Parse(row.SubjectKind) == SubjectKind.Account)
+        {
+            await s.SetEndAsync(row.SubjectId, (wish.From ?? now).ToUnixTimeMilliseconds(), at);
+            return;
+        }
         var rulebook = of.Edition.Rulebook;
         var bare = Inputs.Of(of.Person, [], rulebook);
-        var person = new Subject(PersonId.Parse(of.Person.Id), bare.Said[0], new Dictionary<string, string>())
+        var person = new Subject(PersonId.Parse(of.Person.Id), bare.Said[0], new Dictionary<AccountKey, string>())
         {
             Others = [.. bare.Said.Skip(1)],
         };
@@ -355,7 +363,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             {
                 Id = Guid.CreateVersion7(now).ToString(),
                 RequestId = row.Id,
-                PersonId = row.PersonId,
+                SubjectId = row.SubjectId,
                 Target = change.Target,
                 Ordinal = change.Ordinal,
                 Change = JsonSerializer.Serialize(change, JsonSerializerOptions.Web),

@@ -2,6 +2,7 @@ using System.Text.Json;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
+using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
@@ -65,7 +66,7 @@ public sealed class Aftermath(
                 s,
                 people[outcome.Step.PersonId],
                 requests[outcome.Step.RequestId],
-                outcome.Step.Target,
+                outcome.Change.Account,
                 outcome.Change.Entry.Name,
                 users
             );
@@ -200,7 +201,11 @@ public sealed class Aftermath(
     private async Task WriteBackAsync(Session s, RequestRow row, DateTimeOffset now)
     {
         var edition = await editions.GetAsync(row.Edition, CancellationToken.None);
-        if (row.Kind == "leaver" || !edition.Rulebook.Sources.Values.Any(x => x.WriteBack.Count > 0))
+        if (
+            row.Kind == "leaver"
+            || row.SubjectKind != SubjectKinds.Person
+            || !edition.Rulebook.Sources.Values.Any(x => x.WriteBack.Count > 0)
+        )
             return;
         var recorded = await Planning.Recorded.LoadAsync(s, [row.PersonId]);
         if (edition.Rulebook.Sources.GetValueOrDefault(recorded.Person(row.PersonId).Source) is not { WriteBack.Count: > 0 } source)

@@ -1,10 +1,12 @@
 using System.Security.Claims;
 using System.Security.Cryptography;
+using System.Text.Json;
 using Microsoft.AspNetCore.DataProtection;
 using Oikonom.Contracts;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Notices;
@@ -37,7 +39,7 @@ public sealed class FirstPasswords(
         Session s,
         PersonRow person,
         RequestRow request,
-        string target,
+        AccountKey key,
         string account,
         IReadOnlyList<UserRow> users
     )
@@ -55,7 +57,8 @@ public sealed class FirstPasswords(
                 Id = Guid.CreateVersion7(now).ToString(),
                 TokenHash = Accounts.HashToken(token),
                 PersonId = person.Id,
-                Target = target,
+                Target = key.Target,
+                Slot = key.Slot,
                 Receiver = receiver.Name,
                 RequestId = request.Id,
                 ExpiresAt = (now + LinkHolds).ToUnixTimeMilliseconds(),
@@ -89,19 +92,22 @@ public sealed class FirstPasswords(
             {
                 var row = await s.RequestAsync(id, forUpdate: true) ?? throw People.Named.NoRequest(id);
                 user.RequireReach(row.Site, row.Department, Roles.Operator);
-                var targets = await s.PasswordStepsAsync(id);
-                if (targets.Count == 0)
+                var keys = (await s.PasswordStepsAsync(id))
+                    .Select(c => JsonSerializer.Deserialize<Change>(c, JsonSerializerOptions.Web)!.Account)
+                    .Distinct()
+                    .ToList();
+                if (keys.Count == 0)
                     throw Problem.Conflict("no-password", "This request set no password, or not yet; there is nothing to hand over.");
-                user.RequireTargets(targets, Roles.Operator);
+                user.RequireTargets([.. keys.Select(k => k.Target).Distinct()], Roles.Operator);
                 var (person, users) = ((await s.PersonAsync(row.PersonId))!, await s.UsersAsync());
                 var accounts = await s.AccountsAsync([row.PersonId]);
                 await s.EndHandoversAsync(id, time.Milliseconds());
                 var receivers = new List<string>();
-                foreach (var target in targets)
+                foreach (var key in keys)
                 {
-                    if (accounts.FirstOrDefault(a => a.Target == target) is not { } account)
+                    if (accounts.FirstOrDefault(a => Planning.Recorded.KeyOf(a) == key) is not { } account)
                         continue;
-                    if (await SendAsync(s, person, row, target, account.Name, users) is { } receiver)
+                    if (await SendAsync(s, person, row, key, account.Name, users) is { } receiver)
                         receivers.Add(receiver.Name);
                 }
                 if (receivers.Count == 0)
@@ -196,7 +202,7 @@ public sealed class FirstPasswords(
         if (row.EndedAt is not null || row.ExpiresAt <= time.Milliseconds())
             throw Problem.Conflict("link-over", "This link is over. Ask an operator for another ('oikonom requests new-link').");
         var person = await s.PersonAsync(row.PersonId);
-        var account = (await s.AccountsAsync([row.PersonId])).FirstOrDefault(a => a.Target == row.Target);
+        var account = (await s.AccountsAsync([row.PersonId])).FirstOrDefault(a => a.Target == row.Target && a.Slot == row.Slot);
         return person is null || account is null
             ? throw Problem.NotFound("account behind this link", "It may have been removed.")
             : (row, person.Display, account);

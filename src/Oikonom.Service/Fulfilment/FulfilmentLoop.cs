@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Text.Json;
 using Oikonom.Core.Fulfilment;
+using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Hosting;
@@ -49,39 +50,42 @@ public sealed partial class FulfilmentLoop(
             if (claims.Count == 0)
                 continue;
             more |= claims.Count == free;
-            await StartAsync(target.Name, [.. claims.Select(c => new Claim(c.PersonId, c.Target, c.Fence))], cancel);
+            await StartAsync(target.Name, [.. claims.Select(c => new Claim(c.SubjectId, c.Target, c.Fence))], cancel);
         }
         return more;
     }
 
     private async Task StartAsync(string target, IReadOnlyList<Claim> claims, CancellationToken cancel)
     {
-        var (steps, recorded) = await store.ReadAsync(
+        var (steps, subjects) = await store.ReadAsync(
             async s =>
-                (
-                    await s.DueStepsAsync([.. claims.Select(c => c.Row)], time.Milliseconds()),
-                    await Recorded.LoadAsync(s, [.. claims.Select(c => c.PersonId).Distinct()])
-                ),
+            {
+                var due = await s.DueStepsAsync([.. claims.Select(c => c.Row)], time.Milliseconds());
+                return (due, await SubjectRecord.LoadAsync(s, [.. due.Select(x => (x.SubjectKind, x.SubjectId))]));
+            },
             cancel
         );
-        var byPerson = steps.ToLookup(s => s.PersonId);
+        var bySubject = steps.ToLookup(s => s.SubjectId);
         _running.AddOrUpdate(target, claims.Count, (_, running) => running + claims.Count);
         foreach (var claim in claims)
-            _ = Task.Run(() => RunAsync(claim, [.. byPerson[claim.PersonId]], recorded, cancel), CancellationToken.None);
+            _ = Task.Run(
+                () => RunAsync(claim, [.. bySubject[claim.SubjectId]], subjects.GetValueOrDefault(claim.SubjectId), cancel),
+                CancellationToken.None
+            );
     }
 
-    private async Task RunAsync(Claim claim, IReadOnlyList<StepRow> steps, Recorded recorded, CancellationToken cancel)
+    private async Task RunAsync(Claim claim, IReadOnlyList<StepRow> steps, SubjectRecord? subject, CancellationToken cancel)
     {
         try
         {
-            var chain = new Chain(claim, recorded, store, editions, connectors, time);
+            var chain = subject is null ? null : new Chain(claim, subject, store, editions, connectors, time);
             var blocked = false;
             foreach (var step in steps)
             {
                 // What takes access away waits for nothing else.
                 if (blocked && step.Removes == 0)
                     continue;
-                var outcome = await chain.AttemptAsync(step, cancel);
+                var outcome = await chain!.AttemptAsync(step, cancel);
                 await writer.WriteAsync(new Written.Step(outcome), cancel);
                 if (outcome.Replan is not null || outcome.Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting)
                     blocked = true;
@@ -95,7 +99,7 @@ public sealed partial class FulfilmentLoop(
         catch (Exception error)
         {
             // The lease is left to run out, which is the pause before the next try.
-            LogFailure(log, claim.PersonId, claim.Target, error);
+            LogFailure(log, claim.SubjectId, claim.Target, error);
         }
         finally
         {
@@ -104,21 +108,26 @@ public sealed partial class FulfilmentLoop(
         }
     }
 
-    [LoggerMessage(Level = LogLevel.Error, Message = "The steps of {Person} in {Target} failed unexpectedly")]
-    private static partial void LogFailure(ILogger log, string person, string target, Exception error);
+    [LoggerMessage(Level = LogLevel.Error, Message = "The steps of {Subject} in {Target} failed unexpectedly")]
+    private static partial void LogFailure(ILogger log, string subject, string target, Exception error);
 
-    /// <summary>The steps of one person in one target, with what is recorded as it grows step by step.</summary>
+    /// <summary>The steps of one subject in one target, with what is recorded as it grows step by step.</summary>
     private sealed class Chain(
         Claim claim,
-        Recorded recorded,
+        SubjectRecord subject,
         Store.Store store,
         EditionBook editions,
         ConnectorBook connectors,
         TimeProvider time
     )
     {
-        private AccountRow? _account = recorded.Account(claim.PersonId, claim.Target);
-        private HashSet<string>? _grants;
+        /// <summary>The accounts of the subject in the target, by slot.</summary>
+        private readonly Dictionary<AccountKey, AccountRow> _accounts = subject
+            .Accounts.Where(a => a.Target == claim.Target)
+            .ToDictionary(Recorded.KeyOf);
+
+        /// <summary>What the subject holds in the target.</summary>
+        private HashSet<EntitlementKey>? _grants;
         private (long Number, Edition Edition, AccessState Wanted)? _wanted;
 
         public async Task<Outcome> AttemptAsync(StepRow step, CancellationToken cancel)
@@ -128,11 +137,8 @@ public sealed partial class FulfilmentLoop(
             {
                 var edition = await editions.OnAsync(step.Edition, cancel);
                 if (_wanted?.Number != step.Edition)
-                    _wanted = (step.Edition, edition, Desired.At(recorded.Subject(claim.PersonId, edition), edition, time.GetUtcNow()));
-                _grants ??=
-                [
-                    .. recorded.State(claim.PersonId).Grants.Values.Where(g => g.Target == claim.Target).Select(g => g.Entitlement),
-                ];
+                    _wanted = (step.Edition, edition, subject.Wanted(edition, time.GetUtcNow()));
+                _grants ??= [.. subject.Grants.Where(k => k.Target == claim.Target)];
                 var wanted = _wanted.Value.Wanted;
                 if (
                     change is Change.CreateAccount or Change.AdoptAccount
@@ -140,7 +146,7 @@ public sealed partial class FulfilmentLoop(
                     && await WaitsAsync(rule, edition, cancel) is { } waits
                 )
                     return new(claim, step, change, AttemptOutcome.Transient, waits);
-                switch (Planner.Look(change, wanted))
+                switch (Planner.Look(change, wanted, _accounts.ContainsKey(change.Account)))
                 {
                     case StillWanted.No:
                         return new(claim, step, change, AttemptOutcome.NoLongerWanted, "No longer wanted when it was looked at again.");
@@ -172,8 +178,8 @@ public sealed partial class FulfilmentLoop(
             )
             {
                 var title = edition.Rulebook.Targets[first].Title;
-                var account = (await store.ReadAsync(s => s.AccountsAsync([claim.PersonId]), cancel)).FirstOrDefault(a =>
-                    a.Target == first
+                var account = (await store.ReadAsync(s => s.AccountsAsync([claim.SubjectId]), cancel)).FirstOrDefault(a =>
+                    a.Target == first && a.Slot.Length == 0
                 );
                 if (account is null)
                     return $"It waits until the account in {title} is made.";
@@ -193,7 +199,7 @@ public sealed partial class FulfilmentLoop(
                     outcome,
                     target,
                     edition,
-                    wanted.Accounts[claim.Target],
+                    wanted.Accounts[change.Account],
                     cancel
                 ),
                 Change.EnableAccount => await PresentAsync(outcome, target, edition, true, cancel),
@@ -216,12 +222,14 @@ public sealed partial class FulfilmentLoop(
         )
         {
             var (change, connector) = (outcome.Change, connectors.Accounts(edition, claim.Target));
-            var isNew = change is Change.CreateAccount;
-            var keys = edition.Rulebook.Access.Ask().Keys(recorded.Subject(claim.PersonId, edition), target, goal.Attributes);
+            var (isNew, known) = (change is Change.CreateAccount, _accounts.GetValueOrDefault(change.Account));
+            if (change is Change.AdoptAccount && change.Entry.ImmutableId is { } entry)
+                await RequireFreeAsync(entry, target, cancel);
+            var keys = subject.Keys(edition, target, change.Account, goal.Attributes);
             var attributes = change.Attributes.ToDictionary(a => a.Name, a => a.After, StringComparer.OrdinalIgnoreCase);
             var ensured = await connector.EnsureAccountAsync(
                 new(
-                    _account?.ImmutableId ?? change.Entry.ImmutableId,
+                    known?.ImmutableId ?? change.Entry.ImmutableId,
                     keys,
                     change.Entry.Name,
                     change.Entry.Container,
@@ -231,39 +239,59 @@ public sealed partial class FulfilmentLoop(
                 ),
                 cancel
             );
-            var enabled = change is Change.ChangeAccount && _account is not null ? _account.Enabled == 1 : change.Entry.Enabled;
-            _account = Row(change, goal, ensured.ImmutableId, ensured.Location, enabled, time.Milliseconds());
+            var enabled = change is Change.ChangeAccount && known is not null ? known.Enabled == 1 : change.Entry.Enabled;
+            var account = Row(change, goal, ensured.ImmutableId, ensured.Location, enabled, time.Milliseconds());
+            _accounts[change.Account] = account;
             // What an adopted entry already holds is recorded with it.
             var held =
                 change is Change.AdoptAccount
-                    ? (await connector.ReadAsync(ensured.ImmutableId, cancel))?.Entitlements.Where(_grants!.Add).ToList() ?? []
+                    ? (await connector.ReadAsync(ensured.ImmutableId, cancel))
+                        ?.Entitlements.Select(e => new EntitlementKey(change.Account, e))
+                        .Where(_grants!.Add)
+                        .ToList()
+                        ?? []
                     : [];
             return outcome with
             {
-                Account = _account,
+                Account = account,
                 Opens = [.. held.Select(e => Grant(outcome.Step, e, change.Reason))],
                 Note = ensured.Created ? "created" : Said(ensured.Changed),
             };
+        }
+
+        /// <summary>What was said to be something else since the plan was made is not taken over.</summary>
+        private async Task RequireFreeAsync(string entry, TargetRule target, CancellationToken cancel)
+        {
+            if (
+                await store.ReadAsync(s => s.AccountOfEntryAsync(target.Name, entry), cancel) is
+                { PersonId: null, Purpose: not AccountPurpose.Unmatched } other
+            )
+                throw new TargetFault(
+                    $"The account {other.Name} in {target.Title} is recorded as a {other.Purpose} account by now.",
+                    transient: false,
+                    needsReplan: true
+                );
         }
 
         private static string Said(bool changed) => changed ? "changed" : "was already so";
 
         private async Task<Outcome> PresentAsync(Outcome outcome, TargetRule target, Edition edition, bool enable, CancellationToken cancel)
         {
-            var account = Account(target);
+            var account = Account(outcome.Change, target);
             var done = await connectors
                 .Accounts(edition, claim.Target)
                 .EnsureAccountAsync(
                     new(account.ImmutableId, [], account.Name, "", new Dictionary<string, IReadOnlyList<string>>(), enable, false),
                     cancel
                 );
-            _account = account with { Location = done.Location, Enabled = enable ? 1 : 0, At = time.Milliseconds() };
-            return outcome with { Account = _account, Note = Said(done.Changed) };
+            account = account with { Location = done.Location, Enabled = enable ? 1 : 0, At = time.Milliseconds() };
+            _accounts[outcome.Change.Account] = account;
+            return outcome with { Account = account, Note = Said(done.Changed) };
         }
 
         private async Task<Outcome> SetPasswordAsync(Outcome outcome, TargetRule target, Edition edition, CancellationToken cancel)
         {
-            await connectors.Accounts(edition, claim.Target).SetPasswordAsync(Account(target).ImmutableId, null, cancel);
+            await connectors.Accounts(edition, claim.Target).SetPasswordAsync(Account(outcome.Change, target).ImmutableId, null, cancel);
             return outcome;
         }
 
@@ -280,28 +308,32 @@ public sealed partial class FulfilmentLoop(
             var entitlement =
                 target.Entitlements.GetValueOrDefault(key.Name)
                 ?? throw new TargetFault($"The rulebook has no entitlement '{key.Name}' in {target.Title}.", transient: false);
-            var person = recorded.Person(claim.PersonId);
-            var order = new WorkOrder(outcome.Step.Id, outcome.Step.RequestId, claim.PersonId, person.Display, person.Site);
+            var (display, site) = subject.Known;
+            var order = new WorkOrder(outcome.Step.Id, outcome.Step.RequestId, outcome.Step.PersonId, display, site);
             var result = await connectors
                 .For(edition, claim.Target)
-                .EnsureGrantAsync(new(target.HasAccounts ? Account(target).ImmutableId : null, entitlement, held, order), cancel);
+                .EnsureGrantAsync(
+                    new(target.HasAccounts ? Account(outcome.Change, target).ImmutableId : null, entitlement, held, order),
+                    cancel
+                );
             if (result is PortResult.Reached)
             {
                 if (held)
-                    _grants!.Add(key.Name);
+                    _grants!.Add(key);
                 else
-                    _grants!.Remove(key.Name);
+                    _grants!.Remove(key);
                 outcome = held
                     ? outcome with
                     {
-                        Opens = [Grant(outcome.Step, key.Name, outcome.Change.Reason)],
+                        Opens = [Grant(outcome.Step, key, outcome.Change.Reason)],
                     }
                     : outcome with
                     {
                         Closes = new()
                         {
-                            PersonId = claim.PersonId,
-                            Target = claim.Target,
+                            PersonId = outcome.Step.PersonId,
+                            Target = key.Target,
+                            Slot = key.Account.Slot,
                             Entitlement = key.Name,
                             UntilAt = time.Milliseconds(),
                         },
@@ -337,7 +369,7 @@ public sealed partial class FulfilmentLoop(
                 Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
                 StepId = outcome.Step.Id,
                 RequestId = outcome.Step.RequestId,
-                PersonId = claim.PersonId,
+                PersonId = outcome.Step.PersonId,
                 Target = claim.Target,
                 Entitlement = outcome.Change.Subject,
                 Kind = task.IsGiving ? "give" : "take-back",
@@ -351,13 +383,14 @@ public sealed partial class FulfilmentLoop(
                 CreatedAt = time.Milliseconds(),
             };
 
-        private GrantRow Grant(StepRow step, string entitlement, Reason reason) =>
+        private GrantRow Grant(StepRow step, EntitlementKey key, Reason reason) =>
             new()
             {
                 Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
-                PersonId = claim.PersonId,
-                Target = claim.Target,
-                Entitlement = entitlement,
+                PersonId = step.PersonId,
+                Target = key.Target,
+                Slot = key.Account.Slot,
+                Entitlement = key.Name,
                 FromAt = time.Milliseconds(),
                 Reason = JsonSerializer.Serialize(reason),
                 RequestId = step.RequestId,
@@ -365,17 +398,24 @@ public sealed partial class FulfilmentLoop(
 
         private async Task<Outcome> VerifyAsync(Outcome outcome, TargetRule target, Edition edition, CancellationToken cancel)
         {
-            var account = Account(target);
+            var account = Account(outcome.Change, target);
             var presence = account.Enabled == 1 ? Presence.Awake : Presence.Disabled;
             var expected = new AccountState(
-                claim.Target,
+                outcome.Change.Account,
                 account.Name,
                 account.Container,
                 Recorded.Attributes(account.Attributes),
                 presence,
                 new("", "", "")
             );
-            var back = await connectors.Accounts(edition, claim.Target).VerifyAsync(account.ImmutableId, expected, _grants!, cancel);
+            var back = await connectors
+                .Accounts(edition, claim.Target)
+                .VerifyAsync(
+                    account.ImmutableId,
+                    expected,
+                    [.. _grants!.Where(k => k.Account == outcome.Change.Account).Select(k => k.Name)],
+                    cancel
+                );
             if (back.Matches)
                 return outcome with { Note = "as planned" };
             var message = $"{target.Title} does not show what was done: {string.Join("; ", back.Differences.Select(d => d.Text))}.";
@@ -386,17 +426,17 @@ public sealed partial class FulfilmentLoop(
             };
         }
 
-        private AccountRow Account(TargetRule target) =>
-            _account
+        private AccountRow Account(Change change, TargetRule target) =>
+            _accounts.GetValueOrDefault(change.Account)
             ?? throw new TargetFault($"No account in {target.Title} is recorded for this person.", transient: false, needsReplan: true);
 
         /// <summary>What the entry holds after the change: of an account that is only changed, no more than what it changed.</summary>
         private IReadOnlyDictionary<string, IReadOnlyList<string>> Held(Change change, AccountState goal)
         {
-            if (change is not Change.ChangeAccount || _account is null)
+            if (change is not Change.ChangeAccount || !_accounts.TryGetValue(change.Account, out var known))
                 return goal.Attributes;
             var held = new Dictionary<string, IReadOnlyList<string>>(
-                Recorded.Attributes(_account.Attributes),
+                Recorded.Attributes(known.Attributes),
                 StringComparer.OrdinalIgnoreCase
             );
             foreach (var attribute in change.Attributes)
@@ -407,8 +447,10 @@ public sealed partial class FulfilmentLoop(
         private AccountRow Row(Change change, AccountState goal, string id, string location, bool enabled, long now) =>
             new()
             {
-                PersonId = claim.PersonId,
-                Target = claim.Target,
+                Id = _accounts.GetValueOrDefault(change.Account)?.Id ?? AccountId.New(time.GetUtcNow()).ToString(),
+                PersonId = subject.PersonId,
+                Target = change.Target,
+                Slot = change.Account.Slot,
                 Name = change.Entry.Name,
                 Container = change.Entry.Container,
                 Location = location,

@@ -5,12 +5,12 @@ using Oikonom.Store.Rooms;
 namespace Oikonom.Service.Fulfilment;
 
 /// <summary>A claim on a chain: valid while its fence is the newest.</summary>
-public sealed record Claim(string PersonId, string Target, long Fence)
+public sealed record Claim(string SubjectId, string Target, long Fence)
 {
     public ChainRow Row { get; } =
         new()
         {
-            PersonId = PersonId,
+            SubjectId = SubjectId,
             Target = Target,
             Fence = Fence,
         };

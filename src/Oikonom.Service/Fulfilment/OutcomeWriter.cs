@@ -143,12 +143,12 @@ public sealed partial class OutcomeWriter(
     {
         var now = time.GetUtcNow();
         var claims = group.Select(w => w is Written.Step step ? step.Outcome.Claim : ((Written.End)w).Claim).Distinct().ToList();
-        var held = (await s.HeldChainsAsync([.. claims.Select(c => c.Row)])).Select(c => (c.PersonId, c.Target, c.Fence)).ToHashSet();
+        var held = (await s.HeldChainsAsync([.. claims.Select(c => c.Row)])).Select(c => (c.SubjectId, c.Target, c.Fence)).ToHashSet();
         var outcomes = new List<Outcome>();
         foreach (var step in group.OfType<Written.Step>())
         {
             var outcome = step.Outcome;
-            if (held.Contains((outcome.Claim.PersonId, outcome.Claim.Target, outcome.Claim.Fence)))
+            if (held.Contains((outcome.Claim.SubjectId, outcome.Claim.Target, outcome.Claim.Fence)))
                 outcomes.Add(outcome);
             else
                 s.Record(
@@ -170,7 +170,7 @@ public sealed partial class OutcomeWriter(
             .. group
                 .OfType<Written.End>()
                 .Select(e => e.Claim)
-                .Where(c => held.Contains((c.PersonId, c.Target, c.Fence)))
+                .Where(c => held.Contains((c.SubjectId, c.Target, c.Fence)))
                 .Select(c => c.Row),
         ]);
         foreach (var request in outcomes.Select(o => o.Step.RequestId).Distinct())
@@ -201,7 +201,7 @@ public sealed partial class OutcomeWriter(
                 postponed.Add(
                     new()
                     {
-                        PersonId = outcome.Step.PersonId,
+                        SubjectId = outcome.Step.SubjectId,
                         Target = outcome.Step.Target,
                         DueAt = due,
                     }
@@ -227,7 +227,7 @@ public sealed partial class OutcomeWriter(
             outcome.Step.PersonId,
             outcome.Step.RequestId,
             ("change", JsonSerializer.Serialize(outcome.Change.Kind).Trim('"')),
-            ("target", outcome.Change.Target),
+            ("target", outcome.Change.Account.ToString()),
             ("account", outcome.Change.Entry.Name),
             ("entitlement", outcome.Change.Entitlement?.Name),
             ("attributes", outcome.Change.Attributes.Count > 0 ? outcome.Change.Attributes : null),
@@ -241,12 +241,12 @@ public sealed partial class OutcomeWriter(
 
     private static async Task SaveRecordAsync(Session s, List<Outcome> outcomes)
     {
+        await s.BelongAsync([.. outcomes.Where(o => o is { Change: Change.AdoptAccount, Account: not null }).Select(o => o.Account!)]);
+        var accounts = outcomes.Select(o => o.Account).OfType<AccountRow>().ToList();
         await s.UpsertAccountsAsync([
-            .. outcomes
-                .Where(o => o.Account is not null)
-                .GroupBy(o => (o.Account!.PersonId, o.Account.Target))
-                .Select(g => g.Last().Account!),
+            .. accounts.Where(a => a.PersonId is not null).GroupBy(a => (a.PersonId, a.Target, a.Slot)).Select(g => g.Last()),
         ]);
+        await s.SaveNobodysAsync([.. accounts.Where(a => a.PersonId is null).GroupBy(a => a.Id).Select(g => g.Last())]);
         await s.CloseGrantsAsync([.. outcomes.Where(o => o.Closes is not null).Select(o => o.Closes!)]);
         await s.OpenGrantsAsync([.. outcomes.SelectMany(o => o.Opens)]);
     }

@@ -40,6 +40,45 @@ public static class TargetEndpoints
             .Reaching(Reached.Shared);
 
         api.MapGet(
+                "/accounts",
+                (string? target, string? purpose, string? text, AccountDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
+                    desk.ListAsync(target ?? "", purpose ?? "", text ?? "", user, cancel)
+            )
+            .WithName("listNobodysAccounts")
+            .WithSummary("Accounts that were found in targets and belong to nobody, with what they are and who answers for them.")
+            .RequireAuthorization("targets")
+            .Reaching(Reached.Filtered);
+        api.MapPut(
+                "/accounts/{id}",
+                (string id, AccountMark body, AccountDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
+                    desk.MarkAsync(id, body, user, cancel)
+            )
+            .WithName("markAccount")
+            .WithSummary("Says what an account that belongs to nobody is, and who answers for it.")
+            .RequireAuthorization("operate")
+            .Reaching(Reached.Filtered);
+        api.MapPost(
+                "/accounts/{id}/close",
+                async (
+                    string id,
+                    AccountClosing body,
+                    AccountDesk desk,
+                    Store.Store store,
+                    ClaimsPrincipal user,
+                    CancellationToken cancel
+                ) =>
+                {
+                    var made = await desk.CloseAsync(id, body, user, cancel);
+                    var row = (await store.ReadAsync(s => s.RequestAsync(made), cancel))!;
+                    return TypedResults.Created($"/api/v1/requests/{row.Number}", Approval.RequestViews.Summary(row));
+                }
+            )
+            .WithName("closeAccount")
+            .WithSummary("Asks for the end of an account that belongs to nobody; its owner's workflow decides.")
+            .RequireAuthorization("operate")
+            .Reaching(Reached.Filtered);
+
+        api.MapGet(
                 "/handovers/{token}",
                 (string token, FirstPasswords links, ClaimsPrincipal user, CancellationToken cancel) => links.LookAsync(token, user, cancel)
             )
@@ -91,7 +130,8 @@ public static class TargetEndpoints
                     (int)counts.Accounts,
                     (int)counts.Waiting,
                     (int)counts.Failing,
-                    counts.Problem
+                    counts.Problem,
+                    (int)counts.Nobodys
                 )
             );
         }

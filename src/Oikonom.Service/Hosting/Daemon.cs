@@ -110,6 +110,7 @@ public static class Daemon
             .AddSingleton<LedgerCheck>()
             .AddSingleton<LedgerDesk>()
             .AddSingleton<Accounts>()
+            .AddSingleton<Fulfilment.AccountDesk>()
             .AddSingleton<PasswordDesk>()
             .AddSingleton<UserDesk>()
             .AddSingleton<FirstPasswords>()

@@ -47,7 +47,8 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                 keys.Add(Task.Run(() => Keys(_edition, target, taken)));
         }
 
-        /// <returns>How many accounts were recorded.</returns>
+        /// <summary>Records the accounts that answer to one person as theirs, and all others as nobody's.</summary>
+        /// <returns>How many accounts were recorded as somebody's.</returns>
         public async Task<int> EndAsync(CancellationToken cancel)
         {
             var adopted = 0;
@@ -55,6 +56,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
             {
                 var byKey = Merge(await Task.WhenAll(keys));
                 var matches = new List<(string Person, ExistingAccount Account)>();
+                var nobodys = new List<ExistingAccount>();
                 foreach (var account in await listing)
                 {
                     var person = target
@@ -66,13 +68,19 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                         .FirstOrDefault(p => p is not null);
                     if (person is not null)
                         matches.Add((person, account));
+                    else
+                        nobodys.Add(account);
                 }
                 // Two entries for one person are left for a human.
-                foreach (var chunk in matches.GroupBy(m => m.Person).Where(g => g.Count() == 1).Select(g => g.First()).Chunk(Chunk))
+                var alone = matches.GroupBy(m => m.Person).ToLookup(g => g.Count() == 1);
+                foreach (var chunk in alone[true].Select(g => g.First()).Chunk(Chunk))
                 {
                     await _baseline.RecordAsync(target, _edition.Number, chunk, cancel);
                     adopted += chunk.Length;
                 }
+                nobodys.AddRange(alone[false].SelectMany(g => g.Select(m => m.Account)));
+                foreach (var chunk in nobodys.Chunk(Chunk))
+                    await _baseline.RecordNobodysAsync(target, chunk, cancel);
             }
             return adopted;
         }
@@ -105,7 +113,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
     private static List<(string Key, string Person)> Keys(Edition edition, TargetRule target, IReadOnlyList<Taken> taken)
     {
         var asking = edition.Rulebook.Access.Ask();
-        var noName = new Dictionary<string, string> { [target.Name] = "-" };
+        var noName = new Dictionary<AccountKey, string> { [target.Name] = "-" };
         var last = new Dictionary<string, int>(taken.Count, StringComparer.Ordinal);
         for (var i = 0; i < taken.Count; i++)
             last[taken[i].PersonId] = i;
@@ -146,24 +154,11 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
             {
                 var now = time.Milliseconds();
                 var (accounts, grants, names) = (new List<AccountRow>(), new List<GrantRow>(), new List<NameRow>());
+                var ids = new IdSeries(time.GetUtcNow());
                 foreach (var (person, account) in matches)
                 {
-                    var reason = JsonSerializer.Serialize(new Reason("baseline", account.Location, "was there when Oikonom began"));
-                    accounts.Add(
-                        new()
-                        {
-                            PersonId = person,
-                            Target = target.Name,
-                            Name = account.Name,
-                            Container = account.Container,
-                            Location = account.Location,
-                            ImmutableId = account.ImmutableId,
-                            Attributes = JsonSerializer.Serialize(account.Attributes),
-                            Enabled = account.Enabled ? 1 : 0,
-                            Reason = reason,
-                            At = now,
-                        }
-                    );
+                    var row = RowOf(target, account, ids, now) with { PersonId = person };
+                    accounts.Add(row);
                     names.Add(
                         new()
                         {
@@ -181,10 +176,12 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                             Target = target.Name,
                             Entitlement = e,
                             FromAt = now,
-                            Reason = reason,
+                            Reason = row.Reason,
                         })
                     );
                 }
+                // An entry that was nobody's until now is recorded once.
+                await s.BelongAsync(accounts);
                 await s.UpsertAccountsAsync(accounts);
                 await s.TakeNamesAsync(names);
                 await s.OpenGrantsAsync(grants);
@@ -203,4 +200,42 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
             },
             cancel
         );
+
+    private Task RecordNobodysAsync(TargetRule target, IReadOnlyList<ExistingAccount> entries, CancellationToken cancel) =>
+        store.WriteAsync(
+            async s =>
+            {
+                var ids = new IdSeries(time.GetUtcNow());
+                await s.AddNobodysAsync([
+                    .. entries.Select(e => RowOf(target, e, ids, time.Milliseconds()) with { Purpose = AccountPurpose.Unmatched }),
+                ]);
+                s.Record(
+                    LedgerEntry.Of(
+                        time.GetUtcNow(),
+                        "oikonom",
+                        "accounts.unmatched",
+                        null,
+                        null,
+                        ("target", target.Name),
+                        ("count", entries.Count)
+                    )
+                );
+            },
+            cancel
+        );
+
+    private static AccountRow RowOf(TargetRule target, ExistingAccount account, IdSeries ids, long now) =>
+        new()
+        {
+            Id = ids.Next().ToString(),
+            Target = target.Name,
+            Name = account.Name,
+            Container = account.Container,
+            Location = account.Location,
+            ImmutableId = account.ImmutableId,
+            Attributes = JsonSerializer.Serialize(account.Attributes),
+            Enabled = account.Enabled ? 1 : 0,
+            Reason = JsonSerializer.Serialize(new Reason("baseline", account.Location, "was there when Oikonom began")),
+            At = now,
+        };
 }

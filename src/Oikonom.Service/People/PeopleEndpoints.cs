@@ -131,12 +131,14 @@ public static class PeopleEndpoints
                 ? ExplanationOf(subject, edition, key, entitlement, now)
                 : new Explanation(key, false, $"Edition {edition.Number}, which {row.Display} is on, does not know it.", []);
             var title =
-                (knows ? edition : newest).Rulebook is var by && entitlement is null ? by.Targets[key].Title : by.Find(entitlement!)!.Title;
+                (knows ? edition : newest).Rulebook is var by && entitlement is null ? by.TitleOf(AccountKey.Parse(key))
+                : entitlement!.Account.IsOrdinary ? by.Find(entitlement)!.Title
+                : $"{by.Find(entitlement)!.Title} ({entitlement.Account.Slot})";
             return new(
                 key,
                 title,
                 found.Wanted,
-                entitlement is null ? held.Accounts.ContainsKey(key) : held.Grants.ContainsKey(entitlement),
+                entitlement is null ? held.Accounts.ContainsKey(AccountKey.Parse(key)) : held.Grants.ContainsKey(entitlement),
                 found.Summary,
                 [
                     .. found.Rules.Select(r => new RuleView(
@@ -159,7 +161,12 @@ public static class PeopleEndpoints
     }
 
     private static IEnumerable<string> KeysOf(Core.Rulebook.Rulebook rulebook) =>
-        rulebook.Targets.Values.SelectMany(t => t.Entitlements.Keys.Select(e => $"{t.Name}/{e}").Prepend(t.Name));
+        rulebook
+            .Targets.Values.SelectMany(t => t.Entitlements.Keys.Select(e => $"{t.Name}/{e}").Prepend(t.Name))
+            .Concat(rulebook.Targets.Keys.SelectMany(rulebook.AccountsIn).Where(a => !a.IsOrdinary).Select(a => a.ToString()))
+            .Concat(
+                rulebook.Templates.SelectMany(t => t.Grants).Where(g => !g.Key.Account.IsOrdinary).Select(g => g.Key.ToString()).Distinct()
+            );
 
     private static Explanation ExplanationOf(
         Subject subject,
@@ -167,7 +174,10 @@ public static class PeopleEndpoints
         string key,
         EntitlementKey? entitlement,
         DateTimeOffset now
-    ) => entitlement is null ? Explain.Account(subject, edition, key, now) : Explain.Grant(subject, edition, entitlement, now);
+    ) =>
+        entitlement is null
+            ? Explain.Account(subject, edition, AccountKey.Parse(key), now)
+            : Explain.Grant(subject, edition, entitlement, now);
 
     /// <summary>What the newest edition would do otherwise than the one the person is on, and what brings it; null when nothing.</summary>
     private static string? Elsewhere(
@@ -264,6 +274,7 @@ public static class PeopleEndpoints
                         [
                             .. accounts.Select(a => new AccountView(
                                 a.Target,
+                                a.Slot,
                                 a.Name,
                                 a.Location,
                                 a.ImmutableId,
@@ -281,11 +292,12 @@ public static class PeopleEndpoints
                         [
                             .. grants.Select(g => new GrantView(
                                 g.Target,
+                                g.Slot,
                                 g.Entitlement,
                                 edition?.Rulebook.Targets.GetValueOrDefault(g.Target)?.Entitlements.GetValueOrDefault(g.Entitlement)?.Title
                                     ?? g.Entitlement,
                                 g.FromAt.ToInstant(),
-                                g.UntilAt.ToInstant() ?? ends(new(g.Target, g.Entitlement)),
+                                g.UntilAt.ToInstant() ?? ends(Recorded.KeyOf(g)),
                                 Reason(g.Reason)
                             )),
                         ],

@@ -203,7 +203,7 @@ public sealed partial class InstantLoop(
         var titles = begun.Select(b =>
             EntitlementKey.TryParse(b, out var key)
                 ? edition.Rulebook.Find(key)?.Title ?? b
-                : $"the account in {edition.Rulebook.Targets.GetValueOrDefault(b)?.Title ?? b}"
+                : $"the account in {edition.Rulebook.TitleOf(AccountKey.Parse(b))}"
         );
         var cause = $"By the rules {person.Display} has {string.Join(", ", titles)} from now on, and nobody has decided about it";
         await RaisedByItself.RaiseAsync(

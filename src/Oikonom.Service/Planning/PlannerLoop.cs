@@ -3,6 +3,7 @@ using Oikonom.Core.Approval;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
+using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Core.Time;
@@ -63,6 +64,11 @@ public sealed partial class PlannerLoop(
         try
         {
             var wish = Wish.FromJson(request.Wish);
+            if (SubjectKinds.Parse(request.SubjectKind) == SubjectKind.Account)
+            {
+                await PlanAccountAsync(request, wish, cancel);
+                return;
+            }
             var on = (await store.ReadAsync(s => s.PersonAsync(request.PersonId), cancel))!.Edition;
             var choices = await RuleChoice.OfAsync(editions, request.Kind, wish, on, cancel);
             for (var i = 0; i < choices.Count; i++)
@@ -94,6 +100,20 @@ public sealed partial class PlannerLoop(
         }
     }
 
+    /// <summary>Plans a request about an account that belongs to nobody: no template is asked, and no name is settled.</summary>
+    private async Task PlanAccountAsync(RequestRow request, Wish wish, CancellationToken cancel)
+    {
+        var edition = await editions.CurrentAsync(cancel);
+        var row = await store.ReadAsync(s => s.AccountAsync(request.SubjectId), cancel);
+        if (row is not { PersonId: null })
+            throw new PlanFault("The account belongs to somebody by now, or is gone. Withdraw the request.");
+        var now = time.GetUtcNow();
+        var readsBack = edition.Rulebook.Targets.GetValueOrDefault(row.Target)?.Settings.Can.HasFlag(TargetAbilities.ReadBack) == true;
+        var plan = wish.Carried((SubjectRecord.Nobodys(row) with { Until = wish.From ?? now }).Plan(edition.Number, readsBack, now));
+        var on = await store.ReadAsync(s => s.EditionOfAsync(request.PersonId), cancel);
+        await CommitAsync(request, plan, edition, on, _ => Task.FromResult(true), null, wish, cancel);
+    }
+
     /// <summary>Plans a request under one choice of rules.</summary>
     /// <exception cref="PlanFault">These rules cannot serve the person.</exception>
     private async Task PlanAsync(RequestRow request, Wish wish, long on, Rules rules, CancellationToken cancel)
@@ -117,16 +137,21 @@ public sealed partial class PlannerLoop(
             return;
         }
         var chosen = JsonSerializer.Deserialize<Dictionary<string, string>>(request.Chosen) ?? [];
-        var existing = new Dictionary<string, ExistingAccount>();
-        var names = new Dictionary<string, string>(subject.AccountNames);
-        var fresh = new List<(string Target, string Name)>();
+        var existing = new Dictionary<AccountKey, ExistingAccount>();
+        var names = new Dictionary<AccountKey, string>(subject.AccountNames);
+        var fresh = new List<(AccountKey Account, string Name)>();
         var candidates = new List<ExistingAccount>();
-        foreach (var target in edition.Rulebook.Targets.Values.Where(t => t.HasAccounts))
+        foreach (
+            var (target, account) in edition
+                .Rulebook.Targets.Values.Where(t => t.HasAccounts)
+                .SelectMany(t => edition.Rulebook.AccountsIn(t.Name).Select(a => (t, a)))
+        )
         {
-            var wishes = Desired.NameWishes(subject, edition, target.Name);
-            if (wishes.Count == 0 || recorded.Account(request.PersonId, target.Name) is not null)
+            var wishes = Desired.NameWishes(subject, edition, account);
+            if (wishes.Count == 0 || recorded.Account(request.PersonId, account) is not null)
                 continue;
-            var found = await FindAsync(edition, target, subject, wishes, cancel);
+            // What was there before is only ever taken for the ordinary account: another is known by nothing but its name.
+            var found = account.IsOrdinary ? await FindAsync(edition, target, subject, wishes, cancel) : [];
             if (found.Count > 1)
             {
                 if (chosen.TryGetValue(target.Name, out var pick) && found.FirstOrDefault(f => f.ImmutableId == pick) is { } picked)
@@ -137,9 +162,9 @@ public sealed partial class PlannerLoop(
             if (found.Count == 1)
             {
                 await RequireOwnAsync(request, target, found[0], cancel);
-                existing[target.Name] = found[0];
-                names[target.Name] = found[0].Name;
-                fresh.Add((target.Name, found[0].Name));
+                existing[account] = found[0];
+                names[account] = found[0].Name;
+                fresh.Add((account, found[0].Name));
             }
             else if (found.Count == 0)
             {
@@ -147,12 +172,13 @@ public sealed partial class PlannerLoop(
                     edition,
                     target,
                     request.PersonId,
-                    subject.AccountNames.GetValueOrDefault(target.Name),
+                    subject.AccountNames.GetValueOrDefault(account),
                     wishes,
+                    [.. fresh.Where(f => f.Account.Target == target.Name).Select(f => f.Name)],
                     cancel
                 );
-                names[target.Name] = name;
-                fresh.Add((target.Name, name));
+                names[account] = name;
+                fresh.Add((account, name));
             }
         }
         if (candidates.Count > 0)
@@ -179,7 +205,7 @@ public sealed partial class PlannerLoop(
     }
 
     /// <summary>The edition the request takes the person off, as far as its rules know what is wished.</summary>
-    private Earlier? EarlierOf(RequestRow request, Rules rules, Wish wish, Recorded recorded, IReadOnlyDictionary<string, string> names)
+    private Earlier? EarlierOf(RequestRow request, Rules rules, Wish wish, Recorded recorded, IReadOnlyDictionary<AccountKey, string> names)
     {
         if (rules.Earlier is not { } earlier)
             return null;
@@ -215,24 +241,32 @@ public sealed partial class PlannerLoop(
         // The match keys are attributes of the account as it would be made.
         var tentative = subject with
         {
-            AccountNames = new Dictionary<string, string> { [target.Name] = wishes[0] },
+            AccountNames = new Dictionary<AccountKey, string> { [target.Name] = wishes[0] },
         };
         var start = Term.Of(Employments.Now(subject, edition.Rulebook, DateTimeOffset.MaxValue)[0], edition.Rulebook).Start;
         var wanted = Desired.At(tentative, edition, start).Accounts.GetValueOrDefault(target.Name);
         if (wanted is null)
             return [];
-        var keys = edition.Rulebook.Access.Ask().Keys(subject, target, wanted.Attributes);
+        var keys = edition.Rulebook.Access.Ask().Keys(subject, target, target.Name, wanted.Attributes);
         return (await connectors.Accounts(edition, target.Name).FindAsync(keys, cancel)).Found;
     }
 
-    /// <summary>An entry belongs to one person: what is recorded for somebody else is never taken over.</summary>
-    /// <exception cref="PlanFault">The entry is somebody else's.</exception>
+    /// <summary>An entry belongs to one person: what is recorded for somebody else, or is known to be something else, is never
+    /// taken over.</summary>
+    /// <exception cref="PlanFault">The entry is somebody else's, or nobody's on purpose.</exception>
     private async Task RequireOwnAsync(RequestRow request, TargetRule target, ExistingAccount found, CancellationToken cancel)
     {
-        if (
-            await store.ReadAsync(s => s.HolderOfEntryAsync(target.Name, found.ImmutableId), cancel) is not { } holder
-            || holder.Id == request.PersonId
-        )
+        var (recorded, holder) = await store.ReadAsync(
+            async s =>
+                (await s.AccountOfEntryAsync(target.Name, found.ImmutableId), await s.HolderOfEntryAsync(target.Name, found.ImmutableId)),
+            cancel
+        );
+        if (recorded is { PersonId: null, Purpose: not AccountPurpose.Unmatched } other)
+            throw new PlanFault(
+                $"The entry {found.Location} in {target.Title} answers to {found.MatchedBy}, and is recorded as a {other.Purpose} "
+                    + $"account. Correct the {found.MatchedBy}, or say that it is not ('oikonom targets mark')."
+            );
+        if (holder is null || holder.Id == request.PersonId)
             return;
         throw new PlanFault(
             $"The entry {found.Location} in {target.Title} answers to {found.MatchedBy}, and is recorded for {holder.Display} "
@@ -321,16 +355,17 @@ public sealed partial class PlannerLoop(
         string person,
         string? reserved,
         IReadOnlyList<string> wishes,
+        IReadOnlyList<string> own,
         CancellationToken cancel
     )
     {
         var connector = connectors.Accounts(edition, target.Name);
-        if (reserved is not null && !await connector.NameIsTakenAsync(reserved, cancel))
+        if (reserved is not null && !own.Contains(reserved) && !await connector.NameIsTakenAsync(reserved, cancel))
             return reserved;
         foreach (var batch in AccountNames.Candidates(wishes, target.Names).Chunk(20))
         {
             var taken = await store.ReadAsync(s => s.NamesTakenAsync(target.Name, batch, person), cancel);
-            foreach (var name in batch.Except(taken))
+            foreach (var name in batch.Except(taken).Except(own))
                 if (!await connector.NameIsTakenAsync(name, cancel))
                     return name;
         }
@@ -427,8 +462,8 @@ public sealed partial class PlannerLoop(
         Subject before,
         Subject subject,
         Recorded recorded,
-        Dictionary<string, ExistingAccount> existing,
-        List<(string Target, string Name)> names,
+        Dictionary<AccountKey, ExistingAccount> existing,
+        List<(AccountKey Account, string Name)> names,
         CancellationToken cancel
     )
     {
@@ -446,32 +481,58 @@ public sealed partial class PlannerLoop(
             time.GetUtcNow(),
             EarlierOf(request, rules, wish, recorded, subject.AccountNames)
         );
-        await commits.RunAsync(
+        await CommitAsync(
+            request,
+            plan,
+            decides,
+            on,
+            async s =>
+            {
+                await RequireRoomAsync(s, plan, edition, request.PersonId);
+                foreach (var (account, name) in names)
+                {
+                    var isTaken = !await s.TakeNameAsync(account.Target, name, request.PersonId, time.Milliseconds(), account.Slot);
+                    // Somebody else took it since we looked: plan once more.
+                    if (isTaken && !existing.ContainsKey(account))
+                        return false;
+                }
+                return true;
+            },
+            (s, row) => RollOutCover.HoldsAsync(s, row, rules, plan, recorded, time.GetUtcNow()),
+            wish,
+            cancel
+        );
+    }
+
+    /// <summary>Writes a plan down and enters the workflow with it, unless the world it was made in has changed.</summary>
+    /// <param name="decides">The edition that says who decides.</param>
+    /// <param name="settle">Takes what the plan needs; false when it is gone since.</param>
+    /// <param name="isCovered">True when the roll-out it belongs to covers the plan; null where none can.</param>
+    private Task CommitAsync(
+        RequestRow request,
+        Plan plan,
+        Edition decides,
+        long on,
+        Func<Store.Session, Task<bool>> settle,
+        Func<Store.Session, RequestRow, Task<bool>>? isCovered,
+        Wish wish,
+        CancellationToken cancel
+    ) =>
+        commits.RunAsync(
             async s =>
             {
                 var row = await s.RequestAsync(request.Id, forUpdate: true);
                 if (row is not { State: "planning" } || row.UpdatedAt != request.UpdatedAt)
                     return false;
-                var now = time.Milliseconds();
-                if (await s.LastEditionNumberAsync() != edition.ReachedBy || await s.EditionOfAsync(row.PersonId) != on)
+                if (await s.LastEditionNumberAsync() != decides.Number || await s.EditionOfAsync(row.PersonId) != on || !await settle(s))
                 {
-                    // An edition was published since, or the person was put on another: the plan is made anew.
-                    (row.LeaseOwner, row.LeaseUntil, row.DueAt) = ("", 0, now);
-                    await s.SaveRequestAsync(row);
-                    return false;
-                }
-                await RequireRoomAsync(s, plan, edition, row.PersonId);
-                foreach (var (target, name) in names)
-                {
-                    // Somebody else took it since we looked: plan once more.
-                    if (await s.TakeNameAsync(target, name, row.PersonId, now) || existing.ContainsKey(target))
-                        continue;
-                    (row.LeaseOwner, row.LeaseUntil, row.DueAt) = ("", 0, now);
+                    // An edition was published since, the person was put on another, or a name is gone: planned anew.
+                    (row.LeaseOwner, row.LeaseUntil, row.DueAt) = ("", 0, time.Milliseconds());
                     await s.SaveRequestAsync(row);
                     return false;
                 }
                 // The person goes by the rules they are on; who decides is a matter of the newest.
-                (row.Edition, row.OnEdition) = (edition.ReachedBy, on);
+                (row.Edition, row.OnEdition) = (decides.Number, on);
                 row.Plan = plan.ToJson();
                 row.PlanDigest = plan.Digest;
                 (row.Problem, row.Candidates, row.LeaseOwner, row.LeaseUntil, row.DueAt, row.Attempts) = ("", "", "", 0, null, 0);
@@ -482,7 +543,7 @@ public sealed partial class PlannerLoop(
                         "request.planned",
                         row.PersonId,
                         row.Id,
-                        ("edition", edition.Number),
+                        ("edition", plan.Edition),
                         ("from", plan.From),
                         ("digest", plan.Digest),
                         ("changes", plan.Changes.Count)
@@ -490,10 +551,7 @@ public sealed partial class PlannerLoop(
                 );
                 if (row.PlanBefore is not null && Plan.FromJson(row.PlanBefore).Digest == plan.Digest)
                     row.PlanBefore = null;
-                var way =
-                    row.Rollout.Length > 0 && await RollOutCover.HoldsAsync(s, row, rules, plan, recorded, time.GetUtcNow())
-                        ? Workflow.RolledOut
-                        : null;
+                var way = row.Rollout.Length > 0 && isCovered is not null && await isCovered(s, row) ? Workflow.RolledOut : null;
                 await stages.EnterAsync(
                     s,
                     await Case.LoadAsync(s, row, decides, time.GetUtcNow(), plan, way),
@@ -504,7 +562,6 @@ public sealed partial class PlannerLoop(
             },
             cancel
         );
-    }
 
     private Task PostponeAsync(RequestRow request, string problem, CancellationToken cancel) =>
         store.WriteAsync(

@@ -30,7 +30,7 @@ public sealed class Recorded
         _extras = extras.ToLookup(e => e.PersonId);
         _numbers = numbers.ToLookup(n => n.PersonId);
         _people = people.ToDictionary(p => p.Id);
-        _accounts = accounts.ToLookup(a => a.PersonId);
+        _accounts = accounts.ToLookup(a => a.PersonId!);
         _grants = grants.ToLookup(g => g.PersonId);
         _names = names.ToLookup(n => n.PersonId);
     }
@@ -50,9 +50,15 @@ public sealed class Recorded
     /// <summary>The leading employment as it is shown now: what the sources say, and over it what was approved by hand.</summary>
     public Facts Facts(string id, Edition edition) => Core.People.Facts.FromJson(_people[id].Facts, edition.Rulebook.Attributes);
 
-    public AccountRow? Account(string id, string target) => _accounts[id].FirstOrDefault(a => a.Target == target);
+    public IEnumerable<AccountRow> Accounts(string id) => _accounts[id];
 
-    public IReadOnlyDictionary<string, string> ImmutableIds(string id) => _accounts[id].ToDictionary(a => a.Target, a => a.ImmutableId);
+    public AccountRow? Account(string id, AccountKey key) => _accounts[id].FirstOrDefault(a => KeyOf(a) == key);
+
+    public static AccountKey KeyOf(AccountRow row) => new(row.Target, row.Slot);
+
+    public static EntitlementKey KeyOf(GrantRow row) => new(new AccountKey(row.Target, row.Slot), row.Entitlement);
+
+    public IReadOnlyDictionary<AccountKey, string> ImmutableIds(string id) => _accounts[id].ToDictionary(KeyOf, a => a.ImmutableId);
 
     /// <summary>What the sources say and what was approved by hand, beside each other.</summary>
     public Inputs Inputs(string id, Edition edition) => Planning.Inputs.Of(_people[id], _extras[id], edition.Rulebook);
@@ -60,11 +66,11 @@ public sealed class Recorded
     /// <summary>The person with the names that are theirs: of accounts, else the newest reserved.</summary>
     public Subject Subject(string id, Edition edition)
     {
-        var names = new Dictionary<string, string>(StringComparer.Ordinal);
+        var names = new Dictionary<AccountKey, string>();
         foreach (var name in _names[id])
-            names[name.Target] = name.NameKey;
+            names[new(name.Target, name.Slot)] = name.NameKey;
         foreach (var account in _accounts[id])
-            names[account.Target] = account.Name;
+            names[KeyOf(account)] = account.Name;
         var inputs = Inputs(id, edition);
         var subject = new Subject(PersonId.Parse(id), inputs.Said[0], names) { Others = [.. inputs.Said.Skip(1)] };
         return With(subject, [.. _extras[id]], _numbers[id], edition.Rulebook);
@@ -107,21 +113,21 @@ public sealed class Recorded
 
     public AccessState State(string id)
     {
-        var accounts = _accounts[id]
-            .ToDictionary(
-                a => a.Target,
-                a => new AccountState(
-                    a.Target,
-                    a.Name,
-                    a.Container,
-                    Attributes(a.Attributes),
-                    a.Enabled == 1 ? Presence.Awake : Presence.Disabled,
-                    ReasonOf(a.Reason)
-                )
-            );
-        var grants = _grants[id].Select(g => new GrantState(new(g.Target, g.Entitlement), ReasonOf(g.Reason))).ToDictionary(g => g.Key);
+        var accounts = _accounts[id].ToDictionary(KeyOf, StateOf);
+        var grants = _grants[id].Select(g => new GrantState(KeyOf(g), ReasonOf(g.Reason))).ToDictionary(g => g.Key);
         return new(accounts, grants);
     }
+
+    /// <summary>An account as it is recorded.</summary>
+    public static AccountState StateOf(AccountRow row) =>
+        new(
+            KeyOf(row),
+            row.Name,
+            row.Container,
+            Attributes(row.Attributes),
+            row.Enabled == 1 ? Presence.Awake : Presence.Disabled,
+            ReasonOf(row.Reason)
+        );
 
     public static IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes(string json) =>
         new Dictionary<string, IReadOnlyList<string>>(

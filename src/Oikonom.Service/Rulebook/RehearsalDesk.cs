@@ -87,7 +87,8 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         IReadOnlyDictionary<long, Core.Rulebook.Rulebook>? others = null
     )
     {
-        var names = new Dictionary<string, Dictionary<string, string>>(StringComparer.Ordinal);
+        var names = new Dictionary<string, Dictionary<AccountKey, string>>(StringComparer.Ordinal);
+        var keys = new Dictionary<(string, string), AccountKey>();
         var taken = new HashSet<(string, string)>();
         ILookup<string, ExtraRow>? extras = null;
         ILookup<string, PoolNumberRow>? numbers = null;
@@ -98,11 +99,13 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
                         async s =>
                         {
                             await s.EachNameAsync(
-                                (person, target, name) =>
+                                (person, target, slot, name) =>
                                 {
                                     if (!names.TryGetValue(person, out var own))
-                                        names[person] = own = new(1, StringComparer.Ordinal);
-                                    own[target] = name;
+                                        names[person] = own = new(1);
+                                    if (!keys.TryGetValue((target, slot), out var key))
+                                        keys[(target, slot)] = key = new(target, slot);
+                                    own[key] = name;
                                     taken.Add((target, name));
                                 },
                                 cancel
@@ -125,7 +128,7 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         var channel = Channel.CreateBounded<List<(string Id, byte[] Facts, string Others, long On)>>(64);
         var met = new ConcurrentDictionary<string, bool>(StringComparer.Ordinal);
         var sameSchema = current is not null && current.Attributes.Slots.SequenceEqual(draft.Attributes.Slots);
-        Subject Whole(string id, Subject bare, IReadOnlyDictionary<string, string> own, Core.Rulebook.Rulebook rules)
+        Subject Whole(string id, Subject bare, IReadOnlyDictionary<AccountKey, string> own, Core.Rulebook.Rulebook rules)
         {
             var named = own.Count == 0 ? bare : bare with { AccountNames = own };
             return extras!.Contains(id) || numbers!.Contains(id) ? Recorded.With(named, [.. extras[id]], numbers![id], rules) : named;
@@ -203,7 +206,7 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         return rehearsal.End([.. parts, fresh]);
     }
 
-    private static readonly Dictionary<string, string> None = [];
+    private static readonly Dictionary<AccountKey, string> None = [];
 
     private static Subject Of(string id, byte[] facts, string others, NameSchema schema)
     {

@@ -52,6 +52,7 @@ public sealed class HandoverRow
     public string TokenHash { get; init; } = "";
     public string PersonId { get; init; } = "";
     public string Target { get; init; } = "";
+    public string Slot { get; init; } = "";
     public string Receiver { get; init; } = "";
     public string RequestId { get; init; } = "";
     public long ExpiresAt { get; init; }
@@ -278,13 +279,14 @@ public static class AccessTables
 
     public static Task AddHandoversAsync(this Session session, IReadOnlyCollection<HandoverRow> rows) =>
         session.BulkAsync(
-            "INSERT INTO handovers (id, token_hash, person_id, target, receiver, request_id, expires_at) SELECT id, "
-                + "token_hash, person_id, target, receiver, request_id, expires_at FROM {rows} AS x",
+            "INSERT INTO handovers (id, token_hash, person_id, target, slot, receiver, request_id, expires_at) SELECT id, "
+                + "token_hash, person_id, target, slot, receiver, request_id, expires_at FROM {rows} AS x",
             rows,
             ("id", "text"),
             ("token_hash", "text"),
             ("person_id", "text"),
             ("target", "text"),
+            ("slot", "text"),
             ("receiver", "text"),
             ("request_id", "text"),
             ("expires_at", "bigint")
@@ -292,7 +294,7 @@ public static class AccessTables
 
     public static Task<HandoverRow?> HandoverAsync(this Session session, string tokenHash) =>
         session.FirstAsync<HandoverRow>(
-            "SELECT id, token_hash, person_id, target, receiver, request_id, expires_at, used_at, ended_at FROM handovers "
+            "SELECT id, token_hash, person_id, target, slot, receiver, request_id, expires_at, used_at, ended_at FROM handovers "
                 + "WHERE token_hash=@tokenHash",
             new { tokenHash }
         );
@@ -321,10 +323,10 @@ public static class AccessTables
             new { request, at }
         );
 
-    /// <summary>The targets in which a request set a first password.</summary>
+    /// <summary>The changes by which a request set a first password, as JSON.</summary>
     public static Task<IReadOnlyList<string>> PasswordStepsAsync(this Session session, string request) =>
         session.QueryAsync<string>(
-            "SELECT DISTINCT target FROM steps WHERE request_id=@request AND state='done' AND change LIKE '%\"kind\":\"set-password\"%'",
+            "SELECT change FROM steps WHERE request_id=@request AND state='done' AND change LIKE '%\"kind\":\"set-password\"%'",
             new { request }
         );
 

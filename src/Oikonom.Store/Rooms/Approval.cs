@@ -300,7 +300,7 @@ public static class ApprovalTables
         await session
             .ExecuteAsync(
                 "UPDATE chains SET due_at=@now WHERE EXISTS (SELECT 1 FROM steps s WHERE s.id=@step AND "
-                    + "s.person_id=chains.person_id AND s.target=chains.target)",
+                    + "s.subject_id=chains.subject_id AND s.target=chains.target)",
                 new { step, now }
             )
             .ConfigureAwait(false);

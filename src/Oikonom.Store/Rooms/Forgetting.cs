@@ -115,7 +115,7 @@ public static class ForgettingTables
     public static Task<bool> AnyOpenRequestAsync(this Session session, string person) =>
         session.ScalarAsync<bool>(
             "SELECT EXISTS (SELECT 1 FROM requests WHERE person_id=@person AND state NOT IN "
-                + "('completed','declined','withdrawn','lapsed')) OR EXISTS (SELECT 1 FROM steps WHERE person_id=@person AND state "
+                + "('completed','declined','withdrawn','lapsed')) OR EXISTS (SELECT 1 FROM steps WHERE subject_id=@person AND state "
                 + "IN ('pending','stopped'))",
             new { person }
         );
@@ -198,7 +198,7 @@ public static class ForgettingTables
                 "DELETE FROM write_backs WHERE person_id=@person",
                 "UPDATE rollout_people SET effects='[]', department='', problem='' WHERE person_id=@person",
                 "DELETE FROM pool_numbers WHERE person_id=@person",
-                "DELETE FROM chains WHERE person_id=@person",
+                "DELETE FROM chains WHERE subject_id=@person",
                 "DELETE FROM accounts WHERE person_id=@person",
                 "UPDATE grants SET reason='{\"Rule\":\"forgotten\",\"Place\":\"\",\"Condition\":\"\"}' WHERE person_id=@person "
                     + "AND (request_id IS NULL OR @kept NOT LIKE '%|' || request_id || '|%')",
@@ -277,7 +277,7 @@ public static class ForgettingTables
                 ("decisions", $"SELECT stage_title, actor, verdict, remark, at FROM decisions WHERE {own} ORDER BY id"),
                 (
                     "steps",
-                    "SELECT target, change, state, due_at, done_at, problem FROM steps WHERE person_id=@person ORDER BY due_at, ordinal"
+                    "SELECT target, change, state, due_at, done_at, problem FROM steps WHERE subject_id=@person ORDER BY due_at, ordinal"
                 ),
                 ("tasks", "SELECT title, answers, remark, state, done_by, done_at FROM tasks WHERE person_id=@person"),
                 (

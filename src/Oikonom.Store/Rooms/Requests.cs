@@ -7,7 +7,17 @@ public sealed class RequestRow
     public string Kind { get; set; } = "";
     public string State { get; set; } = "";
     public long Stage { get; set; }
+
+    /// <summary>The person it is about, or who answers for the subject it is about.</summary>
     public string PersonId { get; init; } = "";
+
+    /// <summary>What it is about: a <c>person</c>, or an <c>account</c> that belongs to nobody.</summary>
+    public string SubjectKind { get; init; } = "person";
+    public string SubjectId
+    {
+        get => field.Length > 0 ? field : PersonId;
+        init;
+    } = "";
     public string Requester { get; init; } = "";
     public string Cause { get; set; } = "{}";
     public long Edition { get; set; }
@@ -63,6 +73,9 @@ public sealed class RequestRow
 
     /// <summary>The roll-out it belongs to, or "".</summary>
     public string Rollout { get; init; } = "";
+
+    /// <summary>The name of the account it is about, when it belongs to nobody; else "".</summary>
+    public string Account { get; init; } = "";
 
     // Joined from the person.
     public string Display { get; init; } = "";
@@ -139,26 +152,27 @@ public sealed record RequestFilter(
 public static class RequestTables
 {
     private const string Columns =
-        "r.number, r.id, r.kind, r.state, r.stage, r.person_id, r.requester, r.cause, r.edition, r.workflow, r.plan, "
+        "r.number, r.id, r.kind, r.state, r.stage, r.person_id, r.subject_kind, r.subject_id, r.requester, r.cause, r.edition, r.workflow, r.plan, "
         + "r.plan_digest, r.stage_title, r.deciders, r.decider_role, r.decider_why, "
         + "r.problem, r.candidates, r.chosen, r.since_at, r.created_at, r.updated_at, r.completed_at, r.due_at, r.attempts, "
         + "r.lease_owner, r.lease_until, r.fence, r.version, r.source, r.wish, r.ballots, r.round, r.clock, r.clock_at, r.held, "
         + "r.plan_before, r.late, r.batch, r.on_edition, r.rollout, "
-        + "p.display, p.number AS person_number, p.department, p.site, p.start_day, p.title";
+        + "COALESCE(a.name, '') AS account, p.display, p.number AS person_number, p.department, p.site, p.start_day, p.title";
 
     private static readonly string LightColumns = Columns
         .Replace("r.plan, ", "", StringComparison.Ordinal)
         .Replace("r.plan_before, ", "", StringComparison.Ordinal);
 
-    private const string From = "FROM requests r JOIN people p ON p.id=r.person_id";
+    private const string From =
+        "FROM requests r JOIN people p ON p.id=r.person_id LEFT JOIN accounts a ON r.subject_kind='account' AND a.id=r.subject_id";
 
     public static Task AddRequestsAsync(this Session session, IReadOnlyCollection<RequestRow> rows) =>
         session.BulkAsync(
-            "INSERT INTO requests (id, kind, state, stage, person_id, requester, cause, edition, workflow, stage_title, "
+            "INSERT INTO requests (id, kind, state, stage, person_id, subject_kind, subject_id, requester, cause, edition, workflow, stage_title, "
                 + "deciders, decider_role, decider_why, problem, candidates, chosen, since_at, created_at, updated_at, due_at, "
                 + "attempts, lease_owner, lease_until, fence, version, source, wish, batch, rollout) "
                 + (
-                    "SELECT id, kind, state, 0, person_id, requester, cause, edition, workflow, '', '', '', '', '', '', '{{}}', "
+                    "SELECT id, kind, state, 0, person_id, subject_kind, subject_id, requester, cause, edition, workflow, '', '', '', '', '', '', '{{}}', "
                     + "created_at, created_at, created_at, created_at, 0, '', 0, 0, 1, source, wish, batch, rollout FROM {rows} AS x"
                 ).Replace("{{}}", "{}", StringComparison.Ordinal),
             rows,
@@ -166,6 +180,8 @@ public static class RequestTables
             ("kind", "text"),
             ("state", "text"),
             ("person_id", "text"),
+            ("subject_kind", "text"),
+            ("subject_id", "text"),
             ("requester", "text"),
             ("cause", "text"),
             ("edition", "bigint"),
@@ -196,9 +212,21 @@ public static class RequestTables
     public static Task<IReadOnlyList<RequestRow>> OpenRequestsOfAsync(this Session session, IReadOnlyCollection<string> people) =>
         session.BulkQueryAsync<RequestRow, object>(
             $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.person_id JOIN people p ON p.id=r.person_id "
-                + "WHERE r.state IN ('planning','choosing','deciding','asked','releasing') AND r.kind IN "
+                + "LEFT JOIN accounts a ON 1=0 WHERE r.subject_kind='person' AND r.state IN ('planning','choosing','deciding','asked','releasing') AND r.kind IN "
                 + "('joiner','mover','leaver','correction','change')",
             [.. people.Select(id => new { Id = id })],
+            ("id", "text")
+        );
+
+    /// <summary>The open requests about some accounts that belong to nobody.</summary>
+    public static Task<IReadOnlyList<(string SubjectId, long Number)>> OpenRequestsAboutAsync(
+        this Session session,
+        IReadOnlyCollection<string> accounts
+    ) =>
+        session.BulkQueryAsync<(string, long), object>(
+            "SELECT r.subject_id, r.number FROM {rows} AS x {join} requests r ON x.id=r.subject_id WHERE r.subject_kind='account' AND "
+                + "r.state NOT IN ('completed','declined','withdrawn','lapsed')",
+            [.. accounts.Select(id => new { Id = id })],
             ("id", "text")
         );
 
@@ -236,7 +264,9 @@ public static class RequestTables
         if (filter.OpenOnly)
             where.Add("r.state NOT IN ('completed','declined','withdrawn','lapsed')");
         if (filter.Text.Length > 0)
-            where.Add("(p.search_key LIKE @like ESCAPE '!' OR p.number=@Text OR CAST(r.number AS TEXT)=@Text)");
+            where.Add(
+                "(p.search_key LIKE @like ESCAPE '!' OR a.name LIKE @like ESCAPE '!' OR p.number=@Text OR CAST(r.number AS TEXT)=@Text)"
+            );
         if (filter.InboxUser.Length > 0)
         {
             // Own rights, then those that others handed over.

@@ -4,6 +4,12 @@ public sealed class StepRow
 {
     public string Id { get; init; } = "";
     public string RequestId { get; init; } = "";
+
+    /// <summary>What its request is about: the person, or the account that belongs to nobody.</summary>
+    public string SubjectId { get; init; } = "";
+    public string SubjectKind { get; init; } = "";
+
+    /// <summary>The person who answers for the subject; the same as the subject where it is a person.</summary>
     public string PersonId { get; init; } = "";
     public string Target { get; init; } = "";
     public long Ordinal { get; init; }
@@ -11,7 +17,7 @@ public sealed class StepRow
     public long DueAt { get; init; }
     public long Later { get; init; }
 
-    /// <summary>1 when it takes access away: then no other step of the same person delays it.</summary>
+    /// <summary>1 when it takes access away: then no other step of the same subject delays it.</summary>
     public long Removes { get; init; }
     public string State { get; init; } = "";
     public long Attempts { get; init; }
@@ -25,26 +31,26 @@ public sealed class StepRow
 
 public sealed class ChainRow
 {
-    public string PersonId { get; init; } = "";
+    public string SubjectId { get; init; } = "";
     public string Target { get; init; } = "";
     public long Fence { get; init; }
     public long? DueAt { get; init; }
 }
 
-/// <summary>Steps, and the chains that carry them: all steps of one person in one target, one after the other.</summary>
+/// <summary>Steps, and the chains that carry them: all steps of one subject in one target, one after the other.</summary>
 public static class StepTables
 {
     public static async Task AddStepsAsync(this Session session, IReadOnlyCollection<StepRow> rows)
     {
         await session
             .BulkAsync(
-                "INSERT INTO steps (id, request_id, person_id, target, ordinal, change, due_at, later, removes, state, "
-                    + "attempts, problem) SELECT id, request_id, person_id, target, ordinal, change, due_at, later, removes, "
+                "INSERT INTO steps (id, request_id, subject_id, target, ordinal, change, due_at, later, removes, state, "
+                    + "attempts, problem) SELECT id, request_id, subject_id, target, ordinal, change, due_at, later, removes, "
                     + "'pending', 0, '' FROM {rows} AS x",
                 rows,
                 ("id", "text"),
                 ("request_id", "text"),
-                ("person_id", "text"),
+                ("subject_id", "text"),
                 ("target", "text"),
                 ("ordinal", "bigint"),
                 ("change", "text"),
@@ -53,22 +59,22 @@ public static class StepTables
                 ("removes", "bigint")
             )
             .ConfigureAwait(false);
-        var chains = rows.GroupBy(r => (r.PersonId, r.Target))
+        var chains = rows.GroupBy(r => (r.SubjectId, r.Target))
             .Select(g => new ChainRow
             {
-                PersonId = g.Key.PersonId,
+                SubjectId = g.Key.SubjectId,
                 Target = g.Key.Target,
                 DueAt = g.Min(r => r.DueAt),
             })
             .ToList();
         await session
             .BulkAsync(
-                "INSERT INTO chains (person_id, target, due_at, lease_owner, lease_until, fence) SELECT person_id, target, "
+                "INSERT INTO chains (subject_id, target, due_at, lease_owner, lease_until, fence) SELECT subject_id, target, "
                     + "due_at, '', 0, 0 FROM {rows} AS x WHERE true "
-                    + "ON CONFLICT (person_id, target) DO UPDATE SET due_at=CASE WHEN chains.due_at IS NULL OR excluded.due_at < "
+                    + "ON CONFLICT (subject_id, target) DO UPDATE SET due_at=CASE WHEN chains.due_at IS NULL OR excluded.due_at < "
                     + "chains.due_at THEN excluded.due_at ELSE chains.due_at END",
                 chains,
-                ("person_id", "text"),
+                ("subject_id", "text"),
                 ("target", "text"),
                 ("due_at", "bigint")
             )
@@ -77,7 +83,7 @@ public static class StepTables
 
     public static Task<IReadOnlyList<StepRow>> StepsOfAsync(this Session session, string request) =>
         session.QueryAsync<StepRow>(
-            "SELECT id, request_id, person_id, target, ordinal, change, due_at, later, state, attempts, problem, done_at FROM "
+            "SELECT id, request_id, subject_id, target, ordinal, change, due_at, later, state, attempts, problem, done_at FROM "
                 + "steps WHERE request_id=@request ORDER BY ordinal",
             new { request }
         );
@@ -92,11 +98,11 @@ public static class StepTables
         int limit
     ) =>
         session.QueryAsync<ChainRow>(
-            "UPDATE chains SET lease_owner=@node, lease_until=@until, fence=fence+1 WHERE (person_id, target) IN (SELECT "
-                + "person_id, target FROM chains WHERE due_at<=@now AND lease_until<=@now AND target=@target ORDER BY due_at LIMIT "
+            "UPDATE chains SET lease_owner=@node, lease_until=@until, fence=fence+1 WHERE (subject_id, target) IN (SELECT "
+                + "subject_id, target FROM chains WHERE due_at<=@now AND lease_until<=@now AND target=@target ORDER BY due_at LIMIT "
                 + "@limit"
                 + session.Engine.SkipLocked
-                + ") RETURNING person_id, target, fence",
+                + ") RETURNING subject_id, target, fence",
             new
             {
                 target,
@@ -110,27 +116,27 @@ public static class StepTables
     /// <summary>The due steps of the chains, in the order they run; of a chain that is stopped only what takes access away.</summary>
     public static Task<IReadOnlyList<StepRow>> DueStepsAsync(this Session session, IReadOnlyCollection<ChainRow> chains, long now) =>
         session.BulkQueryAsync<StepRow, ChainRow>(
-            "SELECT s.id, s.request_id, s.person_id, s.target, s.ordinal, s.change, s.due_at, s.later, s.removes, s.state, "
+            "SELECT s.id, s.request_id, s.subject_id, r.subject_kind, r.person_id, s.target, s.ordinal, s.change, s.due_at, s.later, s.removes, s.state, "
                 + "s.attempts, s.problem, CASE WHEN p.edition>0 THEN p.edition ELSE r.edition END AS edition, r.number FROM {rows} AS x "
-                + "{join} steps s ON s.person_id=x.person_id AND s.target=x.target AND s.state='pending' {join} requests r ON "
-                + "r.id=s.request_id {join} people p ON p.id=s.person_id "
+                + "{join} steps s ON s.subject_id=x.subject_id AND s.target=x.target AND s.state='pending' {join} requests r ON "
+                + "r.id=s.request_id {join} people p ON p.id=r.person_id "
                 + $"WHERE s.due_at<={now.ToString(System.Globalization.CultureInfo.InvariantCulture)} AND r.state IN "
                 + "('fulfilling','completed') "
-                + "AND (s.removes=1 OR NOT EXISTS (SELECT 1 FROM steps b WHERE b.person_id=s.person_id AND b.target=s.target AND "
+                + "AND (s.removes=1 OR NOT EXISTS (SELECT 1 FROM steps b WHERE b.subject_id=s.subject_id AND b.target=s.target AND "
                 + "b.state='stopped')) ORDER BY s.due_at, r.number, s.ordinal",
             chains,
-            ("person_id", "text"),
+            ("subject_id", "text"),
             ("target", "text")
         );
 
     /// <summary>Which of the claims still hold; their rows are locked until the end of the transaction.</summary>
     public static Task<IReadOnlyList<ChainRow>> HeldChainsAsync(this Session session, IReadOnlyCollection<ChainRow> claims) =>
         session.BulkQueryAsync<ChainRow, ChainRow>(
-            "SELECT c.person_id, c.target, c.fence FROM {rows} AS x {join} chains c ON x.person_id=c.person_id AND "
+            "SELECT c.subject_id, c.target, c.fence FROM {rows} AS x {join} chains c ON x.subject_id=c.subject_id AND "
                 + "x.target=c.target AND x.fence=c.fence"
-                + (session.Engine.ForUpdate.Length > 0 ? " ORDER BY c.person_id, c.target FOR UPDATE OF c" : ""),
+                + (session.Engine.ForUpdate.Length > 0 ? " ORDER BY c.subject_id, c.target FOR UPDATE OF c" : ""),
             claims,
-            ("person_id", "text"),
+            ("subject_id", "text"),
             ("target", "text"),
             ("fence", "bigint")
         );
@@ -151,10 +157,10 @@ public static class StepTables
     /// <summary>What follows a step that is tried again waits as long as it does, save what takes access away.</summary>
     public static Task PostponeChainsAsync(this Session session, IReadOnlyCollection<ChainRow> chains) =>
         session.BulkAsync(
-            "UPDATE steps SET due_at=x.due_at FROM {rows} AS x WHERE steps.person_id=x.person_id AND steps.target=x.target AND "
+            "UPDATE steps SET due_at=x.due_at FROM {rows} AS x WHERE steps.subject_id=x.subject_id AND steps.target=x.target AND "
                 + "steps.state='pending' AND steps.removes=0 AND steps.due_at<x.due_at",
             chains,
-            ("person_id", "text"),
+            ("subject_id", "text"),
             ("target", "text"),
             ("due_at", "bigint")
         );
@@ -164,14 +170,14 @@ public static class StepTables
     public static Task ReleaseChainsAsync(this Session session, IReadOnlyCollection<ChainRow> chains) =>
         session.BulkAsync(
             "UPDATE chains SET lease_owner='', lease_until=0, due_at=CASE WHEN EXISTS (SELECT 1 FROM steps s WHERE "
-                + "s.person_id=chains.person_id AND s.target=chains.target AND s.state='stopped') "
-                + "THEN (SELECT MIN(s.due_at) FROM steps s WHERE s.person_id=chains.person_id AND s.target=chains.target AND "
+                + "s.subject_id=chains.subject_id AND s.target=chains.target AND s.state='stopped') "
+                + "THEN (SELECT MIN(s.due_at) FROM steps s WHERE s.subject_id=chains.subject_id AND s.target=chains.target AND "
                 + "s.state='pending' AND s.removes=1) "
-                + "ELSE (SELECT MIN(s.due_at) FROM steps s WHERE s.person_id=chains.person_id AND s.target=chains.target AND "
+                + "ELSE (SELECT MIN(s.due_at) FROM steps s WHERE s.subject_id=chains.subject_id AND s.target=chains.target AND "
                 + "s.state='pending') END "
-                + "FROM {rows} AS x WHERE chains.person_id=x.person_id AND chains.target=x.target AND chains.fence=x.fence",
+                + "FROM {rows} AS x WHERE chains.subject_id=x.subject_id AND chains.target=x.target AND chains.fence=x.fence",
             chains,
-            ("person_id", "text"),
+            ("subject_id", "text"),
             ("target", "text"),
             ("fence", "bigint")
         );
@@ -182,7 +188,7 @@ public static class StepTables
         IReadOnlyCollection<string> people
     ) =>
         session.BulkQueryAsync<(string, string, string), object>(
-            "SELECT s.person_id, s.target, s.change FROM {rows} AS x {join} steps s ON s.person_id=x.id JOIN requests r ON "
+            "SELECT s.subject_id, s.target, s.change FROM {rows} AS x {join} steps s ON s.subject_id=x.id JOIN requests r ON "
                 + "r.id=s.request_id "
                 + "WHERE s.removes=1 AND s.state IN ('pending','stopped') AND r.state IN ('fulfilling','completed')",
             [.. people.Select(id => new { Id = id })],
@@ -192,7 +198,7 @@ public static class StepTables
     /// <summary>What steps that are not over, stopped ones too, are going to give somebody.</summary>
     public static Task<IReadOnlyList<string>> GivenAheadAsync(this Session session, string person) =>
         session.QueryAsync<string>(
-            "SELECT s.change FROM steps s JOIN requests r ON r.id=s.request_id WHERE s.person_id=@person AND s.removes=0 AND s.state "
+            "SELECT s.change FROM steps s JOIN requests r ON r.id=s.request_id WHERE s.subject_id=@person AND s.removes=0 AND s.state "
                 + "IN ('pending','stopped') AND r.state IN ('fulfilling','completed')",
             new { person }
         );
@@ -268,7 +274,7 @@ public static class StepTables
         await session
             .ExecuteAsync(
                 "UPDATE chains SET due_at=@now WHERE EXISTS (SELECT 1 FROM steps s WHERE s.request_id=@request AND "
-                    + "s.person_id=chains.person_id AND s.target=chains.target AND s.state='pending' AND s.due_at<=@now)",
+                    + "s.subject_id=chains.subject_id AND s.target=chains.target AND s.state='pending' AND s.due_at<=@now)",
                 new { request, now }
             )
             .ConfigureAwait(false);
@@ -278,6 +284,9 @@ public static class StepTables
 public sealed class TargetCounts
 {
     public long Accounts { get; init; }
+
+    /// <summary>Accounts that belong to nobody.</summary>
+    public long Nobodys { get; init; }
     public long Waiting { get; init; }
     public long Failing { get; init; }
     public string? Problem { get; init; }
@@ -289,7 +298,8 @@ public static class TargetTables
     public static async Task<TargetCounts> TargetCountsAsync(this Session session, string target) =>
         await session
             .FirstAsync<TargetCounts>(
-                "SELECT (SELECT COUNT(*) FROM accounts WHERE target=@target) AS accounts, "
+                "SELECT (SELECT COUNT(*) FROM accounts WHERE target=@target AND person_id IS NOT NULL) AS accounts, "
+                    + "(SELECT COUNT(*) FROM accounts WHERE target=@target AND person_id IS NULL) AS nobodys, "
                     + "(SELECT COUNT(*) FROM steps WHERE target=@target AND state='pending') AS waiting, "
                     + "(SELECT COUNT(*) FROM steps WHERE target=@target AND (state='stopped' OR (state='pending' AND "
                     + "attempts>0))) AS failing, "

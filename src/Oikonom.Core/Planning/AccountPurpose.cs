@@ -1,0 +1,16 @@
+namespace Oikonom.Core.Planning;
+
+/// <summary>What an account that belongs to nobody is taken for.</summary>
+public static class AccountPurpose
+{
+    /// <summary>It was found in the target, answers to nobody, and nobody has said what it is.</summary>
+    public const string Unmatched = "unmatched";
+
+    /// <summary>Several people use it; one answers for it.</summary>
+    public const string Shared = "shared";
+
+    /// <summary>A program uses it; a person answers for it.</summary>
+    public const string Service = "service";
+
+    public static readonly IReadOnlyList<string> All = [Unmatched, Shared, Service];
+}

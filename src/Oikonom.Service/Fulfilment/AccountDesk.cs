@@ -1,0 +1,212 @@
+using System.Globalization;
+using System.Security.Claims;
+using System.Text.Json;
+using Oikonom.Contracts;
+using Oikonom.Core.Ledger;
+using Oikonom.Core.People;
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Core.Time;
+using Oikonom.Service.Access;
+using Oikonom.Service.Approval;
+using Oikonom.Service.Hosting;
+using Oikonom.Service.Planning;
+using Oikonom.Service.Rulebook;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Fulfilment;
+
+/// <summary>
+/// Accounts that belong to nobody: found in a target and answering to no person. People say what each is and who answers
+/// for it; it ends by a request that is approved like any other, with its owner as the person it concerns.
+/// </summary>
+public sealed class AccountDesk(Store.Store store, EditionBook editions, TimeProvider time)
+{
+    /// <summary>The most that a list shows.</summary>
+    private const int Most = 500;
+
+    /// <param name="target">"" for all targets within the caller's reach.</param>
+    /// <param name="purpose">"" for all purposes.</param>
+    /// <param name="text">A part of the name, or "".</param>
+    public async Task<Page<NobodysAccountView>> ListAsync(
+        string target,
+        string purpose,
+        string text,
+        ClaimsPrincipal user,
+        CancellationToken cancel
+    )
+    {
+        var edition = await editions.CurrentAsync(cancel);
+        if (purpose.Length > 0)
+            RequirePurpose(purpose);
+        return await store.ReadAsync(
+            async s =>
+            {
+                var rows = (await s.NobodysAsync(target, purpose, text, Most)).Where(r => Reaches(user, r.Target)).ToList();
+                var owners = (await s.PeopleByIdAsync([.. rows.Select(r => r.Owner).Where(o => o.Length > 0).Distinct()])).ToDictionary(p =>
+                    p.Id
+                );
+                var closing = (await s.OpenRequestsAboutAsync([.. rows.Select(r => r.Id)])).ToLookup(r => r.SubjectId, r => r.Number);
+                return new Page<NobodysAccountView>(
+                    [.. rows.Select(r => View(r, edition, owners.GetValueOrDefault(r.Owner), closing[r.Id].FirstOrDefault()))],
+                    null
+                );
+            },
+            cancel
+        );
+    }
+
+    /// <summary>Says what an account is and who answers for it.</summary>
+    public async Task<NobodysAccountView> MarkAsync(string id, AccountMark body, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var edition = await editions.CurrentAsync(cancel);
+        RequirePurpose(body.Purpose ?? "");
+        if (string.IsNullOrWhiteSpace(body.Remark))
+            throw Problem.Invalid("remark", "Say why: it stands on the ledger.");
+        return await store.WriteAsync(
+            async s =>
+            {
+                var row = await RequireAsync(s, id, user);
+                var owner = string.IsNullOrEmpty(body.Owner) ? null : await OwnerAsync(s, body.Owner);
+                if (owner is null && body.Purpose != AccountPurpose.Unmatched)
+                    throw Problem.Invalid("owner", $"Name who answers for it: a {body.Purpose} account has an owner.");
+                var now = time.GetUtcNow();
+                if (!await s.SetPurposeAsync(row.Id, body.Purpose!, owner?.Id ?? "", now.ToUnixTimeMilliseconds()))
+                    throw Taken(row);
+                s.Record(
+                    LedgerEntry.Of(
+                        now,
+                        user.UserName(),
+                        "account.marked",
+                        owner?.Id,
+                        null,
+                        ("target", row.Target),
+                        ("account", row.Name),
+                        ("immutableId", row.ImmutableId),
+                        ("purpose", body.Purpose),
+                        ("before", row.Purpose),
+                        ("remark", body.Remark.Trim())
+                    )
+                );
+                return View((await s.AccountAsync(row.Id))!, edition, owner, 0);
+            },
+            cancel
+        );
+    }
+
+    /// <summary>Asks for the end of an account that belongs to nobody.</summary>
+    /// <returns>The id of the request.</returns>
+    public async Task<string> CloseAsync(string id, AccountClosing body, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var edition = await editions.CurrentAsync(cancel);
+        if (string.IsNullOrWhiteSpace(body.Reason))
+            throw Problem.Invalid("reason", "Say why: those who decide read it.");
+        return await store.WriteAsync(
+            async s =>
+            {
+                var row = await RequireAsync(s, id, user);
+                if (row.Owner.Length == 0 || await s.PersonAsync(row.Owner) is not { } owner)
+                    throw Problem.Conflict(
+                        "no-owner",
+                        $"Nobody answers for {row.Name}. Say first whose it is ('oikonom targets mark'); then they are asked."
+                    );
+                if (await s.OpenRequestsAboutAsync([row.Id]) is [var open, ..])
+                    throw Problem.Conflict("already-asked", $"Request {open.Number} about {row.Name} is open.");
+                if (row.Enabled == 0)
+                    throw Problem.Conflict("already-so", $"{row.Name} is disabled already.");
+                var now = time.GetUtcNow();
+                DateTimeOffset? from = body.LastDay is { } day ? SiteDays.EndOf(day, edition.Rulebook.ZoneOf(owner.Site)) : null;
+                if (from <= now)
+                    throw Problem.Invalid("lastDay", "The last day lies in the past; leave it out to close the account at once.");
+                var title = edition.Rulebook.TitleOf(Recorded.KeyOf(row));
+                var when = body.LastDay is { } last ? $" after {last.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)}" : "";
+                var request = new RequestRow
+                {
+                    Id = RequestId.New(now).ToString(),
+                    Kind = "closing",
+                    State = "planning",
+                    PersonId = owner.Id,
+                    SubjectKind = SubjectKinds.Account,
+                    SubjectId = row.Id,
+                    Requester = user.UserName(),
+                    Edition = edition.Number,
+                    CreatedAt = now.ToUnixTimeMilliseconds(),
+                    Workflow = Case.DefaultFor(edition, "closing").Name,
+                    Source = Workflow.ByHand,
+                    Wish = new Wish
+                    {
+                        Reason = body.Reason.Trim(),
+                        Target = Recorded.KeyOf(row).ToString(),
+                        From = from,
+                    }.ToJson(),
+                    Cause = JsonSerializer.Serialize(
+                        new Cause($"The {row.Purpose} account {row.Name} in {title} is closed{when}: {body.Reason.Trim()}", null, null, [])
+                    ),
+                };
+                await s.AddRequestsAsync([request]);
+                s.Record(
+                    LedgerEntry.Of(
+                        now,
+                        user.UserName(),
+                        "request.raised",
+                        owner.Id,
+                        request.Id,
+                        ("requestKind", request.Kind),
+                        ("source", Workflow.ByHand),
+                        ("target", row.Target),
+                        ("account", row.Name)
+                    )
+                );
+                s.Tell("requests", request.Id);
+                return request.Id;
+            },
+            cancel
+        );
+    }
+
+    private static async Task<AccountRow> RequireAsync(Session s, string id, ClaimsPrincipal user)
+    {
+        var row = Guid.TryParse(id, out var parsed) ? await s.AccountAsync(parsed.ToString()) : null;
+        if (row is null)
+            throw Problem.NotFound($"account '{id}'", "List them with 'oikonom targets accounts'.");
+        user.RequireTargets([row.Target], Roles.Operator, Roles.Engineer);
+        return row.PersonId is null ? row : throw Taken(row);
+    }
+
+    private static Problem Taken(AccountRow row) =>
+        Problem.Conflict("somebodys", $"{row.Name} belongs to a person; what becomes of it is a matter of that person.");
+
+    private static async Task<PersonRow> OwnerAsync(Session s, string number) =>
+        await s.FindPersonAsync(number) ?? throw Problem.Invalid("owner", $"There is no person '{number}'.");
+
+    private static void RequirePurpose(string purpose)
+    {
+        if (!AccountPurpose.All.Contains(purpose))
+            throw Problem.Invalid("purpose", $"'{purpose}' is no purpose; use {string.Join(", ", AccountPurpose.All)}.");
+    }
+
+    private static bool Reaches(ClaimsPrincipal user, string target)
+    {
+        var party = user.AsParty();
+        return party.Roles.Any(r =>
+            r is Roles.Operator or Roles.Engineer && (!party.Reach.TryGetValue(r, out var reach) || reach.CoversTarget(target))
+        );
+    }
+
+    private static NobodysAccountView View(AccountRow row, Edition edition, PersonRow? owner, long request) =>
+        new(
+            row.Id,
+            row.Target,
+            edition.Rulebook.TitleOf(new AccountKey(row.Target)),
+            row.Name,
+            row.Location,
+            row.Enabled == 1,
+            row.Purpose,
+            owner?.Number,
+            owner?.Display,
+            row.CreatedAt.ToInstant(),
+            row.UntilAt.ToInstant(),
+            request > 0 ? request : null
+        );
+}
