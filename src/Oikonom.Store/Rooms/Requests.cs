@@ -163,8 +163,10 @@ public static class RequestTables
         .Replace("r.plan, ", "", StringComparison.Ordinal)
         .Replace("r.plan_before, ", "", StringComparison.Ordinal);
 
-    private const string From =
-        "FROM requests r JOIN people p ON p.id=r.person_id LEFT JOIN accounts a ON r.subject_kind='account' AND a.id=r.subject_id";
+    private const string Joined =
+        "JOIN people p ON p.id=r.person_id LEFT JOIN accounts a ON r.subject_kind='account' AND a.id=r.subject_id";
+
+    private const string From = $"FROM requests r {Joined}";
 
     public static Task AddRequestsAsync(this Session session, IReadOnlyCollection<RequestRow> rows) =>
         session.BulkAsync(
@@ -211,8 +213,8 @@ public static class RequestTables
 
     public static Task<IReadOnlyList<RequestRow>> OpenRequestsOfAsync(this Session session, IReadOnlyCollection<string> people) =>
         session.BulkQueryAsync<RequestRow, object>(
-            $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.person_id JOIN people p ON p.id=r.person_id "
-                + "LEFT JOIN accounts a ON 1=0 WHERE r.subject_kind='person' AND r.state IN ('planning','choosing','deciding','asked','releasing') AND r.kind IN "
+            $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.person_id {Joined} "
+                + "WHERE r.subject_kind='person' AND r.state IN ('planning','choosing','deciding','asked','releasing') AND r.kind IN "
                 + "('joiner','mover','leaver','correction','change')",
             [.. people.Select(id => new { Id = id })],
             ("id", "text")
@@ -368,7 +370,7 @@ public static class RequestTables
 
     public static Task<IReadOnlyList<RequestRow>> RequestsByIdAsync(this Session session, IReadOnlyCollection<string> ids) =>
         session.BulkQueryAsync<RequestRow, object>(
-            $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.id JOIN people p ON p.id=r.person_id",
+            $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.id {Joined}",
             [.. ids.Select(id => new { Id = id })],
             ("id", "text")
         );

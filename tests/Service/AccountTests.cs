@@ -1,0 +1,290 @@
+using System.Net.Http.Json;
+using Microsoft.Data.Sqlite;
+using Oikonom.Contracts;
+using Oikonom.Ldap;
+using Oikonom.Standins.Directory;
+using Oikonom.Testing;
+using Xunit;
+
+namespace Oikonom.Service.Tests;
+
+/// <summary>Accounts beside the ordinary one, accounts of nobody, and requests that are about one.</summary>
+public sealed class AccountTests(Servers servers)
+{
+    private const string Lock = "pwdAccountLockedTime";
+
+    /// <summary>Divers have a second account with access to the laboratory.</summary>
+    private static string Second(string path, string text) =>
+        path == "templates/dive-team.yaml"
+            ? """
+                name: dive-team
+                title: Dive team
+                when: department == "Dive Team"
+                accounts:
+                  directory:administrator:
+                    name: '"adm-" + number'
+                    attributes: { cn: '"Keeper " + family', sn: family, description: '"beside " + names.directory' }
+                grants:
+                  - to: directory/dive-team
+                  - to: directory:administrator/research-lab
+                """
+            : text;
+
+    private static Task<PersonDetail> PersonAsync(World world, HrRow row) =>
+        world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}", "edda");
+
+    private static async Task<bool> IsMemberAsync(LdapConnection ldap, string group, string dn) =>
+        (await ldap.ReadAsync($"cn={group},ou=groups,dc=northmere,dc=example", ["member"]))!
+            .Texts("member")
+            .Select(LdapDn.Normalise)
+            .Contains(LdapDn.Normalise(dn));
+
+    private static async Task<RequestDetail> ThroughAsync(World world, string? id)
+    {
+        var planned = await world.WaitForAsync(id, "deciding");
+        await world.ApproveAsync(planned);
+        await world.ReleaseAsync(await world.WaitForAsync(id, "releasing"));
+        return await world.WaitForAsync(id, "completed");
+    }
+
+    [Fact]
+    public async Task A_second_account_is_made_held_ended_and_woken_beside_the_ordinary_one()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        await TrustApprovalTests.PublishAsync(world, Second);
+        await using var ldap = await servers.Directory.ConnectAsync();
+        var row = HrRow.New();
+        var joined = await world.BringAsync(row);
+        Assert.All(joined.Steps, s => Assert.Equal("done", s.State));
+        Assert.Equal(2, joined.Plan.Count(c => c.Kind == "create-account"));
+        Assert.Contains(
+            joined.Plan,
+            c => c.Text == $"Create the account adm-{row.Number.ToLowerInvariant()} in Northmere directory (administrator)"
+        );
+        var person = await PersonAsync(world, row);
+        var (own, second) = (person.Accounts.Single(a => a.Slot.Length == 0), person.Accounts.Single(a => a.Slot == "administrator"));
+        Assert.NotEqual(own.ImmutableId, second.ImmutableId);
+        Assert.Equal(
+            [("", "all-people"), ("", "dive-team"), ("", "site-harbour"), ("administrator", "research-lab")],
+            person.Grants.Select(g => (g.Slot, g.Entitlement)).Order()
+        );
+        // Each holds its own, in the directory itself.
+        Assert.Equal(
+            (true, false, false, true),
+            (
+                await IsMemberAsync(ldap, "dive-team", own.Location),
+                await IsMemberAsync(ldap, "research-lab", own.Location),
+                await IsMemberAsync(ldap, "dive-team", second.Location),
+                await IsMemberAsync(ldap, "research-lab", second.Location)
+            )
+        );
+        var entry = (await ldap.ReadAsync(second.Location, ["description", "employeeNumber", Lock]))!;
+        Assert.Equal(($"beside {own.Name}", null, null), (entry.Text("description"), entry.Text("employeeNumber"), entry.Text(Lock)));
+        // A one-time link for each.
+        Assert.Equal(2, joined.Plan.Count(c => c.Kind == "set-password"));
+        var why = await world.GetAsync<PersonExplanation>(
+            $"/api/v1/people/{row.Number}/explain?of=directory:administrator/research-lab",
+            "edda"
+        );
+        Assert.Equal((true, true), (why.Explanations.Single().Wanted, why.Explanations.Single().Held));
+
+        // Who moves away loses the second account alone.
+        world.WriteHr(row with { Department = "Research", Kind = "researcher" });
+        var moves = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
+        var moved = await ThroughAsync(world, moves.Id);
+        Assert.All(moved.Steps.Where(s => !s.Later), s => Assert.Equal("done", s.State));
+        var after = await PersonAsync(world, row);
+        Assert.Equal([("", true), ("administrator", false)], after.Accounts.Select(a => (a.Slot, a.Enabled)).Order());
+        Assert.False(await IsMemberAsync(ldap, "research-lab", second.Location));
+        Assert.NotNull((await ldap.ReadAsync(second.Location, [Lock]))!.Text(Lock));
+        Assert.Null((await ldap.ReadAsync(own.Location, [Lock]))!.Text(Lock));
+
+        // And gets the same entry back, not another one.
+        world.WriteHr(row);
+        await ThroughAsync(world, (await world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number).Id);
+        var back = (await PersonAsync(world, row)).Accounts.Single(a => a.Slot == "administrator");
+        Assert.Equal((true, second.ImmutableId), (back.Enabled, back.ImmutableId));
+        Assert.Null((await ldap.ReadAsync(second.Location, [Lock]))!.Text(Lock));
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
+    }
+
+    [Fact]
+    public async Task A_password_is_asked_for_one_account_of_two()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        await TrustApprovalTests.PublishAsync(world, Second);
+        var row = HrRow.New();
+        await world.BringAsync(row);
+        var (status, code, detail) = await World.RefusedAsync(
+            (await world.SignInAsync("ines")).PostAsJsonAsync("/api/v1/requests", new NewRequest("password", row.Number, "forgot it"))
+        );
+        Assert.Equal(
+            (400, "invalid", true),
+            (status, code, detail.Contains("directory, directory:administrator", StringComparison.Ordinal))
+        );
+        var asked = await ApprovalTests.RaiseAsync(world, new("password", row.Number, "forgot it", Target: "directory:administrator"));
+        asked = await world.WaitForAsync(asked.Summary.Id, "deciding");
+        Assert.Equal([$"adm-{row.Number.ToLowerInvariant()}"], asked.Plan.Select(c => c.Subject).Distinct());
+    }
+
+    private static async Task<NobodysAccountView> FindAsync(World world, string name) =>
+        (await world.GetAsync<Page<NobodysAccountView>>($"/api/v1/accounts?target=directory&text={name}")).Items.Single();
+
+    private static async Task<HttpResponseMessage> MarkAsync(World world, string id, AccountMark mark, string actor = "otto") =>
+        await (await world.SignInAsync(actor)).PutAsJsonAsync($"/api/v1/accounts/{id}", mark);
+
+    private static async Task<HttpResponseMessage> CloseAsync(World world, string id, AccountClosing body, string actor = "otto") =>
+        await (await world.SignInAsync(actor)).PostAsJsonAsync($"/api/v1/accounts/{id}/close", body);
+
+    [Fact]
+    public async Task What_belongs_to_nobody_is_listed_marked_and_never_taken_for_a_person()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        await TrustApprovalTests.PublishAsync(world);
+        await using var ldap = await servers.Directory.ConnectAsync();
+        var (owner, later) = (HrRow.New(), HrRow.New());
+        var name = "svc-" + later.Number.ToLowerInvariant();
+        await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name, later.Number));
+        world.WriteHr(owner);
+        await world.RunIntakeAsync("baseline", actor: "edda");
+        var found = await FindAsync(world, name);
+        Assert.Equal(("unmatched", null, true), (found.Purpose, found.OwnerNumber, found.Enabled));
+        Assert.True((await world.GetAsync<Page<TargetSummary>>("/api/v1/targets")).Items.Single(t => t.Name == "directory").Nobodys > 0);
+
+        // Only with an owner, a remark and a known purpose; by operators, within their targets.
+        foreach (
+            var (mark, actor, status) in new[]
+            {
+                (new AccountMark("robot", owner.Number, "x"), "otto", 400),
+                (new AccountMark("service", owner.Number, " "), "otto", 400),
+                (new AccountMark("service", null, "copies"), "otto", 400),
+                (new AccountMark("service", "E-none", "copies"), "otto", 400),
+                (new AccountMark("service", owner.Number, "copies"), "mara", 403),
+                (new AccountMark("service", owner.Number, "copies"), "edda", 403),
+            }
+        )
+            Assert.Equal(status, (await World.RefusedAsync(MarkAsync(world, found.Id, mark, actor))).Status);
+        await World.OkAsync(MarkAsync(world, found.Id, new("service", owner.Number, "nightly copies")));
+        Assert.Equal(("service", owner.Number), ((await FindAsync(world, name)).Purpose, (await FindAsync(world, name)).OwnerNumber));
+
+        // Somebody joins whose number the entry carries: it is not theirs.
+        world.WriteHr(owner, later);
+        var raised = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == later.Number);
+        var waits = await world.EventuallyAsync(() => world.RequestAsync(raised.Id), r => r.Summary.Problem is not null);
+        Assert.Contains("is recorded as a service account", waits.Summary.Problem, StringComparison.Ordinal);
+
+        // A day later the mistake is corrected, and the account becomes theirs under the id it had.
+        await World.OkAsync(MarkAsync(world, found.Id, new("unmatched", null, "it is a person's after all")));
+        var planned = await world.WaitForAsync(raised.Id, "deciding", 60);
+        Assert.Contains(planned.Plan, c => c.Kind == "adopt-account" && c.Subject == name);
+        await ThroughAsync(world, raised.Id);
+        Assert.Equal(found.Location, (await PersonAsync(world, later)).Accounts.Single().Location);
+        Assert.Empty((await world.GetAsync<Page<NobodysAccountView>>($"/api/v1/accounts?text={name}")).Items);
+        Assert.Equal("somebodys", (await World.RefusedAsync(MarkAsync(world, found.Id, new("service", owner.Number, "again")))).Code);
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
+    }
+
+    [Fact]
+    public async Task An_account_of_nobody_ends_by_a_request_that_concerns_its_owner()
+    {
+        await using var world = await World.StartAsync(servers.Directory, new() { MovesClock = true });
+        await TrustApprovalTests.PublishAsync(world);
+        await using var ldap = await servers.Directory.ConnectAsync();
+        var owner = HrRow.New();
+        var names = new[] { "now", "day" }.Select(n => $"svc-{n}-{owner.Number.ToLowerInvariant()}").ToList();
+        foreach (var name in names)
+            await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name, "S-" + name));
+        world.WriteHr(owner);
+        await world.RunIntakeAsync("baseline", actor: "edda");
+        var (first, second) = (await FindAsync(world, names[0]), await FindAsync(world, names[1]));
+        Assert.Equal("no-owner", (await World.RefusedAsync(CloseAsync(world, first.Id, new(null, "replaced")))).Code);
+        foreach (var account in new[] { first, second })
+            await World.OkAsync(MarkAsync(world, account.Id, new("service", owner.Number, "copies")));
+        Assert.Equal(400, (await World.RefusedAsync(CloseAsync(world, first.Id, new(null, " ")))).Status);
+        Assert.Equal(400, (await World.RefusedAsync(CloseAsync(world, first.Id, new(new(2020, 1, 1), "replaced")))).Status);
+        Assert.Equal(403, (await World.RefusedAsync(CloseAsync(world, first.Id, new(null, "replaced"), "mara"))).Status);
+
+        var made = await (
+            await World.OkAsync(CloseAsync(world, first.Id, new(null, "replaced")))
+        ).Content.ReadFromJsonAsync<RequestSummary>();
+        Assert.Equal(
+            ("closing", names[0], "already-asked"),
+            (made!.Kind, made.Account, (await World.RefusedAsync(CloseAsync(world, first.Id, new(null, "again")))).Code)
+        );
+        var planned = await world.WaitForAsync(made.Id, "deciding");
+        Assert.Equal(["disable-account", "verify"], planned.Plan.Select(c => c.Kind));
+        Assert.Null((await ldap.ReadAsync(first.Location, [Lock]))!.Text(Lock));
+        await world.ApproveAsync(planned);
+        await world.ReleaseAsync(await world.WaitForAsync(made.Id, "releasing"));
+        var done = await world.WaitForAsync(made.Id, "completed");
+        Assert.All(done.Steps, s => Assert.Equal("done", s.State));
+        Assert.NotNull((await ldap.ReadAsync(first.Location, [Lock]))!.Text(Lock));
+        Assert.False((await FindAsync(world, names[0])).Enabled);
+        Assert.Equal("already-so", (await World.RefusedAsync(CloseAsync(world, first.Id, new(null, "once more")))).Code);
+
+        // With a last day: what was approved waits for it, and runs then.
+        var day = DateOnly.FromDateTime(DateTime.UtcNow.AddDays(3));
+        var later = await (
+            await World.OkAsync(CloseAsync(world, second.Id, new(day, "replaced")))
+        ).Content.ReadFromJsonAsync<RequestSummary>();
+        await world.ApproveAsync(await world.WaitForAsync(later!.Id, "deciding"));
+        await world.ReleaseAsync(await world.WaitForAsync(later.Id, "releasing"));
+        await world.WaitForAsync(later.Id, "fulfilling");
+        Assert.Equal((true, true), ((await FindAsync(world, names[1])).Enabled, (await FindAsync(world, names[1])).Until is not null));
+        world.MoveClock(TimeSpan.FromDays(5));
+        await world.WaitForAsync(later.Id, "completed");
+        Assert.False((await FindAsync(world, names[1])).Enabled);
+        // The owner is no other for it: what they have themselves stays as it is.
+        Assert.Empty((await PersonAsync(world, owner)).Accounts);
+    }
+
+    [Fact]
+    public async Task A_store_of_the_release_before_goes_on_with_its_open_requests_and_completes_them()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        await TrustApprovalTests.PublishAsync(world);
+        var (has, decides, releases) = (HrRow.New(), HrRow.New(), HrRow.New());
+        await world.BringAsync(has);
+        var deciding = await world.BringAsync(decides, "deciding");
+        world.WriteHr(has, decides, releases);
+        var raised = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == releases.Number);
+        await world.ApproveAsync(await world.WaitForAsync(raised.Id, "deciding"));
+        var releasing = await world.WaitForAsync(raised.Id, "releasing");
+        var leaves = await ApprovalTests.RaiseAsync(world, new("leaver", has.Number, "gone", Urgent: true));
+        var before = await PersonAsync(world, has);
+        await world.StopAsync();
+
+        // The store as the release before left it: accounts by person and target, chains and steps of persons.
+        await using (var store = new SqliteConnection($"Data Source={world.DataFolder}/oikonom.db;Pooling=False"))
+        {
+            await store.OpenAsync();
+            await using var command = store.CreateCommand();
+            command.CommandText = await File.ReadAllTextAsync(Repository.At("tests", "Service", "before-accounts.sql"));
+            await command.ExecuteNonQueryAsync();
+        }
+        await world.StartServiceAsync();
+
+        var after = await PersonAsync(world, has);
+        Assert.Equal(
+            before.Accounts.Select(a => (a.Target, a.Slot, a.Name, a.ImmutableId, a.Enabled)),
+            after.Accounts.Select(a => (a.Target, a.Slot, a.Name, a.ImmutableId, a.Enabled))
+        );
+        Assert.Equal(before.Grants.Select(g => g.Entitlement), after.Grants.Select(g => g.Entitlement));
+        await world.ApproveAsync(deciding);
+        await world.ReleaseAsync(await world.WaitForAsync(deciding.Summary.Id, "releasing"));
+        await world.ReleaseAsync(releasing);
+        foreach (var id in new[] { deciding.Summary.Id, releasing.Summary.Id })
+            Assert.All((await world.WaitForAsync(id, "completed")).Steps, s => Assert.Equal("done", s.State));
+        var left = await world.EventuallyAsync(
+            () => world.RequestAsync(leaves.Summary.Id),
+            r => r.Summary.State is "deciding" or "releasing" or "completed"
+        );
+        if (left.Summary.State == "deciding")
+            await world.ApproveAsync(left);
+        if ((await world.RequestAsync(leaves.Summary.Id)).Summary.State == "releasing")
+            await world.ReleaseAsync(await world.RequestAsync(leaves.Summary.Id));
+        await world.WaitForAsync(leaves.Summary.Id, "completed");
+        Assert.False((await PersonAsync(world, has)).Accounts.Single().Enabled);
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
+    }
+}
