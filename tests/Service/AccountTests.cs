@@ -89,7 +89,7 @@ public sealed class AccountTests(Servers servers)
         Assert.Equal((true, true), (why.Explanations.Single().Wanted, why.Explanations.Single().Held));
 
         // Who moves away loses the second account alone.
-        world.WriteHr(row with { Department = "Research", Kind = "researcher" });
+        world.WriteHr(row with { Department = "Education" });
         var moves = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
         var moved = await ThroughAsync(world, moves.Id);
         Assert.All(moved.Steps.Where(s => !s.Later), s => Assert.Equal("done", s.State));

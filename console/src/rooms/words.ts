@@ -20,7 +20,7 @@ export interface Words {
 /** How an account is named: the target, and the slot where it is not the ordinary one. */
 export const accountOf = (target: string, slot: string) => (slot ? `${target}:${slot}` : target);
 
-const targetOf = (account: string) => account.split(':')[0];
+const targetOf = (account: string) => account.split(':')[0] ?? account;
 
 /** A title, with the slot of the account where it is not the ordinary one. */
 export const slotted = (title: string, slot?: string) => (slot ? `${title} (${slot})` : title);
