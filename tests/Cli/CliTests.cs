@@ -192,7 +192,7 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         );
         Assert.Contains("is published", (await RunAsync($"rulebook publish {folder.Path} --yes")).Out, StringComparison.Ordinal);
         Assert.Contains(
-            "templates:   animal-care, dive-team, everyone, field-work, research, ticket-desk",
+            "templates:   administrators, animal-care, dive-team, everyone, field-work, research, ticket-desk",
             (await RunAsync("rulebook show")).Out,
             StringComparison.Ordinal
         );

@@ -206,38 +206,43 @@ public sealed class RuleTests
     }
 
     [Fact]
-    public void Privileged_access_has_an_end()
+    public void Privileged_access_is_asked_for_with_an_end_and_an_old_one_without_holds_up_no_other_plan()
     {
-        var edition = Small.Edition();
-        var open = new ExtraGrant(new("directory", "root"), Now, null, new("request", "", ""));
-        var fault = Assert.Throws<PlanFault>(() =>
-            Planner.Make(
-                Small.Person(Small.Facts()) with
-                {
-                    Extra = [open],
-                },
-                AccessState.Nothing,
-                new Dictionary<AccountKey, string>(),
-                new Dictionary<AccountKey, ExistingAccount>(),
-                edition,
-                RequestKind.Mover,
-                Now
-            )
+        var edition = Small.Edition(Template("keepers", "on-request: yes\ngrants: [{ to: directory/root }]"));
+        var person = Small.Person(Small.Facts());
+        var end = Now.AddHours(8);
+        foreach (
+            var (open, ended) in new[]
+            {
+                (new Wish { Grants = [new("directory", "root", null, null)] }, new Wish { Grants = [new("directory", "root", null, end)] }),
+                (new Wish { Templates = [new("keepers", null, null)] }, new Wish { Templates = [new("keepers", null, end)] }),
+            }
+        )
+        {
+            var fault = Assert.Throws<PlanFault>(() => PlanOf2(open, person, RequestKind.Access));
+            Assert.Contains("never given without an end", fault.Message, StringComparison.Ordinal);
+            var given = PlanOf2(ended, person, RequestKind.Access).Changes.OfType<Change.Grant>().Single();
+            Assert.Equal("root", given.Given.Name);
+        }
+        // It was given before it was privileged: who leaves, leaves.
+        var before = person with
+        {
+            Extra = [new(new("directory", "root"), Now.AddDays(-9), null, new("request", "", ""))],
+        };
+        Assert.Contains(
+            PlanOf2(new Wish { Urgent = true }, before, RequestKind.Leaver, Desired.At(before, edition, Now)).Changes,
+            c => c is Change.Revoke { Taken.Name: "root", Due: null }
         );
-        Assert.Contains("never given without an end", fault.Message, StringComparison.Ordinal);
-        Assert.Contains(PlanOf2(open with { Until = Now.AddHours(8) }).Changes, c => c.Kind == ChangeKind.Grant && c.Subject == "root");
 
-        Plan PlanOf2(ExtraGrant grant) =>
-            Planner.Make(
-                Small.Person(Small.Facts()) with
-                {
-                    Extra = [grant],
-                },
-                AccessState.Nothing,
+        Plan PlanOf2(Wish wish, Subject who, RequestKind kind, AccessState? recorded = null) =>
+            wish.Plan(
+                who,
+                wish.Apply(who, edition.Rulebook, new("request", "1", ""), Now),
+                recorded ?? AccessState.Nothing,
                 new Dictionary<AccountKey, string>(),
                 new Dictionary<AccountKey, ExistingAccount>(),
                 edition,
-                RequestKind.Mover,
+                kind,
                 Now
             );
     }

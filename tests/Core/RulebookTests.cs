@@ -31,7 +31,7 @@ public sealed class RulebookTests
     {
         var reading = RulebookReader.Read(Northmere.Files);
         Assert.Empty(reading.Findings);
-        Assert.Equal(6, reading.Rulebook!.Templates.Count);
+        Assert.Equal(7, reading.Rulebook!.Templates.Count);
         Assert.Equal(3, reading.Rulebook.Sites.Values.Select(s => s.Zone.Id).Distinct().Count());
     }
 

@@ -39,7 +39,6 @@ public static class Planner
         var changes = new List<Change>();
         var (current, adopted) = Adopt(recorded, existing);
         var end = Term.Of(person, edition.Rulebook).End;
-        Privileges.RequireEnds(person.Extra, edition.Rulebook);
         var windows = Desired.Windows(person, edition);
         var turns = windows.Turns.Where(turn => turn > now).Select(turn => (DateTimeOffset?)turn).Prepend(null);
         var conflicts = new List<Conflict>();

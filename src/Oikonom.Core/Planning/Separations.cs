@@ -63,13 +63,31 @@ public static class Separations
 /// <summary>What holds for privileged entitlements.</summary>
 public static class Privileges
 {
-    /// <exception cref="PlanFault">A privileged entitlement would be held without an end.</exception>
-    public static void RequireEnds(IReadOnlyList<ExtraGrant> extra, Rulebook.Rulebook rulebook)
+    /// <summary>Looks at what is asked for now; what was approved before is never held against another plan of the person.</summary>
+    /// <exception cref="PlanFault">A privileged entitlement is asked for without an end.</exception>
+    public static void RequireEnds(Wish wish, Rulebook.Rulebook rulebook)
     {
-        foreach (var grant in extra)
-            if (grant.Until is null && rulebook.Find(grant.Key) is { IsPrivileged: true } entitlement)
-                throw new PlanFault(
-                    $"'{entitlement.Title}' is privileged and is never given without an end; name the day on which it ends."
-                );
+        foreach (var grant in wish.Grants)
+            if (
+                grant.Until is null
+                && !wish.Struck.Contains(grant.Key.ToString())
+                && rulebook.Find(grant.Key) is { IsPrivileged: true } one
+            )
+                throw new PlanFault(NeedsEnd(one));
+        foreach (var asked in wish.Templates)
+            if (asked.Until is null && Unending(asked.Template, rulebook) is { } one)
+                throw new PlanFault(NeedsEnd(one));
     }
+
+    /// <summary>The privileged entitlement that a template on request gives with no end of its own; null when there is none.</summary>
+    public static Entitlement? Unending(string template, Rulebook.Rulebook rulebook) =>
+        rulebook
+            .Templates.Where(t => t.Name == template)
+            .SelectMany(t => t.Grants)
+            .Where(g => g.Until is null)
+            .Select(g => rulebook.Find(g.Key))
+            .FirstOrDefault(e => e is { IsPrivileged: true });
+
+    public static string NeedsEnd(Entitlement entitlement) =>
+        $"'{entitlement.Title}' is privileged and is never given without an end; name the day on which it ends.";
 }

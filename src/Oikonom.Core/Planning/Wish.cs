@@ -122,6 +122,7 @@ public sealed record Wish
         Earlier? earlier = null
     )
     {
+        Privileges.RequireEnds(this, edition.Rulebook);
         var asks = Grants.Where(g => !IsStruck(g)).Select(g => new Ask(g.Key, g.From, g.Until)).ToList();
         return Effect(before, after, recorded, immutableIds, existing, edition, kind, now, earlier) with
         {

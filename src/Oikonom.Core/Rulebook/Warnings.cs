@@ -162,7 +162,12 @@ public static class Warnings
                 if (grant.When is { } only)
                     foreach (var finding in Judge(only, grant.Place, rulebook.Attributes, known, $"The condition of {grant.Key}"))
                         yield return finding;
-                if (grant.Until is null && rulebook.Targets[grant.Target].Entitlements[grant.Entitlement].IsPrivileged)
+                // What is asked for has the end that was asked for.
+                if (
+                    grant.Until is null
+                    && !template.IsOnRequest
+                    && rulebook.Targets[grant.Target].Entitlements[grant.Entitlement].IsPrivileged
+                )
                     yield return new(
                         grant.Place,
                         $"{grant.Key} is privileged and is given for the whole employment.",

@@ -194,12 +194,7 @@ public sealed partial class HandRequests
             var (from, until) = (Instant(wish.From, "from", zone, false, problems), Instant(wish.Until, "until", zone, true, problems));
             CheckTerm(from, until, problems);
             if (until is null && found.Entitlement.IsPrivileged)
-                problems.Add(
-                    new(
-                        "until",
-                        $"'{found.Entitlement.Title}' is privileged and is never given without an end; name the day on which it ends."
-                    )
-                );
+                problems.Add(new("until", Privileges.NeedsEnd(found.Entitlement)));
             if (grants.Exists(g => g.Key == found.Key))
                 problems.Add(new("grants", $"'{wish.Entitlement}' stands here twice."));
             grants.Add(new(found.Key.Account.ToString(), found.Key.Name, from, until));
@@ -261,6 +256,8 @@ public sealed partial class HandRequests
         var zone = edition.Rulebook.ZoneOf(facts.Site);
         var (from, until) = (Instant(body.From, "from", zone, false, problems), Instant(body.Until, "until", zone, true, problems));
         CheckTerm(from, until, problems);
+        if (until is null && Privileges.Unending(body.Template!, edition.Rulebook) is { } privileged)
+            problems.Add(new("until", Privileges.NeedsEnd(privileged)));
         return [new(body.Template!, from, until)];
     }
 

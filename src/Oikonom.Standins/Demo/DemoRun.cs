@@ -53,6 +53,9 @@ public sealed class DemoRun(DemoOptions options)
         ("E1303", "Zoe", "Darcy", "zoe.darcy"),
         ("E1305", "Petra", "Halvorsen", "petra.halvorsen"),
         ("E1305", "Petra", "Halvorsen", "phalvorsen"),
+        // Not of people at all.
+        ("", "Entrance", "Kiosk", "kiosk-entrance"),
+        ("", "Nightly", "Backup", "svc-backup"),
     ];
 
     public async Task<int> RunAsync(Action<string> say, CancellationToken cancel)
