@@ -342,7 +342,7 @@ internal static class AskCommands
                     ["No.", "Kind", "Person", "Stage", "Since"],
                     today.Mine.Select(r =>
                         (IReadOnlyList<string>)
-                            [r.Number.ToString(CultureInfo.InvariantCulture), r.Kind, r.Person, r.Stage, Show.Ago(r.Since)]
+                            [r.Number.ToString(CultureInfo.InvariantCulture), r.Kind, r.Account ?? r.Person, r.Stage, Show.Ago(r.Since)]
                     ),
                     "Nothing waits for you."
                 );

@@ -97,7 +97,7 @@ internal static class WorkCommands
                     [
                         r.Number.ToString(CultureInfo.InvariantCulture),
                         r.Kind,
-                        r.Person,
+                        r.Account ?? r.Person,
                         r.PersonNumber,
                         r.Department,
                         r.StateText,
@@ -155,7 +155,8 @@ internal static class WorkCommands
     private static void Tell(RequestDetail request)
     {
         var s = request.Summary;
-        Show.Title($"Request {s.Number}: {s.Kind} {s.Person} ({s.PersonNumber}), {s.StateText}");
+        var about = s.Account is { } account ? $"{account}, for which {s.Person} answers" : $"{s.Person} ({s.PersonNumber})";
+        Show.Title($"Request {s.Number}: {s.Kind} {about}, {s.StateText}");
         Show.Line();
         foreach (var stage in request.Stages.Where(x => x.State is "now" or "next" or "skipped"))
         {

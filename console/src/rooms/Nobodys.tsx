@@ -75,11 +75,13 @@ export function Nobodys() {
                   )}
                 </td>
                 {operates && (
-                  <td className={rooms.line}>
-                    <Button onPress={() => setDeed({ account, kind: 'mark' })}>Say what it is</Button>
-                    {account.ownerNumber && account.enabled && !account.request && (
-                      <Button onPress={() => setDeed({ account, kind: 'close' })}>Close it</Button>
-                    )}
+                  <td>
+                    <span className={rooms.line}>
+                      <Button onPress={() => setDeed({ account, kind: 'mark' })}>Say what it is</Button>
+                      {account.ownerNumber && account.enabled && !account.request && (
+                        <Button onPress={() => setDeed({ account, kind: 'close' })}>Close it</Button>
+                      )}
+                    </span>
                   </td>
                 )}
               </tr>

@@ -11,9 +11,9 @@ describe('the whole effect in one line', () => {
     ));
   it('counts what is taken', () =>
     expect(summaryOf([change('disable-account'), change('revoke'), change('revoke')])).toBe(
-      '1 account disabled, 2 entitlements taken back, with no end.',
+      '1 account disabled, 2 entitlements taken back.',
     ));
   it('says when it ends', () =>
     expect(summaryOf([change('grant'), change('revoke', true, '2027-04-01T00:00:00Z')])).toMatch(/^1 entitlement given; ends .*2027/));
-  it('says when nothing happens', () => expect(summaryOf([])).toBe('Nothing is given or taken, with no end.'));
+  it('says when nothing happens', () => expect(summaryOf([])).toBe('Nothing is given or taken.'));
 });

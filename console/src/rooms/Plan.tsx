@@ -20,7 +20,9 @@ export function summaryOf(changes: ChangeView[], place?: Place): string {
     .map(([n, what]) => `${n} ${n === 1 ? what : what.replace(/^(new account|existing account|account|entitlement)/, '$1s')}`)
     .join(', ');
   const later = changes.find((c) => c.later && c.due);
-  return `${said || 'Nothing is given or taken'}${later?.due ? `; ends ${moment(later.due, place, 'end')}` : ', with no end'}.`;
+  const isGiven = count('create-account') + count('adopt-account') + count('grant') > 0;
+  const end = later?.due ? `; ends ${moment(later.due, place, 'end')}` : isGiven ? ', with no end' : '';
+  return `${said || 'Nothing is given or taken'}${end}.`;
 }
 
 /** The plan, before → after with the reason of each change; and how far each has come. */

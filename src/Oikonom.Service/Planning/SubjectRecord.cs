@@ -109,5 +109,5 @@ public abstract class SubjectRecord
 
     /// <summary>An account that belongs to nobody, in the terms of the core.</summary>
     public static NobodysAccount Nobodys(AccountRow row) =>
-        new(Recorded.StateOf(row), row.ImmutableId, row.UntilAt.ToInstant(), new("closing", "", "its end was approved"));
+        new(Recorded.StateOf(row), row.ImmutableId, row.UntilAt.ToInstant(), new("request", "", "its end was approved"));
 }
