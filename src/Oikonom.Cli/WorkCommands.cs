@@ -439,7 +439,8 @@ internal static class WorkCommands
                 Show.Table(
                     ["Target", "Account", "Location", "State", "Immutable id"],
                     p.Accounts.Select(a =>
-                        (IReadOnlyList<string>)[a.Target, a.Name, a.Location, a.Enabled ? "enabled" : "disabled", a.ImmutableId]
+                        (IReadOnlyList<string>)
+                            [AccountOf(a.Target, a.Slot), a.Name, a.Location, a.Enabled ? "enabled" : "disabled", a.ImmutableId]
                     ),
                     "No account."
                 );
@@ -448,7 +449,7 @@ internal static class WorkCommands
                     p.Grants.Select(g =>
                         (IReadOnlyList<string>)
                             [
-                                $"{g.Target}/{g.Entitlement}",
+                                $"{AccountOf(g.Target, g.Slot)}/{g.Entitlement}",
                                 Show.At(g.From),
                                 g.Until is { } until ? Show.At(until) : "open",
                                 $"{g.Reason.Rule}: {g.Reason.Condition}",
@@ -471,4 +472,7 @@ internal static class WorkCommands
             id
         );
     }
+
+    /// <summary>How an account is named: the target, and the slot where it is not the ordinary one.</summary>
+    private static string AccountOf(string target, string slot) => slot.Length > 0 ? $"{target}:{slot}" : target;
 }

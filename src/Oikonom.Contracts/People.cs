@@ -15,6 +15,7 @@ public sealed record PersonSummary(
 public sealed record AttributeValue(string Name, string Value);
 
 /// <param name="Slot">"" for the ordinary account of the person in the target.</param>
+/// <param name="Until">Until when it may be used by the rules; null when no end is known, or when it may not be used.</param>
 public sealed record AccountView(
     string Target,
     string Slot,
@@ -24,7 +25,8 @@ public sealed record AccountView(
     bool Enabled,
     DateTimeOffset Since,
     IReadOnlyList<AttributeValue> Attributes,
-    ReasonView Reason
+    ReasonView Reason,
+    DateTimeOffset? Until
 );
 
 /// <param name="Slot">Which account of the person holds it; "" is the ordinary one.</param>

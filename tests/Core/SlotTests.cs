@@ -84,6 +84,26 @@ public sealed class SlotTests
     }
 
     [Fact]
+    public void How_long_an_account_may_be_used_is_told_without_a_gap()
+    {
+        var last = new DateTimeOffset(2026, 6, 30, 23, 0, 0, TimeSpan.Zero);
+        var windows = Desired.Windows(Named(end: "2026-06-30"), Edition);
+        Assert.Equal((last, last), (windows.AwakeUntil("directory", Now), windows.AwakeUntil(Admin, Now)));
+        Assert.Equal(DateTimeOffset.MaxValue, Desired.Windows(Named(), Edition).AwakeUntil("directory", Now));
+        Assert.Null(windows.AwakeUntil("directory", last));
+        Assert.Null(Desired.Windows(Named("Dive"), Edition).AwakeUntil(Admin, Now));
+        // Another department from a day on: the second account ends there, the ordinary one goes on.
+        var moves = Named() with
+        {
+            Fields = [new("E1", "department", "Dive", Now.AddDays(9), null)],
+        };
+        Assert.Equal(
+            (DateTimeOffset.MaxValue, Now.AddDays(9)),
+            (Desired.Windows(moves, Edition).AwakeUntil("directory", Now), Desired.Windows(moves, Edition).AwakeUntil(Admin, Now))
+        );
+    }
+
+    [Fact]
     public void A_plan_goes_through_the_ordinary_account_first_and_reads_each_back()
     {
         Assert.Equal(

@@ -33,7 +33,7 @@ function barsOf(person: PersonDetail): Bar[] {
         name: a.name,
         kind: 'account',
         from: a.since,
-        until: a.enabled ? person.termEnd : null,
+        until: a.until,
         note: a.enabled ? 'enabled' : 'disabled',
       }),
     ),

@@ -70,6 +70,19 @@ public sealed class AccessWindows
         return until;
     }
 
+    /// <summary>
+    /// Until when an account that may be used at an instant may be used without a gap; null when it may not,
+    /// <see cref="DateTimeOffset.MaxValue"/> when no end is known.
+    /// </summary>
+    public DateTimeOffset? AwakeUntil(AccountKey key, DateTimeOffset at)
+    {
+        DateTimeOffset? until = null;
+        foreach (var window in (Accounts.GetValueOrDefault(key) ?? []).Where(w => w.State.Enabled))
+            if (until is null ? window.Covers(at) : window.From == until)
+                until = window.Until;
+        return until;
+    }
+
     /// <summary>One look into what was given: the order of the rules decides, an approver's refusal last.</summary>
     /// <param name="instant">Null when all that was given covers the instant.</param>
     internal static AccessState Look(

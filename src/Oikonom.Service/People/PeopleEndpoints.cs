@@ -245,13 +245,15 @@ public static class PeopleEndpoints
                 var manager = row.Manager.Length > 0 ? await s.PersonByNumberAsync(row.Manager) : null;
                 var facts = Facts.FromJson(row.Facts, newest?.Rulebook.Attributes ?? new(BuiltIn.Attributes));
                 var site = edition?.Rulebook.Sites.GetValueOrDefault(row.Site);
-                var (start, end) = edition is null
+                var (start, over) = edition is null
                     ? (DateTimeOffset.MinValue, DateTimeOffset.MaxValue)
                     : (Term.Of(facts, edition.Rulebook) is var term ? (term.Start, term.End) : default);
                 var veil = await sight.OverAsync(s, user, row, false, cancel);
                 var forgotten = await s.ForgottenAsync(row.Id);
                 var scheduled = await ScheduledAsync(s, requests);
-                var ends = await EndsAsync(s, row.Id, scheduled, edition, time.GetUtcNow());
+                var now = time.GetUtcNow();
+                var windows = edition is null ? null : Quietly((await Recorded.LoadAsync(s, [row.Id])).Subject(row.Id, edition), edition);
+                var ends = Ends(scheduled, windows, now);
                 return veil.Over(
                     new PersonDetail(
                         row.Id,
@@ -266,7 +268,7 @@ public static class PeopleEndpoints
                         Day(row.StartDay),
                         row.EndDay is { } last ? Day(last) : null,
                         start,
-                        end == DateTimeOffset.MaxValue ? null : end,
+                        over == DateTimeOffset.MaxValue ? null : over,
                         row.Source,
                         manager?.Display,
                         manager?.Id,
@@ -286,7 +288,10 @@ public static class PeopleEndpoints
                                         .OrderBy(x => x.Key, StringComparer.Ordinal)
                                         .Select(x => new AttributeValue(x.Key, string.Join(", ", x.Value))),
                                 ],
-                                Reason(a.Reason)
+                                Reason(a.Reason),
+                                a.Enabled == 1 && windows?.AwakeUntil(Recorded.KeyOf(a), now) is { } end && end < DateTimeOffset.MaxValue
+                                    ? end
+                                    : null
                             )),
                         ],
                         [
@@ -341,11 +346,9 @@ public static class PeopleEndpoints
     }
 
     /// <summary>When a grant that is held will end: by a step that is scheduled, else by the rules; null when no end is known.</summary>
-    private static async Task<Func<EntitlementKey, DateTimeOffset?>> EndsAsync(
-        Session s,
-        string person,
+    private static Func<EntitlementKey, DateTimeOffset?> Ends(
         IReadOnlyList<(DateTimeOffset Due, Change Change, RequestRow Request)> scheduled,
-        Edition? edition,
+        AccessWindows? windows,
         DateTimeOffset now
     )
     {
@@ -353,7 +356,6 @@ public static class PeopleEndpoints
             .Where(x => x.Change is Change.Revoke)
             .GroupBy(x => x.Change.Entitlement!)
             .ToDictionary(g => g.Key, g => g.First().Due);
-        var windows = edition is null ? null : Quietly((await Recorded.LoadAsync(s, [person])).Subject(person, edition), edition);
         return key =>
         {
             var byRule = windows?.HeldUntil(key, now);
