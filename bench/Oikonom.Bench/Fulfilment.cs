@@ -2,6 +2,7 @@ using System.Diagnostics;
 using System.Security.Cryptography;
 using System.Text.Json;
 using Oikonom.Contracts;
+using Oikonom.Core.Approval;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.Intake;
 using Oikonom.Core.People;
@@ -272,7 +273,7 @@ internal static class Fulfilment
                 {
                     Id = "bench-" + name,
                     Kind = "joiner",
-                    State = "fulfilling",
+                    State = RequestState.Fulfilling,
                     PersonId = person.ToString(),
                     Requester = "ines",
                     Cause = "{}",

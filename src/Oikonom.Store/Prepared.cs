@@ -111,6 +111,8 @@ internal sealed partial class Prepared(SqliteConnection connection) : IDisposabl
                 Expression value = property is null
                     ? Expression.Constant(null, typeof(string))
                     : Expression.Property(Expression.Convert(row, type), property);
+                if (value.Type.IsEnum)
+                    value = Expression.Call(typeof(EnumText), nameof(EnumText.Of), [value.Type], value);
                 if (value.Type == typeof(int))
                     value = Expression.Convert(value, typeof(long));
                 if (value.Type == typeof(long))

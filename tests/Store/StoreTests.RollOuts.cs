@@ -1,3 +1,4 @@
+using Oikonom.Core.Approval;
 using Oikonom.Store.Rooms;
 using Xunit;
 
@@ -286,14 +287,19 @@ public abstract partial class StoreTests
             foreach (
                 var (id, state, on, plan) in new[]
                 {
-                    ("q1", "deciding", 3L, "{}"),
-                    ("q2", "releasing", 2L, "{}"),
-                    ("q3", "asked", 2L, null),
+                    ("q1", RequestState.Deciding, 3L, "{}"),
+                    ("q2", RequestState.Releasing, 2L, "{}"),
+                    ("q3", RequestState.Asked, 2L, null),
                 }
             )
             {
                 var row = (await s.RequestAsync(id, forUpdate: true))!;
-                (row.State, row.OnEdition, row.Plan) = (state, on, plan);
+                if (state == RequestState.Asked)
+                    row.Move(RequestEvent.AskBack);
+                else
+                    row.Move(RequestEvent.Planned, state == RequestState.Deciding ? 0 : 1, 1);
+                Assert.Equal(state, row.State);
+                (row.OnEdition, row.Plan) = (on, plan);
                 Assert.True(await s.SaveRequestAsync(row));
             }
         });

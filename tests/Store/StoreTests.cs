@@ -1,3 +1,6 @@
+using Oikonom.Core.Approval;
+using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Proofs;
 using Oikonom.Store.Rooms;
@@ -95,7 +98,6 @@ public abstract partial class StoreTests : IAsyncLifetime
         {
             Id = id,
             Kind = "joiner",
-            State = "planning",
             PersonId = person,
             Requester = "ines",
             Cause = "{}",
@@ -275,7 +277,7 @@ public abstract partial class StoreTests : IAsyncLifetime
                 new()
                 {
                     Id = "a",
-                    State = "done",
+                    State = StepState.Done,
                     DueAt = Now,
                     DoneAt = Now,
                 },
@@ -290,7 +292,7 @@ public abstract partial class StoreTests : IAsyncLifetime
                 new()
                 {
                     Id = "b",
-                    State = "stopped",
+                    State = StepState.Stopped,
                     DueAt = Now,
                     Problem = "p",
                 },
@@ -496,7 +498,8 @@ public abstract partial class StoreTests : IAsyncLifetime
         async Task DecideAsync(string id, string deciders, string role)
         {
             var row = (await _store.ReadAsync(s => s.RequestAsync(id)))!;
-            (row.State, row.Deciders, row.DeciderRole) = ("deciding", deciders, role);
+            row.Move(RequestEvent.Planned, 0, 1);
+            (row.Deciders, row.DeciderRole) = (deciders, role);
             await _store.WriteAsync(s => s.SaveRequestAsync(row));
         }
 
@@ -632,7 +635,7 @@ public abstract partial class StoreTests : IAsyncLifetime
         var decided = await Task.WhenAll(
             Enumerable
                 .Range(0, 4)
-                .Select(i => _store.WriteAsync(s => s.DecideHeldAsync("r1", i % 2 == 0 ? "passed" : "dropped", "edda", Now)))
+                .Select(i => _store.WriteAsync(s => s.DecideHeldAsync("r1", i % 2 == 0 ? HeldEvent.Pass : HeldEvent.Drop, "edda", Now)))
         );
         Assert.Single(decided, won => won);
         await _store.WriteAsync(s =>

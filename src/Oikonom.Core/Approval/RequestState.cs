@@ -62,15 +62,11 @@ public enum RequestEvent
     Return,
     Withdraw,
     Replan,
+
+    /// <summary>What it rests on changed before there was a plan to throw away.</summary>
+    Renew,
     Finished,
     Lapse,
-}
-
-/// <summary>A move that the state machine refuses; the message says what the state is and what is possible.</summary>
-public sealed class RefusedMove(string code, string message) : Exception(message)
-{
-    /// <summary>Stable code for callers, such as <c>wrong-state</c>.</summary>
-    public string Code { get; } = code;
 }
 
 /// <summary>The state machine of a request: pure, total, and the only place that knows the moves.</summary>
@@ -112,6 +108,7 @@ public static class RequestMachine
                 RequestState.Planning,
                 0
             ),
+            (RequestState.Planning or RequestState.Choosing, RequestEvent.Renew) => (RequestState.Planning, 0),
             (RequestState.Fulfilling, RequestEvent.Finished) => (RequestState.Completed, stages),
             (RequestState.Fulfilling, RequestEvent.Lapse) => (RequestState.Lapsed, stages),
             _ => throw new RefusedMove("wrong-state", $"The request is {Name(state)}; {Possible(state)}"),

@@ -38,6 +38,15 @@ public static class StepMachine
 {
     private static readonly TimeSpan LookAgain = TimeSpan.FromHours(6);
 
+    /// <summary>The states of steps that may still run, of which one may be dropped.</summary>
+    public static readonly IReadOnlyList<StepState> Open = [StepState.Pending, StepState.Stopped];
+
+    /// <summary>What becomes of a step that was to run and is not wanted any more.</summary>
+    public static StepState Drop(StepState state) => Open.Contains(state) ? StepState.Dropped : state;
+
+    /// <summary>What becomes of a step that somebody lets try again.</summary>
+    public static StepState Retry(StepState state) => state == StepState.Stopped ? StepState.Pending : state;
+
     /// <param name="attempts">Attempts before this one.</param>
     /// <returns>The new state, and for a retry the wait before it.</returns>
     public static (StepState State, TimeSpan Wait) Next(StepState state, AttemptOutcome outcome, int attempts)

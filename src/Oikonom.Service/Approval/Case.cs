@@ -160,7 +160,9 @@ public sealed class Case
     public IReadOnlyList<Ballot> Open { get; private set; }
 
     public Stage? Stage =>
-        Row.State is "deciding" or "asked" && Row.Stage >= 0 && Row.Stage < Stages.Count ? Stages[(int)Row.Stage].Rule : null;
+        Row.State is RequestState.Deciding or RequestState.Asked && Row.Stage >= 0 && Row.Stage < Stages.Count
+            ? Stages[(int)Row.Stage].Rule
+            : null;
 
     /// <param name="plan">The plan just made; null for the one that is stored.</param>
     /// <param name="way">The workflow that the plan goes, when it is settled by what the request belongs to.</param>
@@ -318,10 +320,7 @@ public sealed class Case
         if (mine.Count > 0)
             return mine;
         if (open.Count == 0)
-            throw new RefusedMove(
-                "wrong-state",
-                $"The request is {RequestMachine.Name(StageEntry.StateOf(Row))}; nothing in it is to be decided."
-            );
+            throw new RefusedMove("wrong-state", $"The request is {RequestMachine.Name(Row.State)}; nothing in it is to be decided.");
         DecisionRight.Require(actor, open[0].Deciders, About, Delegations, Parties, at);
         throw new RefusedMove("already-decided", "You decided on this already; it waits for others.");
     }

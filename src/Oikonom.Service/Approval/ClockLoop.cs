@@ -49,7 +49,10 @@ public sealed class ClockLoop(
 
     private async Task RingAsync(Session s, string id, DateTimeOffset now, CancellationToken cancel)
     {
-        if (await s.RequestAsync(id, forUpdate: true) is not { State: "deciding" } row || row.ClockAt > now.ToUnixTimeMilliseconds())
+        if (
+            await s.RequestAsync(id, forUpdate: true) is not { State: RequestState.Deciding } row
+            || row.ClockAt > now.ToUnixTimeMilliseconds()
+        )
             return;
         var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
         if (of.Stage is not { } stage)
@@ -188,7 +191,7 @@ public sealed class ClockLoop(
                     async s =>
                     {
                         if (
-                            await s.RequestAsync(id, forUpdate: true) is not { State: "deciding" or "asked" } row
+                            await s.RequestAsync(id, forUpdate: true) is not { State: RequestState.Deciding or RequestState.Asked } row
                             || row.Deciders != deciders
                         )
                             return;

@@ -31,7 +31,7 @@ public sealed partial class HandRequests
             );
             return new(body, RequestKind.Access, null, null, Wish.Nothing, null, problems);
         }
-        var kind = JsonSerializer.Deserialize<RequestKind>($"\"{body.Kind}\"");
+        var kind = EnumText.Parse<RequestKind>(body.Kind);
         if (body.Reason?.Length > 2000)
             problems.Add(new("reason", "A reason has 2000 characters at most."));
         var wish = new Wish { Reason = body.Reason?.Trim() ?? "" };

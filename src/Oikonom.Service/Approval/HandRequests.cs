@@ -83,7 +83,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
         {
             Id = RequestId.New(now).ToString(),
             Kind = kind,
-            State = "planning",
+            State = RequestState.Planning,
             PersonId = person,
             Requester = user.UserName(),
             Edition = edition.Number,
@@ -193,7 +193,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
             Kind = ready.Body.Kind,
             Requester = user.UserName(),
             Source = Workflow.ByHand,
-            State = "planning",
+            State = RequestState.Planning,
             Wish = ready.Wish.ToJson(),
             PersonId = ready.Person?.Id ?? "",
         };

@@ -57,11 +57,11 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
                     try
                     {
                         may =
-                            row.State == "deciding"
+                            row.State == RequestState.Deciding
                                 ? of.RequireVotes(of.PartyOf(user), now).Count > 0
-                                : row.State == "releasing" && RequestDesk.DecidersOf(row).Includes(of.PartyOf(user), of.About);
+                                : row.State == RequestState.Releasing && RequestDesk.DecidersOf(row).Includes(of.PartyOf(user), of.About);
                         if (!may)
-                            whyNot = $"It is {RequestMachine.Name(StageEntry.StateOf(row))}.";
+                            whyNot = $"It is {RequestMachine.Name(row.State)}.";
                     }
                     catch (RefusedMove refused)
                     {

@@ -1,4 +1,5 @@
 using System.Text.Json;
+using Oikonom.Core.Approval;
 using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
@@ -33,7 +34,7 @@ public sealed record RaisedByItself(string PersonId, string Kind, string Workflo
             {
                 Id = RequestId.New(now).ToString(),
                 Kind = one.Kind,
-                State = "planning",
+                State = RequestState.Planning,
                 PersonId = one.PersonId,
                 Requester = Actor,
                 Edition = one.Edition,

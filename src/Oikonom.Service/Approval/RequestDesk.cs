@@ -114,7 +114,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
             await StrikeAsync(s, of, user, without, approval.Remark ?? "approved without it");
         else
             await stages.EnterAsync(s, of, RequestEvent.Approve);
-        if (of.Row.State == "releasing")
+        if (of.Row.State == RequestState.Releasing)
             notices.ToRequester(s, of, NoticeEvents.Approved, []);
         await SaveAsync(s, of.Row);
     }
@@ -145,7 +145,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     )
     {
         var of = await LoadAsync(s, id, cancel);
-        if (of.Row.State != "asked")
+        if (of.Row.State != RequestState.Asked)
             RequireState(of, RequestState.Deciding, RequestEvent.Decline);
         var mine = of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
         // Where each item is decided on its own, a decline is of those that are the actor's.
@@ -354,10 +354,11 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
             async s =>
             {
                 var of = await LoadAsync(s, id, cancel);
-                RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.AskBack, (int)of.Row.Stage, of.Stages.Count, true);
+                RequireMove(of, RequestEvent.AskBack);
                 of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
+                of.Row.Move(RequestEvent.AskBack, (int)of.Row.Stage, of.Stages.Count);
                 var clock = StageClock.FromJson(of.Row.Clock) with { Stopped = time.Milliseconds() };
-                (of.Row.State, of.Row.Clock, of.Row.ClockAt) = ("asked", clock.ToJson(), null);
+                (of.Row.Clock, of.Row.ClockAt) = (clock.ToJson(), null);
                 await RemarkAsync(s, of, user, "asked", text);
                 notices.ToRequester(s, of, NoticeEvents.Asked, new() { ["by"] = user.UserName(), ["text"] = text });
                 await SaveAsync(s, Touched(of.Row));
@@ -374,15 +375,16 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
             async s =>
             {
                 var of = await LoadAsync(s, id, cancel);
-                if (of.Row is { State: "asked", Stage: RequestMachine.BeforeThePlan })
+                if (of.Row is { State: RequestState.Asked, Stage: RequestMachine.BeforeThePlan })
                     throw Problem.Conflict("fields-open", "Fill in what is asked for; the plan is made of it.");
-                RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.Answer, (int)of.Row.Stage, of.Stages.Count, true);
+                RequireMove(of, RequestEvent.Answer);
                 if (!IsRequesters(of, user))
                     throw new RefusedMove("not-yours", $"The question goes to the requester, {of.Row.Requester}.");
+                of.Row.Move(RequestEvent.Answer, (int)of.Row.Stage, of.Stages.Count);
                 var clock = StageClock.FromJson(of.Row.Clock);
                 var rested = time.Milliseconds() - (clock.Stopped ?? time.Milliseconds());
                 clock = clock with { Deadline = clock.Deadline + rested, Remind = clock.Remind + rested, Stopped = null };
-                (of.Row.State, of.Row.Clock, of.Row.ClockAt) = ("deciding", clock.ToJson(), clock.Next);
+                (of.Row.Clock, of.Row.ClockAt) = (clock.ToJson(), clock.Next);
                 await RemarkAsync(s, of, user, "answered", text);
                 foreach (var decider in of.Deciding(of.StillOpen()))
                     notices.To(s, of, decider, NoticeEvents.Answered, new() { ["by"] = user.UserName(), ["text"] = text });
@@ -438,7 +440,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
             async s =>
             {
                 var of = await LoadAsync(s, id, cancel);
-                RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.Withdraw, 0, of.Stages.Count, true);
+                RequireMove(of, RequestEvent.Withdraw);
                 if (!IsRequesters(of, user) && !user.RoleNames().Contains(Roles.Engineer))
                     throw new RefusedMove("not-yours", $"Only the requester, {of.Row.Requester}, or an engineer takes a request back.");
                 await RemarkAsync(s, of, user, "withdrawn", reason ?? "");
@@ -462,8 +464,8 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
             async s =>
             {
                 var of = await LoadAsync(s, id, cancel);
-                RequestMachine.Next(StageEntry.StateOf(of.Row), RequestEvent.Replan, 0, of.Stages.Count, true);
-                if (of.Row.State == "fulfilling")
+                RequireMove(of, RequestEvent.Replan);
+                if (of.Row.State == RequestState.Fulfilling)
                     throw new RefusedMove("wrong-state", "The request is being carried out; raise another one to change it.");
                 RequireDigest(of.Row, digest);
                 var wish = change(of.Wish);
@@ -471,7 +473,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
                 if (fields.Count == 0)
                     throw Problem.Conflict("unchanged", "Nothing would change.");
                 var asked =
-                    of.Row.State == "asked" && IsRequesters(of, user)
+                    of.Row.State == RequestState.Asked && IsRequesters(of, user)
                         ? of
                             .Edition.Rulebook.Access.Ask()
                             .Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<AccountKey, string>()))
@@ -577,7 +579,7 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
                 loaded.Row.Held = "";
                 var of = await Case.LoadAsync(s, loaded.Row, loaded.Edition, time.GetUtcNow());
                 await stages.EnterAsync(s, of, RequestEvent.Return);
-                if (of.Row.State == "planning")
+                if (of.Row.State == RequestState.Planning)
                     of.Row.DueAt = time.Milliseconds();
                 await SaveAsync(s, of.Row);
             },
@@ -595,13 +597,14 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
                 user.RequireTargets([target], Roles.Operator);
                 if (of.PartyOf(user).IsBeneficiary(of.About))
                     throw new RefusedMove("own-request", "This request is for yourself; somebody else says which entry is yours.");
-                RequestMachine.Next(StageEntry.StateOf(row), RequestEvent.Chosen, 0, 0, true);
+                RequireMove(of, RequestEvent.Chosen);
                 var candidates = JsonSerializer.Deserialize<List<ExistingAccount>>(row.Candidates) ?? [];
                 if (!candidates.Exists(c => c.Target == target && c.ImmutableId == immutableId))
                     throw Problem.Invalid("That entry is not one of those shown.", "immutableId");
                 var chosen = JsonSerializer.Deserialize<Dictionary<string, string>>(row.Chosen) ?? [];
                 chosen[target] = immutableId;
-                (row.Chosen, row.State) = (JsonSerializer.Serialize(chosen), "planning");
+                row.Chosen = JsonSerializer.Serialize(chosen);
+                row.Move(RequestEvent.Chosen);
                 s.Record(
                     LedgerEntry.Of(
                         time.GetUtcNow(),
@@ -627,13 +630,13 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
                 user.RequireReach(row.Site, row.Department, Roles.Operator);
                 if (row.Plan is { } plan)
                     user.RequireTargets([.. Plan.FromJson(plan).Changes.Select(c => c.Target).Distinct()], Roles.Operator);
-                if (row.State is not ("planning" or "fulfilling" or "completed"))
+                if (row.State is not (RequestState.Planning or RequestState.Fulfilling or RequestState.Completed))
                     throw new RefusedMove(
                         "wrong-state",
-                        $"The request is {RequestMachine.Name(StageEntry.StateOf(row))}; there is nothing to try again."
+                        $"The request is {RequestMachine.Name(row.State)}; there is nothing to try again."
                     );
                 s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "request.retried", row.PersonId, id));
-                if (row.State == "planning")
+                if (row.State == RequestState.Planning)
                     await PlanAnewAsync(s, row);
                 else
                     await s.RetryAsync(id, time.Milliseconds());
@@ -654,20 +657,12 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
     /// stay.</summary>
     public async Task ReplanAsync(Session s, RequestRow row, string why, bool save = true)
     {
-        var (state, _) = RequestMachine.Next(StageEntry.StateOf(row), RequestEvent.Replan, 0, 0, true);
+        row.Move(RequestEvent.Replan);
         var now = time.Milliseconds();
         await s.DropPendingAsync(row.Id, $"planned anew: {why}", now);
         await s.DropTasksAsync(row.Id, $"planned anew: {why}", now);
         row.PlanBefore ??= row.Plan;
-        (row.State, row.Stage, row.Problem, row.DueAt, row.Attempts, row.SinceAt, row.UpdatedAt) = (
-            StageEntry.NameOf(state),
-            0,
-            "",
-            now,
-            0,
-            now,
-            Math.Max(now, row.UpdatedAt + 1)
-        );
+        (row.Problem, row.DueAt, row.Attempts, row.SinceAt, row.UpdatedAt) = ("", now, 0, now, Math.Max(now, row.UpdatedAt + 1));
         (row.StageTitle, row.Deciders, row.DeciderRole, row.DeciderWhy, row.Ballots, row.Clock, row.ClockAt, row.Late, row.Held) = (
             "",
             "",
@@ -713,12 +708,16 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
             throw Problem.Conflict("changed-meanwhile", "The request changed at the same moment. Look at it again.");
     }
 
+    /// <exception cref="RefusedMove">It is in another state; the machine says best why nothing can be done.</exception>
     private static void RequireState(Case of, RequestState state, RequestEvent what)
     {
-        // The machine says best why nothing can be done.
-        if (StageEntry.StateOf(of.Row) != state)
-            RequestMachine.Next(StageEntry.StateOf(of.Row), what, (int)of.Row.Stage, of.Stages.Count, true);
+        if (of.Row.State != state)
+            RequireMove(of, what);
     }
+
+    /// <exception cref="RefusedMove">The event is not possible in the state it is in.</exception>
+    private static void RequireMove(Case of, RequestEvent what) =>
+        RequestMachine.Next(of.Row.State, what, (int)of.Row.Stage, of.Stages.Count, true);
 
     private static void RequireDigest(RequestRow row, string digest)
     {

@@ -81,7 +81,7 @@ public static class RequestEndpoints
                                 [
                                     r.Number.ToString(CultureInfo.InvariantCulture),
                                     r.Kind,
-                                    r.State,
+                                    r.StateText,
                                     r.Display,
                                     r.PersonNumber,
                                     r.Department,

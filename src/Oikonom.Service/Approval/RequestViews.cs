@@ -3,6 +3,7 @@ using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Core.Approval;
+using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
@@ -22,8 +23,8 @@ public static class RequestViews
             row.Id,
             row.Number,
             row.Kind,
-            row.State,
-            RequestMachine.Name(StageEntry.StateOf(row)),
+            row.StateText,
+            RequestMachine.Name(row.State),
             row.PersonId,
             row.Display,
             row.PersonNumber,
@@ -119,13 +120,13 @@ public static class RequestViews
     public static string WaitsOn(RequestRow row) =>
         row.State switch
         {
-            "planning" => row.Problem.Length > 0 ? "a target that does not answer" : "Oikonom",
-            "choosing" => "an operator",
-            "asked" => row.Requester,
-            "deciding" or "releasing" => row.Deciders.Length > 0
+            RequestState.Planning => row.Problem.Length > 0 ? "a target that does not answer" : "Oikonom",
+            RequestState.Choosing => "an operator",
+            RequestState.Asked => row.Requester,
+            RequestState.Deciding or RequestState.Releasing => row.Deciders.Length > 0
                 ? string.Join(", ", row.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries))
                 : $"an {row.DeciderRole}",
-            "fulfilling" => row.Problem.Length > 0 ? "a target that does not answer as it should"
+            RequestState.Fulfilling => row.Problem.Length > 0 ? "a target that does not answer as it should"
             : row.DeciderRole.Length > 0 ? $"work by hand ({row.DeciderRole})"
             : "Oikonom",
             _ => "nobody",
@@ -149,7 +150,7 @@ public static class RequestViews
                 return new StepView(
                     step.Id,
                     (int)step.Ordinal,
-                    step.State,
+                    EnumText.Of(step.State),
                     View(change, edition).Text,
                     (int)step.Attempts,
                     step.Problem.Length > 0 ? step.Problem : null,
@@ -172,7 +173,7 @@ public static class RequestViews
                         c.MatchedBy,
                         [.. c.Attributes.Select(a => new AttributeValue(a.Key, string.Join(", ", a.Value)))]
                     ));
-        var asked = row is { State: "asked", Stage: RequestMachine.BeforeThePlan }
+        var asked = row is { State: RequestState.Asked, Stage: RequestMachine.BeforeThePlan }
             ? edition
                 .Rulebook.Access.Ask()
                 .Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<AccountKey, string>()))
@@ -312,18 +313,18 @@ public static class RequestViews
     public static IReadOnlyList<StageView> StagesOf(Case of, Party? viewer, DateTimeOffset now)
     {
         var row = of.Row;
-        var over = row.State is "releasing" or "fulfilling" or "completed";
+        var over = row.State is RequestState.Releasing or RequestState.Fulfilling or RequestState.Completed;
         var views = new List<StageView>();
         for (var i = 0; i < of.Stages.Count; i++)
         {
             var stage = of.Stages[i];
-            var current = row.State is "deciding" or "asked" && i == row.Stage && of.Open.Count > 0;
+            var current = row.State is RequestState.Deciding or RequestState.Asked && i == row.Stage && of.Open.Count > 0;
             var ballots = current ? of.Open : stage.Ballots;
             var state =
                 current ? "now"
                 : stage.SkippedBecause is not null ? "skipped"
-                : over || (row.State is "deciding" or "asked" && i < row.Stage) ? "passed"
-                : row.State == "declined" && i >= row.Stage ? "open"
+                : over || (row.State is RequestState.Deciding or RequestState.Asked && i < row.Stage) ? "passed"
+                : row.State == RequestState.Declined && i >= row.Stage ? "open"
                 : "next";
             var mine = viewer is null || !current ? [] : of.VotesOf(viewer, now).Select(v => v.Ballot.Item).ToHashSet();
             views.Add(
@@ -383,7 +384,7 @@ public static class RequestViews
 
         Milestone Point(string name, string title, List<(StepRow Step, Change Change)> needed, string meaning)
         {
-            var over = needed.Where(n => n.Step.State is "done" or "dropped").ToList();
+            var over = needed.Where(n => n.Step.State is StepState.Done or StepState.Dropped).ToList();
             var reached = needed.Count > 0 && over.Count == needed.Count;
             DateTimeOffset? at =
                 reached ? over.Max(o => o.Step.DoneAt ?? 0).ToInstant()
@@ -406,7 +407,7 @@ public static class RequestViews
         var target = edition?.Rulebook.Targets.GetValueOrDefault(change.Target);
         return new(
             change.Ordinal,
-            JsonSerializer.Serialize(change.Kind).Trim('"'),
+            EnumText.Of(change.Kind),
             Text(change, target),
             change.Account.ToString(),
             change.Subject,
@@ -456,7 +457,7 @@ public static class RequestViews
     {
         var row = of.Row;
         var done = new List<string> { $"{cause.Text} (raised by {row.Requester} on {At(row.CreatedAt)})." };
-        if (of.Plan.From is { } from && row.State is "fulfilling" or "completed")
+        if (of.Plan.From is { } from && row.State is RequestState.Fulfilling or RequestState.Completed)
             done.Add($"{of.Person.Display} was put on edition {of.Plan.Edition} of the rulebook, from edition {from}.");
         done.AddRange(of.Decisions.Select(d => $"{Verb(d)} {At(d.At)}{(d.Remark.Length > 0 ? $": “{d.Remark}”" : "")}."));
         var now = steps.Where(s => !s.Later).ToList();
@@ -468,7 +469,7 @@ public static class RequestViews
         var since = row.SinceAt.ToInstant();
         switch (row.State)
         {
-            case "planning":
+            case RequestState.Planning:
                 return new(
                     done,
                     row.Problem.Length > 0
@@ -479,7 +480,7 @@ public static class RequestViews
                     since,
                     row.Problem.Length > 0 ? "It tries again by itself and goes on when the cause is gone." : null
                 );
-            case "choosing":
+            case RequestState.Choosing:
                 return new(
                     done,
                     "Several entries in the target could be this person.",
@@ -488,7 +489,7 @@ public static class RequestViews
                     since,
                     "An operator chooses one of the entries shown."
                 );
-            case "asked" when asked.Count > 0:
+            case RequestState.Asked when asked.Count > 0:
                 return new(
                     done,
                     $"The template leaves open what HR does not tell: {string.Join(", ", asked)}.",
@@ -497,7 +498,7 @@ public static class RequestViews
                     since,
                     $"{Capital(WaitsOn(row))} fills it in."
                 );
-            case "asked":
+            case RequestState.Asked:
                 return new(
                     done,
                     $"A question was asked: “{of.Decisions.LastOrDefault(d => d.Verdict == "asked")?.Remark}”",
@@ -506,7 +507,7 @@ public static class RequestViews
                     since,
                     $"{Capital(WaitsOn(row))} answers."
                 );
-            case "deciding":
+            case RequestState.Deciding:
                 var (given, needed) = (of.Open.Sum(b => of.Given(b).Count), of.Open.Sum(b => b.Needed));
                 var sofar = of.Open.Count > 1 || of.Open.Any(b => b.Needed > 1) ? $"; {given} of {needed} approvals are given" : "";
                 return new(
@@ -517,7 +518,7 @@ public static class RequestViews
                     since,
                     $"{Capital(WaitsOn(row))} approves or declines it."
                 );
-            case "releasing" when row.Held.Length > 0:
+            case RequestState.Releasing when row.Held.Length > 0:
                 return new(
                     done,
                     $"It is approved and held: {row.Held}",
@@ -526,7 +527,7 @@ public static class RequestViews
                     since,
                     $"{Capital(WaitsOn(row))} lets it go on."
                 );
-            case "releasing":
+            case RequestState.Releasing:
                 return new(
                     done,
                     "It is approved and waits for release.",
@@ -535,7 +536,7 @@ public static class RequestViews
                     since,
                     $"{Capital(WaitsOn(row))} releases it."
                 );
-            case "fulfilling":
+            case RequestState.Fulfilling:
                 var problem = now.Find(s => s.Problem is not null && s.State is "pending" or "stopped");
                 if (problem is not null)
                     return new(
@@ -569,7 +570,7 @@ public static class RequestViews
                     since,
                     null
                 );
-            case "completed":
+            case RequestState.Completed:
                 return new(
                     done,
                     steps.Count == 0
@@ -585,7 +586,7 @@ public static class RequestViews
                     since,
                     null
                 );
-            case "lapsed":
+            case RequestState.Lapsed:
                 return new(
                     done,
                     "Nothing of it was wanted any more when it ran; nothing was done.",
@@ -594,7 +595,7 @@ public static class RequestViews
                     since,
                     null
                 );
-            case "withdrawn":
+            case RequestState.Withdrawn:
                 return new(done, "It was taken back; nothing was changed.", "Nothing follows.", "nobody", since, null);
             default:
                 return new(done, "It was declined; nothing was changed.", "Nothing follows.", "nobody", since, null);
@@ -648,7 +649,7 @@ public static class RequestViews
         var isOperator = party.Holds(Roles.Operator, of.About);
         string? whyNot = null;
         IReadOnlyList<(Ballot Ballot, string For)> mine = [];
-        if (row.State is "deciding" or "asked" && of.Open.Count > 0)
+        if (row.State is RequestState.Deciding or RequestState.Asked && of.Open.Count > 0)
         {
             try
             {
@@ -659,10 +660,17 @@ public static class RequestViews
                 whyNot = refused.Message;
             }
         }
-        var decide = mine.Count > 0 && row.State == "deciding";
-        var release = row.State == "releasing" && RequestDesk.DecidersOf(row).Includes(party, of.About) && !party.IsBeneficiary(of.About);
+        var decide = mine.Count > 0 && row.State == RequestState.Deciding;
+        var release =
+            row.State == RequestState.Releasing && RequestDesk.DecidersOf(row).Includes(party, of.About) && !party.IsBeneficiary(of.About);
         var own = RequestDesk.IsRequesters(of, user);
-        var waiting = row.State is "planning" or "choosing" or "deciding" or "asked" or "releasing";
+        var waiting =
+            row.State
+            is RequestState.Planning
+                or RequestState.Choosing
+                or RequestState.Deciding
+                or RequestState.Asked
+                or RequestState.Releasing;
         IReadOnlyList<string> change =
             !waiting ? []
             : asked.Count > 0 && own ? asked
@@ -674,15 +682,15 @@ public static class RequestViews
             decide,
             mine.Count > 0,
             release && row.Held.Length == 0,
-            isOperator && row.State == "choosing",
+            isOperator && row.State == RequestState.Choosing,
             isOperator
                 && (
-                    (row.State == "planning" && row.Problem.Length > 0)
-                    || steps.Any(s => s.State == "stopped" || (s.State == "pending" && s.Attempts > 0))
+                    (row.State == RequestState.Planning && row.Problem.Length > 0)
+                    || steps.Any(s => s.State == StepState.Stopped || (s.State == StepState.Pending && s.Attempts > 0))
                 ),
             whyNot,
             decide,
-            row.State == "asked" && own && asked.Count == 0,
+            row.State == RequestState.Asked && own && asked.Count == 0,
             waiting && (own || party.Roles.Contains(Roles.Engineer)),
             release && row.Held.Length == 0,
             release && row.Held.Length > 0,

@@ -27,10 +27,11 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             ? of.FirstOpen(fromTheStart)
             : (int)row.Stage;
         var before = (row.State, row.Stage);
-        var (state, stage) = RequestMachine.Next(StateOf(row), what, open, of.Stages.Count, of.Workflow.ReleasedByOperator);
+        var state = row.Move(what, open, of.Stages.Count, of.Workflow.ReleasedByOperator);
+        var stage = (int)row.Stage;
         var now = time.Milliseconds();
-        (row.State, row.Stage, row.Workflow, row.UpdatedAt) = (NameOf(state), stage, of.Workflow.Name, Math.Max(now, row.UpdatedAt + 1));
-        if (state == RequestState.Deciding && what == RequestEvent.Approve && before == (row.State, stage))
+        (row.Workflow, row.UpdatedAt) = (of.Workflow.Name, Math.Max(now, row.UpdatedAt + 1));
+        if (state == RequestState.Deciding && what == RequestEvent.Approve && before == (row.State, row.Stage))
         {
             // Others of the same stage still decide; its clock goes on.
             Show(row, of.StillOpen());
@@ -377,7 +378,8 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             return;
         // All that was approved lies later, or changes an input alone; nothing is left to wait for.
         var nothing = of.Plan.Changes.Count == 0;
-        (row.State, row.CompletedAt) = ("completed", now.ToUnixTimeMilliseconds());
+        row.Move(RequestEvent.Finished, 0, of.Stages.Count);
+        row.CompletedAt = now.ToUnixTimeMilliseconds();
         s.Record(
             LedgerEntry.Of(
                 now,
@@ -395,8 +397,4 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             new() { ["text"] = nothing ? "it is recorded, and no target needed to change" : "what it changes is scheduled" }
         );
     }
-
-    public static RequestState StateOf(RequestRow row) => JsonSerializer.Deserialize<RequestState>($"\"{row.State}\"");
-
-    public static string NameOf(RequestState state) => JsonSerializer.Serialize(state).Trim('"');
 }

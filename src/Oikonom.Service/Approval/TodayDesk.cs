@@ -1,6 +1,7 @@
 using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
+using Oikonom.Core.Approval;
 using Oikonom.Service.Access;
 using Oikonom.Service.Desk;
 using Oikonom.Service.Fulfilment;
@@ -52,7 +53,7 @@ public sealed class TodayDesk(
         foreach (var row in starters)
         {
             // Prepared and asleep until the first day is as it should be.
-            if (row.State == "fulfilling" && row.Problem.Length == 0)
+            if (row.State == RequestState.Fulfilling && row.Problem.Length == 0)
                 continue;
             notReady.Add(
                 new(
@@ -64,7 +65,7 @@ public sealed class TodayDesk(
                     row.StartDay,
                     row.Id,
                     row.Number,
-                    row.State,
+                    row.StateText,
                     row.Problem.Length > 0 ? row.Problem : $"waits on {RequestViews.WaitsOn(row)}"
                 )
             );

@@ -17,8 +17,8 @@ public sealed class DeskConnector(TargetRule rule, Core.Rulebook.Rulebook rulebo
         return await store.ReadAsync(s => s.TaskOfStepAsync(order.Step), cancel) switch
         {
             null => new PortResult.WaitsFor(TaskOf(goal)),
-            { State: "done" } done => new PortResult.Reached(done.Remark),
-            { State: "impossible" } not => new PortResult.Lasting($"{rule.Title} cannot do it: {not.Remark}"),
+            { State: TaskState.Done } done => new PortResult.Reached(done.Remark),
+            { State: TaskState.Impossible } not => new PortResult.Lasting($"{rule.Title} cannot do it: {not.Remark}"),
             _ => new PortResult.WaitsFor(null),
         };
     }

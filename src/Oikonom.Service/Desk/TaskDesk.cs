@@ -3,6 +3,7 @@ using System.Security.Cryptography;
 using System.Text.Json;
 using System.Text.RegularExpressions;
 using Oikonom.Contracts;
+using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
@@ -105,8 +106,8 @@ public sealed class TaskDesk(Store.Store store, Rulebook.EditionBook editions, T
                 var evidence = await s.EvidenceOfAsync(id);
                 if (row.NeedsEvidence == 1 && evidence.Count == 0 && string.IsNullOrWhiteSpace(body.Remark))
                     throw Problem.Invalid("Add evidence: a file, or what you did in the remark.", "evidence");
-                (row.State, row.DoneAt, row.DoneBy, row.Answers, row.Remark) = (
-                    "done",
+                row.Move(TaskEvent.Finish);
+                (row.DoneAt, row.DoneBy, row.Answers, row.Remark) = (
                     time.Milliseconds(),
                     user.UserName(),
                     JsonSerializer.Serialize(answers),
@@ -133,7 +134,8 @@ public sealed class TaskDesk(Store.Store store, Rulebook.EditionBook editions, T
             "task.impossible",
             async (s, row) =>
             {
-                (row.State, row.DoneAt, row.DoneBy, row.Remark) = ("impossible", time.Milliseconds(), user.UserName(), reason.Trim());
+                row.Move(TaskEvent.GiveUp);
+                (row.DoneAt, row.DoneBy, row.Remark) = (time.Milliseconds(), user.UserName(), reason.Trim());
                 await s.WakeStepAsync(row.StepId, time.Milliseconds());
                 return [("reason", row.Remark)];
             },
@@ -147,9 +149,8 @@ public sealed class TaskDesk(Store.Store store, Rulebook.EditionBook editions, T
             async s =>
             {
                 var row = await RequireAsync(s, id, user, forUpdate: true);
-                if (row.State != "impossible")
-                    throw Problem.Conflict("wrong-state", "Only work that was found impossible is opened again.");
-                (row.State, row.DoneAt, row.DoneBy, row.Remark) = ("open", null, "", "");
+                row.Move(TaskEvent.Reopen);
+                (row.DoneAt, row.DoneBy, row.Remark) = (null, "", "");
                 await SaveAsync(s, row);
                 await s.WakeStepAsync(row.StepId, time.Milliseconds());
                 s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "task.reopened", row.PersonId, row.RequestId, ("task", id)));
@@ -174,7 +175,7 @@ public sealed class TaskDesk(Store.Store store, Rulebook.EditionBook editions, T
             async s =>
             {
                 var row = await RequireAsync(s, id, user, forUpdate: true);
-                if (row.State != "open")
+                if (row.State != TaskState.Open)
                     throw Problem.Conflict("wrong-state", "The work is over; nothing is added any more.");
                 if ((await s.EvidenceOfAsync(id)).Count >= MaxFiles)
                     throw Problem.Invalid($"A task takes {MaxFiles} files.", "content");
@@ -235,8 +236,8 @@ public sealed class TaskDesk(Store.Store store, Rulebook.EditionBook editions, T
             async s =>
             {
                 var row = await RequireAsync(s, id, user, forUpdate: true);
-                if (row.State != "open")
-                    throw Problem.Conflict("wrong-state", $"The work is {row.State}; nothing can be done on it any more.");
+                if (row.State != TaskState.Open)
+                    throw Problem.Conflict("wrong-state", $"The work is {row.StateText}; nothing can be done on it any more.");
                 if (
                     what == "task.done"
                     && await s.UserAsync(user.UserName()) is { } self
@@ -250,7 +251,7 @@ public sealed class TaskDesk(Store.Store store, Rulebook.EditionBook editions, T
                     throw Problem.Conflict("taken", $"{row.TakenBy} works on it. Let them hand it over.");
                 var members = await change(s, row);
                 await SaveAsync(s, row);
-                if (row.State != "open")
+                if (row.State != TaskState.Open)
                     await s.NoteDeskAsync(row.RequestId);
                 s.Record(
                     LedgerEntry.Of(
@@ -312,11 +313,11 @@ public sealed class TaskDesk(Store.Store store, Rulebook.EditionBook editions, T
             row.Site,
             row.RequestId,
             row.Number,
-            row.State,
+            row.StateText,
             row.Role,
             row.TakenBy.Length > 0 ? row.TakenBy : null,
             row.DueAt.ToInstant(),
-            row.State == "open" && row.DueAt < now.ToUnixTimeMilliseconds(),
+            row.State == TaskState.Open && row.DueAt < now.ToUnixTimeMilliseconds(),
             row.CreatedAt.ToInstant(),
             row.DoneAt.ToInstant(),
             row.DoneBy.Length > 0 ? row.DoneBy : null,

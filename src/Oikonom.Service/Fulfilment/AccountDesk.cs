@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
+using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
@@ -125,7 +126,7 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
                 {
                     Id = RequestId.New(now).ToString(),
                     Kind = "closing",
-                    State = "planning",
+                    State = RequestState.Planning,
                     PersonId = owner.Id,
                     SubjectKind = SubjectKinds.Account,
                     SubjectId = row.Id,

@@ -35,12 +35,12 @@ public sealed class Aftermath(
         await TasksAsync(s, [.. outcomes.Select(o => o.Task).OfType<TaskRow>()]);
         // A task that was finished while its step was being looked at is not waited for.
         foreach (var outcome in outcomes.Where(o => o is { Ending: AttemptOutcome.Waits, Task: null }))
-            if (await s.TaskOfStepAsync(outcome.Step.Id) is { State: not "open" })
+            if (await s.TaskOfStepAsync(outcome.Step.Id) is { State: not TaskState.Open })
                 await s.WakeStepAsync(outcome.Step.Id, now.ToUnixTimeMilliseconds());
         await StuckAsync(s, [.. outcomes.Where(o => o.Ending == AttemptOutcome.Lasting && o.Step.Problem != o.Message)]);
         await SendLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change: Change.SetPassword })]);
         foreach (var outcome in outcomes.Where(o => o.Replan is not null))
-            if (await s.RequestAsync(outcome.Step.RequestId, forUpdate: true) is { State: "fulfilling" } row)
+            if (await s.RequestAsync(outcome.Step.RequestId, forUpdate: true) is { State: RequestState.Fulfilling } row)
                 await desk.ReplanAsync(s, row, outcome.Replan!);
         await s.SetProblemsAsync(
             [

@@ -108,7 +108,7 @@ public sealed partial class OutcomeWriter(
                         new()
                         {
                             Id = outcome.Step.Id,
-                            State = "stopped",
+                            State = StepMachine.Next(StepState.Pending, AttemptOutcome.Lasting, 0).State,
                             Attempts = outcome.Step.Attempts + 1,
                             Problem = problem,
                             DueAt = outcome.Step.DueAt,
@@ -190,7 +190,7 @@ public sealed partial class OutcomeWriter(
                 new()
                 {
                     Id = outcome.Step.Id,
-                    State = JsonSerializer.Serialize(state).Trim('"'),
+                    State = state,
                     Attempts = outcome.Step.Attempts + (over || outcome.Ending == AttemptOutcome.Waits ? 0 : 1),
                     Problem = state == StepState.Done ? "" : outcome.Message,
                     DueAt = due,
@@ -226,7 +226,7 @@ public sealed partial class OutcomeWriter(
             },
             outcome.Step.PersonId,
             outcome.Step.RequestId,
-            ("change", JsonSerializer.Serialize(outcome.Change.Kind).Trim('"')),
+            ("change", EnumText.Of(outcome.Change.Kind)),
             ("target", outcome.Change.Account.ToString()),
             ("account", outcome.Change.Entry.Name),
             ("entitlement", outcome.Change.Entitlement?.Name),

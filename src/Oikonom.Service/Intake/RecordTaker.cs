@@ -2,6 +2,7 @@ using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
 using Oikonom.Contracts;
+using Oikonom.Core.Approval;
 using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
@@ -370,7 +371,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
         );
 
     public static string Name<T>(T value)
-        where T : struct, Enum => JsonSerializer.Serialize(value).Trim('"');
+        where T : struct, Enum => EnumText.Of(value);
 
     private static RequestRow Request(Taking taking, Taken one, RequestKind kind, long at)
     {
@@ -379,7 +380,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
         {
             Id = RequestId.New(at.ToInstant()).ToString(),
             Kind = name,
-            State = "planning",
+            State = RequestState.Planning,
             PersonId = one.PersonId,
             Requester = taking.Actor,
             Edition = taking.Edition.Number,
@@ -399,7 +400,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
         row.Cause = JsonSerializer.Serialize(CauseOf(one, source));
         if (kind == RequestKind.Leaver)
             row.Kind = "leaver";
-        if (row.State is "deciding" or "asked" or "releasing")
+        if (row.State is RequestState.Deciding or RequestState.Asked or RequestState.Releasing)
             await desk.ReplanAsync(
                 s,
                 row,
@@ -407,7 +408,8 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
             );
         else
         {
-            (row.State, row.DueAt, row.UpdatedAt) = ("planning", time.Milliseconds(), Math.Max(time.Milliseconds(), row.UpdatedAt + 1));
+            row.Move(RequestEvent.Renew);
+            (row.DueAt, row.UpdatedAt) = (time.Milliseconds(), Math.Max(time.Milliseconds(), row.UpdatedAt + 1));
             await s.SaveRequestAsync(row);
         }
     }

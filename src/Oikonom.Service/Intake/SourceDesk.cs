@@ -443,11 +443,11 @@ public sealed class SourceDesk(
             row.RunId,
             row.Source,
             row.Why,
-            row.State,
+            EnumText.Of(row.State),
             row.At.ToInstant(),
             row.Actor,
             passes,
-            row.State == "held" && Passes(user, passes),
+            row.State == HeldState.Held && Passes(user, passes),
             JsonSerializer.Deserialize<List<RaisedRequest>>(row.Raises) ?? []
         );
     }
@@ -498,7 +498,7 @@ public sealed class SourceDesk(
         await store.WriteAsync(
             async s =>
             {
-                if (!await s.DecideHeldAsync(runId, pass ? "passed" : "dropped", user.UserName(), time.Milliseconds()))
+                if (!await s.DecideHeldAsync(runId, pass ? HeldEvent.Pass : HeldEvent.Drop, user.UserName(), time.Milliseconds()))
                     throw Problem.Conflict("not-held", "Somebody else decided in the meantime.");
                 s.Record(
                     LedgerEntry.Of(

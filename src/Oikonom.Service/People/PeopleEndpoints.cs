@@ -2,6 +2,8 @@ using System.Globalization;
 using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
+using Oikonom.Core.Approval;
+using Oikonom.Core.Fulfilment;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
@@ -333,9 +335,9 @@ public static class PeopleEndpoints
     )
     {
         var scheduled = new List<(DateTimeOffset Due, Change Change, RequestRow Request)>();
-        foreach (var request in requests.Where(r => r.State is "fulfilling" or "completed"))
+        foreach (var request in requests.Where(r => r.State is RequestState.Fulfilling or RequestState.Completed))
         {
-            foreach (var step in (await s.StepsOfAsync(request.Id)).Where(x => x.State == "pending"))
+            foreach (var step in (await s.StepsOfAsync(request.Id)).Where(x => x.State == StepState.Pending))
             {
                 var change = JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
                 if (change is not Change.Verify)

@@ -143,7 +143,8 @@ public sealed partial class InstantLoop(
             async s =>
             {
                 if (
-                    await s.RequestAsync(id, forUpdate: true) is { State: "deciding" or "asked" or "releasing" } row
+                    await s.RequestAsync(id, forUpdate: true)
+                        is { State: RequestState.Deciding or RequestState.Asked or RequestState.Releasing } row
                     && await s.EditionOfAsync(row.PersonId) is var on
                     && on != row.OnEdition
                 )

@@ -59,7 +59,7 @@ public sealed partial class PlannerLoop(
     private async Task PlanAsync(string id, CancellationToken cancel)
     {
         var request = await store.ReadAsync(s => s.RequestAsync(id), cancel);
-        if (request is not { State: "planning" })
+        if (request is not { State: RequestState.Planning })
             return;
         try
         {
@@ -378,13 +378,11 @@ public sealed partial class PlannerLoop(
             async s =>
             {
                 var row = await s.RequestAsync(request.Id, forUpdate: true);
-                if (row is not { State: "planning" } || row.UpdatedAt != request.UpdatedAt)
+                if (row is not { State: RequestState.Planning } || row.UpdatedAt != request.UpdatedAt)
                     return;
-                RequestMachine.Next(RequestState.Planning, RequestEvent.AskBack, 0, 0, true);
+                row.Move(RequestEvent.AskBack);
                 var now = time.Milliseconds();
-                (row.State, row.Stage, row.Problem, row.LeaseOwner, row.LeaseUntil, row.DueAt, row.SinceAt, row.UpdatedAt) = (
-                    "asked",
-                    RequestMachine.BeforeThePlan,
+                (row.Problem, row.LeaseOwner, row.LeaseUntil, row.DueAt, row.SinceAt, row.UpdatedAt) = (
                     "",
                     "",
                     0,
@@ -416,10 +414,10 @@ public sealed partial class PlannerLoop(
             async s =>
             {
                 var row = await s.RequestAsync(request.Id, forUpdate: true);
-                if (row is not { State: "planning" })
+                if (row is not { State: RequestState.Planning })
                     return;
-                RequestMachine.Next(RequestState.Planning, RequestEvent.Ambiguous, 0, 0, true);
-                (row.State, row.Candidates, row.Problem) = ("choosing", JsonSerializer.Serialize(candidates), "");
+                row.Move(RequestEvent.Ambiguous);
+                (row.Candidates, row.Problem) = (JsonSerializer.Serialize(candidates), "");
                 (row.LeaseOwner, row.LeaseUntil, row.DueAt, row.SinceAt, row.UpdatedAt) = (
                     "",
                     0,
@@ -467,7 +465,7 @@ public sealed partial class PlannerLoop(
         CancellationToken cancel
     )
     {
-        var kind = JsonSerializer.Deserialize<RequestKind>($"\"{request.Kind}\"");
+        var kind = EnumText.Parse<RequestKind>(request.Kind);
         var edition = rules.Edition;
         var decides = await editions.GetAsync(edition.ReachedBy, cancel);
         var plan = wish.Plan(
@@ -522,7 +520,7 @@ public sealed partial class PlannerLoop(
             async s =>
             {
                 var row = await s.RequestAsync(request.Id, forUpdate: true);
-                if (row is not { State: "planning" } || row.UpdatedAt != request.UpdatedAt)
+                if (row is not { State: RequestState.Planning } || row.UpdatedAt != request.UpdatedAt)
                     return false;
                 if (await s.LastEditionNumberAsync() != decides.Number || await s.EditionOfAsync(row.PersonId) != on || !await settle(s))
                 {
@@ -568,7 +566,7 @@ public sealed partial class PlannerLoop(
             async s =>
             {
                 var row = await s.RequestAsync(request.Id, forUpdate: true);
-                if (row is not { State: "planning" })
+                if (row is not { State: RequestState.Planning })
                     return;
                 var now = time.Milliseconds();
                 if (row.Problem != problem)

@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
+using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
@@ -291,7 +292,8 @@ public sealed class PublishDesk(
         foreach (var request in changed)
         {
             if (
-                await s.RequestAsync(request.Id, forUpdate: true) is not { State: "deciding" or "asked" or "releasing" } row
+                await s.RequestAsync(request.Id, forUpdate: true)
+                    is not { State: RequestState.Deciding or RequestState.Asked or RequestState.Releasing } row
                 || row.Edition == edition
             )
                 continue;

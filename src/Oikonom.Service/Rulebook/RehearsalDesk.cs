@@ -291,7 +291,7 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         {
             var another = otherWay && await GoesAnotherWayAsync(row, current, draft, cancel);
             if (another || (TakesNewest(row) && Differs(recorded, row, current, draft)))
-                changed.Add(new(row.Id, row.Number, row.Kind, row.Display, row.State, another));
+                changed.Add(new(row.Id, row.Number, row.Kind, row.Display, row.StateText, another));
         }
         return changed;
     }

@@ -1,3 +1,5 @@
+using Oikonom.Core.Fulfilment;
+
 namespace Oikonom.Store.Rooms;
 
 /// <summary>An input beside HR and the rulebook. <see cref="Kind"/> is <c>grant</c>, <c>template</c> or <c>refusal</c>.</summary>
@@ -52,7 +54,21 @@ public sealed class TaskRow
     public long NeedsEvidence { get; init; }
     public string Role { get; init; } = "";
     public string TakenBy { get; set; } = "";
-    public string State { get; set; } = "open";
+
+    /// <summary>Where it stands; once stored, only <see cref="Move"/> changes it.</summary>
+    public TaskState State
+    {
+        get => _state;
+        init => _state = value;
+    }
+    private TaskState _state;
+
+    /// <summary>The state as it is kept.</summary>
+    public string StateText => EnumText.Of(State);
+
+    /// <inheritdoc cref="TaskMachine.Next"/>
+    public void Move(TaskEvent what) => _state = TaskMachine.Next(_state, what);
+
     public long DueAt { get; init; }
     public long CreatedAt { get; init; }
     public long? DoneAt { get; set; }
@@ -241,8 +257,14 @@ public static class ApprovalTables
             new { id }
         );
 
-    public static Task<(string State, string Remark)?> TaskOfStepAsync(this Session session, string step) =>
-        session.FirstAsync<(string, string)?>("SELECT state, remark FROM tasks WHERE step_id=@step", new { step });
+    /// <summary>Where the task of a step stands, with what was said of it; null when the step has none.</summary>
+    public static async Task<(TaskState State, string Remark)?> TaskOfStepAsync(this Session session, string step) =>
+        await session
+            .FirstAsync<(string State, string Remark)?>("SELECT state, remark FROM tasks WHERE step_id=@step", new { step })
+            .ConfigureAwait(false)
+            is { } found
+            ? (EnumText.Parse<TaskState>(found.State), found.Remark)
+            : null;
 
     public static Task<IReadOnlyList<TaskRow>> TasksOfAsync(this Session session, string request) =>
         session.QueryAsync<TaskRow>($"SELECT {TaskColumns} {FromTasks} WHERE t.request_id=@request ORDER BY t.created_at", new { request });
@@ -263,7 +285,7 @@ public static class ApprovalTables
     public static async Task<bool> SaveTaskAsync(this Session session, TaskRow row) =>
         await session
             .ExecuteAsync(
-                "UPDATE tasks SET taken_by=@TakenBy, state=@State, done_at=@DoneAt, done_by=@DoneBy, answers=@Answers, "
+                "UPDATE tasks SET taken_by=@TakenBy, state=@StateText, done_at=@DoneAt, done_by=@DoneBy, answers=@Answers, "
                     + "remark=@Remark, version=version+1 WHERE id=@Id AND version=@Version",
                 row
             )
@@ -279,12 +301,14 @@ public static class ApprovalTables
 
     public static Task DropTasksAsync(this Session session, string request, string reason, long now) =>
         session.ExecuteAsync(
-            "UPDATE tasks SET state='dropped', remark=@reason, done_at=@now, version=version+1 WHERE request_id=@request AND state='open'",
+            "UPDATE tasks SET state=@after, remark=@reason, done_at=@now, version=version+1 WHERE request_id=@request AND state=@before",
             new
             {
                 request,
                 reason,
                 now,
+                before = EnumText.Of(TaskState.Open),
+                after = EnumText.Of(TaskMachine.Next(TaskState.Open, TaskEvent.Drop)),
             }
         );
 
@@ -292,10 +316,7 @@ public static class ApprovalTables
     public static async Task WakeStepAsync(this Session session, string step, long now)
     {
         await session
-            .ExecuteAsync(
-                "UPDATE steps SET due_at=@now, state='pending' WHERE id=@step AND state IN ('pending','stopped')",
-                new { step, now }
-            )
+            .ExecuteAsync(StepTables.RetryOf + " WHERE id=@step AND state IN " + StepTables.OpenStates, new { step, now })
             .ConfigureAwait(false);
         await session
             .ExecuteAsync(

@@ -1,3 +1,5 @@
+using Oikonom.Core.Approval;
+
 namespace Oikonom.Store.Rooms;
 
 public sealed class RequestRow
@@ -5,8 +7,34 @@ public sealed class RequestRow
     public long Number { get; init; }
     public string Id { get; init; } = "";
     public string Kind { get; set; } = "";
-    public string State { get; set; } = "";
-    public long Stage { get; set; }
+
+    /// <summary>Where it stands; once stored, only <see cref="Move"/> changes it.</summary>
+    public RequestState State
+    {
+        get => _state;
+        init => _state = value;
+    }
+
+    /// <summary>The stage of its workflow, from 0 on.</summary>
+    public long Stage
+    {
+        get => _stage;
+        init => _stage = value;
+    }
+    private RequestState _state;
+    private long _stage;
+
+    /// <summary>The state as it is kept.</summary>
+    public string StateText => EnumText.Of(State);
+
+    /// <inheritdoc cref="RequestMachine.Next"/>
+    /// <returns>The state it is in now.</returns>
+    public RequestState Move(RequestEvent what, int open = 0, int stages = 0, bool released = true)
+    {
+        var (state, stage) = RequestMachine.Next(_state, what, open, stages, released);
+        (_state, _stage) = (state, stage);
+        return state;
+    }
 
     /// <summary>The person it is about, or who answers for the subject it is about.</summary>
     public string PersonId { get; init; } = "";
@@ -406,7 +434,7 @@ public static class RequestTables
     public static async Task<bool> SaveRequestAsync(this Session session, RequestRow row) =>
         await session
             .ExecuteAsync(
-                "UPDATE requests SET kind=@Kind, state=@State, stage=@Stage, cause=@Cause, edition=@Edition, "
+                "UPDATE requests SET kind=@Kind, state=@StateText, stage=@Stage, cause=@Cause, edition=@Edition, "
                     + "workflow=@Workflow, plan=@Plan, plan_digest=@PlanDigest, stage_title=@StageTitle, deciders=@Deciders, "
                     + "decider_role=@DeciderRole, decider_why=@DeciderWhy, problem=@Problem, candidates=@Candidates, "
                     + "chosen=@Chosen, since_at=@SinceAt, updated_at=@UpdatedAt, completed_at=@CompletedAt, due_at=@DueAt, "

@@ -1,3 +1,5 @@
+using Oikonom.Core.Intake;
+
 namespace Oikonom.Store.Rooms;
 
 public sealed record SourceStateRow
@@ -25,7 +27,7 @@ public sealed class HeldRunRow
     public string Digest { get; init; } = "";
     public string Why { get; init; } = "";
     public string Raises { get; init; } = "[]";
-    public string State { get; init; } = "held";
+    public HeldState State { get; init; }
     public string Actor { get; init; } = "";
     public long At { get; init; }
     public long? DecidedAt { get; init; }
@@ -140,14 +142,14 @@ public static class SourceTables
             new { source }
         );
 
-    public static async Task<bool> DecideHeldAsync(this Session session, string run, string state, string actor, long at) =>
+    public static async Task<bool> DecideHeldAsync(this Session session, string run, HeldEvent what, string actor, long at) =>
         await session
             .ExecuteAsync(
                 "UPDATE held_runs SET state=@state, actor=@actor, decided_at=@at WHERE run_id=@run AND state='held'",
                 new
                 {
                     run,
-                    state,
+                    state = EnumText.Of(HeldMachine.Next(HeldState.Held, what)),
                     actor,
                     at,
                 }
@@ -157,9 +159,10 @@ public static class SourceTables
     /// <summary>A later run of the source makes an earlier held one pointless.</summary>
     public static Task SupersedeHeldAsync(this Session session, string source, string run, long at) =>
         session.ExecuteAsync(
-            "UPDATE held_runs SET state='superseded', decided_at=@at WHERE source=@source AND state='held' AND run_id<>@run",
+            "UPDATE held_runs SET state=@state, decided_at=@at WHERE source=@source AND state='held' AND run_id<>@run",
             new
             {
+                state = EnumText.Of(HeldMachine.Next(HeldState.Held, HeldEvent.Supersede)),
                 source,
                 run,
                 at,

@@ -1,3 +1,6 @@
+using Oikonom.Core.Approval;
+using Oikonom.Core.Fulfilment;
+
 namespace Oikonom.Store.Rooms;
 
 public sealed class StepRow
@@ -19,7 +22,7 @@ public sealed class StepRow
 
     /// <summary>1 when it takes access away: then no other step of the same subject delays it.</summary>
     public long Removes { get; init; }
-    public string State { get; init; } = "";
+    public StepState State { get; init; }
     public long Attempts { get; init; }
     public string Problem { get; init; } = "";
     public long? DoneAt { get; init; }
@@ -40,6 +43,16 @@ public sealed class ChainRow
 /// <summary>Steps, and the chains that carry them: all steps of one subject in one target, one after the other.</summary>
 public static class StepTables
 {
+    /// <summary>The states of steps that may still run, as a list of the engine.</summary>
+    internal static readonly string OpenStates = $"({string.Join(',', StepMachine.Open.Select(o => $"'{EnumText.Of(o)}'"))})";
+
+    /// <summary>Lets steps run at once, as the machine says.</summary>
+    internal static readonly string RetryOf = $"UPDATE steps SET due_at=@now, state={Each(StepMachine.Retry)}";
+
+    /// <summary>The state after a move, for each state before it.</summary>
+    private static string Each(Func<StepState, StepState> move) =>
+        $"CASE state {string.Join(' ', Enum.GetValues<StepState>().Select(o => $"WHEN '{EnumText.Of(o)}' THEN '{EnumText.Of(move(o))}'"))} END";
+
     public static async Task AddStepsAsync(this Session session, IReadOnlyCollection<StepRow> rows)
     {
         await session
@@ -239,20 +252,30 @@ public static class StepTables
             ("at", "bigint")
         );
 
-    /// <summary>Completes requests in one statement.</summary>
+    /// <summary>Completes requests whose steps are over, in one statement.</summary>
     public static Task CompleteAsync(this Session session, IReadOnlyCollection<string> requests, long now) =>
         session.BulkAsync(
-            "UPDATE requests SET state='completed', problem='', completed_at=x.at, since_at=x.at, updated_at=x.at, "
-                + "version=version+1 FROM {rows} AS x WHERE requests.id=x.id",
-            [.. requests.Select(id => new { Id = id, At = now })],
+            "UPDATE requests SET state=x.state, problem='', completed_at=x.at, since_at=x.at, updated_at=x.at, "
+                + "version=version+1 FROM {rows} AS x WHERE requests.id=x.id AND requests.state=x.before",
+            [
+                .. requests.Select(id => new
+                {
+                    Id = id,
+                    RequestMachine.Next(RequestState.Fulfilling, RequestEvent.Finished, 0, 0, true).State,
+                    Before = RequestState.Fulfilling,
+                    At = now,
+                }),
+            ],
             ("id", "text"),
+            ("state", "text"),
+            ("before", "text"),
             ("at", "bigint")
         );
 
     /// <summary>Drops what has not run of a request, with the reason.</summary>
     public static Task DropPendingAsync(this Session session, string request, string reason, long now) =>
         session.ExecuteAsync(
-            "UPDATE steps SET state='dropped', problem=@reason, done_at=@now WHERE request_id=@request AND state IN ('pending','stopped')",
+            $"UPDATE steps SET state={Each(StepMachine.Drop)}, problem=@reason, done_at=@now WHERE request_id=@request AND state IN {OpenStates}",
             new
             {
                 request,
@@ -266,8 +289,7 @@ public static class StepTables
     {
         await session
             .ExecuteAsync(
-                "UPDATE steps SET state='pending', due_at=@now WHERE request_id=@request AND (state='stopped' OR "
-                    + "(state='pending' AND attempts>0))",
+                RetryOf + $" WHERE request_id=@request AND state IN {OpenStates} AND (state='stopped' OR attempts>0)",
                 new { request, now }
             )
             .ConfigureAwait(false);
