@@ -46,4 +46,39 @@ public sealed class ArchitectureTests
             );
         Assert.Empty(found);
     }
+
+    /// <summary>A room that comes to know another one is a decision: it is written here, and never by accident.</summary>
+    [Theory]
+    [InlineData("Access", "Fulfilment Hosting Notices People Rulebook")]
+    [InlineData("Approval", "Access Desk Fulfilment Hosting Intake Notices People Planning Rulebook")]
+    [InlineData("Desk", "Access Hosting Rulebook")]
+    [InlineData("Fulfilment", "Access Approval Desk Hosting Intake Notices People Planning Rulebook")]
+    [InlineData("Intake", "Access Fulfilment Hosting Planning Rulebook Scim")]
+    [InlineData("Ledger", "Access Approval Hosting Rulebook")]
+    [InlineData("Live", "Access Hosting")]
+    [InlineData("Notices", "Access Approval Hosting Rulebook")]
+    [InlineData("People", "Access Approval Hosting Planning Rulebook")]
+    [InlineData("Planning", "Access Approval Fulfilment Hosting Notices Rulebook")]
+    [InlineData("Rulebook", "Access Approval Fulfilment Hosting Intake Planning")]
+    [InlineData("Scim", "Access Hosting Intake Rulebook")]
+    public void A_room_of_the_service_knows_only_these(string room, string known)
+    {
+        var rooms = Directory.GetDirectories(Repository.At("src", "Oikonom.Service")).Select(Path.GetFileName).ToHashSet();
+        var texts = Directory
+            .GetFiles(Repository.At("src", "Oikonom.Service", room), "*.cs", SearchOption.AllDirectories)
+            .Select(File.ReadAllText)
+            .ToList();
+        var found = rooms.Where(other =>
+            other != room
+            && texts.Exists(t =>
+                t.Contains($"using Oikonom.Service.{other};", StringComparison.Ordinal)
+                || System.Text.RegularExpressions.Regex.IsMatch(
+                    t,
+                    $@"^(?!\s*//).*(?<![\w.]){other}\.[A-Z]\w+",
+                    System.Text.RegularExpressions.RegexOptions.Multiline
+                )
+            )
+        );
+        Assert.Equal(known, string.Join(' ', found.Order(StringComparer.Ordinal)));
+    }
 }

@@ -1,34 +1,85 @@
-using CsCheck;
 using Oikonom.Core.Approval;
-using Oikonom.Core.Expressions;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Intake;
-using Oikonom.Core.People;
-using Oikonom.Core.Time;
 using Xunit;
 
 namespace Oikonom.Core.Tests;
 
+/// <summary>The machines are total: each pair of state and event is a move or is refused with a reason.</summary>
 public sealed class MachineTests
 {
-    [Fact]
-    public void A_step_is_tried_again_ever_slower_and_a_lasting_fault_stops_it()
-    {
-        Assert.Equal((StepState.Pending, TimeSpan.FromSeconds(1)), StepMachine.Next(StepState.Pending, AttemptOutcome.Transient, 0));
-        Assert.Equal(TimeSpan.FromSeconds(8), BackOff.ForWork.After(3));
-        Assert.Equal(TimeSpan.FromMinutes(5), BackOff.ForWork.After(40));
-        // However often it was tried, the pause never shrinks and never passes the longest.
-        var pauses = Enumerable.Range(-2, 1100).Select(BackOff.ForWork.After).ToList();
-        Assert.Equal(pauses.Order(), pauses);
-        Assert.Equal((TimeSpan.FromSeconds(1), TimeSpan.FromMinutes(5)), (pauses[0], pauses[^1]));
-        Assert.Equal(
-            (256_000, 300_000, 300_000),
-            (BackOff.ForWork.Milliseconds(8), BackOff.ForWork.Milliseconds(9), BackOff.ForWork.Milliseconds(long.MaxValue))
+    private static string All<TState, TEvent>(Func<TState, TEvent, TState> next)
+        where TState : struct, Enum
+        where TEvent : struct, Enum =>
+        string.Join(
+            ' ',
+            Enum.GetValues<TState>()
+                .SelectMany(s =>
+                    Enum.GetValues<TEvent>()
+                        .Select(e =>
+                        {
+                            try
+                            {
+                                return $"{EnumText.Of(s)}+{e}={EnumText.Of(next(s, e))}";
+                            }
+                            catch (RefusedMove refused)
+                            {
+                                Assert.Equal("wrong-state", refused.Code);
+                                Assert.EndsWith(".", refused.Message, StringComparison.Ordinal);
+                                return "";
+                            }
+                        })
+                )
+                .Where(move => move.Length > 0)
         );
-        Assert.Equal(StepState.Stopped, StepMachine.Next(StepState.Pending, AttemptOutcome.Lasting, 0).State);
-        Assert.Equal(StepState.Dropped, StepMachine.Next(StepState.Pending, AttemptOutcome.NoLongerWanted, 0).State);
-        foreach (var over in new[] { StepState.Done, StepState.Dropped })
-        foreach (var outcome in Enum.GetValues<AttemptOutcome>())
-            Assert.Equal(over, StepMachine.Next(over, outcome, 1).State);
+
+    [Fact]
+    public void Work_by_hand_is_done_found_impossible_opened_again_or_dropped() =>
+        Assert.Equal(
+            "open+Finish=done open+GiveUp=impossible open+Drop=dropped impossible+Reopen=open",
+            All<TaskState, TaskEvent>(TaskMachine.Next)
+        );
+
+    [Fact]
+    public void A_held_run_is_decided_once() =>
+        Assert.Equal("held+Pass=passed held+Drop=dropped held+Supersede=superseded", All<HeldState, HeldEvent>(HeldMachine.Next));
+
+    [Fact]
+    public void What_is_over_is_neither_dropped_nor_tried_again()
+    {
+        Assert.Equal(
+            [StepState.Dropped, StepState.Done, StepState.Dropped, StepState.Dropped],
+            Enum.GetValues<StepState>().Select(StepMachine.Drop)
+        );
+        Assert.Equal(
+            [StepState.Pending, StepState.Done, StepState.Dropped, StepState.Pending],
+            Enum.GetValues<StepState>().Select(StepMachine.Retry)
+        );
+        Assert.Equal([StepState.Pending, StepState.Stopped], StepMachine.Open);
+    }
+
+    [Fact]
+    public void What_changes_before_there_is_a_plan_is_planned_with_what_is_known_then() =>
+        Assert.Equal(
+            "planning+Renew=planning choosing+Renew=planning",
+            string.Join(
+                ' ',
+                All<RequestState, RequestEvent>((s, e) => RequestMachine.Next(s, e, 0, 1, true).State)
+                    .Split(' ')
+                    .Where(m => m.Contains("+Renew", StringComparison.Ordinal))
+            )
+        );
+
+    [Fact]
+    public void States_are_kept_under_the_names_they_are_told_by()
+    {
+        Assert.Equal(
+            ["planning", "choosing", "deciding", "asked", "releasing", "fulfilling", "completed", "declined", "withdrawn", "lapsed"],
+            EnumText.All<RequestState>()
+        );
+        foreach (var state in Enum.GetValues<RequestState>())
+            Assert.Equal(state, EnumText.Parse<RequestState>(EnumText.Of(state)));
+        Assert.Throws<FormatException>(() => EnumText.Parse<RequestState>("nothing"));
+        Assert.Equal("create-account", EnumText.Of(Planning.ChangeKind.CreateAccount));
     }
 }

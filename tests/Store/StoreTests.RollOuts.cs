@@ -217,7 +217,7 @@ public abstract partial class StoreTests
         });
         var way = Assert.Single(await _store.ReadAsync(s => s.UnderWayAsync("r1")));
         Assert.Equal(
-            ("1", "running", 1L, 3L, "planning", 0L),
+            ("1", "running", 1L, 3L, RequestState.Planning, 0L),
             (way.PersonId, way.State, way.Wave, way.Edition, way.RequestState, way.Stopped)
         );
         Assert.Null(await _store.ReadAsync(s => s.LastDoneWaveAsync("r1")));

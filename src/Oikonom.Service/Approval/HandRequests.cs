@@ -10,6 +10,7 @@ using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
+using Oikonom.Service.Intake;
 using Oikonom.Service.Planning;
 using Oikonom.Service.Rulebook;
 using Oikonom.Store;

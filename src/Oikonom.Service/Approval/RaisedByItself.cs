@@ -3,6 +3,7 @@ using Oikonom.Core.Approval;
 using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
+using Oikonom.Service.Intake;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

@@ -25,6 +25,7 @@ public sealed record Approval(
 
 /// <summary>Decisions of people on requests. Each is one transaction, and bound to the plan that was shown.</summary>
 public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEntry stages, Notifier notices, TimeProvider time)
+    : Intake.IOpenRequests
 {
     private const int MaxRemark = 2000;
 
@@ -652,6 +653,10 @@ public sealed class RequestDesk(Store.Store store, EditionBook editions, StageEn
         await SaveAsync(s, row);
         s.Tell("requests", row.Id);
     }
+
+    string Intake.IOpenRequests.WorkflowFor(Edition edition, string kind) => Case.DefaultFor(edition, kind).Name;
+
+    Task Intake.IOpenRequests.ReplanAsync(Session session, RequestRow row, string why) => ReplanAsync(session, row, why);
 
     /// <summary>Sends a request back to planning, inside a decision: what it rests on changed. Approvals that it does not touch
     /// stay.</summary>

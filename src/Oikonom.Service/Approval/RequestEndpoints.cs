@@ -1,8 +1,10 @@
 using System.Globalization;
 using System.Security.Claims;
 using Oikonom.Contracts;
+using Oikonom.Core.Approval;
 using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
+using Oikonom.Service.Intake;
 using Oikonom.Service.Rulebook;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
@@ -155,9 +157,9 @@ public static class RequestEndpoints
                 {
                     var tallies = await store.ReadAsync(s => s.RequestTalliesAsync(ReachOf(user)), cancel);
                     return new RequestCounts(
-                        tallies.GroupBy(t => t.State).ToDictionary(g => g.Key, g => g.Sum(t => t.Count)),
+                        tallies.GroupBy(t => t.State).ToDictionary(g => EnumText.Of(g.Key), g => g.Sum(t => t.Count)),
                         tallies.GroupBy(t => t.Kind).ToDictionary(g => g.Key, g => g.Sum(t => t.Count)),
-                        tallies.Sum(t => t.State is "completed" or "declined" or "withdrawn" or "lapsed" ? 0 : t.Late),
+                        tallies.Sum(t => RequestMachine.IsOpen(t.State) ? t.Late : 0),
                         tallies.Sum(t => t.Stuck)
                     );
                 }

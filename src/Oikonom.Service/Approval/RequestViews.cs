@@ -8,12 +8,10 @@ using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
+using Oikonom.Service.Intake;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Approval;
-
-/// <summary>The cause of a request as it is stored.</summary>
-public sealed record Cause(string Text, string? Source, int? Line, IReadOnlyList<AttributeChange> Differences);
 
 /// <summary>Tells a request in plain words: what was done, what is next, on whom it waits and since when.</summary>
 public static class RequestViews

@@ -105,7 +105,7 @@ public sealed class TodayDesk(
             reach is null && roles.Any(r => r is Roles.Operator or Roles.Engineer or Roles.Requester)
                 ? await sources.HeldRunsAsync(user, cancel)
                 : [];
-        long Of(params string[] states) => tallies.Where(t => states.Contains(t.State)).Sum(t => t.Count);
+        long Of(params RequestState[] states) => tallies.Where(t => states.Contains(t.State)).Sum(t => t.Count);
         return new(
             now,
             inbox.Items,
@@ -116,7 +116,7 @@ public sealed class TodayDesk(
             stuck.Items,
             tallies.Sum(t => t.Stuck),
             late.Items,
-            tallies.Where(t => t.State is "deciding" or "asked").Sum(t => t.Late),
+            tallies.Where(t => t.State is RequestState.Deciding or RequestState.Asked).Sum(t => t.Late),
             targets,
             held,
             own.Items,
@@ -124,10 +124,10 @@ public sealed class TodayDesk(
                 ? []
                 :
                 [
-                    new("deciding", "wait for a decision", Of("deciding", "asked"), "/requests?state=deciding"),
-                    new("releasing", "wait for release", Of("releasing"), "/requests?state=releasing"),
-                    new("fulfilling", "are being carried out", Of("fulfilling"), "/requests?state=fulfilling"),
-                    new("planning", "are being planned", Of("planning", "choosing"), "/requests?state=planning"),
+                    new("deciding", "wait for a decision", Of(RequestState.Deciding, RequestState.Asked), "/requests?state=deciding"),
+                    new("releasing", "wait for release", Of(RequestState.Releasing), "/requests?state=releasing"),
+                    new("fulfilling", "are being carried out", Of(RequestState.Fulfilling), "/requests?state=fulfilling"),
+                    new("planning", "are being planned", Of(RequestState.Planning, RequestState.Choosing), "/requests?state=planning"),
                 ],
             roles.Any(r => r is Roles.Operator or Roles.Engineer) ? [.. health.Problems()] : [],
             roles.Any(Roles.Policies["rollouts"].Contains) ? await rollouts.ListAsync(user, true, cancel) : []

@@ -11,6 +11,7 @@ using Oikonom.Core.Time;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
+using Oikonom.Service.Intake;
 using Oikonom.Service.Planning;
 using Oikonom.Service.Rulebook;
 using Oikonom.Store;

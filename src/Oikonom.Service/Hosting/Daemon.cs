@@ -125,6 +125,7 @@ public static class Daemon
             .AddSingleton<Notifier>()
             .AddSingleton<StageEntry>()
             .AddSingleton<RequestDesk>()
+            .AddSingleton<Intake.IOpenRequests>(p => p.GetRequiredService<RequestDesk>())
             .AddSingleton<HandRequests>()
             .AddSingleton<ManyRequests>()
             .AddSingleton<TaskDesk>()

@@ -8,7 +8,6 @@ using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Planning;
 using Oikonom.Store;
@@ -91,7 +90,7 @@ public sealed record Taking(Edition Edition, SourceRule Source, string RunId, st
 /// Turns records into people and requests: decides what happened to each, and writes it in one decision. What is
 /// decided without writing is what a dry run shows and what the brake counts.
 /// </summary>
-public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
+public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
 {
     private static readonly string NoHash = new('0', 32);
 
@@ -373,7 +372,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
     public static string Name<T>(T value)
         where T : struct, Enum => EnumText.Of(value);
 
-    private static RequestRow Request(Taking taking, Taken one, RequestKind kind, long at)
+    private RequestRow Request(Taking taking, Taken one, RequestKind kind, long at)
     {
         var name = Name(kind);
         return new()
@@ -385,7 +384,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
             Requester = taking.Actor,
             Edition = taking.Edition.Number,
             CreatedAt = at,
-            Workflow = Case.DefaultFor(taking.Edition, name).Name,
+            Workflow = requests.WorkflowFor(taking.Edition, name),
             Source = taking.Source.Name,
             Cause = JsonSerializer.Serialize(CauseOf(one, taking.Source)),
         };
@@ -401,7 +400,7 @@ public sealed class RecordTaker(RequestDesk desk, TimeProvider time)
         if (kind == RequestKind.Leaver)
             row.Kind = "leaver";
         if (row.State is RequestState.Deciding or RequestState.Asked or RequestState.Releasing)
-            await desk.ReplanAsync(
+            await requests.ReplanAsync(
                 s,
                 row,
                 one.Incoming.Line > 0 ? $"HR changed the record (line {one.Incoming.Line})" : "HR holds the record no more"

@@ -1,4 +1,5 @@
 using System.Text.Json;
+using Oikonom.Core.Approval;
 using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
@@ -114,7 +115,7 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
                     group
                         .Where(u =>
                             (row.Turning ?? row.Wave) == u.Wave
-                            && (u.Stopped > 0 || (u.RequestState == "planning" && u.Attempts >= MostAttempts))
+                            && (u.Stopped > 0 || (u.RequestState == RequestState.Planning && u.Attempts >= MostAttempts))
                         )
                         .Select(u => $"request {u.Number}: {(u.Problem.Length > 0 ? u.Problem : "a step is stopped")}")
                 );
@@ -125,10 +126,10 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
     private static string After(RolloutUnderWay under, long edition) =>
         under.RequestState switch
         {
-            "completed" => under.Edition == edition ? "done" : "turned-back",
+            RequestState.Completed => under.Edition == edition ? "done" : "turned-back",
             // What was declined or withdrawn leaves the person where they are.
-            "declined" or "withdrawn" or "lapsed" => under.Edition == edition ? "done" : "declined",
-            "deciding" or "asked" or "releasing" or "choosing" => "own",
+            RequestState.Declined or RequestState.Withdrawn or RequestState.Lapsed => under.Edition == edition ? "done" : "declined",
+            RequestState.Deciding or RequestState.Asked or RequestState.Releasing or RequestState.Choosing => "own",
             _ => under.State,
         };
 

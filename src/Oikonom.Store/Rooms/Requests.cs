@@ -486,7 +486,7 @@ public static class RequestTables
         );
 
     /// <summary>How many open requests stand in each state of each kind, and how many are late or stuck.</summary>
-    public static Task<IReadOnlyList<(string State, string Kind, long Count, long Late, long Stuck)>> RequestTalliesAsync(
+    public static async Task<IReadOnlyList<(RequestState State, string Kind, long Count, long Late, long Stuck)>> RequestTalliesAsync(
         this Session session,
         IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? reach
     )
@@ -494,14 +494,17 @@ public static class RequestTables
         var parameters = new Dictionary<string, object?>();
         if (reach is not null)
             AddReach(parameters, reach);
-        return session.QueryAsync<(string, string, long, long, long)>(
-            "SELECT r.state, r.kind, COUNT(*) AS count, CAST(COALESCE(SUM(r.late),0) AS BIGINT) AS late, "
-                + "CAST(COALESCE(SUM(CASE WHEN r.problem<>'' AND r.state IN ('planning','fulfilling') THEN 1 ELSE 0 END),0) AS "
-                + "BIGINT) AS stuck "
-                + $"{(reach is null ? "FROM requests r" : From)} {(reach is null ? "" : $"WHERE {ReachOf(reach, "p")}")} GROUP BY "
-                + "r.state, r.kind",
-            parameters
-        );
+        var rows = await session
+            .QueryAsync<(string State, string Kind, long Count, long Late, long Stuck)>(
+                "SELECT r.state, r.kind, COUNT(*) AS count, CAST(COALESCE(SUM(r.late),0) AS BIGINT) AS late, "
+                    + "CAST(COALESCE(SUM(CASE WHEN r.problem<>'' AND r.state IN ('planning','fulfilling') THEN 1 ELSE 0 END),0) AS "
+                    + "BIGINT) AS stuck "
+                    + $"{(reach is null ? "FROM requests r" : From)} {(reach is null ? "" : $"WHERE {ReachOf(reach, "p")}")} GROUP BY "
+                    + "r.state, r.kind",
+                parameters
+            )
+            .ConfigureAwait(false);
+        return [.. rows.Select(r => (EnumText.Parse<RequestState>(r.State), r.Kind, r.Count, r.Late, r.Stuck))];
     }
 
     /// <summary>Joiners whose first day lies between two days and whose request is not complete.</summary>

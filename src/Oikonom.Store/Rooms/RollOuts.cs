@@ -1,3 +1,5 @@
+using Oikonom.Core.Approval;
+
 namespace Oikonom.Store.Rooms;
 
 /// <summary>Puts people on an edition: one case, carried out in waves.</summary>
@@ -80,7 +82,7 @@ public sealed class RolloutUnderWay
     public string State { get; init; } = "";
     public long Wave { get; init; }
     public long Edition { get; init; }
-    public string RequestState { get; init; } = "";
+    public RequestState RequestState { get; init; }
     public string Workflow { get; init; } = "";
     public string Problem { get; init; } = "";
     public long Attempts { get; init; }
