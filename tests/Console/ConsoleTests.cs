@@ -431,6 +431,41 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
     }
 
     [Fact]
+    public async Task An_account_of_nobody_gets_an_owner_and_its_end_is_asked_for()
+    {
+        var owner = HrRow.New("Ossian");
+        var name = "svc-" + owner.Number.ToLowerInvariant();
+        await using (var ldap = await _world.Directory.ConnectAsync())
+            await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name, "S-" + owner.Number));
+        _world.WriteHr(owner);
+        await _world.BaselineAsync();
+        await SignInAsync("otto", "/service");
+        var line = _page.GetByRole(AriaRole.Row).Filter(new() { HasText = name });
+        await Assertions.Expect(line).ToContainTextAsync("unmatched");
+        await Assertions.Expect(line.GetByRole(AriaRole.Button, new() { Name = "Close it" })).ToHaveCountAsync(0);
+        await line.GetByRole(AriaRole.Button, new() { Name = "Say what it is" }).ClickAsync();
+        var dialog = _page.GetByRole(AriaRole.Dialog);
+        await RequireAccessibleAsync("say what it is");
+        await dialog.GetByLabel("Remark for the ledger").FillAsync("nightly copies");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Write it down" }).ClickAsync();
+        // Without an owner it says what is missing, and nothing is written.
+        await Assertions.Expect(dialog).ToContainTextAsync("Name who answers for it");
+        await dialog.GetByLabel("Who answers for it").FillAsync(owner.Family);
+        await dialog.GetByRole(AriaRole.Button, new() { Name = owner.Number }).ClickAsync();
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Write it down" }).ClickAsync();
+        await Assertions.Expect(line).ToContainTextAsync($"Ossian {owner.Family}, {owner.Number}");
+        await Assertions.Expect(line).ToContainTextAsync("service");
+        await line.GetByRole(AriaRole.Button, new() { Name = "Close it" }).ClickAsync();
+        await dialog.GetByLabel("Reason").FillAsync("replaced");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Ask for it" }).ClickAsync();
+        await line.GetByRole(AriaRole.Link, new() { Name = "request " }).ClickAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Heading, new() { Name = name })).ToBeVisibleAsync();
+        await Assertions.Expect(Text($"Ossian {owner.Family} answers for it")).ToBeVisibleAsync();
+        await Assertions.Expect(Text("1 account disabled.")).ToBeVisibleAsync();
+        await RequireAccessibleAsync("request about an account");
+    }
+
+    [Fact]
     public async Task A_roll_out_is_looked_at_decided_by_department_and_seen_to_end()
     {
         var row = HrRow.New() with { Title = "Bellmaker", Department = "Workshop" };

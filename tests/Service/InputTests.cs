@@ -229,7 +229,7 @@ public sealed class InputTests(Servers servers)
         await TrustApprovalTests.SqlAsync(
             world,
             "UPDATE steps SET state='stopped', problem='made up' WHERE removes=0 AND state='pending' AND later=1 AND "
-                + $"person_id=(SELECT id FROM people WHERE number='{row.Number}')"
+                + $"subject_id=(SELECT id FROM people WHERE number='{row.Number}')"
         );
         world.MoveClock(TimeSpan.FromDays(22));
         var left = await world.EventuallyAsync(() => PersonAsync(world, row), p => !p.Accounts.Single().Enabled);

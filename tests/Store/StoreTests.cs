@@ -360,6 +360,155 @@ public abstract partial class StoreTests : IAsyncLifetime
         Assert.Equal("c", (await _store.ReadAsync(s => s.GrantsAsync(["1"], past: false))).Single().Id);
     }
 
+    private static AccountRow Account(string id, string? person, string name, string slot = "", string immutable = "") =>
+        new()
+        {
+            Id = id,
+            PersonId = person,
+            Target = "directory",
+            Slot = slot,
+            Purpose = person is null ? "unmatched" : "",
+            Name = name,
+            ImmutableId = immutable.Length > 0 ? immutable : "i-" + name,
+            Enabled = 1,
+            At = Now,
+        };
+
+    [Fact]
+    public async Task Accounts_of_one_person_stand_beside_each_other_and_keep_their_ids()
+    {
+        await _store.WriteAsync(async s =>
+        {
+            await s.UpsertPeopleAsync([Person("1")]);
+            await s.UpsertAccountsAsync([Account("a1", "1", "tor"), Account("a2", "1", "adm-tor", "administrator")]);
+            // Recorded once more, under an id that was made up meanwhile: it stays the account it is.
+            await s.UpsertAccountsAsync([Account("a9", "1", "tor") with { Enabled = 0 }]);
+            foreach (var slot in new[] { "", "administrator" })
+                await s.OpenGrantsAsync([
+                    new()
+                    {
+                        Id = "g" + slot,
+                        PersonId = "1",
+                        Target = "directory",
+                        Slot = slot,
+                        Entitlement = "pay",
+                        FromAt = 1,
+                    },
+                ]);
+            await s.CloseGrantsAsync([
+                new()
+                {
+                    PersonId = "1",
+                    Target = "directory",
+                    Slot = "administrator",
+                    Entitlement = "pay",
+                    UntilAt = 5,
+                },
+            ]);
+            Assert.True(await s.TakeNameAsync("directory", "adm-tor", "1", Now, "administrator"));
+            Assert.True(await s.TakeNameAsync("directory", "later-tor", "1", Now, "spare"));
+            await s.ReleaseNamesAsync("1");
+        });
+        var accounts = await _store.ReadAsync(s => s.AccountsAsync(["1"]));
+        Assert.Equal([("a1", "", 0L), ("a2", "administrator", 1L)], accounts.Select(a => (a.Id, a.Slot, a.Enabled)).Order());
+        Assert.Equal("", (await _store.ReadAsync(s => s.GrantsAsync(["1"], past: false))).Single().Slot);
+        // A name that never became an account of that slot is given back.
+        Assert.Equal([("administrator", "adm-tor")], (await _store.ReadAsync(s => s.NamesOfAsync(["1"]))).Select(n => (n.Slot, n.NameKey)));
+        Assert.Equal(
+            ["", "administrator"],
+            (
+                await _store.ReadAsync(async s =>
+                {
+                    var slots = new List<string>();
+                    await s.EachNameAsync((_, _, slot, _) => slots.Add(slot), default);
+                    return slots;
+                })
+            ).Order()
+        );
+    }
+
+    [Fact]
+    public async Task What_belongs_to_nobody_is_recorded_once_and_becomes_somebodys_under_its_id()
+    {
+        await _store.WriteAsync(async s =>
+        {
+            await s.UpsertPeopleAsync([Person("1"), Person("2")]);
+            await s.UpsertAccountsAsync([Account("a1", "1", "tor")]);
+            await s.AddNobodysAsync([Account("n1", null, "svc-100%"), Account("n2", null, "kiosk")]);
+            // A second look, and an entry that is somebody's.
+            await s.AddNobodysAsync([Account("n9", null, "svc-100%"), Account("n8", null, "x", immutable: "i-tor")]);
+        });
+        Task<IReadOnlyList<AccountRow>> Listed(string purpose = "", string text = "", string target = "directory") =>
+            _store.ReadAsync(s => s.NobodysAsync(target, purpose, text, 9));
+        Assert.Equal(["n2", "n1"], (await Listed()).Select(a => a.Id));
+        Assert.Equal(["n1"], (await Listed(text: "100%")).Select(a => a.Id));
+        Assert.Empty(await Listed(text: "%k%"));
+        Assert.Empty(await Listed(target: "mail"));
+        Assert.True(await _store.WriteAsync(s => s.SetPurposeAsync("n1", "service", "2", Now)));
+        Assert.False(await _store.WriteAsync(s => s.SetPurposeAsync("a1", "service", "2", Now)));
+        Assert.Equal([("n1", "2")], (await Listed("service")).Select(a => (a.Id, a.Owner)));
+        await _store.WriteAsync(s => s.SetEndAsync("n1", 77, Now));
+        await _store.WriteAsync(s => s.SaveNobodysAsync([Account("n1", null, "svc-100%") with { Enabled = 0, Location = "uid=moved" }]));
+        Assert.Equal((77L, 0L, "uid=moved"), (await Listed("service")).Select(a => (a.UntilAt, a.Enabled, a.Location)).Single());
+        var counts = await _store.ReadAsync(s => s.TargetCountsAsync("directory"));
+        Assert.Equal((1L, 2L), (counts.Accounts, counts.Nobodys));
+
+        // It turns out to be hers: the same account, and nothing of what it was taken for.
+        await _store.WriteAsync(async s =>
+        {
+            var hers = Account("n7", "2", "svc-100%");
+            await s.BelongAsync([hers]);
+            await s.UpsertAccountsAsync([hers]);
+        });
+        var now = (await _store.ReadAsync(s => s.AccountsAsync(["2"]))).Single();
+        Assert.Equal(("n1", "", "", null), (now.Id, now.Purpose, now.Owner, now.UntilAt));
+        Assert.Equal("n2", (await Listed()).Single().Id);
+        Assert.Equal("2", (await _store.ReadAsync(s => s.AccountOfEntryAsync("directory", "i-svc-100%")))!.PersonId);
+        Assert.Null(await _store.ReadAsync(s => s.AccountAsync("n9")));
+    }
+
+    [Fact]
+    public async Task A_request_about_an_account_is_told_with_its_name_and_is_none_of_its_owners_own()
+    {
+        await AddAsync("1");
+        await _store.WriteAsync(async s =>
+        {
+            await s.AddNobodysAsync([Account("n1", null, "kiosk")]);
+            await s.AddRequestsAsync([
+                new()
+                {
+                    Id = "c1",
+                    Kind = "closing",
+                    PersonId = "1",
+                    SubjectKind = "account",
+                    SubjectId = "n1",
+                    Requester = "otto",
+                    Workflow = "staff",
+                    CreatedAt = Now,
+                },
+            ]);
+            await s.AddStepsAsync([
+                new()
+                {
+                    Id = "s1",
+                    RequestId = "c1",
+                    SubjectId = "n1",
+                    Target = "directory",
+                    Removes = 1,
+                    DueAt = Now,
+                },
+            ]);
+        });
+        var row = (await _store.ReadAsync(s => s.RequestAsync("c1")))!;
+        Assert.Equal(("account", "n1", "kiosk", "1"), (row.SubjectKind, row.SubjectId, row.Account, row.PersonId));
+        var own = (await _store.ReadAsync(s => s.RequestAsync("r1")))!;
+        Assert.Equal(("person", "1", ""), (own.SubjectKind, own.SubjectId, own.Account));
+        Assert.Equal([("n1", row.Number)], await _store.ReadAsync(s => s.OpenRequestsAboutAsync(["n1", "n2"])));
+        Assert.DoesNotContain(await _store.ReadAsync(s => s.OpenRequestsOfAsync(["1"])), r => r.Id == "c1");
+        Assert.Empty(await _store.ReadAsync(s => s.RemovalsAheadAsync(["1"])));
+        Assert.Equal("c1", (await _store.ReadAsync(s => s.RequestsPageAsync(new(Text: "kios")))).Single().Id);
+    }
+
     [Fact]
     public async Task Fingerprints_and_hostile_texts_come_back_as_they_went_in()
     {
@@ -412,7 +561,10 @@ public abstract partial class StoreTests : IAsyncLifetime
                         + "updated_at, attempts, lease_owner, lease_until, fence, version, source, wish, batch) VALUES ('r1', "
                         + "'joiner', 'completed', 0, 'p1', 'ines', '{}', 1, 'staff', '', '', '', '', '', '', '{}', 1, 1, 1, 0, '', "
                         + "0, 0, 1, 'hr', '{}', ''), ('r2', 'change', 'deciding', 0, 'p1', 'ines', '{}', 4, 'staff', '', '', '', '', '', "
-                        + "'', '{}', 1, 1, 1, 0, '', 0, 0, 1, 'hand', '{}', '')",
+                        + "'', '{}', 1, 1, 1, 0, '', 0, 0, 1, 'hand', '{}', ''), ('r3', 'joiner', 'planning', 0, 'p2', 'ines', '{}', 4, "
+                        + "'staff', '', '', '', '', '', '', '{}', 1, 1, 1, 0, '', 0, 0, 1, 'hr', '{}', '')",
+                    "INSERT INTO chains (person_id, target, due_at, lease_owner, lease_until, fence) VALUES ('p1', 'directory', 99, "
+                        + "'', 0, 3)",
                     "INSERT INTO people (id, person_key, number, display, search_key, kind, department, site, title, manager, "
                         + "start_day, facts, source, others, created_at, updated_at, version) VALUES ('p2', 'P2', 'E2', 'Una Reed', "
                         + "'reed una', 'employee', 'Dive', 'harbour', 'Diver', '', '2026-01-05', '{\"number\":\"E2\"}', 'hr', '[]', "
@@ -437,6 +589,22 @@ public abstract partial class StoreTests : IAsyncLifetime
         Assert.Equal(0, (await store.ReadAsync(s => s.PersonAsync("p2")))!.Edition);
         Assert.Equal((4L, ""), (await store.ReadAsync(s => s.RequestAsync("r2"))) is { } open ? (open.OnEdition, open.Rollout) : default);
         Assert.Empty(await store.ReadAsync(s => s.PlannedElsewhereAsync(["p1", "p2"])));
+        // Accounts have ids and are the ordinary ones; what is open is about the person it was about, and goes on.
+        var account = (await store.ReadAsync(s => s.AccountsAsync(["p1"]))).Single();
+        Assert.Equal(("", "tor", "i1"), (account.Slot, account.Name, account.ImmutableId));
+        Assert.True(Guid.TryParse(account.Id, out var id) && id != Guid.Empty);
+        Assert.Equal(
+            ("person", "p2", "p1"),
+            (
+                (await store.ReadAsync(s => s.RequestAsync("r2")))!.SubjectKind,
+                (await store.ReadAsync(s => s.RequestAsync("r3")))!.SubjectId,
+                (await store.ReadAsync(s => s.StepsOfAsync("r1")))[0].SubjectId
+            )
+        );
+        var claims = await store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", 99, 199, 9));
+        Assert.Equal(["p1"], claims.Select(c => c.SubjectId));
+        var due = await store.ReadAsync(s => s.DueStepsAsync(claims, 99));
+        Assert.Equal([("s1", "person", "p1"), ("s2", "person", "p1")], due.Select(d => (d.Id, d.SubjectKind, d.PersonId)));
         engine.Migrate();
     }
 
