@@ -153,17 +153,20 @@ public sealed class AccountTests(Servers servers)
 
         // Only with an owner, a remark and a known purpose; by operators, within their targets.
         foreach (
-            var (mark, actor, status) in new[]
+            var (mark, actor, status, says) in new[]
             {
-                (new AccountMark("robot", owner.Number, "x"), "otto", 400),
-                (new AccountMark("service", owner.Number, " "), "otto", 400),
-                (new AccountMark("service", null, "copies"), "otto", 400),
-                (new AccountMark("service", "E-none", "copies"), "otto", 400),
-                (new AccountMark("service", owner.Number, "copies"), "mara", 403),
-                (new AccountMark("service", owner.Number, "copies"), "edda", 403),
+                (new AccountMark("robot", owner.Number, "x"), "otto", 400, "is no purpose"),
+                (new AccountMark("service", owner.Number, " "), "otto", 400, "Say why"),
+                (new AccountMark("service", null, "copies"), "otto", 400, "Name who answers for it"),
+                (new AccountMark("service", "E-none", "copies"), "otto", 400, "There is no person"),
+                (new AccountMark("service", owner.Number, "copies"), "mara", 403, ""),
+                (new AccountMark("service", owner.Number, "copies"), "edda", 403, ""),
             }
         )
-            Assert.Equal(status, (await World.RefusedAsync(MarkAsync(world, found.Id, mark, actor))).Status);
+        {
+            var refused = await World.RefusedAsync(MarkAsync(world, found.Id, mark, actor));
+            Assert.Equal((status, true), (refused.Status, refused.Detail.Contains(says, StringComparison.Ordinal)));
+        }
         await World.OkAsync(MarkAsync(world, found.Id, new("service", owner.Number, "nightly copies")));
         Assert.Equal(("service", owner.Number), ((await FindAsync(world, name)).Purpose, (await FindAsync(world, name)).OwnerNumber));
 

@@ -65,14 +65,14 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
         var edition = await editions.CurrentAsync(cancel);
         RequirePurpose(body.Purpose ?? "");
         if (string.IsNullOrWhiteSpace(body.Remark))
-            throw Problem.Invalid("remark", "Say why: it stands on the ledger.");
+            throw Problem.Invalid("Say why: it stands on the ledger.", "remark");
         return await store.WriteAsync(
             async s =>
             {
                 var row = await RequireAsync(s, id, user);
                 var owner = string.IsNullOrEmpty(body.Owner) ? null : await OwnerAsync(s, body.Owner);
                 if (owner is null && body.Purpose != AccountPurpose.Unmatched)
-                    throw Problem.Invalid("owner", $"Name who answers for it: a {body.Purpose} account has an owner.");
+                    throw Problem.Invalid($"Name who answers for it: a {body.Purpose} account has an owner.", "owner");
                 var now = time.GetUtcNow();
                 if (!await s.SetPurposeAsync(row.Id, body.Purpose!, owner?.Id ?? "", now.ToUnixTimeMilliseconds()))
                     throw Taken(row);
@@ -103,7 +103,7 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
     {
         var edition = await editions.CurrentAsync(cancel);
         if (string.IsNullOrWhiteSpace(body.Reason))
-            throw Problem.Invalid("reason", "Say why: those who decide read it.");
+            throw Problem.Invalid("Say why: those who decide read it.", "reason");
         return await store.WriteAsync(
             async s =>
             {
@@ -120,7 +120,7 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
                 var now = time.GetUtcNow();
                 DateTimeOffset? from = body.LastDay is { } day ? SiteDays.EndOf(day, edition.Rulebook.ZoneOf(owner.Site)) : null;
                 if (from <= now)
-                    throw Problem.Invalid("lastDay", "The last day lies in the past; leave it out to close the account at once.");
+                    throw Problem.Invalid("The last day lies in the past; leave it out to close the account at once.", "lastDay");
                 var title = edition.Rulebook.TitleOf(Recorded.KeyOf(row));
                 var when = body.LastDay is { } last ? $" after {last.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)}" : "";
                 var request = new RequestRow
@@ -180,12 +180,12 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
         Problem.Conflict("somebodys", $"{row.Name} belongs to a person; what becomes of it is a matter of that person.");
 
     private static async Task<PersonRow> OwnerAsync(Session s, string number) =>
-        await s.FindPersonAsync(number) ?? throw Problem.Invalid("owner", $"There is no person '{number}'.");
+        await s.FindPersonAsync(number) ?? throw Problem.Invalid($"There is no person '{number}'.", "owner");
 
     private static void RequirePurpose(string purpose)
     {
         if (!AccountPurpose.All.Contains(purpose))
-            throw Problem.Invalid("purpose", $"'{purpose}' is no purpose; use {string.Join(", ", AccountPurpose.All)}.");
+            throw Problem.Invalid($"'{purpose}' is no purpose; use {string.Join(", ", AccountPurpose.All)}.", "purpose");
     }
 
     private static bool Reaches(ClaimsPrincipal user, string target)
