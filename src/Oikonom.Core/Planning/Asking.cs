@@ -278,7 +278,8 @@ public sealed class Asking
         return [.. _function.Templates.Where((_, i) => _matches[i]).Select(t => t.Rule.Name)];
     }
 
-    /// <summary>The match keys a person's ordinary account would have, with nothing else worked out; empty when no template makes one.</summary>
+    /// <summary>The match keys a person's ordinary account would have, with nothing else worked out; empty when no template makes
+    /// one.</summary>
     public IReadOnlyList<(string Attribute, string Value)> MatchKeys(Subject person, TargetRule target)
     {
         (_asked, _at) = (person.Asked, null);

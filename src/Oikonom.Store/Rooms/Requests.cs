@@ -180,7 +180,8 @@ public sealed record RequestFilter(
 public static class RequestTables
 {
     private const string Columns =
-        "r.number, r.id, r.kind, r.state, r.stage, r.person_id, r.subject_kind, r.subject_id, r.requester, r.cause, r.edition, r.workflow, r.plan, "
+        "r.number, r.id, r.kind, r.state, r.stage, r.person_id, r.subject_kind, r.subject_id, "
+        + "r.requester, r.cause, r.edition, r.workflow, r.plan, "
         + "r.plan_digest, r.stage_title, r.deciders, r.decider_role, r.decider_why, "
         + "r.problem, r.candidates, r.chosen, r.since_at, r.created_at, r.updated_at, r.completed_at, r.due_at, r.attempts, "
         + "r.lease_owner, r.lease_until, r.fence, r.version, r.source, r.wish, r.ballots, r.round, r.clock, r.clock_at, r.held, "
@@ -198,12 +199,14 @@ public static class RequestTables
 
     public static Task AddRequestsAsync(this Session session, IReadOnlyCollection<RequestRow> rows) =>
         session.BulkAsync(
-            "INSERT INTO requests (id, kind, state, stage, person_id, subject_kind, subject_id, requester, cause, edition, workflow, stage_title, "
-                + "deciders, decider_role, decider_why, problem, candidates, chosen, since_at, created_at, updated_at, due_at, "
+            "INSERT INTO requests (id, kind, state, stage, person_id, subject_kind, subject_id, requester, cause, edition, workflow, "
+                + "stage_title, deciders, decider_role, decider_why, problem, candidates, chosen, since_at, "
+                + "created_at, updated_at, due_at, "
                 + "attempts, lease_owner, lease_until, fence, version, source, wish, batch, rollout) "
                 + (
-                    "SELECT id, kind, state, 0, person_id, subject_kind, subject_id, requester, cause, edition, workflow, '', '', '', '', '', '', '{{}}', "
-                    + "created_at, created_at, created_at, created_at, 0, '', 0, 0, 1, source, wish, batch, rollout FROM {rows} AS x"
+                    "SELECT id, kind, state, 0, person_id, subject_kind, subject_id, requester, cause, edition, workflow, '', '', '', "
+                    + "'', '', '', '{{}}', created_at, created_at, created_at, created_at, 0, '', 0, 0, 1, source, wish, batch, rollout "
+                    + "FROM {rows} AS x"
                 ).Replace("{{}}", "{}", StringComparison.Ordinal),
             rows,
             ("id", "text"),

@@ -50,8 +50,11 @@ public static class StepTables
     internal static readonly string RetryOf = $"UPDATE steps SET due_at=@now, state={Each(StepMachine.Retry)}";
 
     /// <summary>The state after a move, for each state before it.</summary>
-    private static string Each(Func<StepState, StepState> move) =>
-        $"CASE state {string.Join(' ', Enum.GetValues<StepState>().Select(o => $"WHEN '{EnumText.Of(o)}' THEN '{EnumText.Of(move(o))}'"))} END";
+    private static string Each(Func<StepState, StepState> move)
+    {
+        var cases = Enum.GetValues<StepState>().Select(o => $"WHEN '{EnumText.Of(o)}' THEN '{EnumText.Of(move(o))}'");
+        return $"CASE state {string.Join(' ', cases)} END";
+    }
 
     public static async Task AddStepsAsync(this Session session, IReadOnlyCollection<StepRow> rows)
     {
@@ -129,8 +132,9 @@ public static class StepTables
     /// <summary>The due steps of the chains, in the order they run; of a chain that is stopped only what takes access away.</summary>
     public static Task<IReadOnlyList<StepRow>> DueStepsAsync(this Session session, IReadOnlyCollection<ChainRow> chains, long now) =>
         session.BulkQueryAsync<StepRow, ChainRow>(
-            "SELECT s.id, s.request_id, s.subject_id, r.subject_kind, r.person_id, s.target, s.ordinal, s.change, s.due_at, s.later, s.removes, s.state, "
-                + "s.attempts, s.problem, CASE WHEN p.edition>0 THEN p.edition ELSE r.edition END AS edition, r.number FROM {rows} AS x "
+            "SELECT s.id, s.request_id, s.subject_id, r.subject_kind, r.person_id, s.target, s.ordinal, s.change, s.due_at, s.later, "
+                + "s.removes, s.state, s.attempts, s.problem, CASE WHEN p.edition>0 THEN p.edition ELSE r.edition END AS edition, r.number "
+                + "FROM {rows} AS x "
                 + "{join} steps s ON s.subject_id=x.subject_id AND s.target=x.target AND s.state='pending' {join} requests r ON "
                 + "r.id=s.request_id {join} people p ON p.id=r.person_id "
                 + $"WHERE s.due_at<={now.ToString(System.Globalization.CultureInfo.InvariantCulture)} AND r.state IN "
@@ -275,7 +279,8 @@ public static class StepTables
     /// <summary>Drops what has not run of a request, with the reason.</summary>
     public static Task DropPendingAsync(this Session session, string request, string reason, long now) =>
         session.ExecuteAsync(
-            $"UPDATE steps SET state={Each(StepMachine.Drop)}, problem=@reason, done_at=@now WHERE request_id=@request AND state IN {OpenStates}",
+            $"UPDATE steps SET state={Each(StepMachine.Drop)}, problem=@reason, done_at=@now WHERE request_id=@request AND "
+                + $"state IN {OpenStates}",
             new
             {
                 request,
