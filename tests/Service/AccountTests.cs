@@ -127,6 +127,23 @@ public sealed class AccountTests(Servers servers)
         Assert.Equal([$"adm-{row.Number.ToLowerInvariant()}"], asked.Plan.Select(c => c.Subject).Distinct());
     }
 
+    [Fact]
+    public async Task An_account_with_power_is_asked_for_with_an_end_and_goes_the_way_of_powerful_access()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        await TrustApprovalTests.PublishAsync(world);
+        var row = HrRow.New();
+        await world.BringAsync(row);
+        var body = new NewRequest("account", row.Number, "looks after the tanks", Template: "administrators");
+        var (status, _, detail) = await World.RefusedAsync((await world.SignInAsync("ines")).PostAsJsonAsync("/api/v1/requests", body));
+        Assert.Equal((400, true), (status, detail.Contains("never given without an end", StringComparison.Ordinal)));
+        var until = DateTime.UtcNow.AddDays(30).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);
+        var asked = await ApprovalTests.RaiseAsync(world, body with { Until = until });
+        asked = await world.WaitForAsync(asked.Summary.Id, "deciding");
+        Assert.Equal("Powerful access", asked.WorkflowTitle);
+        Assert.All(asked.Items.Where(i => i.Entitlement is not null), i => Assert.True(i.Privileged));
+    }
+
     private static async Task<NobodysAccountView> FindAsync(World world, string name) =>
         (await world.GetAsync<Page<NobodysAccountView>>($"/api/v1/accounts?target=directory&text={name}")).Items.Single();
 
