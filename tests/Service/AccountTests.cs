@@ -184,6 +184,27 @@ public sealed class AccountTests(Servers servers)
             var refused = await World.RefusedAsync(MarkAsync(world, found.Id, mark, actor));
             Assert.Equal((status, true), (refused.Status, refused.Detail.Contains(says, StringComparison.Ordinal)));
         }
+        // Who is limited to a site neither sees nor marks what belongs to none.
+        await world.SaveUserAsync(
+            "near",
+            new(
+                "Near",
+                "near@northmere.example",
+                ["operator"],
+                "",
+                true,
+                new Dictionary<string, ReachBody> { ["operator"] = new(["harbour"]) }
+            )
+        );
+        Assert.Equal(
+            (403, "out-of-reach"),
+            await World.RefusedAsync(MarkAsync(world, found.Id, new("service", owner.Number, "mine"), "near")) is var far
+                ? (far.Status, far.Code)
+                : default
+        );
+        Assert.Equal(403, (await World.RefusedAsync(CloseAsync(world, found.Id, new(null, "mine"), "near"))).Status);
+        Assert.Empty((await world.GetAsync<Page<NobodysAccountView>>("/api/v1/accounts", "near")).Items);
+
         await World.OkAsync(MarkAsync(world, found.Id, new("service", owner.Number, "nightly copies")));
         Assert.Equal(("service", owner.Number), ((await FindAsync(world, name)).Purpose, (await FindAsync(world, name)).OwnerNumber));
 

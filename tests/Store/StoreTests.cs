@@ -406,6 +406,10 @@ public abstract partial class StoreTests : IAsyncLifetime
                 },
             ]);
             Assert.True(await s.TakeNameAsync("directory", "adm-tor", "1", Now, "administrator"));
+            // One name is one account's, also of the same person.
+            Assert.False(await s.TakeNameAsync("directory", "adm-tor", "1", Now));
+            Assert.Equal(["adm-tor"], await s.NamesTakenAsync("directory", ["adm-tor", "free"], "1"));
+            Assert.Empty(await s.NamesTakenAsync("directory", ["adm-tor", "free"], "1", "administrator"));
             Assert.True(await s.TakeNameAsync("directory", "later-tor", "1", Now, "spare"));
             await s.ReleaseNamesAsync("1");
         });

@@ -243,7 +243,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
             var wishes = Desired.NameWishes(person, edition, account);
             foreach (var batch in AccountNames.Candidates(wishes, target.Names).Take(60).Chunk(20))
             {
-                var taken = await s.NamesTakenAsync(target.Name, batch, person.Id.ToString());
+                var taken = await s.NamesTakenAsync(target.Name, batch, person.Id.ToString(), account.Slot);
                 if (batch.Except(taken).FirstOrDefault() is not { } free)
                     continue;
                 names[account] = free;

@@ -172,7 +172,13 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
         var row = Guid.TryParse(id, out var parsed) ? await s.AccountAsync(parsed.ToString()) : null;
         if (row is null)
             throw Problem.NotFound($"account '{id}'", "List them with 'oikonom targets accounts'.");
-        user.RequireTargets([row.Target], Roles.Operator, Roles.Engineer);
+        if (!Reaches(user, row.Target))
+            throw new Problem(
+                403,
+                "out-of-reach",
+                "Not allowed",
+                "It belongs to no part of the organisation; it is for operators whose role is limited to none, and to no other target."
+            );
         return row.PersonId is null ? row : throw Taken(row);
     }
 
@@ -188,11 +194,16 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
             throw Problem.Invalid($"'{purpose}' is no purpose; use {string.Join(", ", AccountPurpose.All)}.", "purpose");
     }
 
+    /// <summary>What is nobody's stands in no site and no department: a role that is limited to some does not reach it.</summary>
     private static bool Reaches(ClaimsPrincipal user, string target)
     {
         var party = user.AsParty();
         return party.Roles.Any(r =>
-            r is Roles.Operator or Roles.Engineer && (!party.Reach.TryGetValue(r, out var reach) || reach.CoversTarget(target))
+            r is Roles.Operator or Roles.Engineer
+            && (
+                !party.Reach.TryGetValue(r, out var reach)
+                || (reach.Sites.Count == 0 && reach.Departments.Count == 0 && reach.CoversTarget(target))
+            )
         );
     }
 

@@ -172,6 +172,7 @@ public sealed partial class PlannerLoop(
                     edition,
                     target,
                     request.PersonId,
+                    account.Slot,
                     subject.AccountNames.GetValueOrDefault(account),
                     wishes,
                     [.. fresh.Where(f => f.Account.Target == target.Name).Select(f => f.Name)],
@@ -353,6 +354,7 @@ public sealed partial class PlannerLoop(
         Edition edition,
         TargetRule target,
         string person,
+        string slot,
         string? reserved,
         IReadOnlyList<string> wishes,
         IReadOnlyList<string> own,
@@ -364,7 +366,7 @@ public sealed partial class PlannerLoop(
             return reserved;
         foreach (var batch in AccountNames.Candidates(wishes, target.Names).Chunk(20))
         {
-            var taken = await store.ReadAsync(s => s.NamesTakenAsync(target.Name, batch, person), cancel);
+            var taken = await store.ReadAsync(s => s.NamesTakenAsync(target.Name, batch, person, slot), cancel);
             foreach (var name in batch.Except(taken).Except(own))
                 if (!await connector.NameIsTakenAsync(name, cancel))
                     return name;

@@ -249,7 +249,7 @@ public static class AccountTables
             ("until_at", "bigint")
         );
 
-    /// <summary>Takes a name for ever. False when it was ever somebody else's.</summary>
+    /// <summary>Takes a name for ever. False when it was ever somebody else's, or another account's of the same person.</summary>
     public static async Task<bool> TakeNameAsync(this Session session, string target, string name, string person, long at, string slot = "")
     {
         // Whoever had it and is forgotten had it all the same.
@@ -277,8 +277,17 @@ public static class AccountTables
             )
             .ConfigureAwait(false);
         return await session
-                .FirstAsync<string>("SELECT person_id FROM names WHERE target=@target AND name_key=@name", new { target, name })
-                .ConfigureAwait(false) == person;
+            .ScalarAsync<bool>(
+                "SELECT EXISTS (SELECT 1 FROM names WHERE target=@target AND name_key=@name AND person_id=@person AND slot=@slot)",
+                new
+                {
+                    target,
+                    name,
+                    person,
+                    slot,
+                }
+            )
+            .ConfigureAwait(false);
     }
 
     public static Task TakeNamesAsync(this Session session, IReadOnlyCollection<NameRow> rows) =>
@@ -301,28 +310,31 @@ public static class AccountTables
             ("id", "text")
         );
 
-    /// <summary>Of the names, those that are or ever were somebody else's.</summary>
+    /// <summary>Of the names, those that are or ever were somebody else's, or another account's of the same person.</summary>
     public static Task<IReadOnlyList<string>> NamesTakenAsync(
         this Session session,
         string target,
         IReadOnlyCollection<string> names,
-        string person
+        string person,
+        string slot = ""
     ) =>
         session.BulkQueryAsync<string, object>(
             "SELECT DISTINCT x.name FROM {rows} AS x {join} names n ON n.target=x.target AND (n.name_key=x.name OR "
-                + "n.name_key=x.hidden) WHERE n.person_id<>x.person",
+                + "n.name_key=x.hidden) WHERE n.person_id<>x.person OR n.slot<>x.slot",
             [
                 .. names.Select(name => new
                 {
                     Name = name,
                     Target = target,
                     Person = person,
+                    Slot = slot,
                     Hidden = ForgettingTables.HiddenName(target, name),
                 }),
             ],
             ("name", "text"),
             ("target", "text"),
             ("person", "text"),
+            ("slot", "text"),
             ("hidden", "text")
         );
 
