@@ -172,7 +172,7 @@ public sealed partial class WriteBackLoop(
             else if (name.StartsWith("names.", StringComparison.Ordinal))
                 scope[slot.Index] = Value.Of(subject.AccountNames.GetValueOrDefault(name[6..], ""));
             else if (name == "account.name")
-                scope[slot.Index] = Value.Of(subject.AccountNames.Values.FirstOrDefault() ?? "");
+                scope[slot.Index] = Value.Of(subject.AccountNames.FirstOrDefault(n => n.Key.IsOrdinary).Value ?? "");
         }
         var fields = new Dictionary<string, string>();
         foreach (var field in source.WriteBack)
