@@ -135,6 +135,7 @@ internal static class Rehearse
                 await s.UpsertAccountsAsync([
                     .. rows.Select(r => new AccountRow
                     {
+                        Id = Guid.NewGuid().ToString(),
                         PersonId = r.Id,
                         Target = "directory",
                         Name = "tor." + r.SearchKey,
