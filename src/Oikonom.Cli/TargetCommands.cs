@@ -150,10 +150,11 @@ internal static class TargetCommands
     {
         var account = new Argument<string>("account") { Description = "target/name" };
         var last = new Option<DateOnly?>("--last-day") { Description = "the last day on which it may be used; at once, if left out" };
+        var keep = new Option<bool>("--keep") { Description = "it stays: the end that was approved is taken back" };
         var reason = new Option<string>("--reason") { Description = "why; those who decide read it", Required = true };
         return Commands.Make(
             "close",
-            "Asks for the end of an account that belongs to nobody. Whoever decides for its owner decides.",
+            "Asks for the end of an account that belongs to nobody, or for another one. Whoever decides for its owner decides.",
             "oikonom targets close directory/svc-backup --last-day 2026-12-31 --reason \"replaced\"",
             async (parsed, cancel) =>
             {
@@ -161,16 +162,18 @@ internal static class TargetCommands
                 var found = await FindAsync(service, parsed.GetValue(account)!, cancel);
                 var (made, raw) = await service.PostAsync<RequestSummary>(
                     $"/api/v1/accounts/{found.Id}/close",
-                    new AccountClosing(parsed.GetValue(last), parsed.GetValue(reason)),
+                    new AccountClosing(parsed.GetValue(last), parsed.GetValue(reason), parsed.GetValue(keep)),
                     cancel
                 );
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
-                Show.Good($"Request {made.Number} asks for the end of {found.Name} in {found.TargetTitle}.");
+                var what = parsed.GetValue(keep) ? $"that {found.Name} stays" : $"for the end of {found.Name}";
+                Show.Good($"Request {made.Number} asks {what} in {found.TargetTitle}.");
                 return Exit.Good;
             },
             account,
             last,
+            keep,
             reason
         );
     }

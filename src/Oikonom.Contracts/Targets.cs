@@ -37,6 +37,7 @@ public sealed record NobodysAccountView(
 public sealed record AccountMark(string? Purpose, string? Owner, string? Remark);
 
 /// <param name="LastDay">The last day on which it may be used, at the owner's site; null closes it once that is approved.</param>
-public sealed record AccountClosing(DateOnly? LastDay, string? Reason);
+/// <param name="Keep">It stays, and the end that was approved is taken back.</param>
+public sealed record AccountClosing(DateOnly? LastDay, string? Reason, bool Keep = false);
 
 public sealed record TargetCheck(string Name, bool Reachable, string Message, string? SignedInAs, long Milliseconds);

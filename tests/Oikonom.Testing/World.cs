@@ -447,6 +447,18 @@ public sealed class World : IAsyncDisposable
         return await WaitForAsync(raised.Id!, state);
     }
 
+    /// <summary>Brings a request that was raised to its completion, by whatever decisions and release it still wants.</summary>
+    public async Task<RequestDetail> ThroughAsync(string? id)
+    {
+        var request = await EventuallyAsync(() => RequestAsync(id), r => r.Summary.State is "deciding" or "releasing" or "completed");
+        if (request.Summary.State == "deciding")
+            await ApproveAsync(request);
+        request = await EventuallyAsync(() => RequestAsync(id), r => r.Summary.State is "releasing" or "completed");
+        if (request.Summary.State == "releasing")
+            await ReleaseAsync(request);
+        return await WaitForAsync(id, "completed");
+    }
+
     public async Task<LedgerVerification> VerifyLedgerAsync() =>
         (
             await (

@@ -39,14 +39,6 @@ public sealed class AccountTests(Servers servers)
             .Select(LdapDn.Normalise)
             .Contains(LdapDn.Normalise(dn));
 
-    private static async Task<RequestDetail> ThroughAsync(World world, string? id)
-    {
-        var planned = await world.WaitForAsync(id, "deciding");
-        await world.ApproveAsync(planned);
-        await world.ReleaseAsync(await world.WaitForAsync(id, "releasing"));
-        return await world.WaitForAsync(id, "completed");
-    }
-
     [Fact]
     public async Task A_second_account_is_made_held_ended_and_woken_beside_the_ordinary_one()
     {
@@ -91,7 +83,7 @@ public sealed class AccountTests(Servers servers)
         // Who moves away loses the second account alone.
         world.WriteHr(row with { Department = "Education" });
         var moves = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
-        var moved = await ThroughAsync(world, moves.Id);
+        var moved = await world.ThroughAsync(moves.Id);
         Assert.All(moved.Steps.Where(s => !s.Later), s => Assert.Equal("done", s.State));
         var after = await PersonAsync(world, row);
         Assert.Equal([("", true), ("administrator", false)], after.Accounts.Select(a => (a.Slot, a.Enabled)).Order());
@@ -101,7 +93,7 @@ public sealed class AccountTests(Servers servers)
 
         // And gets the same entry back, not another one.
         world.WriteHr(row);
-        await ThroughAsync(world, (await world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number).Id);
+        await world.ThroughAsync((await world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number).Id);
         var back = (await PersonAsync(world, row)).Accounts.Single(a => a.Slot == "administrator");
         Assert.Equal((true, second.ImmutableId), (back.Enabled, back.ImmutableId));
         Assert.Null((await ldap.ReadAsync(second.Location, [Lock]))!.Text(Lock));
@@ -218,7 +210,7 @@ public sealed class AccountTests(Servers servers)
         await World.OkAsync(MarkAsync(world, found.Id, new("unmatched", null, "it is a person's after all")));
         var planned = await world.WaitForAsync(raised.Id, "deciding", 60);
         Assert.Contains(planned.Plan, c => c.Kind == "adopt-account" && c.Subject == name);
-        await ThroughAsync(world, raised.Id);
+        await world.ThroughAsync(raised.Id);
         Assert.Equal(found.Location, (await PersonAsync(world, later)).Accounts.Single().Location);
         Assert.Empty((await world.GetAsync<Page<NobodysAccountView>>($"/api/v1/accounts?text={name}")).Items);
         Assert.Equal("somebodys", (await World.RefusedAsync(MarkAsync(world, found.Id, new("service", owner.Number, "again")))).Code);
@@ -279,6 +271,104 @@ public sealed class AccountTests(Servers servers)
         Assert.Empty((await PersonAsync(world, owner)).Accounts);
     }
 
+    /// <summary>A world with a person, an account of nobody that this person answers for, and another one.</summary>
+    private async Task<(World World, NobodysAccountView Account, NobodysAccountView Other)> OwnedAsync()
+    {
+        var world = await World.StartAsync(servers.Directory, new() { MovesClock = true });
+        await TrustApprovalTests.PublishAsync(world);
+        var owner = HrRow.New();
+        var names = new[] { "svc-" + owner.Number.ToLowerInvariant(), "other-" + owner.Number.ToLowerInvariant() };
+        await using (var ldap = await servers.Directory.ConnectAsync())
+            foreach (var name in names)
+                await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name, "S-" + name));
+        world.WriteHr(owner);
+        await world.RunIntakeAsync("baseline", actor: "edda");
+        var found = await FindAsync(world, names[0]);
+        await World.OkAsync(MarkAsync(world, found.Id, new("service", owner.Number, "copies")));
+        return (world, found, await FindAsync(world, names[1]));
+    }
+
+    /// <summary>An end, or that there is none, asked for, decided and released.</summary>
+    private static async Task<string> DecidedAsync(World world, string id, int? days, bool keep = false)
+    {
+        DateOnly? last = days is { } ahead ? DateOnly.FromDateTime(DateTime.UtcNow.AddDays(ahead)) : null;
+        var made = await (
+            await World.OkAsync(CloseAsync(world, id, new(last, "as HR says", keep)))
+        ).Content.ReadFromJsonAsync<RequestSummary>();
+        await world.ApproveAsync(await world.WaitForAsync(made!.Id, "deciding"));
+        await world.ReleaseAsync(await world.WaitForAsync(made.Id, "releasing"));
+        return made.Id;
+    }
+
+    [Fact]
+    public async Task The_end_of_an_account_of_nobody_is_moved_back_and_forth_and_taken_back()
+    {
+        var (world, account, _) = await OwnedAsync();
+        await using var ending = world;
+        async Task<NobodysAccountView> Seen() => await FindAsync(world, account.Name);
+        var first = await DecidedAsync(world, account.Id, 3);
+        var later = await DecidedAsync(world, account.Id, 30);
+        await world.EventuallyAsync(Seen, a => a.Until > DateTimeOffset.UtcNow.AddDays(20));
+        // The day that was moved away comes: nothing is done, and the request says that it was not wanted any more.
+        world.MoveClock(TimeSpan.FromDays(6));
+        await world.WaitForAsync(first, "lapsed");
+        Assert.True((await Seen()).Enabled);
+        // It stays after all, and then it does not.
+        await DecidedAsync(world, account.Id, null, keep: true);
+        await world.EventuallyAsync(Seen, a => a.Until is null);
+        Assert.Equal("already-so", (await World.RefusedAsync(CloseAsync(world, account.Id, new(null, "again", true)))).Code);
+        Assert.Equal(400, (await World.RefusedAsync(CloseAsync(world, account.Id, new(new(2031, 1, 1), "both", true)))).Status);
+        world.MoveClock(TimeSpan.FromDays(40));
+        await world.WaitForAsync(later, "lapsed");
+        Assert.True((await Seen()).Enabled);
+        await world.WaitForAsync(await DecidedAsync(world, account.Id, null), "completed");
+        Assert.False((await Seen()).Enabled);
+    }
+
+    [Fact]
+    public async Task An_account_of_nobody_that_was_deleted_by_hand_is_not_closed_and_its_request_says_why()
+    {
+        var (world, account, _) = await OwnedAsync();
+        await using var ending = world;
+        var made = await (
+            await World.OkAsync(CloseAsync(world, account.Id, new(null, "replaced")))
+        ).Content.ReadFromJsonAsync<RequestSummary>();
+        await world.ApproveAsync(await world.WaitForAsync(made!.Id, "deciding"));
+        var releasing = await world.WaitForAsync(made.Id, "releasing");
+        await using (var root = await servers.Directory.ConnectAsRootAsync())
+            await root.DeleteAsync(account.Location);
+        await world.ReleaseAsync(releasing);
+        var waits = await world.EventuallyAsync(() => world.RequestAsync(made.Id), r => r.Summary.Problem?.Contains("no entry of") == true);
+        Assert.Equal("planning", waits.Summary.State);
+        // It waits there, and does not go round.
+        await Task.Delay(3000);
+        Assert.Equal("planning", (await world.RequestAsync(made.Id)).Summary.State);
+        await World.OkAsync(
+            (await world.SignInAsync("otto")).PostAsJsonAsync($"/api/v1/requests/{made.Id}/withdraw", new DeclineBody("gone"))
+        );
+        Assert.Null((await FindAsync(world, account.Name)).Request);
+    }
+
+    [Fact]
+    public async Task A_request_that_was_pointed_at_another_account_in_the_database_disables_nothing()
+    {
+        var (world, account, victim) = await OwnedAsync();
+        await using var _ = world;
+        await using var ldap = await servers.Directory.ConnectAsync();
+        var made = await DecidedAsync(world, account.Id, 3);
+        // The owner of the database lets an approved closing, and the end that was approved, be about another account.
+        await TrustApprovalTests.SqlAsync(
+            world,
+            $"UPDATE requests SET subject_id='{victim.Id}' WHERE id='{made}'; UPDATE steps SET subject_id='{victim.Id}' WHERE request_id='{made}'; "
+                + $"UPDATE accounts SET until_at=1 WHERE id='{victim.Id}'; "
+                + $"INSERT INTO chains SELECT '{victim.Id}', target, 1, '', 0, 0 FROM chains LIMIT 1"
+        );
+        world.MoveClock(TimeSpan.FromDays(6));
+        await world.EventuallyAsync(() => world.RequestAsync(made), r => r.Summary.State is "deciding" or "planning");
+        Assert.Null((await ldap.ReadAsync(victim.Location, [Lock]))!.Text(Lock));
+        Assert.True((await FindAsync(world, victim.Name)).Enabled);
+    }
+
     [Fact]
     public async Task A_store_of_the_release_before_goes_on_with_its_open_requests_and_completes_them()
     {
@@ -316,15 +406,7 @@ public sealed class AccountTests(Servers servers)
         await world.ReleaseAsync(releasing);
         foreach (var id in new[] { deciding.Summary.Id, releasing.Summary.Id })
             Assert.All((await world.WaitForAsync(id, "completed")).Steps, s => Assert.Equal("done", s.State));
-        var left = await world.EventuallyAsync(
-            () => world.RequestAsync(leaves.Summary.Id),
-            r => r.Summary.State is "deciding" or "releasing" or "completed"
-        );
-        if (left.Summary.State == "deciding")
-            await world.ApproveAsync(left);
-        if ((await world.RequestAsync(leaves.Summary.Id)).Summary.State == "releasing")
-            await world.ReleaseAsync(await world.RequestAsync(leaves.Summary.Id));
-        await world.WaitForAsync(leaves.Summary.Id, "completed");
+        await world.ThroughAsync(leaves.Summary.Id);
         Assert.False((await PersonAsync(world, has)).Accounts.Single().Enabled);
         Assert.True((await world.VerifyLedgerAsync()).Sound);
     }

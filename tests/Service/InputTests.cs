@@ -16,21 +16,7 @@ public sealed class InputTests(Servers servers)
     {
         world.WriteHr(row);
         var raised = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
-        return await ThroughAsync(world, raised.Id);
-    }
-
-    private static async Task<RequestDetail> ThroughAsync(World world, string? id)
-    {
-        var request = await world.EventuallyAsync(
-            () => world.RequestAsync(id),
-            r => r.Summary.State is "deciding" or "releasing" or "completed"
-        );
-        if (request.Summary.State == "deciding")
-            await world.ApproveAsync(request);
-        request = await world.EventuallyAsync(() => world.RequestAsync(id), r => r.Summary.State is "releasing" or "completed");
-        if (request.Summary.State == "releasing")
-            await world.ReleaseAsync(request);
-        return await world.WaitForAsync(id, "completed");
+        return await world.ThroughAsync(raised.Id);
     }
 
     private static Task<PersonDetail> PersonAsync(World world, HrRow row) => world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}");
@@ -45,7 +31,7 @@ public sealed class InputTests(Servers servers)
         await using var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));
         var row = HrRow.New();
         await world.BringAsync(row);
-        await ThroughAsync(world, (await RaiseAsync(world, new("leaver", row.Number, "theft", Urgent: true))).Summary.Id);
+        await world.ThroughAsync((await RaiseAsync(world, new("leaver", row.Number, "theft", Urgent: true))).Summary.Id);
         var left = await PersonAsync(world, row);
         Assert.Equal((false, Day(-1)), (left.Accounts.Single().Enabled, Of(left, "end")));
         Assert.All(left.Grants, g => Assert.True(g.Until <= DateTimeOffset.UtcNow));
@@ -59,8 +45,7 @@ public sealed class InputTests(Servers servers)
         Assert.Equal((false, "Divers"), (left.Accounts.Single().Enabled, Of(left, "title")));
 
         // Another last day, decided by people, brings them back.
-        var back = await ThroughAsync(
-            world,
+        var back = await world.ThroughAsync(
             (
                 await RaiseAsync(
                     world,
@@ -83,8 +68,7 @@ public sealed class InputTests(Servers servers)
         await using var world = await World.StartAsync(servers.Directory, await servers.OnAsync(engine));
         var row = HrRow.New();
         await world.BringAsync(row);
-        await ThroughAsync(
-            world,
+        await world.ThroughAsync(
             (
                 await RaiseAsync(
                     world,

@@ -2,6 +2,7 @@ using Oikonom.Core.Approval;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
+using Oikonom.Core.People;
 using Oikonom.Proofs;
 using Oikonom.Store.Rooms;
 using Oikonom.Testing;
@@ -484,7 +485,7 @@ public abstract partial class StoreTests : IAsyncLifetime
                     Id = "c1",
                     Kind = "closing",
                     PersonId = "1",
-                    SubjectKind = "account",
+                    SubjectKind = SubjectKind.Account,
                     SubjectId = "n1",
                     Requester = "otto",
                     Workflow = "staff",
@@ -504,10 +505,10 @@ public abstract partial class StoreTests : IAsyncLifetime
             ]);
         });
         var row = (await _store.ReadAsync(s => s.RequestAsync("c1")))!;
-        Assert.Equal(("account", "n1", "kiosk", "1"), (row.SubjectKind, row.SubjectId, row.Account, row.PersonId));
+        Assert.Equal((SubjectKind.Account, "n1", "kiosk", "1"), (row.SubjectKind, row.SubjectId, row.Account, row.PersonId));
         var own = (await _store.ReadAsync(s => s.RequestAsync("r1")))!;
-        Assert.Equal(("person", "1", ""), (own.SubjectKind, own.SubjectId, own.Account));
-        Assert.Equal([("n1", row.Number)], await _store.ReadAsync(s => s.OpenRequestsAboutAsync(["n1", "n2"])));
+        Assert.Equal((SubjectKind.Person, "1", ""), (own.SubjectKind, own.SubjectId, own.Account));
+        Assert.Equal([("n1", row.Number, RequestState.Planning)], await _store.ReadAsync(s => s.OpenRequestsAboutAsync(["n1", "n2"])));
         Assert.DoesNotContain(await _store.ReadAsync(s => s.OpenRequestsOfAsync(["1"])), r => r.Id == "c1");
         Assert.Empty(await _store.ReadAsync(s => s.RemovalsAheadAsync(["1"])));
         Assert.Equal("c1", (await _store.ReadAsync(s => s.RequestsPageAsync(new(Text: "kios")))).Single().Id);
@@ -598,7 +599,7 @@ public abstract partial class StoreTests : IAsyncLifetime
         Assert.Equal(("", "tor", "i1"), (account.Slot, account.Name, account.ImmutableId));
         Assert.True(Guid.TryParse(account.Id, out var id) && id != Guid.Empty);
         Assert.Equal(
-            ("person", "p2", "p1"),
+            (SubjectKind.Person, "p2", "p1"),
             (
                 (await store.ReadAsync(s => s.RequestAsync("r2")))!.SubjectKind,
                 (await store.ReadAsync(s => s.RequestAsync("r3")))!.SubjectId,
@@ -608,7 +609,10 @@ public abstract partial class StoreTests : IAsyncLifetime
         var claims = await store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", 99, 199, 9));
         Assert.Equal(["p1"], claims.Select(c => c.SubjectId));
         var due = await store.ReadAsync(s => s.DueStepsAsync(claims, 99));
-        Assert.Equal([("s1", "person", "p1"), ("s2", "person", "p1")], due.Select(d => (d.Id, d.SubjectKind, d.PersonId)));
+        Assert.Equal(
+            [("s1", SubjectKind.Person, "p1"), ("s2", SubjectKind.Person, "p1")],
+            due.Select(d => (d.Id, d.SubjectKind, d.PersonId))
+        );
         engine.Migrate();
     }
 

@@ -10,19 +10,12 @@ namespace Oikonom.Core.Rulebook;
 /// rulebook and shared, so that looking it up costs little.
 /// </summary>
 [JsonConverter(typeof(AccountKeyJson))]
-public sealed class AccountKey : IEquatable<AccountKey>, IComparable<AccountKey>
+public sealed class AccountKey : TextKey<AccountKey>
 {
-    private readonly string _text;
-    private readonly int _hash;
-
     /// <param name="target">The name of the target; it holds no colon and no slash.</param>
     /// <param name="slot">"" for the ordinary account.</param>
     public AccountKey(string target, string slot = "")
-    {
-        (Target, Slot) = (target, slot);
-        _text = slot.Length == 0 ? target : $"{target}:{slot}";
-        _hash = _text.GetHashCode(StringComparison.Ordinal);
-    }
+        : base(slot.Length == 0 ? target : $"{target}:{slot}") => (Target, Slot) = (target, slot);
 
     public string Target { get; }
 
@@ -39,29 +32,8 @@ public sealed class AccountKey : IEquatable<AccountKey>, IComparable<AccountKey>
     [SuppressMessage("Usage", "CA2225", Justification = "Parse is the named form.")]
     public static implicit operator AccountKey(string text) => Parse(text);
 
-    public bool Equals(AccountKey? other) =>
-        ReferenceEquals(this, other)
-        || (other is not null && _hash == other._hash && string.Equals(_text, other._text, StringComparison.Ordinal));
-
-    public override bool Equals(object? obj) => Equals(obj as AccountKey);
-
-    public override int GetHashCode() => _hash;
-
-    public int CompareTo(AccountKey? other) => string.CompareOrdinal(_text, other?._text);
-
-    public override string ToString() => _text;
-
-    public static bool operator ==(AccountKey? left, AccountKey? right) => left is null ? right is null : left.Equals(right);
-
-    public static bool operator !=(AccountKey? left, AccountKey? right) => !(left == right);
-
-    public static bool operator <(AccountKey? left, AccountKey? right) => left is null ? right is not null : left.CompareTo(right) < 0;
-
-    public static bool operator <=(AccountKey? left, AccountKey? right) => left is null || left.CompareTo(right) <= 0;
-
-    public static bool operator >(AccountKey? left, AccountKey? right) => right < left;
-
-    public static bool operator >=(AccountKey? left, AccountKey? right) => right <= left;
+    /// <summary>A title of what it is about, with the slot where it is not the ordinary one.</summary>
+    public string Titled(string title) => IsOrdinary ? title : $"{title} ({Slot})";
 }
 
 internal sealed class AccountKeyJson : JsonConverter<AccountKey>

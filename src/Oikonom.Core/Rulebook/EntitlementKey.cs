@@ -10,19 +10,12 @@ namespace Oikonom.Core.Rulebook;
 /// rulebook and shared, so that looking it up costs little.
 /// </summary>
 [JsonConverter(typeof(EntitlementKeyJson))]
-public sealed class EntitlementKey : IEquatable<EntitlementKey>, IComparable<EntitlementKey>
+public sealed class EntitlementKey : TextKey<EntitlementKey>
 {
-    private readonly string _text;
-    private readonly int _hash;
-
     /// <param name="account">The account that holds it; a target alone means the ordinary one.</param>
     /// <param name="name">The name of the entitlement within the target.</param>
     public EntitlementKey(AccountKey account, string name)
-    {
-        (Account, Name) = (account, name);
-        _text = $"{account}/{name}";
-        _hash = _text.GetHashCode(StringComparison.Ordinal);
-    }
+        : base($"{account}/{name}") => (Account, Name) = (account, name);
 
     /// <summary>The account that holds it; where a target has no accounts, the target alone.</summary>
     public AccountKey Account { get; }
@@ -45,31 +38,6 @@ public sealed class EntitlementKey : IEquatable<EntitlementKey>, IComparable<Ent
     /// <exception cref="FormatException">The text is no <c>target/entitlement</c>.</exception>
     public static EntitlementKey Parse(string text) =>
         TryParse(text, out var key) ? key : throw new FormatException($"'{text}' is no target/entitlement.");
-
-    public bool Equals(EntitlementKey? other) =>
-        ReferenceEquals(this, other)
-        || (other is not null && _hash == other._hash && string.Equals(_text, other._text, StringComparison.Ordinal));
-
-    public override bool Equals(object? obj) => Equals(obj as EntitlementKey);
-
-    public override int GetHashCode() => _hash;
-
-    public int CompareTo(EntitlementKey? other) => string.CompareOrdinal(_text, other?._text);
-
-    public override string ToString() => _text;
-
-    public static bool operator ==(EntitlementKey? left, EntitlementKey? right) => left is null ? right is null : left.Equals(right);
-
-    public static bool operator !=(EntitlementKey? left, EntitlementKey? right) => !(left == right);
-
-    public static bool operator <(EntitlementKey? left, EntitlementKey? right) =>
-        left is null ? right is not null : left.CompareTo(right) < 0;
-
-    public static bool operator <=(EntitlementKey? left, EntitlementKey? right) => left is null || left.CompareTo(right) <= 0;
-
-    public static bool operator >(EntitlementKey? left, EntitlementKey? right) => right < left;
-
-    public static bool operator >=(EntitlementKey? left, EntitlementKey? right) => right <= left;
 }
 
 internal sealed class EntitlementKeyJson : JsonConverter<EntitlementKey>

@@ -83,11 +83,11 @@ public sealed record Rulebook(
     public string TitleOf(string attribute) => Titles.GetValueOrDefault(attribute) ?? attribute;
 
     /// <summary>What people read of an account: the title of its target, and the slot when it is not the ordinary one.</summary>
-    public string TitleOf(AccountKey account)
-    {
-        var title = Targets.GetValueOrDefault(account.Target)?.Title ?? account.Target;
-        return account.IsOrdinary ? title : $"{title} ({account.Slot})";
-    }
+    public string TitleOf(AccountKey account) => account.Titled(Targets.GetValueOrDefault(account.Target)?.Title ?? account.Target);
+
+    /// <summary>Every account that somebody may have, by target in their order, the ordinary one first.</summary>
+    public IEnumerable<(TargetRule Target, AccountKey Account)> Accounts =>
+        Targets.Values.Where(t => t.HasAccounts).SelectMany(t => AccountsIn(t.Name).Select(a => (t, a)));
 
     /// <summary>The accounts that templates make or describe in a target, the ordinary one first; it alone when none does.</summary>
     public IReadOnlyList<AccountKey> AccountsIn(string target) =>

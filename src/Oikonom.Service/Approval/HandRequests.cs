@@ -80,36 +80,20 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
         if (ready.Joiner is { } facts)
             await s.UpsertPeopleAsync([Inputs.RowOf(person, Workflow.ByHand, facts, [], "", at)]);
         var kind = ready.Body.Kind;
-        var request = new RequestRow
-        {
-            Id = RequestId.New(now).ToString(),
-            Kind = kind,
-            State = RequestState.Planning,
-            PersonId = person,
-            Requester = user.UserName(),
-            Edition = edition.Number,
-            CreatedAt = at,
-            Workflow = Case.DefaultFor(edition, kind).Name,
-            Source = Workflow.ByHand,
-            Wish = ready.Wish.ToJson(),
-            Batch = batch,
-            Cause = JsonSerializer.Serialize(CauseOf(ready, edition)),
-        };
-        await s.AddRequestsAsync([request]);
-        s.Record(
-            LedgerEntry.Of(
-                now,
-                user.UserName(),
-                "request.raised",
-                person,
-                request.Id,
-                ("requestKind", kind),
-                ("source", Workflow.ByHand),
-                ("wish", ready.Wish)
-            )
+        var raised = await Raising.RaiseAsync(
+            s,
+            [
+                new(person, kind, Case.DefaultFor(edition, kind).Name, edition.Number, CauseOf(ready, edition))
+                {
+                    Requester = user.UserName(),
+                    Wish = ready.Wish.ToJson(),
+                    Batch = batch,
+                    Details = [("source", Workflow.ByHand), ("wish", ready.Wish)],
+                },
+            ],
+            now
         );
-        s.Tell("requests", request.Id);
-        return request.Id;
+        return raised[0];
     }
 
     /// <summary>What the request would bring, without reserving a name or a number and without asking a target.</summary>
@@ -233,12 +217,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
     private static async Task<IReadOnlyDictionary<AccountKey, string>> NamesAsync(Session s, Subject person, Edition edition)
     {
         var names = new Dictionary<AccountKey, string>(person.AccountNames);
-        foreach (
-            var (target, account) in edition
-                .Rulebook.Targets.Values.Where(t => t.HasAccounts)
-                .SelectMany(t => edition.Rulebook.AccountsIn(t.Name).Select(a => (t, a)))
-                .Where(a => !names.ContainsKey(a.a))
-        )
+        foreach (var (target, account) in edition.Rulebook.Accounts.Where(a => !names.ContainsKey(a.Account)))
         {
             var wishes = Desired.NameWishes(person, edition, account);
             foreach (var batch in AccountNames.Candidates(wishes, target.Names).Take(60).Chunk(20))

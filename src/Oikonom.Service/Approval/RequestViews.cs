@@ -419,7 +419,7 @@ public static class RequestViews
 
     public static string Text(Change change, TargetRule? target)
     {
-        var where = (target?.Title ?? change.Target) + (change.Account.IsOrdinary ? "" : $" ({change.Account.Slot})");
+        var where = change.Account.Titled(target?.Title ?? change.Target);
         var account = change.Entry.Name;
         var byHand = target is { HasAccounts: false };
         return change switch

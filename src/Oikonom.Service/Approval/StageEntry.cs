@@ -227,7 +227,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
     {
         var (row, plan, now) = (of.Row, of.Plan, time.GetUtcNow());
         // Which rules somebody is on has to do with requests about them alone.
-        if (SubjectKinds.Parse(row.SubjectKind) != SubjectKind.Person)
+        if (row.SubjectKind != SubjectKind.Person)
             return;
         var on = await s.EditionOfAsync(row.PersonId);
         if (on != row.OnEdition)
@@ -260,9 +260,9 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         if (!wish.ChangesInputs)
             return;
         var at = now.ToUnixTimeMilliseconds();
-        if (SubjectKinds.Parse(row.SubjectKind) == SubjectKind.Account)
+        if (row.SubjectKind == SubjectKind.Account)
         {
-            await s.SetEndAsync(row.SubjectId, (wish.From ?? now).ToUnixTimeMilliseconds(), at);
+            await s.SetEndAsync(row.SubjectId, Fulfilment.AccountDesk.EndOf(wish, now)?.ToUnixTimeMilliseconds(), at);
             return;
         }
         var rulebook = of.Edition.Rulebook;

@@ -1,8 +1,8 @@
 using System.Globalization;
 using System.Security.Claims;
-using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Core.Approval;
+using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
@@ -11,7 +11,6 @@ using Oikonom.Core.Time;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
-using Oikonom.Service.Intake;
 using Oikonom.Service.Planning;
 using Oikonom.Service.Rulebook;
 using Oikonom.Store;
@@ -51,7 +50,7 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
                 );
                 var closing = (await s.OpenRequestsAboutAsync([.. rows.Select(r => r.Id)])).ToLookup(r => r.SubjectId, r => r.Number);
                 return new Page<NobodysAccountView>(
-                    [.. rows.Select(r => View(r, edition, owners.GetValueOrDefault(r.Owner), closing[r.Id].FirstOrDefault()))],
+                    [.. rows.Select(r => View(r, edition, owners.GetValueOrDefault(r.Owner), closing[r.Id].DefaultIfEmpty().Max()))],
                     null
                 );
             },
@@ -97,13 +96,18 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
         );
     }
 
-    /// <summary>Asks for the end of an account that belongs to nobody.</summary>
+    /// <summary>
+    /// Asks for the end of an account that belongs to nobody, for another end than the one that was approved, or that it
+    /// stays. What was approved last holds; steps of an earlier approval are looked at again before they run.
+    /// </summary>
     /// <returns>The id of the request.</returns>
     public async Task<string> CloseAsync(string id, AccountClosing body, ClaimsPrincipal user, CancellationToken cancel)
     {
         var edition = await editions.CurrentAsync(cancel);
         if (string.IsNullOrWhiteSpace(body.Reason))
             throw Problem.Invalid("Say why: those who decide read it.", "reason");
+        if (body is { Keep: true, LastDay: not null })
+            throw Problem.Invalid("It stays, or it has a last day; not both.", "lastDay");
         return await store.WriteAsync(
             async s =>
             {
@@ -113,59 +117,60 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
                         "no-owner",
                         $"Nobody answers for {row.Name}. Say first whose it is ('oikonom targets mark'); then they are asked."
                     );
-                if (await s.OpenRequestsAboutAsync([row.Id]) is [var open, ..])
+                if (
+                    (await s.OpenRequestsAboutAsync([row.Id])).FirstOrDefault(r => r.State != RequestState.Fulfilling) is
+                    { Number: > 0 } open
+                )
                     throw Problem.Conflict("already-asked", $"Request {open.Number} about {row.Name} is open.");
                 if (row.Enabled == 0)
                     throw Problem.Conflict("already-so", $"{row.Name} is disabled already.");
+                if (body.Keep && row.UntilAt is null)
+                    throw Problem.Conflict("already-so", $"{row.Name} has no end that could be taken back.");
                 var now = time.GetUtcNow();
                 DateTimeOffset? from = body.LastDay is { } day ? SiteDays.EndOf(day, edition.Rulebook.ZoneOf(owner.Site)) : null;
                 if (from <= now)
                     throw Problem.Invalid("The last day lies in the past; leave it out to close the account at once.", "lastDay");
-                var title = edition.Rulebook.TitleOf(Recorded.KeyOf(row));
-                var when = body.LastDay is { } last ? $" after {last.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)}" : "";
-                var request = new RequestRow
+                var wish = new Wish
                 {
-                    Id = RequestId.New(now).ToString(),
-                    Kind = "closing",
-                    State = RequestState.Planning,
-                    PersonId = owner.Id,
-                    SubjectKind = SubjectKinds.Account,
-                    SubjectId = row.Id,
-                    Requester = user.UserName(),
-                    Edition = edition.Number,
-                    CreatedAt = now.ToUnixTimeMilliseconds(),
-                    Workflow = Case.DefaultFor(edition, "closing").Name,
-                    Source = Workflow.ByHand,
-                    Wish = new Wish
-                    {
-                        Reason = body.Reason.Trim(),
-                        Target = Recorded.KeyOf(row).ToString(),
-                        From = from,
-                    }.ToJson(),
-                    Cause = JsonSerializer.Serialize(
-                        new Cause($"The {row.Purpose} account {row.Name} in {title} is closed{when}: {body.Reason.Trim()}", null, null, [])
-                    ),
+                    Reason = body.Reason.Trim(),
+                    Target = Recorded.KeyOf(row).ToString(),
+                    From = from,
+                    Urgent = !body.Keep && from is null,
                 };
-                await s.AddRequestsAsync([request]);
-                s.Record(
-                    LedgerEntry.Of(
-                        now,
-                        user.UserName(),
-                        "request.raised",
-                        owner.Id,
-                        request.Id,
-                        ("requestKind", request.Kind),
-                        ("source", Workflow.ByHand),
-                        ("target", row.Target),
-                        ("account", row.Name)
-                    )
+                var title = edition.Rulebook.TitleOf(Recorded.KeyOf(row));
+                var what =
+                    body.Keep ? "stays"
+                    : body.LastDay is { } last ? $"is closed after {last.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)}"
+                    : "is closed";
+                var raised = await Raising.RaiseAsync(
+                    s,
+                    [
+                        new(
+                            owner.Id,
+                            Closing,
+                            Case.DefaultFor(edition, Closing).Name,
+                            edition.Number,
+                            $"The {row.Purpose} account {row.Name} in {title} {what}: {wish.Reason}"
+                        )
+                        {
+                            Subject = (SubjectKind.Account, row.Id),
+                            Requester = user.UserName(),
+                            Wish = wish.ToJson(),
+                            Details = [("source", Workflow.ByHand), ("target", row.Target), ("account", row.Name)],
+                        },
+                    ],
+                    now
                 );
-                s.Tell("requests", request.Id);
-                return request.Id;
+                return raised[0];
             },
             cancel
         );
     }
+
+    private static readonly string Closing = EnumText.Of(RequestKind.Closing);
+
+    /// <summary>When an account that a wish is about ends: on its day, at once, or null where it stays.</summary>
+    public static DateTimeOffset? EndOf(Wish wish, DateTimeOffset now) => wish.From ?? (wish.Urgent ? now : null);
 
     private static async Task<AccountRow> RequireAsync(Session s, string id, ClaimsPrincipal user)
     {

@@ -203,7 +203,7 @@ public sealed class Aftermath(
         var edition = await editions.GetAsync(row.Edition, CancellationToken.None);
         if (
             row.Kind == "leaver"
-            || row.SubjectKind != SubjectKinds.Person
+            || row.SubjectKind != SubjectKind.Person
             || !edition.Rulebook.Sources.Values.Any(x => x.WriteBack.Count > 0)
         )
             return;

@@ -426,9 +426,18 @@ public sealed partial class FulfilmentLoop(
             };
         }
 
+        /// <summary>The account a change is about. Of what is nobody's, the entry that was approved is the one that is touched.</summary>
         private AccountRow Account(Change change, TargetRule target) =>
-            _accounts.GetValueOrDefault(change.Account)
-            ?? throw new TargetFault($"No account in {target.Title} is recorded for this person.", transient: false, needsReplan: true);
+            _accounts.GetValueOrDefault(change.Account) is { } account
+            && (account.PersonId is not null || account.ImmutableId == change.Entry.ImmutableId)
+                ? account
+                : throw new TargetFault(
+                    subject.PersonId is null
+                        ? $"What was approved is about another entry of {target.Title} than is recorded."
+                        : $"No account in {target.Title} is recorded for this person.",
+                    transient: false,
+                    needsReplan: true
+                );
 
         /// <summary>What the entry holds after the change: of an account that is only changed, no more than what it changed.</summary>
         private IReadOnlyDictionary<string, IReadOnlyList<string>> Held(Change change, AccountState goal)

@@ -133,9 +133,9 @@ public static class PeopleEndpoints
                 ? ExplanationOf(subject, edition, key, entitlement, now)
                 : new Explanation(key, false, $"Edition {edition.Number}, which {row.Display} is on, does not know it.", []);
             var title =
-                (knows ? edition : newest).Rulebook is var by && entitlement is null ? by.TitleOf(AccountKey.Parse(key))
-                : entitlement!.Account.IsOrdinary ? by.Find(entitlement)!.Title
-                : $"{by.Find(entitlement)!.Title} ({entitlement.Account.Slot})";
+                (knows ? edition : newest).Rulebook is var by && entitlement is null
+                    ? by.TitleOf(AccountKey.Parse(key))
+                    : entitlement!.Account.Titled(by.Find(entitlement)!.Title);
             return new(
                 key,
                 title,
@@ -241,7 +241,7 @@ public static class PeopleEndpoints
             {
                 var row = await s.RequirePersonAsync(id);
                 var edition = newest is null ? null : await editions.OnAsync(row.Edition, cancel);
-                var accounts = await s.AccountsAsync([row.Id]);
+                var recorded = await Recorded.LoadAsync(s, [row.Id]);
                 var grants = await s.GrantsAsync([row.Id], past: true);
                 var requests = await s.RequestsPageAsync(new(PersonId: row.Id));
                 var manager = row.Manager.Length > 0 ? await s.PersonByNumberAsync(row.Manager) : null;
@@ -254,7 +254,7 @@ public static class PeopleEndpoints
                 var forgotten = await s.ForgottenAsync(row.Id);
                 var scheduled = await ScheduledAsync(s, requests);
                 var now = time.GetUtcNow();
-                var windows = edition is null ? null : Quietly((await Recorded.LoadAsync(s, [row.Id])).Subject(row.Id, edition), edition);
+                var windows = edition is null ? null : Quietly(recorded.Subject(row.Id, edition), edition);
                 var ends = Ends(scheduled, windows, now);
                 return veil.Over(
                     new PersonDetail(
@@ -276,25 +276,29 @@ public static class PeopleEndpoints
                         manager?.Id,
                         [.. facts.Values.Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
                         [
-                            .. accounts.Select(a => new AccountView(
-                                a.Target,
-                                a.Slot,
-                                a.Name,
-                                a.Location,
-                                a.ImmutableId,
-                                a.Enabled == 1,
-                                a.CreatedAt.ToInstant(),
-                                [
-                                    .. Recorded
-                                        .Attributes(a.Attributes)
-                                        .OrderBy(x => x.Key, StringComparer.Ordinal)
-                                        .Select(x => new AttributeValue(x.Key, string.Join(", ", x.Value))),
-                                ],
-                                Reason(a.Reason),
-                                a.Enabled == 1 && windows?.AwakeUntil(Recorded.KeyOf(a), now) is { } end && end < DateTimeOffset.MaxValue
-                                    ? end
-                                    : null
-                            )),
+                            .. recorded
+                                .Accounts(row.Id)
+                                .Select(a => new AccountView(
+                                    a.Target,
+                                    a.Slot,
+                                    a.Name,
+                                    a.Location,
+                                    a.ImmutableId,
+                                    a.Enabled == 1,
+                                    a.CreatedAt.ToInstant(),
+                                    [
+                                        .. Recorded
+                                            .Attributes(a.Attributes)
+                                            .OrderBy(x => x.Key, StringComparer.Ordinal)
+                                            .Select(x => new AttributeValue(x.Key, string.Join(", ", x.Value))),
+                                    ],
+                                    Reason(a.Reason),
+                                    a.Enabled == 1
+                                    && windows?.AwakeUntil(Recorded.KeyOf(a), now) is { } end
+                                    && end < DateTimeOffset.MaxValue
+                                        ? end
+                                        : null
+                                )),
                         ],
                         [
                             .. grants.Select(g => new GrantView(

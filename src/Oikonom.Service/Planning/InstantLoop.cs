@@ -207,7 +207,7 @@ public sealed partial class InstantLoop(
                 : $"the account in {edition.Rulebook.TitleOf(AccountKey.Parse(b))}"
         );
         var cause = $"By the rules {person.Display} has {string.Join(", ", titles)} from now on, and nobody has decided about it";
-        await RaisedByItself.RaiseAsync(
+        await Raising.RaiseAsync(
             s,
             [
                 new(person.Id, "change", Case.DefaultFor(newest, "change").Name, newest.Number, cause)
@@ -247,7 +247,7 @@ public sealed partial class InstantLoop(
         var what = over.Any(c => c is Change.DisableAccount)
             ? $"The last day of {person.Display} is over"
             : $"What {person.Display} had for a term is over";
-        var made = await RaisedByItself.RaiseAsync(
+        var made = await Raising.RaiseAsync(
             s,
             [
                 new(person.Id, "leaver", Workflow.WrittenEnd.Name, newest.Number, $"{what}, and nobody had decided about it in time")

@@ -64,7 +64,7 @@ public sealed partial class PlannerLoop(
         try
         {
             var wish = Wish.FromJson(request.Wish);
-            if (SubjectKinds.Parse(request.SubjectKind) == SubjectKind.Account)
+            if (request.SubjectKind == SubjectKind.Account)
             {
                 await PlanAccountAsync(request, wish, cancel);
                 return;
@@ -107,9 +107,14 @@ public sealed partial class PlannerLoop(
         var row = await store.ReadAsync(s => s.AccountAsync(request.SubjectId), cancel);
         if (row is not { PersonId: null })
             throw new PlanFault("The account belongs to somebody by now, or is gone. Withdraw the request.");
+        if (edition.Rulebook.Targets.GetValueOrDefault(row.Target) is not { HasAccounts: true } target)
+            throw new PlanFault($"The rulebook has no target '{row.Target}' any more. Withdraw the request.");
+        if (await connectors.Accounts(edition, row.Target).ReadAsync(row.ImmutableId, cancel) is null)
+            throw new PlanFault($"{target.Title} has no entry of {row.Name} any more; there is nothing to close. Withdraw the request.");
         var now = time.GetUtcNow();
-        var readsBack = edition.Rulebook.Targets.GetValueOrDefault(row.Target)?.Settings.Can.HasFlag(TargetAbilities.ReadBack) == true;
-        var plan = wish.Carried((SubjectRecord.Nobodys(row) with { Until = wish.From ?? now }).Plan(edition.Number, readsBack, now));
+        var readsBack = target.Settings.Can.HasFlag(TargetAbilities.ReadBack);
+        var ending = SubjectRecord.Nobodys(row) with { Until = AccountDesk.EndOf(wish, now) };
+        var plan = wish.Carried(ending.Plan(edition.Number, readsBack, now));
         var on = await store.ReadAsync(s => s.EditionOfAsync(request.PersonId), cancel);
         await CommitAsync(request, plan, edition, on, _ => Task.FromResult(true), null, wish, cancel);
     }
@@ -141,11 +146,7 @@ public sealed partial class PlannerLoop(
         var names = new Dictionary<AccountKey, string>(subject.AccountNames);
         var fresh = new List<(AccountKey Account, string Name)>();
         var candidates = new List<ExistingAccount>();
-        foreach (
-            var (target, account) in edition
-                .Rulebook.Targets.Values.Where(t => t.HasAccounts)
-                .SelectMany(t => edition.Rulebook.AccountsIn(t.Name).Select(a => (t, a)))
-        )
+        foreach (var (target, account) in edition.Rulebook.Accounts)
         {
             var wishes = Desired.NameWishes(subject, edition, account);
             if (wishes.Count == 0 || recorded.Account(request.PersonId, account) is not null)

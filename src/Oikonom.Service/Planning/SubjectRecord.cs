@@ -40,11 +40,11 @@ public abstract class SubjectRecord
     /// <summary>The subjects of some requests, by their id.</summary>
     public static async Task<IReadOnlyDictionary<string, SubjectRecord>> LoadAsync(
         Session session,
-        IReadOnlyCollection<(string Kind, string Id)> subjects
+        IReadOnlyCollection<(SubjectKind Kind, string Id)> subjects
     )
     {
         var found = new Dictionary<string, SubjectRecord>(StringComparer.Ordinal);
-        foreach (var group in subjects.Distinct().GroupBy(s => SubjectKinds.Parse(s.Kind), s => s.Id))
+        foreach (var group in subjects.Distinct().GroupBy(s => s.Kind, s => s.Id))
         {
             switch (group.Key)
             {

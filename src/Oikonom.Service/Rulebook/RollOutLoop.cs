@@ -92,7 +92,7 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
                 var same = 0;
                 foreach (var group in found.Where(a => a.Effects.Count == 0 && a.Problem is null).GroupBy(a => a.On))
                     same += await s.PutOnEditionAsync([.. group.Select(a => a.Id)], group.Key, row.Edition, time.Milliseconds());
-                row.Record(s, time, RaisedByItself.Actor, "rollout.unchanged", ("people", same));
+                row.Record(s, time, Raising.ByItself, "rollout.unchanged", ("people", same));
             },
             cancel
         );
@@ -139,15 +139,7 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
         {
             row.Move(RollOutEvent.Stop);
             row.Problem = $"{stuck.Count} of wave {row.Wave} cannot go on: {stuck[0]}";
-            row.Record(
-                s,
-                time,
-                RaisedByItself.Actor,
-                "rollout.stopped",
-                ("wave", row.Wave),
-                ("people", stuck.Count),
-                ("problem", row.Problem)
-            );
+            row.Record(s, time, Raising.ByItself, "rollout.stopped", ("wave", row.Wave), ("people", stuck.Count), ("problem", row.Problem));
             return false;
         }
         var tallies = await s.RolloutTalliesAsync(row.Id, null);
@@ -160,7 +152,7 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
             if (next.Count > 0)
             {
                 await RaiseAsync(s, row, next, row.Edition, "running", row.Wave);
-                row.Record(s, time, RaisedByItself.Actor, "rollout.wave", ("wave", row.Wave), ("people", next.Count));
+                row.Record(s, time, Raising.ByItself, "rollout.wave", ("wave", row.Wave), ("people", next.Count));
                 return false;
             }
             // Nobody could be taken: there was no such wave.
@@ -170,7 +162,7 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
         {
             row.Move(RollOutEvent.Finish);
             (row.NextAt, row.Problem) = (null, "");
-            row.Record(s, time, RaisedByItself.Actor, "rollout.done", ("people", Of("done")));
+            row.Record(s, time, Raising.ByItself, "rollout.done", ("people", Of("done")));
             return false;
         }
         row.Move(RollOutEvent.WaveEnded);
@@ -188,7 +180,7 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
         row.Move(RollOutEvent.Begin);
         (row.NextAt, row.Problem) = (null, "");
         row.Wave++;
-        row.Record(s, time, RaisedByItself.Actor, "rollout.begun", ("wave", row.Wave));
+        row.Record(s, time, Raising.ByItself, "rollout.begun", ("wave", row.Wave));
         return true;
     }
 
@@ -199,7 +191,7 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
         {
             row.Move(RollOutEvent.Stop);
             (row.Problem, row.Turning) = ($"{stuck.Count} of wave {wave} cannot be turned back: {stuck[0]}", null);
-            row.Record(s, time, RaisedByItself.Actor, "rollout.stopped", ("wave", wave), ("problem", row.Problem));
+            row.Record(s, time, Raising.ByItself, "rollout.stopped", ("wave", wave), ("problem", row.Problem));
             return false;
         }
         var done = await s.DoneOfWaveAsync(row.Id, wave, Batch);
@@ -227,7 +219,7 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
         var left = tallies.Where(t => t.State == "done").Select(t => (long?)t.Wave).Max();
         row.Move(left is null ? RollOutEvent.AllTurnedBack : RollOutEvent.WaveTurnedBack);
         (row.Turning, row.Problem) = (null, left is null ? "" : $"{WaveName(wave)} was turned back; {WaveName(left.Value)} was not.");
-        row.Record(s, time, RaisedByItself.Actor, "rollout.wave-turned-back", ("wave", wave));
+        row.Record(s, time, Raising.ByItself, "rollout.wave-turned-back", ("wave", wave));
         return false;
     }
 
@@ -237,10 +229,10 @@ public sealed class RollOutLoop(Store.Store store, EditionBook editions, TimePro
     private async Task RaiseAsync(Session s, RolloutRow row, IReadOnlyList<RolloutPersonRow> people, long edition, string state, long wave)
     {
         var wish = new Wish { Edition = (int)edition, Reason = $"roll-out {row.Number}" }.ToJson();
-        var raised = await RaisedByItself.RaiseAsync(
+        var raised = await Raising.RaiseAsync(
             s,
             [
-                .. people.Select(p => new RaisedByItself(
+                .. people.Select(p => new Raising(
                     p.PersonId,
                     "change",
                     Workflow.RolledOut.Name,

@@ -1,4 +1,5 @@
 using Oikonom.Core.Approval;
+using Oikonom.Core.People;
 
 namespace Oikonom.Store.Rooms;
 
@@ -39,8 +40,8 @@ public sealed class RequestRow
     /// <summary>The person it is about, or who answers for the subject it is about.</summary>
     public string PersonId { get; init; } = "";
 
-    /// <summary>What it is about: a <c>person</c>, or an <c>account</c> that belongs to nobody.</summary>
-    public string SubjectKind { get; init; } = "person";
+    /// <summary>What it is about.</summary>
+    public SubjectKind SubjectKind { get; init; }
     public string SubjectId
     {
         get => field.Length > 0 ? field : PersonId;
@@ -252,16 +253,22 @@ public static class RequestTables
         );
 
     /// <summary>The open requests about some accounts that belong to nobody.</summary>
-    public static Task<IReadOnlyList<(string SubjectId, long Number)>> OpenRequestsAboutAsync(
+    public static async Task<IReadOnlyList<(string SubjectId, long Number, RequestState State)>> OpenRequestsAboutAsync(
         this Session session,
         IReadOnlyCollection<string> accounts
     ) =>
-        session.BulkQueryAsync<(string, long), object>(
-            "SELECT r.subject_id, r.number FROM {rows} AS x {join} requests r ON x.id=r.subject_id WHERE r.subject_kind='account' AND "
-                + "r.state NOT IN ('completed','declined','withdrawn','lapsed')",
-            [.. accounts.Select(id => new { Id = id })],
-            ("id", "text")
-        );
+        [
+            .. (
+                await session
+                    .BulkQueryAsync<(string SubjectId, long Number, string State), object>(
+                        "SELECT r.subject_id, r.number, r.state FROM {rows} AS x {join} requests r ON x.id=r.subject_id WHERE "
+                            + "r.subject_kind='account' AND r.state NOT IN ('completed','declined','withdrawn','lapsed')",
+                        [.. accounts.Select(id => new { Id = id })],
+                        ("id", "text")
+                    )
+                    .ConfigureAwait(false)
+            ).Select(r => (r.SubjectId, r.Number, EnumText.Parse<RequestState>(r.State))),
+        ];
 
     public static Task<IReadOnlyList<RequestRow>> RequestsPageAsync(this Session session, RequestFilter filter)
     {

@@ -1,5 +1,6 @@
 using Oikonom.Core.Approval;
 using Oikonom.Core.Fulfilment;
+using Oikonom.Core.People;
 
 namespace Oikonom.Store.Rooms;
 
@@ -10,7 +11,7 @@ public sealed class StepRow
 
     /// <summary>What its request is about: the person, or the account that belongs to nobody.</summary>
     public string SubjectId { get; init; } = "";
-    public string SubjectKind { get; init; } = "";
+    public SubjectKind SubjectKind { get; init; }
 
     /// <summary>The person who answers for the subject; the same as the subject where it is a person.</summary>
     public string PersonId { get; init; } = "";
@@ -229,12 +230,12 @@ public static class StepTables
             ("id", "text")
         );
 
-    /// <summary>Of the requests, those with steps of which none was done: all were dropped.</summary>
+    /// <summary>Of the requests, those with steps of which none was done: all were dropped. A read-back does nothing.</summary>
     public static Task<IReadOnlyList<string>> LapsedAsync(this Session session, IReadOnlyCollection<string> requests) =>
         session.BulkQueryAsync<string, object>(
             "SELECT r.id FROM {rows} AS x {join} requests r ON x.id=r.id WHERE EXISTS (SELECT 1 FROM steps s WHERE "
                 + "s.request_id=r.id AND s.state='dropped') AND NOT EXISTS (SELECT 1 FROM steps s WHERE s.request_id=r.id AND "
-                + "s.state='done')",
+                + "s.state='done' AND s.change NOT LIKE '%\"kind\":\"verify\"%')",
             [.. requests.Select(id => new { Id = id })],
             ("id", "text")
         );
