@@ -1,7 +1,6 @@
 using System.Diagnostics;
 using System.Security.Cryptography;
 using System.Text.Json;
-using Oikonom.Contracts;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.Intake;

@@ -3,7 +3,6 @@ using System.Net.Http.Json;
 using Microsoft.Data.Sqlite;
 using Oikonom.Contracts;
 using Oikonom.Core.Rulebook;
-using Oikonom.Sources;
 using Oikonom.Sources.Files;
 using Oikonom.Testing;
 

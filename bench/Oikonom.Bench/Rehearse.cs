@@ -1,8 +1,6 @@
 using System.Diagnostics;
-using System.Globalization;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.People;
-using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;

@@ -1,5 +1,4 @@
 using System.CommandLine;
-using System.Globalization;
 using Oikonom.Contracts;
 
 namespace Oikonom.Cli;

@@ -1,5 +1,4 @@
 using System.Text.Json;
-using Oikonom.Core.Intake;
 
 namespace Oikonom.Sources;
 

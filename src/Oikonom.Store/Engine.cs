@@ -3,7 +3,6 @@ using System.Data.Common;
 using System.Reflection;
 using DbUp;
 using DbUp.Builder;
-using DbUp.Engine;
 using DbUp.Engine.Output;
 using Microsoft.Data.Sqlite;
 using Npgsql;

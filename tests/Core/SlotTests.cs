@@ -1,5 +1,4 @@
 using Oikonom.Core.Approval;
-using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Intake;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;

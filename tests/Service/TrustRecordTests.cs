@@ -9,7 +9,6 @@ using Oikonom.Ldap;
 using Oikonom.Proofs;
 using Oikonom.Testing;
 using Xunit;
-using static Oikonom.Service.Tests.ApprovalTests;
 
 namespace Oikonom.Service.Tests;
 

@@ -1,7 +1,6 @@
 using System.Net.Http.Json;
 using Oikonom.Contracts;
 using Oikonom.Ldap;
-using Oikonom.Standins.Directory;
 using Oikonom.Testing;
 using Xunit;
 using static Oikonom.Service.Tests.ApprovalTests;

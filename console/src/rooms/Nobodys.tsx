@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link } from '@tanstack/react-router';
-import { useState } from 'react';
+import { type ReactNode, useState } from 'react';
 import { api, ask, type NobodysAccount } from '../api/client';
 import { Button } from '../parts/Button';
 import { Dialog, DialogActions } from '../parts/Dialog';
@@ -78,8 +78,8 @@ export function Nobodys() {
                   <td>
                     <span className={rooms.line}>
                       <Button onPress={() => setDeed({ account, kind: 'mark' })}>Say what it is</Button>
-                      {account.ownerNumber && account.enabled && !account.request && (
-                        <Button onPress={() => setDeed({ account, kind: 'close' })}>Close it</Button>
+                      {account.ownerNumber && account.enabled && (account.until || !account.request) && (
+                        <Button onPress={() => setDeed({ account, kind: 'close' })}>{account.until ? 'Another end' : 'Close it'}</Button>
                       )}
                     </span>
                   </td>
@@ -107,6 +107,42 @@ interface Form {
   after: () => Promise<void>;
 }
 
+/** A question about one account: what is filled in, and what became of it. */
+function Question({
+  title,
+  yes,
+  deed,
+  close,
+  children,
+}: {
+  title: string;
+  yes: string;
+  deed: { mutate: () => void; isPending: boolean; error: Error | null };
+  close: () => void;
+  children: ReactNode;
+}) {
+  return (
+    <Dialog title={title} isOpen close={close}>
+      <form
+        className={rooms.stack}
+        onSubmit={(event) => {
+          event.preventDefault();
+          deed.mutate();
+        }}
+      >
+        {children}
+        {deed.error && <Failure error={deed.error} />}
+        <DialogActions>
+          <Button onPress={close}>Back</Button>
+          <Button kind="main" type="submit" isDisabled={deed.isPending}>
+            {yes}
+          </Button>
+        </DialogActions>
+      </form>
+    </Dialog>
+  );
+}
+
 function Mark({ account, close, after }: Form) {
   const [purpose, setPurpose] = useState(account.purpose === 'unmatched' ? 'service' : account.purpose);
   const [owner, setOwner] = useState(account.ownerNumber ?? '');
@@ -117,67 +153,50 @@ function Mark({ account, close, after }: Form) {
     onSuccess: after,
   });
   return (
-    <Dialog title={`What is ${account.name}?`} isOpen close={close}>
-      <form
-        className={rooms.stack}
-        onSubmit={(event) => {
-          event.preventDefault();
-          mark.mutate();
-        }}
-      >
-        <Choice label="It is" value={purpose} options={purposes} onChange={setPurpose} />
-        <div className={rooms.stack}>
-          <label htmlFor="answers">Who answers for it</label>
-          <PersonPicker id="answers" value={owner} onChange={setOwner} />
-        </div>
-        <Field label="Remark for the ledger" value={remark} onChange={setRemark} required />
-        {mark.isError && <Failure error={mark.error} />}
-        <DialogActions>
-          <Button onPress={close}>Back</Button>
-          <Button kind="main" type="submit" isDisabled={mark.isPending}>
-            Write it down
-          </Button>
-        </DialogActions>
-      </form>
-    </Dialog>
+    <Question title={`What is ${account.name}?`} yes="Write it down" deed={mark} close={close}>
+      <Choice label="It is" value={purpose} options={purposes} onChange={setPurpose} />
+      <div className={rooms.stack}>
+        <label htmlFor="answers">Who answers for it</label>
+        <PersonPicker id="answers" value={owner} onChange={setOwner} />
+      </div>
+      <Field label="Remark for the ledger" value={remark} onChange={setRemark} required />
+    </Question>
   );
 }
 
 function Close({ account, close, after }: Form) {
   const [reason, setReason] = useState('');
   const [lastDay, setLastDay] = useState('');
+  const [what, setWhat] = useState('end');
+  const keep = what === 'keep';
   const ending = useMutation({
     mutationFn: () =>
       ask(
         api.POST('/api/v1/accounts/{id}/close', {
           params: { path: { id: account.id } },
-          body: { lastDay: lastDay || null, reason },
+          body: { lastDay: keep ? null : lastDay || null, reason, keep },
         }),
       ),
     onSuccess: after,
   });
   return (
-    <Dialog title={`Close ${account.name}`} isOpen close={close}>
-      <form
-        className={rooms.stack}
-        onSubmit={(event) => {
-          event.preventDefault();
-          ending.mutate();
-        }}
-      >
-        <p>
-          This raises a request. Whoever decides for {account.ownerName} decides, and the account is disabled and read back like any other.
-        </p>
-        <Field label="Last day (at once, if left empty)" value={lastDay} onChange={setLastDay} type="date" />
-        <Field label="Reason" value={reason} onChange={setReason} required />
-        {ending.isError && <Failure error={ending.error} />}
-        <DialogActions>
-          <Button onPress={close}>Back</Button>
-          <Button kind="main" type="submit" isDisabled={ending.isPending}>
-            Ask for it
-          </Button>
-        </DialogActions>
-      </form>
-    </Dialog>
+    <Question title={`Close ${account.name}`} yes="Ask for it" deed={ending} close={close}>
+      <p>
+        This raises a request. Whoever decides for {account.ownerName} decides, and the account is disabled and read back like any other.
+      </p>
+      {account.until && (
+        <Choice
+          label="It"
+          value={what}
+          options={[
+            ['end', 'ends on another day'],
+            ['keep', 'stays: the end is taken back'],
+          ]}
+          onChange={setWhat}
+        />
+      )}
+      {!keep && <Field label="Last day (at once, if left empty)" value={lastDay} onChange={setLastDay} type="date" />}
+      <Field label="Reason" value={reason} onChange={setReason} required />
+    </Question>
   );
 }

@@ -1,5 +1,4 @@
 using System.Text.Json.Serialization;
-using Oikonom.Core.People;
 
 namespace Oikonom.Core.Intake;
 

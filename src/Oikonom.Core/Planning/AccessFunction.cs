@@ -1,7 +1,5 @@
 using Oikonom.Core.Expressions;
-using Oikonom.Core.People;
 using Oikonom.Core.Rulebook;
-using Oikonom.Core.Time;
 
 namespace Oikonom.Core.Planning;
 

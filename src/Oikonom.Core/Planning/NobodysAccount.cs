@@ -1,5 +1,3 @@
-using Oikonom.Core.Rulebook;
-
 namespace Oikonom.Core.Planning;
 
 /// <summary>

@@ -127,7 +127,7 @@ public static class RollOutMachine
             RollOutState.TurningBack => "is being turned back",
             RollOutState.Done => "is done",
             RollOutState.TurnedBack => "was turned back",
-            _ => "gave way to that of a newer edition",
+            _ => "gave way to another one",
         };
 
     private static string Why(RollOutEvent what) =>

@@ -1,5 +1,4 @@
 using Oikonom.Core.People;
-using Oikonom.Core.Rulebook;
 using Oikonom.Core.Time;
 
 namespace Oikonom.Core.Planning;

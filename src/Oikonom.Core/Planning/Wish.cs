@@ -4,7 +4,6 @@ using System.Text.Json.Serialization;
 using Oikonom.Core.Intake;
 using Oikonom.Core.People;
 using Oikonom.Core.Rulebook;
-using Oikonom.Core.Time;
 
 namespace Oikonom.Core.Planning;
 

@@ -1,5 +1,4 @@
 using Oikonom.Core.Expressions;
-using Oikonom.Core.People;
 using Oikonom.Core.Time;
 
 namespace Oikonom.Core.Rulebook;

@@ -1,5 +1,3 @@
-using System.Globalization;
-
 namespace Oikonom.Core.Time;
 
 /// <summary>Days of a place as instants: when a day begins there, in UTC.</summary>

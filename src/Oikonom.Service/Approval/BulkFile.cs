@@ -1,6 +1,5 @@
 using Oikonom.Contracts;
 using Oikonom.Core.Expressions;
-using Oikonom.Core.Rulebook;
 using Oikonom.Service.Hosting;
 using Oikonom.Sources;
 using Oikonom.Sources.Files;

@@ -7,7 +7,6 @@ using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Rulebook;
-using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Approval;

@@ -1,8 +1,6 @@
 using System.Globalization;
 using System.Security.Claims;
-using System.Text.Json;
 using Oikonom.Contracts;
-using Oikonom.Core.Approval;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.Intake;
 using Oikonom.Core.People;
@@ -12,7 +10,6 @@ using Oikonom.Core.Time;
 using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Planning;
-using Oikonom.Service.Rulebook;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

@@ -1,10 +1,7 @@
 using System.Security.Claims;
-using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Core.Approval;
-using Oikonom.Core.Expressions;
 using Oikonom.Core.Intake;
-using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;

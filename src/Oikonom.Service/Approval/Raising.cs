@@ -1,6 +1,5 @@
 using System.Text.Json;
 using Oikonom.Core.Approval;
-using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Service.Intake;

@@ -6,7 +6,6 @@ using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Intake;
 using Oikonom.Service.Rulebook;
-using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Approval;

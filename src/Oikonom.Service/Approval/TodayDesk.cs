@@ -1,5 +1,4 @@
 using System.Security.Claims;
-using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Core.Approval;
 using Oikonom.Service.Access;

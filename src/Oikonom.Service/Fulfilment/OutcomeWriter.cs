@@ -1,4 +1,3 @@
-using System.Text.Json;
 using System.Threading.Channels;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;

@@ -6,7 +6,6 @@ using Microsoft.AspNetCore.Authentication.Cookies;
 using Microsoft.AspNetCore.DataProtection;
 using Microsoft.AspNetCore.Http.Json;
 using Microsoft.AspNetCore.HttpOverrides;
-using Oikonom.Contracts;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
 using Oikonom.Service.Access;

@@ -1,4 +1,3 @@
-using Oikonom.Core.Approval;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Planning;
 using Oikonom.Sources;

@@ -1,12 +1,10 @@
 using System.Text.Json;
-using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Fulfilment;
 using Oikonom.Service.Hosting;
-using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Intake;

@@ -2,16 +2,10 @@ using System.Runtime.CompilerServices;
 using System.Runtime.InteropServices;
 using System.Text.Json;
 using System.Threading.Channels;
-using Oikonom.Contracts;
-using Oikonom.Core.Expressions;
 using Oikonom.Core.Intake;
-using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
 using Oikonom.Sources;
-using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Intake;

@@ -1,7 +1,4 @@
-using System.Runtime.CompilerServices;
-using System.Runtime.InteropServices;
 using System.Text.Json;
-using System.Threading.Channels;
 using Oikonom.Contracts;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.Intake;

@@ -3,7 +3,6 @@ using Oikonom.Contracts;
 using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Hosting;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

@@ -9,7 +9,6 @@ using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Rulebook;
-using Oikonom.Core.Time;
 using Oikonom.Service.Access;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Rulebook;
@@ -20,7 +19,7 @@ namespace Oikonom.Service.Intake;
 
 /// <summary>What people do with sources: test, preview, switch on and off, let a held run pass or drop it, say what became of a
 /// vanished record.</summary>
-public sealed class SourceDesk(
+public sealed partial class SourceDesk(
     Store.Store store,
     EditionBook editions,
     Sight sight,
@@ -127,152 +126,6 @@ public sealed class SourceDesk(
             )
         )[..32];
 
-    /// <summary>Reads the first records and maps them; the outcome is kept, and a good one lets the source be switched on.</summary>
-    public async Task<SourceTest> TestAsync(string name, ClaimsPrincipal user, CancellationToken cancel)
-    {
-        var edition = await editions.CurrentAsync(cancel);
-        var source = IntakeRunner.SourceOf(edition, name);
-        SourceTest test;
-        if (source.Kind is SourceKind.Scim or SourceKind.Post)
-        {
-            var tokens = await store.ReadAsync(s => s.SourceTokensAsync(name), cancel);
-            var live = tokens.Count(t => t.EndedAt is null && t.ExpiresAt > time.Milliseconds());
-            test =
-                source.Kind == SourceKind.Post || live > 0
-                    ? new(true, "It is pushed; there is nothing to fetch, and it can be pushed to.", 0, 0, [])
-                    : new(false, $"No token is valid: nobody could push. Make one with 'oikonom intake token {name}'.", 0, 0, []);
-        }
-        else
-        {
-            try
-            {
-                var rows = await CoveredAsync(
-                    edition.Rulebook,
-                    source,
-                    user,
-                    await PreviewAsync(edition.Rulebook, source, TestRows, false, cancel),
-                    cancel
-                );
-                var problems = rows.Count(r => r.Problem is not null);
-                var message =
-                    rows.Count == 0 ? "It can be read, and holds no record."
-                    : problems == 0 ? $"The first {rows.Count} records are sound."
-                    : $"{problems} of the first {rows.Count} records would be set aside; the first: line "
-                        + $"{rows.First(r => r.Problem is not null).Line}: {rows.First(r => r.Problem is not null).Problem!.Reason}";
-                test = new(rows.Count > 0 && problems * 2 < rows.Count, message, rows.Count, problems, [.. rows.Take(20)]);
-            }
-            catch (SourceFault fault)
-            {
-                test = new(false, fault.Message, 0, 0, []);
-            }
-        }
-        await store.WriteAsync(
-            async s =>
-            {
-                var state = await s.SourceStateAsync(name) ?? new() { Source = name };
-                await s.SaveSourceStateAsync(
-                    state with
-                    {
-                        TestedAt = time.Milliseconds(),
-                        TestOutcome = test.Message,
-                        TestedRule = test.Good ? RuleOf(source) : "",
-                    }
-                );
-                s.Record(
-                    LedgerEntry.Of(
-                        time.GetUtcNow(),
-                        user.UserName(),
-                        "source.tested",
-                        null,
-                        null,
-                        ("source", name),
-                        ("good", test.Good),
-                        ("message", test.Message)
-                    )
-                );
-                s.Tell("sources", name);
-            },
-            cancel
-        );
-        return test;
-    }
-
-    /// <summary>Real records and what a mapping makes of them; the mapping may be that of a draft. Nothing is kept.</summary>
-    public async Task<SourceTest> PreviewAsync(string name, PreviewBody body, ClaimsPrincipal user, CancellationToken cancel)
-    {
-        var limit = body.Limit ?? 20;
-        if (limit is < 1 or > 500)
-            throw Problem.Invalid("'limit' is from 1 to 500.", "limit");
-        Core.Rulebook.Rulebook rulebook;
-        if (body.Files is { Count: > 0 })
-        {
-            var files = RulebookEndpoints.FilesOf(new(body.Files));
-            var reading = RulebookReader.Read(files);
-            rulebook = reading.Rulebook ?? throw RulebookEndpoints.Unsound(reading);
-        }
-        else
-            rulebook = (await editions.CurrentAsync(cancel)).Rulebook;
-        var source =
-            rulebook.Sources.GetValueOrDefault(name)
-            ?? throw Problem.NotFound(
-                $"source '{name}'",
-                $"The rulebook has: {string.Join(", ", rulebook.Sources.Keys)}.{Nearest.Hint(name, rulebook.Sources.Keys)}"
-            );
-        var rows = await CoveredAsync(
-            rulebook,
-            source,
-            user,
-            await PreviewAsync(rulebook, source, limit, body.Files is { Count: > 0 }, cancel),
-            cancel
-        );
-        var problems = rows.Count(r => r.Problem is not null);
-        return new(
-            problems == 0,
-            problems == 0
-                ? rows.Count == 1
-                    ? "The record is sound."
-                    : $"{rows.Count} records are sound."
-                : $"{problems} of {rows.Count} records would be set aside.",
-            rows.Count,
-            problems,
-            rows
-        );
-    }
-
-    /// <summary>Rows with what the caller does not see covered, in the columns as in what is made of them.</summary>
-    private async Task<List<PreviewRow>> CoveredAsync(
-        Core.Rulebook.Rulebook rulebook,
-        SourceRule source,
-        ClaimsPrincipal user,
-        List<PreviewRow> rows,
-        CancellationToken cancel
-    )
-    {
-        var veil = await store.ReadAsync(s => sight.OverAsync(s, user, null, false, cancel), cancel);
-        if (veil.IsClear)
-            return rows;
-        var columns = Visibility
-            .InColumns(source, rulebook)
-            .Where(c => c.Value.Any(veil.Hides))
-            .Select(c => c.Key)
-            .ToHashSet(StringComparer.Ordinal);
-        return
-        [
-            .. rows.Select(r =>
-                r with
-                {
-                    Columns =
-                    [
-                        .. r.Columns.Select(c => columns.Contains(c.Name) && c.Value.Length > 0 ? c with { Value = Veil.Cover } : c),
-                    ],
-                    Attributes = [.. r.Attributes.Select(veil.Over)],
-                    Problem =
-                        r.Problem is { } problem && columns.Contains(problem.Column) ? problem with { Value = Veil.Cover } : r.Problem,
-                }
-            ),
-        ];
-    }
-
     /// <summary>Rows set aside, with what the caller does not see covered.</summary>
     public async Task<IReadOnlyList<SetAsideRow>> SetAsideAsync(string name, int limit, ClaimsPrincipal user, CancellationToken cancel)
     {
@@ -333,59 +186,6 @@ public sealed class SourceDesk(
             cancel
         );
 
-    private async Task<List<PreviewRow>> PreviewAsync(
-        Core.Rulebook.Rulebook rulebook,
-        SourceRule source,
-        int limit,
-        bool isDraft,
-        CancellationToken cancel
-    )
-    {
-        var rows = new List<PreviewRow>();
-        var reader = new RecordReader(source, rulebook);
-        foreach (var delivery in await opener.FirstAsync(source, limit, isDraft, cancel))
-        {
-            using var enough = CancellationTokenSource.CreateLinkedTokenSource(cancel);
-            try
-            {
-                delivery.Each(
-                    row =>
-                    {
-                        if (rows.Count >= limit)
-                        {
-                            enough.Cancel();
-                            return;
-                        }
-                        rows.Add(Look(row, source, reader, delivery.Origin));
-                    },
-                    enough.Token
-                );
-            }
-            catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
-            {
-                // There are enough rows to show.
-            }
-        }
-        return rows;
-    }
-
-    private static PreviewRow Look(SourceRow row, SourceRule source, RecordReader reader, string origin)
-    {
-        if (row.Fault is not null)
-            return new(row.Line, [], [], new(origin, row.Line, "", "", row.Fault), false);
-        var texts = new string[source.ColumnNames.Count];
-        for (var i = 0; i < texts.Length; i++)
-            texts[i] = row.Text(i);
-        var read = reader.Read(texts);
-        return new(
-            row.Line,
-            [.. texts.Select((t, i) => new AttributeValue(source.ColumnNames[i], t.Length <= 200 ? t : t[..200] + "…"))],
-            [.. (read.Facts?.Values ?? []).Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
-            read.Fault is { } fault ? new(origin, row.Line, fault.Column, fault.Value, fault.Reason, row.Key.ToString()) : null,
-            read.Outside
-        );
-    }
-
     public async Task<SourceDetail> SwitchAsync(string name, bool on, ClaimsPrincipal user, CancellationToken cancel)
     {
         var source = IntakeRunner.SourceOf(await editions.CurrentAsync(cancel), name);
@@ -430,95 +230,6 @@ public sealed class SourceDesk(
             cancel
         );
         return await DetailAsync(name, cancel);
-    }
-
-    public async Task<HeldRun> HeldAsync(string runId, ClaimsPrincipal user, CancellationToken cancel)
-    {
-        var row =
-            await store.ReadAsync(s => s.HeldAsync(runId), cancel)
-            ?? throw Problem.NotFound($"held run '{runId}'", "See 'oikonom intake sources'.");
-        var source = (await editions.CurrentAsync(cancel)).Rulebook.Sources.GetValueOrDefault(row.Source);
-        var passes = source?.Brake?.Passes ?? "role:engineer";
-        return new(
-            row.RunId,
-            row.Source,
-            row.Why,
-            EnumText.Of(row.State),
-            row.At.ToInstant(),
-            row.Actor,
-            passes,
-            row.State == HeldState.Held && Passes(user, passes),
-            JsonSerializer.Deserialize<List<RaisedRequest>>(row.Raises) ?? []
-        );
-    }
-
-    /// <summary>All runs that wait under the brake.</summary>
-    public async Task<IReadOnlyList<HeldRun>> HeldRunsAsync(ClaimsPrincipal user, CancellationToken cancel)
-    {
-        var runs = new List<HeldRun>();
-        foreach (var id in await store.ReadAsync(s => s.HeldRunIdsAsync(), cancel))
-            runs.Add(await HeldAsync(id, user, cancel) with { Requests = [] });
-        return runs;
-    }
-
-    private static bool Passes(ClaimsPrincipal user, string passes) =>
-        passes.StartsWith("role:", StringComparison.Ordinal)
-            ? user.RoleNames().Contains(passes[5..])
-            : passes.StartsWith("person:", StringComparison.Ordinal) && user.Number() == passes[7..];
-
-    /// <summary>Lets a held run pass, or drops it. What passes is what was shown: the run is made anew and must raise exactly
-    /// the same.</summary>
-    public async Task<IntakeRun> DecideHeldAsync(string runId, bool pass, ClaimsPrincipal user, CancellationToken cancel)
-    {
-        var held = await HeldAsync(runId, user, cancel);
-        if (held.State != "held")
-            throw Problem.Conflict("not-held", $"The run is {held.State}; there is nothing to decide.");
-        var run = await store.ReadAsync(s => s.RunAsync(runId), cancel);
-        if (pass && run!.Mode == "baseline")
-        {
-            if (!user.RoleNames().Contains(Roles.Engineer))
-                throw new Problem(403, "not-yours", "Not allowed", "A baseline is let pass by an engineer.");
-            await store.ReadAsync(
-                async s =>
-                {
-                    await SecondPerson.RequireAsync(
-                        s,
-                        held.Actor,
-                        user,
-                        "own-run",
-                        "You ran this baseline yourself; another engineer lets it pass."
-                    );
-                    return true;
-                },
-                cancel
-            );
-        }
-        else if (!Passes(user, held.Passes))
-            throw new Problem(403, "not-yours", "Not allowed", $"This decision belongs to {held.Passes}.");
-        await store.WriteAsync(
-            async s =>
-            {
-                if (!await s.DecideHeldAsync(runId, pass ? HeldEvent.Pass : HeldEvent.Drop, user.UserName(), time.Milliseconds()))
-                    throw Problem.Conflict("not-held", "Somebody else decided in the meantime.");
-                s.Record(
-                    LedgerEntry.Of(
-                        time.GetUtcNow(),
-                        user.UserName(),
-                        pass ? "intake.passed" : "intake.dropped",
-                        null,
-                        null,
-                        ("run", runId),
-                        ("source", held.Source)
-                    )
-                );
-                s.Tell("sources", held.Source);
-            },
-            cancel
-        );
-        if (!pass)
-            return RunView(run!);
-        // What was kept back of pushes is taken from the resources, all of them as they are now.
-        return await runner.RunAsync(new(held.Source, run!.Mode, false, user.UserName(), "", runId), cancel);
     }
 
     /// <summary>Says what became of a record that vanished: the person leaves, or stays.</summary>

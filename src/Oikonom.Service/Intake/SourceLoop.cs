@@ -1,6 +1,5 @@
 using System.Text.Json;
 using Oikonom.Core.Expressions;
-using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;

@@ -5,7 +5,6 @@ using Oikonom.Contracts;
 using Oikonom.Core.Ledger;
 using Oikonom.Proofs;
 using Oikonom.Service.Access;
-using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;

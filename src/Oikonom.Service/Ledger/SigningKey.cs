@@ -1,6 +1,5 @@
 using System.Security.Cryptography;
 using System.Text.Json;
-using Oikonom.Core.Ledger;
 using Oikonom.Proofs;
 using Oikonom.Service.Hosting;
 

@@ -6,7 +6,6 @@ using System.Text;
 using System.Text.Json;
 using Microsoft.AspNetCore.DataProtection;
 using Oikonom.Contracts;
-using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Time;
 using Oikonom.Service.Access;

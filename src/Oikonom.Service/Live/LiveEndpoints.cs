@@ -3,7 +3,6 @@ using System.Runtime.CompilerServices;
 using System.Security.Claims;
 using Oikonom.Contracts;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Live;

@@ -2,7 +2,6 @@ using MailKit.Net.Smtp;
 using MailKit.Security;
 using Microsoft.AspNetCore.DataProtection;
 using MimeKit;
-using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Time;
 using Oikonom.Service.Hosting;
 using Oikonom.Store.Rooms;

@@ -1,5 +1,4 @@
 using System.Globalization;
-using System.Text.Json;
 using Oikonom.Core.Rulebook;
 using Oikonom.Core.Time;
 using Oikonom.Service.Approval;

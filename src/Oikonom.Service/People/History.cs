@@ -5,7 +5,6 @@ using Oikonom.Contracts;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.People;

@@ -1,7 +1,6 @@
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Rulebook;
-using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Planning;
 

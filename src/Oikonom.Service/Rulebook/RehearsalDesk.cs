@@ -12,7 +12,6 @@ using Oikonom.Core.Rulebook;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
 using Oikonom.Service.Planning;
-using Oikonom.Sources;
 using Oikonom.Sources.Files;
 using Oikonom.Store.Rooms;
 

@@ -1,13 +1,11 @@
 using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
-using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Core.Time;
 using Oikonom.Service.Access;
-using Oikonom.Service.Approval;
 using Oikonom.Service.Hosting;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;

@@ -1,8 +1,4 @@
-using System.Text.Json;
 using Oikonom.Core.Approval;
-using Oikonom.Core.Intake;
-using Oikonom.Core.Ledger;
-using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Approval;

@@ -1,5 +1,4 @@
 using System.Text;
-using Oikonom.Ldap;
 using Oikonom.Standins.Hr;
 
 namespace Oikonom.Standins.Directory;

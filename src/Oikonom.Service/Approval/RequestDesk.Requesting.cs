@@ -1,0 +1,168 @@
+using System.Security.Claims;
+using Oikonom.Core.Approval;
+using Oikonom.Core.Ledger;
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Service.Access;
+using Oikonom.Service.Hosting;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Approval;
+
+/// <content>What requester and approver say to each other, and what is changed or taken back before it is carried out.</content>
+public sealed partial class RequestDesk
+{
+    /// <summary>An approver asks back: the clock stops until the requester answers.</summary>
+    public Task AskAsync(string id, ClaimsPrincipal user, string? question, CancellationToken cancel)
+    {
+        var text = Text(question, "text", "Write the question.");
+        return store.WriteAsync(
+            async s =>
+            {
+                var of = await LoadAsync(s, id, cancel);
+                RequireMove(of, RequestEvent.AskBack);
+                of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
+                of.Row.Move(RequestEvent.AskBack, (int)of.Row.Stage, of.Stages.Count);
+                var clock = StageClock.FromJson(of.Row.Clock) with { Stopped = time.Milliseconds() };
+                (of.Row.Clock, of.Row.ClockAt) = (clock.ToJson(), null);
+                await RemarkAsync(s, of, user, "asked", text);
+                notices.ToRequester(s, of, NoticeEvents.Asked, new() { ["by"] = user.UserName(), ["text"] = text });
+                await SaveAsync(s, Touched(of.Row));
+            },
+            cancel
+        );
+    }
+
+    /// <summary>The requester answers; the decision goes on where it stood, with the time that was left.</summary>
+    public Task AnswerAsync(string id, ClaimsPrincipal user, string? answer, CancellationToken cancel)
+    {
+        var text = Text(answer, "text", "Write the answer.");
+        return store.WriteAsync(
+            async s =>
+            {
+                var of = await LoadAsync(s, id, cancel);
+                if (of.Row is { State: RequestState.Asked, Stage: RequestMachine.BeforeThePlan })
+                    throw Problem.Conflict("fields-open", "Fill in what is asked for; the plan is made of it.");
+                RequireMove(of, RequestEvent.Answer);
+                if (!IsRequesters(of, user))
+                    throw new RefusedMove("not-yours", $"The question goes to the requester, {of.Row.Requester}.");
+                of.Row.Move(RequestEvent.Answer, (int)of.Row.Stage, of.Stages.Count);
+                var clock = StageClock.FromJson(of.Row.Clock);
+                var rested = time.Milliseconds() - (clock.Stopped ?? time.Milliseconds());
+                clock = clock with { Deadline = clock.Deadline + rested, Remind = clock.Remind + rested, Stopped = null };
+                (of.Row.Clock, of.Row.ClockAt) = (clock.ToJson(), clock.Next);
+                await RemarkAsync(s, of, user, "answered", text);
+                foreach (var decider in of.Deciding(of.StillOpen()))
+                    notices.To(s, of, decider, NoticeEvents.Answered, new() { ["by"] = user.UserName(), ["text"] = text });
+                await SaveAsync(s, Touched(of.Row));
+            },
+            cancel
+        );
+    }
+
+    public Task CommentAsync(string id, ClaimsPrincipal user, string? comment, CancellationToken cancel)
+    {
+        var text = Text(comment, "text", "Write the comment.");
+        return store.WriteAsync(
+            async s =>
+            {
+                var of = await LoadAsync(s, id, cancel);
+                user.RequireReach(of.Person.Site, of.Person.Department);
+                await RemarkAsync(s, of, user, "commented", text);
+                s.Tell("requests", id);
+            },
+            cancel
+        );
+    }
+
+    private async Task RemarkAsync(Session s, Case of, ClaimsPrincipal user, string verdict, string text)
+    {
+        await s.AddDecisionAsync(
+            new()
+            {
+                RequestId = of.Row.Id,
+                Stage = of.Stage?.Name ?? "",
+                StageTitle = of.Row.StageTitle,
+                Actor = user.UserName(),
+                Verdict = verdict,
+                Remark = text,
+                Digest = of.Row.PlanDigest ?? "",
+                Round = of.Row.Round,
+                At = time.Milliseconds(),
+            }
+        );
+        s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), $"request.{verdict}", of.Row.PersonId, of.Row.Id, ("text", text)));
+        s.Tell("requests", of.Row.Id);
+    }
+
+    /// <summary>True when a request is the caller's: raised by them, or by a feed that nobody stands behind.</summary>
+    public static bool IsRequesters(Case of, ClaimsPrincipal user) =>
+        of.Row.Requester == user.UserName() || (of.User(of.Row.Requester) is null && user.RoleNames().Contains(Roles.Requester));
+
+    public Task WithdrawAsync(string id, ClaimsPrincipal user, string? reason, CancellationToken cancel)
+    {
+        Check(reason);
+        return store.WriteAsync(
+            async s =>
+            {
+                var of = await LoadAsync(s, id, cancel);
+                RequireMove(of, RequestEvent.Withdraw);
+                if (!IsRequesters(of, user) && !user.RoleNames().Contains(Roles.Engineer))
+                    throw new RefusedMove("not-yours", $"Only the requester, {of.Row.Requester}, or an engineer takes a request back.");
+                await RemarkAsync(s, of, user, "withdrawn", reason ?? "");
+                await stages.EnterAsync(s, of, RequestEvent.Withdraw);
+                await SaveAsync(s, of.Row);
+            },
+            cancel
+        );
+    }
+
+    /// <summary>Changes what was asked for, or what the stage lets an approver change; the plan is made anew.</summary>
+    public Task ChangeAsync(
+        string id,
+        ClaimsPrincipal user,
+        string digest,
+        Func<Wish, Wish> change,
+        Func<Wish, Wish, IReadOnlyList<string>> touched,
+        CancellationToken cancel
+    ) =>
+        store.WriteAsync(
+            async s =>
+            {
+                var of = await LoadAsync(s, id, cancel);
+                RequireMove(of, RequestEvent.Replan);
+                if (of.Row.State == RequestState.Fulfilling)
+                    throw new RefusedMove("wrong-state", "The request is being carried out; raise another one to change it.");
+                RequireDigest(of.Row, digest);
+                var wish = change(of.Wish);
+                var fields = touched(of.Wish, wish);
+                if (fields.Count == 0)
+                    throw Problem.Conflict("unchanged", "Nothing would change.");
+                var asked =
+                    of.Row.State == RequestState.Asked && IsRequesters(of, user)
+                        ? of
+                            .Edition.Rulebook.Access.Ask()
+                            .Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<AccountKey, string>()))
+                        : [];
+                if ((!IsRequesters(of, user) || of.Row.Source != Workflow.ByHand) && !fields.All(asked.Contains))
+                {
+                    if (of.Stage is not { } stage)
+                        throw new RefusedMove(
+                            "not-yours",
+                            "Only its approvers, while they decide, change a request that they did not raise."
+                        );
+                    of.RequireVotes(of.PartyOf(user), time.GetUtcNow());
+                    if (fields.FirstOrDefault(f => !stage.MayChange.Contains(f)) is { } forbidden)
+                    {
+                        var may = stage.MayChange.Count > 0 ? $"; it may change {string.Join(", ", stage.MayChange)}" : "";
+                        throw new RefusedMove("not-yours", $"The workflow does not let this stage change '{forbidden}'{may}.");
+                    }
+                }
+                of.Row.Wish = wish.ToJson();
+                await RemarkAsync(s, of, user, "changed", string.Join(", ", fields));
+                await ReplanAsync(s, of.Row, $"{user.UserName()} changed {string.Join(", ", fields)}");
+            },
+            cancel
+        );
+}
