@@ -1,3 +1,4 @@
+using System.Text.RegularExpressions;
 using System.Xml.Linq;
 using Oikonom.Testing;
 using Xunit;
@@ -47,38 +48,46 @@ public sealed class ArchitectureTests
         Assert.Empty(found);
     }
 
-    /// <summary>A room that comes to know another one is a decision: it is written here, and never by accident.</summary>
+    /// <summary>
+    /// The rooms of a project stand in this order, and each knows only rooms before it: there is no circle, and what a room
+    /// rests on is read off its place.
+    /// </summary>
     [Theory]
-    [InlineData("Access", "Fulfilment Hosting Notices People Rulebook")]
-    [InlineData("Approval", "Access Desk Fulfilment Hosting Intake Notices People Planning Rulebook")]
-    [InlineData("Desk", "Access Hosting Rulebook")]
-    [InlineData("Fulfilment", "Access Approval Desk Hosting Intake Notices People Planning Rulebook")]
-    [InlineData("Intake", "Access Fulfilment Hosting Planning Rulebook Scim")]
-    [InlineData("Ledger", "Access Hosting Rulebook")]
-    [InlineData("Live", "Access Hosting")]
-    [InlineData("Notices", "Access Hosting Rulebook")]
-    [InlineData("People", "Access Approval Hosting Planning Rulebook")]
-    [InlineData("Planning", "Access Approval Fulfilment Hosting Notices Rulebook")]
-    [InlineData("Rulebook", "Access Approval Fulfilment Hosting Intake Planning")]
-    [InlineData("Scim", "Access Hosting Intake Rulebook")]
-    public void A_room_of_the_service_knows_only_these(string room, string known)
+    [InlineData("Core", "Time Ledger Expressions People Rulebook Intake Planning Approval Fulfilment")]
+    [InlineData(
+        "Service",
+        "Common Editions Access Records Desk Connectors Notices Intake Scim Approval Planning Fulfilment Rulebook People Ledger Live "
+            + "Overview Hosting"
+    )]
+    public void A_room_knows_only_rooms_before_it(string project, string order)
     {
-        var rooms = Directory.GetDirectories(Repository.At("src", "Oikonom.Service")).Select(Path.GetFileName).ToHashSet();
-        var texts = Directory
-            .GetFiles(Repository.At("src", "Oikonom.Service", room), "*.cs", SearchOption.AllDirectories)
-            .Select(File.ReadAllText)
-            .ToList();
-        var found = rooms.Where(other =>
-            other != room
-            && texts.Exists(t =>
-                t.Contains($"using Oikonom.Service.{other};", StringComparison.Ordinal)
-                || System.Text.RegularExpressions.Regex.IsMatch(
-                    t,
-                    $@"^(?!\s*//).*(?<![\w.]){other}\.[A-Z]\w+",
-                    System.Text.RegularExpressions.RegexOptions.Multiline
-                )
-            )
+        var folder = Repository.At("src", $"Oikonom.{project}");
+        var rooms = order.Split(' ');
+        var there = Directory.GetDirectories(folder).Select(d => Path.GetFileName(d)!).Where(d => d is not ("bin" or "obj"));
+        Assert.Equal(rooms.Order(StringComparer.Ordinal), there.Order(StringComparer.Ordinal));
+
+        var broken = rooms.SelectMany(
+            (room, place) =>
+                Directory
+                    .GetFiles(Path.Combine(folder, room), "*.cs", SearchOption.AllDirectories)
+                    .Select(f => (Name: $"{room}/{Path.GetFileName(f)}", Text: File.ReadAllText(f)))
+                    .SelectMany(f =>
+                        rooms.Skip(place + 1).Where(later => Knows(f.Text, project, later)).Select(later => $"{f.Name} knows {later}")
+                    )
         );
-        Assert.Equal(known, string.Join(' ', found.Order(StringComparer.Ordinal)));
+        Assert.Empty(broken);
     }
+
+    [Theory]
+    [InlineData("using Oikonom.Core.Planning;", true)]
+    [InlineData("    Planning.Plan Made() => new();", true)]
+    [InlineData("    var plan = Core.Planning.Plan.None;", true)]
+    [InlineData("    // Planning.Plan is made later.", false)]
+    [InlineData("    x.Planning.Count()", false)]
+    public void A_room_is_known_by_a_using_or_by_its_name(string line, bool known) =>
+        Assert.Equal(known, Knows($"namespace Oikonom.Core.People;\n{line}\n", "Core", "Planning"));
+
+    private static bool Knows(string text, string project, string room) =>
+        text.Contains($"using Oikonom.{project}.{room};", StringComparison.Ordinal)
+        || Regex.IsMatch(text, $@"^(?!\s*//)(?!using ).*((?<![\w.]){room}|\b{project}\.{room})\.[A-Z]\w+", RegexOptions.Multiline);
 }

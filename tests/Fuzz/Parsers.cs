@@ -10,7 +10,7 @@ using Oikonom.Ldap;
 using Oikonom.Proofs;
 using Oikonom.Scim;
 using Oikonom.Service.Approval;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Sources;
 using Oikonom.Sources.Files;
 using Oikonom.Testing;

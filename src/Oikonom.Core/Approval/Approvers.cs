@@ -40,19 +40,6 @@ public sealed record Circumstances(
 /// <summary>Finds the people who decide a stage.</summary>
 public static class Approvers
 {
-    /// <summary>The names of <see cref="Rulebook.Rulebook.RequestNames"/> that are not attributes of the person.</summary>
-    public static readonly IReadOnlyList<KeyValuePair<string, ExpressionType>> Names =
-    [
-        new("request.kind", ExpressionType.String),
-        new("request.source", ExpressionType.String),
-        new("request.requester", ExpressionType.String),
-        new("request.byHand", ExpressionType.Bool),
-        new("request.urgent", ExpressionType.Bool),
-        new("request.privileged", ExpressionType.Bool),
-        new("request.separation", ExpressionType.Bool),
-        new("request.items", ExpressionType.Int),
-    ];
-
     /// <summary>
     /// True when <paramref name="condition"/> is null, or holds for the person as recorded or as they would be: a
     /// request cannot change its way past a stage.

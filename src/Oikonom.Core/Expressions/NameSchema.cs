@@ -10,7 +10,6 @@ public sealed class NameSchema
 {
     private readonly FrozenDictionary<string, Slot> _names;
     private readonly FrozenDictionary<string, ExpressionType> _records;
-    private People.FactNames? _facts;
 
     public NameSchema(IEnumerable<KeyValuePair<string, ExpressionType>> names)
     {
@@ -48,10 +47,6 @@ public sealed class NameSchema
     public bool TryGetRecord(string name, out ExpressionType type) => _records.TryGetValue(name, out type!);
 
     public int IndexOf(string name) => _names[name].Index;
-
-    /// <summary>The names of facts under this schema.</summary>
-    internal People.FactNames Facts =>
-        LazyInitializer.EnsureInitialized(ref _facts, () => new(Slots.Select(s => (s.Name, s.Slot.Type.Kind))));
 
     /// <summary>Names that can start an expression: plain names and records.</summary>
     public IEnumerable<string> Roots => _names.Keys.Where(name => !name.Contains('.', StringComparison.Ordinal)).Concat(_records.Keys);

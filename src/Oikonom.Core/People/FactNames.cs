@@ -1,10 +1,22 @@
 using System.Collections.Concurrent;
 using System.Collections.Frozen;
+using System.Runtime.CompilerServices;
 using System.Text;
 using System.Text.Json;
 using Oikonom.Core.Expressions;
 
 namespace Oikonom.Core.People;
+
+/// <summary>The names of facts under a schema, made once for each.</summary>
+internal static class SchemaFacts
+{
+    private static readonly ConditionalWeakTable<NameSchema, FactNames> Known = [];
+
+    extension(NameSchema schema)
+    {
+        public FactNames Facts => Known.GetValue(schema, s => new(s.Slots.Select(x => (x.Name, x.Slot.Type.Kind))));
+    }
+}
 
 /// <summary>The attribute names of facts, in ordinal order, each with its place and type. Shared and immutable.</summary>
 internal sealed class FactNames

@@ -1,7 +1,20 @@
+using System.Runtime.CompilerServices;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.Rulebook;
 
 namespace Oikonom.Core.Planning;
+
+/// <summary>What a rulebook gives, made ready once for each.</summary>
+public static class RulebookAccess
+{
+    private static readonly ConditionalWeakTable<Rulebook.Rulebook, AccessFunction> Known = [];
+
+    extension(Rulebook.Rulebook rulebook)
+    {
+        /// <summary>The templates made ready for asking what anybody should have.</summary>
+        public AccessFunction Access => Known.GetValue(rulebook, r => new(r));
+    }
+}
 
 /// <summary>
 /// The templates of a rulebook made ready for asking what anybody should have: reasons and places are worked out

@@ -1,42 +1,4 @@
-using Oikonom.Core.Approval;
-using Oikonom.Core.Rulebook;
-
 namespace Oikonom.Core.Planning;
-
-/// <summary>How roll-outs are held back.</summary>
-/// <param name="Brake">Above how many people who would have less a roll-out waits for somebody to let it pass.</param>
-/// <param name="Passes">Who lets it pass: role:NAME or person:NUMBER.</param>
-/// <param name="Decides">Who decides about all of it: roles, people and groups. The head of a department decides about theirs.</param>
-public sealed record RollOutRule(Limit Brake, string Passes, IReadOnlyList<Approver> Decides)
-{
-    public static readonly RollOutRule Default = new(new(null, 20), "role:engineer", [new("role", "approver", null)]);
-
-    /// <summary>True when somebody decides about people of a department; "" for the whole.</summary>
-    public bool MayDecide(Party party, string department, Rulebook.Rulebook rulebook) =>
-        IsNamed(party, department, rulebook) || RolesOf(party).Count > 0;
-
-    /// <summary>True when somebody decides by who they are, so that no role of theirs limits them.</summary>
-    public bool IsNamed(Party party, string department, Rulebook.Rulebook rulebook) =>
-        Decides.Any(d => d.Relation != "role" && Includes(d, party, rulebook))
-        || (department.Length > 0 && party.Number is { Length: > 0 } n && rulebook.Departments.GetValueOrDefault(department) == n);
-
-    /// <summary>The roles by which somebody decides, each as far as it reaches.</summary>
-    public IReadOnlyList<string> RolesOf(Party party) =>
-        [.. Decides.Where(d => d.Relation == "role" && party.Roles.Contains(d.Argument)).Select(d => d.Argument)];
-
-    /// <summary>True when somebody may let pass what the brake holds.</summary>
-    public bool MayPass(Party party) =>
-        Includes(new(Passes.Split(':')[0], Passes[(Passes.IndexOf(':', StringComparison.Ordinal) + 1)..], null), party, null);
-
-    private static bool Includes(Approver who, Party party, Rulebook.Rulebook? rulebook) =>
-        who.Relation switch
-        {
-            "role" => party.Roles.Contains(who.Argument),
-            "person" => party.Number == who.Argument,
-            "group" => party.Number is { } n && rulebook?.Groups.GetValueOrDefault(who.Argument)?.Contains(n) == true,
-            _ => false,
-        };
-}
 
 /// <summary>Where a roll-out stands.</summary>
 public enum RollOutState

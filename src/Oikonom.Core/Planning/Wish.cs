@@ -50,6 +50,10 @@ public sealed record Wish
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
     public int? Edition { get; init; }
 
+    /// <summary>When an account that the wish is about ends: on its day, at once, or null where it stays.</summary>
+    /// <param name="now">The instant at which it is asked.</param>
+    public DateTimeOffset? EndAt(DateTimeOffset now) => From ?? (Urgent ? now : null);
+
     /// <summary>True when the request changes an input: then it is decided on, also when no change in a target follows from it.</summary>
     public bool ChangesInputs => !IsEmpty || Urgent;
 

@@ -1,6 +1,5 @@
 using Oikonom.Core.Expressions;
 using Oikonom.Core.People;
-using Oikonom.Core.Planning;
 using Oikonom.Core.Time;
 
 namespace Oikonom.Core.Rulebook;
@@ -18,8 +17,6 @@ public sealed record Rulebook(
     IReadOnlyList<Workflow> Workflows
 )
 {
-    private AccessFunction? _access;
-
     /// <summary>The attributes whose change makes a mover; the change of any other is a correction. Null means all.</summary>
     public IReadOnlySet<string>? Moves { get; init; }
 
@@ -73,9 +70,6 @@ public sealed record Rulebook(
     public WorkingHours HoursOf(string site) =>
         Sites.TryGetValue(site, out var found) ? found.Hours ?? WorkingHours.Always(found.Zone) : WorkingHours.Always(TimeZoneInfo.Utc);
 
-    /// <summary>The templates made ready for asking what anybody should have.</summary>
-    public AccessFunction Access => _access ??= new(this);
-
     /// <summary>What people read in the place of the name of an attribute of people.</summary>
     public IReadOnlyDictionary<string, string> Titles { get; init; } = BuiltIn.Titles;
 
@@ -105,7 +99,6 @@ public sealed record Rulebook(
         {
             Targets = Targets.Values.Select(t => newest.Targets.GetValueOrDefault(t.Name) is { } n ? t.In(n) : t).ToDictionary(t => t.Name),
             Pools = Pools.Values.Select(p => newest.Pools.GetValueOrDefault(p.Name) ?? p).ToDictionary(p => p.Name),
-            _access = null,
             _privateInAccounts = null,
         };
 

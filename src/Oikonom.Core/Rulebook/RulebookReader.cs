@@ -3,7 +3,6 @@ using System.Text;
 using System.Text.RegularExpressions;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.People;
-using Oikonom.Core.Planning;
 using Oikonom.Core.Time;
 using YamlDotNet.Core;
 using YamlDotNet.RepresentationModel;
@@ -185,7 +184,7 @@ public static partial class RulebookReader
                 mailboxes[role.Text] = address.Text;
             }
             root.Done();
-            _requestNames = new(_attributes.Slots.Select(s => KeyValuePair.Create(s.Name, s.Slot.Type)).Concat(Approval.Approvers.Names));
+            _requestNames = new(_attributes.Slots.Select(s => KeyValuePair.Create(s.Name, s.Slot.Type)).Concat(RequestNames.All));
 
             foreach (var map in Of("pools"))
                 if (Pool(map, sites) is { } pool)

@@ -4,7 +4,7 @@ using System.Security.Cryptography;
 using System.Text;
 using Microsoft.AspNetCore.Identity;
 using Oikonom.Core.Ledger;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Access;

@@ -4,7 +4,7 @@ using Microsoft.AspNetCore.Authentication.Cookies;
 using Microsoft.IdentityModel.Protocols.OpenIdConnect;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Access;

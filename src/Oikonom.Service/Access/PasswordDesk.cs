@@ -2,7 +2,7 @@ using System.Security.Claims;
 using Microsoft.AspNetCore.DataProtection;
 using Oikonom.Contracts;
 using Oikonom.Core.Ledger;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -17,7 +17,7 @@ public sealed class PasswordDesk(Store.Store store, ServiceOptions options, IDat
     private static readonly TimeSpan InvitationHolds = TimeSpan.FromDays(7);
     private static readonly TimeSpan ForgottenHolds = TimeSpan.FromHours(2);
     private static readonly TimeSpan BetweenLinks = TimeSpan.FromMinutes(1);
-    private readonly IDataProtector _protector = protection.CreateProtector(Notices.MailLoop.Purpose);
+    private readonly IDataProtector _protector = protection.CreateProtector(Purposes.Mails);
 
     /// <exception cref="Problem">The password is too short, too long, or the user's own name.</exception>
     public static void Require(string? password, string user)

@@ -1,6 +1,5 @@
 using System.Security.Claims;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.People;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Access;

@@ -1,5 +1,6 @@
 using System.Security.Claims;
 using Oikonom.Core.Approval;
+using Oikonom.Service.Common;
 
 namespace Oikonom.Service.Access;
 
@@ -56,6 +57,10 @@ public static class Roles
         return held.Count > 0 && held.TrueForAll(r => party.Reach.TryGetValue(r, out var reach) && reach.Targets.Count > 0);
     }
 
+    /// <summary>The reach as the store asks for it: parts of sites and departments, or null for everybody.</summary>
+    public static IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? ReachParts(this ClaimsPrincipal user) =>
+        user.ReachOf() is { } parts ? [.. parts.Select(p => (p.Sites, p.Departments))] : null;
+
     /// <summary>The parts of the organisation in which the caller has one of the roles; null means everywhere.</summary>
     public static IReadOnlyList<Reach>? ReachOf(this ClaimsPrincipal user, params IReadOnlyList<string> roles)
     {
@@ -70,7 +75,7 @@ public static class Roles
     public static void RequireReach(this ClaimsPrincipal user, string site, string department, params IReadOnlyList<string> roles)
     {
         if (user.ReachOf(roles) is { } parts && !parts.Any(p => p.Covers(site, department)))
-            throw new Hosting.Problem(
+            throw new Problem(
                 403,
                 "out-of-reach",
                 "Not allowed",
@@ -83,7 +88,7 @@ public static class Roles
     {
         var party = user.AsParty();
         if (!party.Roles.Any(r => roles.Contains(r) && (!party.Reach.TryGetValue(r, out var reach) || targets.All(reach.CoversTarget))))
-            throw new Hosting.Problem(
+            throw new Problem(
                 403,
                 "out-of-reach",
                 "Not allowed",

@@ -1,5 +1,5 @@
 using System.Security.Claims;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

@@ -3,8 +3,8 @@ using Microsoft.AspNetCore.DataProtection;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Access;

@@ -4,7 +4,7 @@ using Microsoft.AspNetCore.Authentication;
 using Microsoft.AspNetCore.Authentication.Cookies;
 using Oikonom.Contracts;
 using Oikonom.Core.Ledger;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Access;

@@ -4,7 +4,8 @@ using System.Text.Json.Nodes;
 using Oikonom.Contracts;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -158,11 +159,7 @@ public sealed class Veil(HashSet<string> hidden, Core.Rulebook.Rulebook? ruleboo
         if (!effect.Attributes.Any(a => Hides(effect.Target, a.Name)))
             return effect;
         IReadOnlyList<AttributeChangeView> covered = [.. effect.Attributes.Select(a => Over(effect.Target, a))];
-        return effect with
-        {
-            Attributes = covered,
-            Text = RehearsalDesk.TextOf(effect.Target, covered.Select(a => (a.Name, a.Before, a.After))),
-        };
+        return effect with { Attributes = covered, Text = EffectText.Of(effect.Target, covered.Select(a => (a.Name, a.Before, a.After))) };
     }
 
     /// <summary>A ledger entry with what is covered in it: changes of the record, attributes of accounts, wishes and fields.</summary>

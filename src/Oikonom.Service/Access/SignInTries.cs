@@ -1,5 +1,5 @@
 using Oikonom.Core.Time;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

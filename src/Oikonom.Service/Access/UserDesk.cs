@@ -4,8 +4,8 @@ using Oikonom.Contracts;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

@@ -1,6 +1,6 @@
 using Oikonom.Contracts;
 using Oikonom.Core.Expressions;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Sources;
 using Oikonom.Sources.Files;
 

@@ -2,9 +2,10 @@ using System.Text.Json;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Service.Notices;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

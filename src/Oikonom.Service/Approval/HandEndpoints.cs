@@ -5,8 +5,9 @@ using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
+using Oikonom.Service.Records;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Approval;
@@ -231,7 +232,7 @@ public static class HandEndpoints
 
     private static async Task<Catalogue> CatalogueAsync(
         Store.Store store,
-        People.PeopleIndex people,
+        PeopleIndex people,
         EditionBook editions,
         CancellationToken cancel
     )

@@ -8,8 +8,8 @@ using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Core.Time;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Planning;
+using Oikonom.Service.Common;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

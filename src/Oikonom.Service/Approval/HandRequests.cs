@@ -6,10 +6,9 @@ using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Intake;
-using Oikonom.Service.Planning;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

@@ -3,8 +3,9 @@ using Oikonom.Contracts;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Planning;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -137,7 +138,7 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
             try
             {
                 if (group.FirstOrDefault(g => !seen.Contains(g.Id)) is { } absent)
-                    throw People.Named.NoRequest(absent.Id);
+                    throw Named.NoRequest(absent.Id);
                 await store.WriteAsync(
                     async s =>
                     {

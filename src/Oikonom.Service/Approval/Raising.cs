@@ -2,7 +2,7 @@ using System.Text.Json;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
-using Oikonom.Service.Intake;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

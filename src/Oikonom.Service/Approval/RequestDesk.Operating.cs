@@ -5,7 +5,9 @@ using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
+using Oikonom.Service.Intake;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -168,9 +170,9 @@ public sealed partial class RequestDesk
         s.Tell("requests", row.Id);
     }
 
-    string Intake.IOpenRequests.WorkflowFor(Edition edition, string kind) => Case.DefaultFor(edition, kind).Name;
+    string IOpenRequests.WorkflowFor(Edition edition, string kind) => Case.DefaultFor(edition, kind).Name;
 
-    Task Intake.IOpenRequests.ReplanAsync(Session session, RequestRow row, string why) => ReplanAsync(session, row, why);
+    Task IOpenRequests.ReplanAsync(Session session, RequestRow row, string why) => ReplanAsync(session, row, why);
 
     /// <summary>Sends a request back to planning, inside a decision: what it rests on changed. Approvals that it does not touch
     /// stay.</summary>

@@ -4,7 +4,8 @@ using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

@@ -4,9 +4,11 @@ using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
+using Oikonom.Service.Intake;
 using Oikonom.Service.Notices;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -24,7 +26,7 @@ public sealed record Approval(
 
 /// <summary>Decisions of people on requests. Each is one transaction, and bound to the plan that was shown.</summary>
 public sealed partial class RequestDesk(Store.Store store, EditionBook editions, StageEntry stages, Notifier notices, TimeProvider time)
-    : Intake.IOpenRequests
+    : IOpenRequests
 {
     private const int MaxRemark = 2000;
 
@@ -366,7 +368,7 @@ public sealed partial class RequestDesk(Store.Store store, EditionBook editions,
     }
 
     private static async Task<RequestRow> RequireAsync(Session s, string id) =>
-        await s.RequestAsync(id, forUpdate: true) ?? throw People.Named.NoRequest(id);
+        await s.RequestAsync(id, forUpdate: true) ?? throw Named.NoRequest(id);
 
     private static async Task SaveAsync(Session s, RequestRow row)
     {

@@ -3,9 +3,9 @@ using System.Security.Claims;
 using Oikonom.Contracts;
 using Oikonom.Core.Approval;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Intake;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
+using Oikonom.Service.Records;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Approval;
@@ -154,7 +154,7 @@ public static class RequestEndpoints
                 "/requests/counts",
                 async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
                 {
-                    var tallies = await store.ReadAsync(s => s.RequestTalliesAsync(ReachOf(user)), cancel);
+                    var tallies = await store.ReadAsync(s => s.RequestTalliesAsync(user.ReachParts()), cancel);
                     return new RequestCounts(
                         tallies.GroupBy(t => t.State).ToDictionary(g => EnumText.Of(g.Key), g => g.Sum(t => t.Count)),
                         tallies.GroupBy(t => t.Kind).ToDictionary(g => g.Key, g => g.Sum(t => t.Count)),
@@ -277,7 +277,7 @@ public static class RequestEndpoints
                     CancellationToken cancel
                 ) =>
                 {
-                    var real = await IdAsync(store, id, cancel);
+                    var real = await store.RequireRequestIdAsync(id, cancel);
                     await desk.RetryAsync(real, user, cancel);
                     return await DetailAsync(real, store, editions, sight, time, user, cancel);
                 }
@@ -302,8 +302,8 @@ public static class RequestEndpoints
                     CancellationToken cancel
                 ) =>
                 {
-                    var real = await IdAsync(store, id, cancel);
-                    var row = await store.ReadAsync(s => s.RequestAsync(real), cancel) ?? throw People.Named.NoRequest(id);
+                    var real = await store.RequireRequestIdAsync(id, cancel);
+                    var row = await store.ReadAsync(s => s.RequestAsync(real), cancel) ?? throw Named.NoRequest(id);
                     await desk.ChangeAsync(
                         real,
                         user,
@@ -375,7 +375,7 @@ public static class RequestEndpoints
                     CancellationToken cancel
                 ) =>
                 {
-                    var real = await IdAsync(store, id, cancel);
+                    var real = await store.RequireRequestIdAsync(id, cancel);
                     await decide(desk, real, user, body, cancel);
                     return await DetailAsync(real, store, editions, sight, time, user, cancel);
                 }
@@ -384,9 +384,6 @@ public static class RequestEndpoints
             .WithSummary(summary)
             .RequireAuthorization(policy)
             .Reaching(Reached.Request);
-
-    public static IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? ReachOf(ClaimsPrincipal user) =>
-        user.ReachOf() is { } parts ? [.. parts.Select(p => (p.Sites, p.Departments))] : null;
 
     /// <summary>The filter of what waits for somebody, with what was handed over to them.</summary>
     public static async Task<RequestFilter> InboxAsync(Store.Store store, ClaimsPrincipal user, TimeProvider time, CancellationToken cancel)
@@ -402,7 +399,7 @@ public static class RequestEndpoints
         return new RequestFilter(InboxUser: user.UserName(), InboxPerson: own?.Id ?? "", InboxRoles: user.RoleNames())
         {
             Lent = [.. lent.Select(l => (l.User, l.Roles))],
-            Reach = ReachOf(user),
+            Reach = user.ReachParts(),
         };
     }
 
@@ -430,13 +427,6 @@ public static class RequestEndpoints
         : long.TryParse(after, NumberStyles.None, CultureInfo.InvariantCulture, out var number) ? number
         : throw Problem.Invalid("The cursor 'after' is the 'next' of the page before.", "after");
 
-    public static async Task<string> IdAsync(Store.Store store, string id, CancellationToken cancel)
-    {
-        if (Guid.TryParse(id, out var guid))
-            return guid.ToString();
-        return (await store.ReadAsync(s => s.FindRequestAsync(id), cancel))?.Id ?? throw People.Named.NoRequest(id);
-    }
-
     public static async Task<RequestDetail> DetailAsync(
         string id,
         Store.Store store,
@@ -447,14 +437,14 @@ public static class RequestEndpoints
         CancellationToken cancel
     )
     {
-        var real = await IdAsync(store, id, cancel);
+        var real = await store.RequireRequestIdAsync(id, cancel);
         var now = time.GetUtcNow();
         return await store.ReadAsync(
             async s =>
             {
-                var row = await s.RequestAsync(real) ?? throw People.Named.NoRequest(id);
+                var row = await s.RequestAsync(real) ?? throw Named.NoRequest(id);
                 if (!ReachRule.Sees(user, row))
-                    throw People.Named.NoRequest(id);
+                    throw Named.NoRequest(id);
                 var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
                 var tasks = (await s.TasksOfAsync(real)).Select(t => Desk.TaskDesk.View(t, [], now)).ToList();
                 return (await sight.OverAsync(s, user, of.Person, true, cancel)).Over(

@@ -1,7 +1,7 @@
 using System.Security.Claims;
 using Microsoft.AspNetCore.Mvc;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Approval;
@@ -61,6 +61,6 @@ public sealed class RequestQuery
             Late = Late == true,
             Stuck = Stuck == true,
             RaisedBefore = OlderThanDays is > 0 and < 10_000 ? time.Milliseconds() - (OlderThanDays * 86_400_000L) : null,
-            Reach = RequestEndpoints.ReachOf(user),
+            Reach = user.ReachParts(),
         };
 }

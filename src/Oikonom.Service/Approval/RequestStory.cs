@@ -1,7 +1,7 @@
 using Oikonom.Contracts;
 using Oikonom.Core.Approval;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Intake;
+using Oikonom.Service.Common;
+using Oikonom.Service.Records;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Approval;

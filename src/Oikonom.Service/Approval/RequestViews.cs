@@ -7,8 +7,8 @@ using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Intake;
+using Oikonom.Service.Common;
+using Oikonom.Service.Records;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Approval;

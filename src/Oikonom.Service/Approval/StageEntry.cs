@@ -5,9 +5,9 @@ using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Service.Notices;
-using Oikonom.Service.Planning;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -262,7 +262,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         var at = now.ToUnixTimeMilliseconds();
         if (row.SubjectKind == SubjectKind.Account)
         {
-            await s.SetEndAsync(row.SubjectId, Fulfilment.AccountDesk.EndOf(wish, now)?.ToUnixTimeMilliseconds(), at);
+            await s.SetEndAsync(row.SubjectId, wish.EndAt(now)?.ToUnixTimeMilliseconds(), at);
             return;
         }
         var rulebook = of.Edition.Rulebook;

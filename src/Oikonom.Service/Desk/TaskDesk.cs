@@ -7,14 +7,15 @@ using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Desk;
 
 /// <summary>Work by hand: taken, handed over, done with what it asks for, or found impossible.</summary>
-public sealed class TaskDesk(Store.Store store, Rulebook.EditionBook editions, TimeProvider time)
+public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvider time)
 {
     public const int MaxEvidence = 10 * 1024 * 1024;
     private const int MaxFiles = 20;

@@ -10,9 +10,9 @@ using Oikonom.Core.Rulebook;
 using Oikonom.Core.Time;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Planning;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -168,9 +168,6 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
     }
 
     private static readonly string Closing = EnumText.Of(RequestKind.Closing);
-
-    /// <summary>When an account that a wish is about ends: on its day, at once, or null where it stays.</summary>
-    public static DateTimeOffset? EndOf(Wish wish, DateTimeOffset now) => wish.From ?? (wish.Urgent ? now : null);
 
     private static async Task<AccountRow> RequireAsync(Session s, string id, ClaimsPrincipal user)
     {

@@ -7,10 +7,11 @@ using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Service.Intake;
 using Oikonom.Service.Notices;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -207,7 +208,7 @@ public sealed class Aftermath(
             || !edition.Rulebook.Sources.Values.Any(x => x.WriteBack.Count > 0)
         )
             return;
-        var recorded = await Planning.Recorded.LoadAsync(s, [row.PersonId]);
+        var recorded = await Recorded.LoadAsync(s, [row.PersonId]);
         if (edition.Rulebook.Sources.GetValueOrDefault(recorded.Person(row.PersonId).Source) is not { WriteBack.Count: > 0 } source)
             return;
         string fields;

@@ -8,9 +8,10 @@ using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Notices;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Connectors;
+using Oikonom.Service.Editions;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -31,7 +32,7 @@ public sealed class FirstPasswords(
 {
     private static readonly TimeSpan LinkHolds = TimeSpan.FromDays(14);
     private static readonly TimeSpan Opening = TimeSpan.FromMinutes(2);
-    private readonly IDataProtector _protector = protection.CreateProtector(MailLoop.Purpose);
+    private readonly IDataProtector _protector = protection.CreateProtector(Purposes.Mails);
 
     /// <summary>Sends the line manager, else the requester, a link to the first password of an account, inside a decision.</summary>
     /// <returns>Who gets it, or null when nobody can.</returns>
@@ -90,7 +91,7 @@ public sealed class FirstPasswords(
         store.WriteAsync(
             async s =>
             {
-                var row = await s.RequestAsync(id, forUpdate: true) ?? throw People.Named.NoRequest(id);
+                var row = await s.RequestAsync(id, forUpdate: true) ?? throw Named.NoRequest(id);
                 user.RequireReach(row.Site, row.Department, Roles.Operator);
                 var keys = (await s.PasswordStepsAsync(id))
                     .Select(c => JsonSerializer.Deserialize<Change>(c, JsonSerializerOptions.Web)!.Account)
@@ -105,7 +106,7 @@ public sealed class FirstPasswords(
                 var receivers = new List<string>();
                 foreach (var key in keys)
                 {
-                    if (accounts.FirstOrDefault(a => Planning.Recorded.KeyOf(a) == key) is not { } account)
+                    if (accounts.FirstOrDefault(a => Recorded.KeyOf(a) == key) is not { } account)
                         continue;
                     if (await SendAsync(s, person, row, key, account.Name, users) is { } receiver)
                         receivers.Add(receiver.Name);

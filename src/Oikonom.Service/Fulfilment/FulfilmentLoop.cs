@@ -5,9 +5,10 @@ using Oikonom.Core.Fulfilment;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Planning;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Connectors;
+using Oikonom.Service.Editions;
+using Oikonom.Service.Records;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Fulfilment;

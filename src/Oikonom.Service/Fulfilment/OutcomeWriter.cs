@@ -3,7 +3,7 @@ using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Time;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

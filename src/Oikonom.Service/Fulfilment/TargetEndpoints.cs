@@ -3,8 +3,10 @@ using System.Security.Claims;
 using Oikonom.Contracts;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Approval;
+using Oikonom.Service.Common;
+using Oikonom.Service.Connectors;
+using Oikonom.Service.Editions;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Fulfilment;
@@ -70,7 +72,7 @@ public static class TargetEndpoints
                 {
                     var made = await desk.CloseAsync(id, body, user, cancel);
                     var row = (await store.ReadAsync(s => s.RequestAsync(made), cancel))!;
-                    return TypedResults.Created($"/api/v1/requests/{row.Number}", Approval.RequestViews.Summary(row));
+                    return TypedResults.Created($"/api/v1/requests/{row.Number}", RequestViews.Summary(row));
                 }
             )
             .WithName("closeAccount")
@@ -99,7 +101,7 @@ public static class TargetEndpoints
         api.MapPost(
                 "/requests/{id}/new-link",
                 async (string id, FirstPasswords links, Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
-                    await links.SendAgainAsync(await Approval.RequestEndpoints.IdAsync(store, id, cancel), user, cancel)
+                    await links.SendAgainAsync(await store.RequireRequestIdAsync(id, cancel), user, cancel)
             )
             .WithName("newPasswordLink")
             .WithSummary("Ends the open one-time links of a request and sends new ones.")

@@ -10,14 +10,19 @@ using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
+using Oikonom.Service.Common;
+using Oikonom.Service.Connectors;
 using Oikonom.Service.Desk;
+using Oikonom.Service.Editions;
 using Oikonom.Service.Fulfilment;
 using Oikonom.Service.Intake;
 using Oikonom.Service.Ledger;
 using Oikonom.Service.Live;
 using Oikonom.Service.Notices;
+using Oikonom.Service.Overview;
 using Oikonom.Service.People;
 using Oikonom.Service.Planning;
+using Oikonom.Service.Records;
 using Oikonom.Service.Rulebook;
 using Oikonom.Service.Scim;
 using Oikonom.Store;
@@ -31,8 +36,6 @@ namespace Oikonom.Service.Hosting;
 /// <summary>Puts the service together and runs it.</summary>
 public static class Daemon
 {
-    public const string Version = "0.1.0";
-
     public static async Task<int> RunAsync(string[] args)
     {
         // Settings are read once: whoever watches files for changes is woken by each write to the store beside them.
@@ -109,12 +112,12 @@ public static class Daemon
             .AddSingleton<LedgerCheck>()
             .AddSingleton<LedgerDesk>()
             .AddSingleton<Accounts>()
-            .AddSingleton<Fulfilment.AccountDesk>()
+            .AddSingleton<AccountDesk>()
             .AddSingleton<PasswordDesk>()
             .AddSingleton<UserDesk>()
             .AddSingleton<FirstPasswords>()
             .AddSingleton<Sight>()
-            .AddSingleton<People.PeopleIndex>()
+            .AddSingleton<PeopleIndex>()
             .AddSingleton<Forgetting>()
             .AddSingleton<SecretBook>()
             .AddSingleton<Sessions>()
@@ -124,7 +127,7 @@ public static class Daemon
             .AddSingleton<Notifier>()
             .AddSingleton<StageEntry>()
             .AddSingleton<RequestDesk>()
-            .AddSingleton<Intake.IOpenRequests>(p => p.GetRequiredService<RequestDesk>())
+            .AddSingleton<IOpenRequests>(p => p.GetRequiredService<RequestDesk>())
             .AddSingleton<HandRequests>()
             .AddSingleton<ManyRequests>()
             .AddSingleton<TaskDesk>()
@@ -316,6 +319,7 @@ public static class Daemon
     {
         var api = app.MapGroup("/api/v1");
         api.MapAccess();
+        api.MapSecrets();
         api.MapOpenId(options);
         api.MapRulebook();
         api.MapRollOuts();

@@ -1,4 +1,5 @@
 using System.Globalization;
+using Oikonom.Service.Common;
 
 namespace Oikonom.Service.Hosting;
 

@@ -3,8 +3,8 @@ using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Fulfilment;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
+using Oikonom.Service.Connectors;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Intake;

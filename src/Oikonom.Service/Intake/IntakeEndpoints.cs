@@ -3,8 +3,8 @@ using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Core.Ledger;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Intake;

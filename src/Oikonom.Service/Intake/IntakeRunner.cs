@@ -5,8 +5,8 @@ using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Sources;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
@@ -443,7 +443,7 @@ public sealed partial class IntakeRunner(
         void Look(Limit? limit, RequestKind kind, string name)
         {
             var fresh = decided.Count(t => t.Happening.Raises == kind);
-            var count = fresh + (int)pushed.GetValueOrDefault(RecordTaker.Name(kind));
+            var count = fresh + (int)pushed.GetValueOrDefault(EnumText.Of(kind));
             if (fresh > 0 && limit?.IsOver(count, known) == true)
                 over.Add($"The run would raise {count} {name} of {known} known records; the brake is at {limit}");
         }

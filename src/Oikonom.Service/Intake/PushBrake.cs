@@ -122,7 +122,7 @@ public sealed class PushBrake(TimeProvider time)
             var fresh = Count(decided, kind);
             if (limit is null || fresh == 0)
                 return;
-            var count = fresh + (int)raised.GetValueOrDefault(RecordTaker.Name(kind));
+            var count = fresh + (int)raised.GetValueOrDefault(EnumText.Of(kind));
             if (limit.IsOver(count, known))
                 over.Add($"Pushes would raise {count} {name} within a day, of {known} known records; the brake is at {limit}");
         }

@@ -8,8 +8,8 @@ using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Planning;
+using Oikonom.Service.Common;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -363,18 +363,15 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
     public static RaisedRequest View(Taken taken) =>
         new(
             taken.RequestId,
-            Name(taken.Happening.Raises!.Value),
+            EnumText.Of(taken.Happening.Raises!.Value),
             (taken.Incoming.Facts ?? taken.Leading).DisplayName,
             (taken.Incoming.Facts ?? taken.Leading).Number,
-            Name(taken.Happening.What)
+            EnumText.Of(taken.Happening.What)
         );
-
-    public static string Name<T>(T value)
-        where T : struct, Enum => EnumText.Of(value);
 
     private RequestRow Request(Taking taking, Taken one, RequestKind kind, long at)
     {
-        var name = Name(kind);
+        var name = EnumText.Of(kind);
         return new()
         {
             Id = RequestId.New(at.ToInstant()).ToString(),

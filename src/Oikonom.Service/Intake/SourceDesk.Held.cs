@@ -4,7 +4,7 @@ using Oikonom.Contracts;
 using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Intake;

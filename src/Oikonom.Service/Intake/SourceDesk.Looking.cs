@@ -5,8 +5,8 @@ using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Sources;
 using Oikonom.Store.Rooms;
 
@@ -94,9 +94,9 @@ public sealed partial class SourceDesk
         Core.Rulebook.Rulebook rulebook;
         if (body.Files is { Count: > 0 })
         {
-            var files = RulebookEndpoints.FilesOf(new(body.Files));
+            var files = RulebookFiles.Of(new(body.Files));
             var reading = RulebookReader.Read(files);
-            rulebook = reading.Rulebook ?? throw RulebookEndpoints.Unsound(reading);
+            rulebook = reading.Rulebook ?? throw RulebookFiles.Unsound(reading);
         }
         else
             rulebook = (await editions.CurrentAsync(cancel)).Rulebook;

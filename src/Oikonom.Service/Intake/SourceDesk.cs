@@ -10,8 +10,8 @@ using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Sources;
 using Oikonom.Store.Rooms;
 
@@ -387,7 +387,7 @@ public sealed partial class SourceDesk(
                                 key,
                                 ended.Run.Outcome == "held" ? "held" : one.Status,
                                 one.RequestId,
-                                one.Happening.Raises is { } kind ? RecordTaker.Name(kind) : null,
+                                one.Happening.Raises is { } kind ? EnumText.Of(kind) : null,
                                 one.PersonId,
                                 null
                             )

@@ -4,9 +4,9 @@ using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Core.Time;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Planning;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
+using Oikonom.Service.Records;
 using Oikonom.Sources;
 using Oikonom.Store.Rooms;
 

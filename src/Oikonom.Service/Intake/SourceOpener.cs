@@ -1,7 +1,7 @@
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Sources;
 using Oikonom.Sources.Files;
 using Oikonom.Sources.Http;
@@ -23,7 +23,7 @@ public sealed class SourceOpener(Store.Store store, SecretBook secrets, ServiceO
                 using (var http = await HttpAsync(source, cancel))
                     return [await http.ReadAsync(source.Http!.Since.Length > 0 ? since : "", cancel)];
             case SourceKind.Scim:
-                return [await Scim.ScimDesk.KeptAsync(store, source, cancel)];
+                return [await KeptRecords.KeptAsync(store, source, cancel)];
             default:
                 throw Problem.Conflict("pushes", $"'{source.Name}' is pushed to Oikonom; there is nothing to fetch.");
         }

@@ -2,8 +2,8 @@ using System.Globalization;
 using System.Text.Json;
 using Oikonom.Core.Ledger;
 using Oikonom.Proofs;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Ledger;

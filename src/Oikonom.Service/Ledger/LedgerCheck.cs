@@ -3,7 +3,7 @@ using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Core.Ledger;
 using Oikonom.Proofs;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Ledger;

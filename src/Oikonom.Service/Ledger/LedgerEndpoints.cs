@@ -5,7 +5,7 @@ using Oikonom.Contracts;
 using Oikonom.Core.Ledger;
 using Oikonom.Proofs;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

@@ -1,6 +1,6 @@
 using Oikonom.Core.Ledger;
 using Oikonom.Proofs;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Ledger;

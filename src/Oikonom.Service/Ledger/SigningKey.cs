@@ -1,7 +1,7 @@
 using System.Security.Cryptography;
 using System.Text.Json;
 using Oikonom.Proofs;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 
 namespace Oikonom.Service.Ledger;
 

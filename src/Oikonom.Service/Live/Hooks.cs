@@ -9,7 +9,7 @@ using Oikonom.Contracts;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Time;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Live;

@@ -3,7 +3,7 @@ using MailKit.Security;
 using Microsoft.AspNetCore.DataProtection;
 using MimeKit;
 using Oikonom.Core.Time;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Notices;
@@ -19,8 +19,7 @@ public sealed partial class MailLoop(
 ) : Loop(TimeSpan.FromSeconds(2), pulse, log)
 {
     /// <summary>What the key ring seals links in mails for.</summary>
-    public const string Purpose = "oikonom.notices.v1";
-    private readonly IDataProtector _protector = protection.CreateProtector(Purpose);
+    private readonly IDataProtector _protector = protection.CreateProtector(Purposes.Mails);
     private const int Batch = 50;
     protected override TimeSpan Patience => TimeSpan.FromMinutes(10);
     private static readonly TimeSpan Lease = TimeSpan.FromMinutes(2);

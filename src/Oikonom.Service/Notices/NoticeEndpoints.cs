@@ -6,8 +6,8 @@ using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
 using Oikonom.Core.Time;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Notices;

@@ -1,8 +1,8 @@
 using System.Globalization;
 using Oikonom.Core.Rulebook;
 using Oikonom.Core.Time;
-using Oikonom.Service.Approval;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

@@ -3,8 +3,7 @@ using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Service.Access;
-using Oikonom.Service.Approval;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.People;
@@ -101,7 +100,7 @@ public static class History
 
     private static async Task<string> RequestAsync(Store.Store store, ClaimsPrincipal user, string id, CancellationToken cancel)
     {
-        var real = await RequestEndpoints.IdAsync(store, id, cancel);
+        var real = await store.RequireRequestIdAsync(id, cancel);
         var row = await store.ReadAsync(s => s.RequestAsync(real), cancel) ?? throw Named.NoRequest(id);
         await PersonAsync(store, user, row.PersonId, cancel);
         return row.Id;

@@ -8,9 +8,10 @@ using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Core.Time;
 using Oikonom.Service.Approval;
-using Oikonom.Service.Fulfilment;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Connectors;
+using Oikonom.Service.Editions;
+using Oikonom.Service.Records;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Planning;
@@ -113,7 +114,7 @@ public sealed partial class PlannerLoop(
             throw new PlanFault($"{target.Title} has no entry of {row.Name} any more; there is nothing to close. Withdraw the request.");
         var now = time.GetUtcNow();
         var readsBack = target.Settings.Can.HasFlag(TargetAbilities.ReadBack);
-        var ending = SubjectRecord.Nobodys(row) with { Until = AccountDesk.EndOf(wish, now) };
+        var ending = SubjectRecord.Nobodys(row) with { Until = wish.EndAt(now) };
         var plan = wish.Carried(ending.Plan(edition.Number, readsBack, now));
         var on = await store.ReadAsync(s => s.EditionOfAsync(request.PersonId), cancel);
         await CommitAsync(request, plan, edition, on, _ => Task.FromResult(true), null, wish, cancel);

@@ -7,8 +7,9 @@ using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
-using Oikonom.Service.Fulfilment;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
+using Oikonom.Service.Connectors;
+using Oikonom.Service.Editions;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -54,8 +55,8 @@ public sealed class PublishDesk(
             new(
                 reading.Rulebook is not null,
                 RulebookReader.Digest(files),
-                [.. reading.Findings.Select(RulebookEndpoints.View)],
-                [.. warnings.OrderBy(w => w.Place.File, StringComparer.Ordinal).ThenBy(w => w.Place.Line).Select(RulebookEndpoints.View)]
+                [.. reading.Findings.Select(RulebookFiles.View)],
+                [.. warnings.OrderBy(w => w.Place.File, StringComparer.Ordinal).ThenBy(w => w.Place.Line).Select(RulebookFiles.View)]
             ),
             reading.Rulebook
         );
@@ -65,7 +66,7 @@ public sealed class PublishDesk(
     {
         var reading = RulebookReader.Read(files);
         if (reading.Rulebook is null)
-            throw RulebookEndpoints.Unsound(reading);
+            throw RulebookFiles.Unsound(reading);
         var digest = RulebookReader.Digest(files);
         var current = await editions.CurrentOrNullAsync(cancel);
         if (current?.Digest == digest)
@@ -188,7 +189,7 @@ public sealed class PublishDesk(
         var reading = RulebookReader.Read(files);
         return await CommitAsync(
             files,
-            reading.Rulebook ?? throw RulebookEndpoints.Unsound(reading),
+            reading.Rulebook ?? throw RulebookFiles.Unsound(reading),
             proposal.Digest,
             proposal.Author,
             user.UserName(),

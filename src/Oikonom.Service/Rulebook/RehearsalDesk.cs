@@ -9,9 +9,9 @@ using Oikonom.Core.Intake;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Approval;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Planning;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
+using Oikonom.Service.Records;
 using Oikonom.Sources.Files;
 using Oikonom.Store.Rooms;
 
@@ -458,7 +458,7 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
             Tallies(kept.Report.ByDepartment),
             kept.OpenRequests,
             [.. page.Select(View)],
-            [.. kept.Warnings.Select(RulebookEndpoints.View)]
+            [.. kept.Warnings.Select(RulebookFiles.View)]
         );
 
     public static IReadOnlyList<TallyView> Tallies(IReadOnlyList<Tally> tallies) =>
@@ -469,7 +469,7 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
 
     public static EffectView View(Effect effect) =>
         new(
-            Intake.RecordTaker.Name(effect.Kind),
+            EnumText.Of(effect.Kind),
             effect.Target,
             effect.Subject,
             Text(effect),
@@ -477,20 +477,12 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
             [.. effect.Attributes.Select(a => new AttributeChangeView(a.Name, a.Before, a.After))]
         );
 
-    /// <summary>What changes in an account, in words.</summary>
-    public static string TextOf(
-        string target,
-        IEnumerable<(string Name, IReadOnlyList<string> Before, IReadOnlyList<string> After)> attributes
-    ) =>
-        $"{target}: "
-        + string.Join(", ", attributes.Select(a => $"{a.Name} “{string.Join(", ", a.Before)}” → “{string.Join(", ", a.After)}”"));
-
     public static string Text(Effect effect) =>
         effect.Kind switch
         {
             EffectKind.AccountGained => $"gets the account {effect.Subject} in {effect.Target}",
             EffectKind.AccountLost => $"loses the account {effect.Subject} in {effect.Target}",
-            EffectKind.AccountChanged => TextOf(effect.Target, effect.Attributes.Select(a => (a.Name, a.Before, a.After))),
+            EffectKind.AccountChanged => EffectText.Of(effect.Target, effect.Attributes.Select(a => (a.Name, a.Before, a.After))),
             EffectKind.AccountWoken => $"the account {effect.Subject} in {effect.Target} wakes",
             EffectKind.AccountPutToSleep => $"the account {effect.Subject} in {effect.Target} is put to sleep",
             EffectKind.GrantGained => $"gains {effect.Key}",

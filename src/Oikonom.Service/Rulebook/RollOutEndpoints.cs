@@ -1,8 +1,7 @@
 using System.Security.Claims;
 using Oikonom.Contracts;
 using Oikonom.Service.Access;
-using Oikonom.Service.Approval;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Rulebook;
@@ -151,7 +150,7 @@ public static class RollOutEndpoints
                 var rows = await s.RolloutPeopleAsync(
                     new(rollout.Id, state ?? "", department ?? "", template ?? "", wave, Paging.Text(text))
                     {
-                        Reach = RequestEndpoints.ReachOf(user),
+                        Reach = user.ReachParts(),
                         AfterName = place?.SearchKey ?? "",
                         AfterId = place?.Id ?? "",
                         Limit = size + 1,

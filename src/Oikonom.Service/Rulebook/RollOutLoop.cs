@@ -2,8 +2,9 @@ using Oikonom.Core.Approval;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Approval;
-using Oikonom.Service.Hosting;
-using Oikonom.Service.Planning;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
+using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 

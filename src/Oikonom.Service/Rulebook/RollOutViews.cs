@@ -3,8 +3,8 @@ using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Core.Planning;
 using Oikonom.Service.Access;
-using Oikonom.Service.Approval;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -20,7 +20,7 @@ public sealed class RollOutViews(Store.Store store, EditionBook editions)
     {
         public static async Task<Counts> LoadAsync(Session s, RolloutRow row, ClaimsPrincipal user)
         {
-            var reach = RequestEndpoints.ReachOf(user);
+            var reach = user.ReachParts();
             return new(await s.RolloutTalliesAsync(row.Id, reach), reach is null);
         }
 

@@ -4,21 +4,20 @@ using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Rulebook;
 
 public static class RulebookEndpoints
 {
-    private const int MaxFiles = 500;
-
     public static void MapRulebook(this RouteGroupBuilder api)
     {
         api.MapPost(
                 "/rulebook/check",
                 async (RulebookBody body, PublishDesk desk, CancellationToken cancel) =>
-                    (await desk.CheckAsync(FilesOf(body), body.Quick == true, cancel)).Check
+                    (await desk.CheckAsync(RulebookFiles.Of(body), body.Quick == true, cancel)).Check
             )
             .WithName("checkRulebook")
             .WithSummary("Checks the files of a rulebook; every finding and warning at once, nothing is published.")
@@ -36,7 +35,7 @@ public static class RulebookEndpoints
         api.MapPost(
                 "/rulebook/editions",
                 (RulebookBody body, PublishDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
-                    desk.PublishAsync(FilesOf(body), user, cancel)
+                    desk.PublishAsync(RulebookFiles.Of(body), user, cancel)
             )
             .WithName("publishRulebook")
             .WithSummary(
@@ -149,7 +148,7 @@ public static class RulebookEndpoints
                         before is null ? "nothing" : $"edition {before.Number}",
                         before is null ? [] : EditionBook.Files(before),
                         "the draft",
-                        FilesOf(new(body.Files))
+                        RulebookFiles.Of(new(body.Files))
                     );
                 }
             )
@@ -170,9 +169,9 @@ public static class RulebookEndpoints
                     CancellationToken cancel
                 ) =>
                 {
-                    var reading = await publish.ReadAsync(FilesOf(new(body.Files)), cancel);
+                    var reading = await publish.ReadAsync(RulebookFiles.Of(new(body.Files)), cancel);
                     var held = await desk.RunAsync(
-                        reading.Rulebook ?? throw Unsound(reading),
+                        reading.Rulebook ?? throw RulebookFiles.Unsound(reading),
                         reading.Warnings,
                         body.Source,
                         body.Hr,
@@ -276,47 +275,6 @@ public static class RulebookEndpoints
             return ($"the proposal of {proposal.Author}", PublishDesk.Files(proposal));
         var edition = await EditionAsync(of, store, cancel);
         return ($"edition {edition.Number}", EditionBook.Files(edition));
-    }
-
-    public static List<RulebookFile> FilesOf(RulebookBody body)
-    {
-        if (body.Files is not { Count: > 0 and <= MaxFiles })
-            throw Problem.Invalid($"A rulebook has from 1 to {MaxFiles} files.", "files");
-        if (
-            body.Files.Any(f =>
-                f?.Path is not { Length: > 0 and <= 300 }
-                || f.Text is null
-                || f.Path.Contains("..", StringComparison.Ordinal)
-                || f.Path.StartsWith('/')
-                || f.Path.Contains('\\', StringComparison.Ordinal)
-            )
-        )
-            throw Problem.Invalid("Each file has a path inside the rulebook and a text.", "files");
-        if (body.Files.GroupBy(f => f.Path).FirstOrDefault(g => g.Count() > 1) is { } twice)
-            throw Problem.Invalid($"The path '{twice.Key}' is given twice.", "files");
-        return [.. body.Files.Select(f => new RulebookFile(f.Path, f.Text))];
-    }
-
-    public static RulebookFinding View(Finding finding) =>
-        new(
-            finding.Place.File,
-            finding.Place.Line,
-            finding.Place.Column,
-            finding.Message,
-            finding.Code,
-            finding.IsWarning ? Warnings.MendOf(finding.Code) : ""
-        );
-
-    public static Problem Unsound(RulebookReading reading)
-    {
-        var first = reading.Findings[0];
-        return new(
-            422,
-            "rulebook-unsound",
-            "The rulebook is not sound",
-            $"Nothing was done. {reading.Findings.Count} finding(s); the first: {first.Place}: {first.Message}",
-            ("findings", reading.Findings.Select(View).ToList())
-        );
     }
 
     private static RulebookDiff Diff(string from, IReadOnlyList<RulebookFile> before, string to, IReadOnlyList<RulebookFile> after)

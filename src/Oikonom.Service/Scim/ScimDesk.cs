@@ -5,9 +5,9 @@ using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
 using Oikonom.Scim;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
 using Oikonom.Service.Intake;
-using Oikonom.Service.Rulebook;
 using Oikonom.Sources;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
@@ -106,7 +106,7 @@ public sealed class ScimDesk(
                 var row = await s.ScimAsync(pusher.Source, type.Name, id, forUpdate: true) ?? throw ScimFault.NotFound(id);
                 if (ifMatch is not null && ifMatch != row.Version)
                     throw ScimFault.Precondition();
-                var before = Parse(row);
+                var before = KeptRecords.Parse(row);
                 var after = change(before);
                 var body = after.ToJsonString();
                 if (body == row.Body)
@@ -136,7 +136,7 @@ public sealed class ScimDesk(
                 if (ifMatch is not null && ifMatch != row.Version)
                     throw ScimFault.Precondition();
                 await s.DropScimAsync(id);
-                await IntakeAsync(s, together, edition, source, type, row, Parse(row), null);
+                await IntakeAsync(s, together, edition, source, type, row, KeptRecords.Parse(row), null);
                 return true;
             }
         );
@@ -146,7 +146,7 @@ public sealed class ScimDesk(
             async s =>
             {
                 var row = await s.ScimAsync(pusher.Source, type.Name, id) ?? throw ScimFault.NotFound(id);
-                var resource = Shown(row, Parse(row));
+                var resource = Shown(row, KeptRecords.Parse(row));
                 if (type.Name == "User")
                 {
                     var groups = await s.ScimGroupsWithAsync(pusher.Source, id);
@@ -158,7 +158,7 @@ public sealed class ScimDesk(
                                     {
                                         ["value"] = g.Id,
                                         ["$ref"] = $"../Groups/{g.Id}",
-                                        ["display"] = Text(Parse(g), "displayName"),
+                                        ["display"] = Text(KeptRecords.Parse(g), "displayName"),
                                         ["type"] = "direct",
                                     }
                             ),
@@ -190,7 +190,11 @@ public sealed class ScimDesk(
                 {
                     var total = await s.ScimCountAsync(pusher.Source, type.Name);
                     return (
-                        [.. (await s.ScimPageAsync(pusher.Source, type.Name, start - 1, count)).Select(r => Shown(r, Parse(r)))],
+                        [
+                            .. (await s.ScimPageAsync(pusher.Source, type.Name, start - 1, count)).Select(r =>
+                                Shown(r, KeptRecords.Parse(r))
+                            ),
+                        ],
                         total
                     );
                 }
@@ -202,7 +206,9 @@ public sealed class ScimDesk(
                 {
                     var found = ids.Length == 0 ? null : await s.ScimAsync(pusher.Source, type.Name, ids);
                     IReadOnlyList<JsonObject> one =
-                        found is not null && wanted.Matches(Shown(found, Parse(found)), type) ? [Shown(found, Parse(found))] : [];
+                        found is not null && wanted.Matches(Shown(found, KeptRecords.Parse(found)), type)
+                            ? [Shown(found, KeptRecords.Parse(found))]
+                            : [];
                     return (start == 1 && count > 0 ? one : [], one.Count);
                 }
                 var matches = new List<JsonObject>();
@@ -211,7 +217,7 @@ public sealed class ScimDesk(
                     var rows = await s.ScimPageAsync(pusher.Source, type.Name, skip, ScanPage);
                     foreach (var row in rows)
                     {
-                        var resource = Shown(row, Parse(row));
+                        var resource = Shown(row, KeptRecords.Parse(row));
                         if (wanted is null || wanted.Matches(resource, type))
                             matches.Add(resource);
                     }
@@ -319,8 +325,11 @@ public sealed class ScimDesk(
         );
         if (type.Name != "User")
             return;
-        var (old, texts) = (before is null ? null : Texts(source, row, before), after is null ? null : Texts(source, row, after));
-        var inactive = after is not null && IsInactive(source, after);
+        var (old, texts) = (
+            before is null ? null : KeptRecords.Texts(source, row, before),
+            after is null ? null : KeptRecords.Texts(source, row, after)
+        );
+        var inactive = after is not null && KeptRecords.IsInactive(source, after);
         var taking = new Taking(edition, source, "push", "changes", actor);
         var oldKey = old?[source.KeyColumn] ?? "";
         if (texts is null || inactive)
@@ -390,45 +399,6 @@ public sealed class ScimDesk(
             }
         );
     }
-
-    /// <summary>The records of all users that are kept and active, as if they had been fetched.</summary>
-    public static async Task<RecordDelivery> KeptAsync(Store.Store store, SourceRule source, CancellationToken cancel)
-    {
-        var records = await store.ReadAsync(
-            async s =>
-            {
-                var all = new List<IReadOnlyList<string>>();
-                for (long skip = 0; ; skip += ScanPage)
-                {
-                    var rows = await s.ScimPageAsync(source.Name, "User", skip, ScanPage);
-                    all.AddRange(
-                        rows.Select(row => (Row: row, Resource: Parse(row)))
-                            .Where(r => !IsInactive(source, r.Resource))
-                            .Select(r => Texts(source, r.Row, r.Resource))
-                    );
-                    if (rows.Count < ScanPage)
-                        return all;
-                }
-            },
-            cancel
-        );
-        return new(source, "/scim/v2/Users", full: true, records);
-    }
-
-    private static bool IsInactive(SourceRule source, JsonObject resource) =>
-        ScimValues.Get(resource, "active") is JsonValue active
-        && active.GetValueKind() == JsonValueKind.False
-        && !source.Paths.Contains("active");
-
-    private static IReadOnlyList<string> Texts(SourceRule source, ScimRow row, JsonObject resource)
-    {
-        var whole = (JsonObject)resource.DeepClone();
-        whole["id"] = row.Id;
-        using var document = JsonDocument.Parse(whole.ToJsonString());
-        return JsonPaths.Texts(document.RootElement, source.Paths);
-    }
-
-    private static JsonObject Parse(ScimRow row) => JsonNode.Parse(row.Body) as JsonObject ?? [];
 
     private static string Text(JsonObject resource, string name) =>
         ScimValues.Get(resource, name) is JsonValue value && value.GetValueKind() == JsonValueKind.String ? value.GetValue<string>() : "";

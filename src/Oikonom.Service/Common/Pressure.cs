@@ -1,4 +1,4 @@
-namespace Oikonom.Service.Hosting;
+namespace Oikonom.Service.Common;
 
 /// <summary>
 /// Tells whether records pour in right now. Then taking them goes first, and the planning of what follows from them

@@ -1,6 +1,6 @@
 using Oikonom.Core.Time;
 
-namespace Oikonom.Service.Hosting;
+namespace Oikonom.Service.Common;
 
 /// <summary>
 /// The one way to run a background loop: work until nothing is left, then sleep until woken or until the beat.

@@ -3,11 +3,11 @@ using Oikonom.Core.Approval;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
-namespace Oikonom.Service.Approval;
+namespace Oikonom.Service.Records;
 
 /// <summary>When a stage is late, when somebody is reminded next, and how far it has escalated. Instants in milliseconds.</summary>
 public sealed record StageClock(long? Deadline = null, long? Remind = null, int Level = 0, long? Stopped = null)

@@ -1,11 +1,11 @@
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
-namespace Oikonom.Service.Planning;
+namespace Oikonom.Service.Records;
 
 /// <summary>What the store holds of what a request is about, and what should be so of it; one kind of record per kind of subject.</summary>
 public abstract class SubjectRecord

@@ -1,6 +1,6 @@
 using System.Collections.Concurrent;
 
-namespace Oikonom.Service.Hosting;
+namespace Oikonom.Service.Common;
 
 /// <summary>
 /// The heartbeat of each background loop: whether it gets on. Readiness and Today tell of those that do not, so that

@@ -1,7 +1,8 @@
 using Oikonom.Contracts;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
-namespace Oikonom.Service.Hosting;
+namespace Oikonom.Service.Overview;
 
 /// <summary>Whether the service can do its work: the store answers, loops get on, the disk has room, the record is whole.</summary>
 public sealed class Health(Store.Store store, Pulse pulse, ServiceOptions options, Ledger.HeadKeeper heads)
@@ -20,7 +21,7 @@ public sealed class Health(Store.Store store, Pulse pulse, ServiceOptions option
                 problems.Count == 0,
                 store.Engine.Name,
                 (int)edition,
-                Daemon.Version,
+                ServiceOptions.Version,
                 options.OpenIdAuthority.Length > 0,
                 problems.Count == 0 ? null : problems
             );
@@ -34,7 +35,7 @@ public sealed class Health(Store.Store store, Pulse pulse, ServiceOptions option
                 false,
                 store.Engine.Name,
                 0,
-                Daemon.Version,
+                ServiceOptions.Version,
                 options.OpenIdAuthority.Length > 0,
                 [.. problems, "The store does not answer."]
             );

@@ -3,7 +3,7 @@ using System.Text;
 using System.Text.Json;
 using Oikonom.Store.Rooms;
 
-namespace Oikonom.Service.Hosting;
+namespace Oikonom.Service.Common;
 
 /// <summary>
 /// A call that carries an <c>Idempotency-Key</c> does its work once, on whichever node it arrives; the same call again

@@ -1,10 +1,12 @@
 using System.Globalization;
 
-namespace Oikonom.Service.Hosting;
+namespace Oikonom.Service.Common;
 
 /// <summary>How the service is set up: from OIKONOM_* in the environment, then from --name value on the command line.</summary>
 public sealed record ServiceOptions
 {
+    public const string Version = "0.1.0";
+
     /// <summary>Address to listen on; loopback unless said otherwise.</summary>
     public string Listen { get; init; } = "http://127.0.0.1:7430";
 

@@ -1,4 +1,4 @@
-namespace Oikonom.Service.Hosting;
+namespace Oikonom.Service.Common;
 
 /// <summary>The one paging shape: a limit, and an opaque cursor.</summary>
 internal static class Paging

@@ -2,11 +2,11 @@ using System.Text.Json;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
-namespace Oikonom.Service.Planning;
+namespace Oikonom.Service.Records;
 
 /// <summary>What the store holds of some people, in the terms of the core.</summary>
 public sealed class Recorded
@@ -61,7 +61,7 @@ public sealed class Recorded
     public IReadOnlyDictionary<AccountKey, string> ImmutableIds(string id) => _accounts[id].ToDictionary(KeyOf, a => a.ImmutableId);
 
     /// <summary>What the sources say and what was approved by hand, beside each other.</summary>
-    public Inputs Inputs(string id, Edition edition) => Planning.Inputs.Of(_people[id], _extras[id], edition.Rulebook);
+    public Inputs Inputs(string id, Edition edition) => Records.Inputs.Of(_people[id], _extras[id], edition.Rulebook);
 
     /// <summary>The person with the names that are theirs: of accounts, else the newest reserved.</summary>
     public Subject Subject(string id, Edition edition)
@@ -85,8 +85,8 @@ public sealed class Recorded
     ) =>
         subject with
         {
-            Fields = Planning.Inputs.FieldsOf(extras),
-            Endings = Planning.Inputs.EndingsOf(extras),
+            Fields = Records.Inputs.FieldsOf(extras),
+            Endings = Records.Inputs.EndingsOf(extras),
             Numbers = numbers.ToDictionary(
                 n => n.Pool,
                 n => rulebook.Pools.GetValueOrDefault(n.Pool)?.Prefix + n.Number.ToString(System.Globalization.CultureInfo.InvariantCulture)

@@ -1,10 +1,10 @@
 using System.Collections.Concurrent;
 using System.Text.Json;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
-namespace Oikonom.Service.Rulebook;
+namespace Oikonom.Service.Editions;
 
 /// <summary>Editions by number, read once; the newest number is looked up, a moment later at most, since another node may
 /// publish.</summary>

@@ -9,7 +9,7 @@ using Oikonom.Service.Access;
 using Oikonom.Service.Desk;
 using Oikonom.Targets.Ldap;
 
-namespace Oikonom.Service.Fulfilment;
+namespace Oikonom.Service.Connectors;
 
 /// <summary>One connector per target as an edition describes it, made by its kind. Reset when a secret or the rulebook changes.</summary>
 public sealed class ConnectorBook(Store.Store store, SecretBook secrets, TimeProvider time) : IAsyncDisposable

@@ -1,8 +1,8 @@
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
-using Oikonom.Service.Rulebook;
+using Oikonom.Service.Editions;
 
-namespace Oikonom.Service.Planning;
+namespace Oikonom.Service.Records;
 
 /// <summary>The edition a request is planned under, and the one it takes the person off; null when they stay on it.</summary>
 public sealed record Rules(Edition Edition, Edition? Earlier);

@@ -2,7 +2,7 @@ using Oikonom.Core.Planning;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
-namespace Oikonom.Service.Planning;
+namespace Oikonom.Service.Records;
 
 /// <summary>Whether what was decided with a roll-out covers what would run for one person of it.</summary>
 public static class RollOutCover

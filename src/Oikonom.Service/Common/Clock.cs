@@ -1,4 +1,4 @@
-namespace Oikonom.Service.Hosting;
+namespace Oikonom.Service.Common;
 
 internal static class Clock
 {

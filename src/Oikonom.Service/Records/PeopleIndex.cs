@@ -1,10 +1,10 @@
 using System.Diagnostics;
 using Oikonom.Core.Approval;
 using Oikonom.Core.People;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
-namespace Oikonom.Service.People;
+namespace Oikonom.Service.Records;
 
 /// <summary>
 /// Everybody in memory, in order of name, with the text they are found by: any part of a name in any script, with and

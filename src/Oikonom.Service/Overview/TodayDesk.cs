@@ -2,14 +2,15 @@ using System.Security.Claims;
 using Oikonom.Contracts;
 using Oikonom.Core.Approval;
 using Oikonom.Service.Access;
+using Oikonom.Service.Approval;
 using Oikonom.Service.Desk;
+using Oikonom.Service.Editions;
 using Oikonom.Service.Fulfilment;
-using Oikonom.Service.Hosting;
 using Oikonom.Service.Intake;
 using Oikonom.Service.Rulebook;
 using Oikonom.Store.Rooms;
 
-namespace Oikonom.Service.Approval;
+namespace Oikonom.Service.Overview;
 
 /// <summary>What a day begins with: what waits for me, who starts soon and is not ready, what is stuck and why.</summary>
 public sealed class TodayDesk(
@@ -29,7 +30,7 @@ public sealed class TodayDesk(
     {
         var now = time.GetUtcNow();
         var roles = user.RoleNames();
-        var reach = RequestEndpoints.ReachOf(user);
+        var reach = user.ReachParts();
         var mine = await RequestEndpoints.InboxAsync(store, user, time, cancel);
         var inbox = await RequestEndpoints.PageAsync(store, editions, mine with { Limit = Shown, UrgentFirst = true }, false, cancel);
         var open = await tasks.ListAsync(user, false, 200, cancel);

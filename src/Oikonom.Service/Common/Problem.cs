@@ -2,7 +2,7 @@ using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Planning;
 using Oikonom.Sources;
 
-namespace Oikonom.Service.Hosting;
+namespace Oikonom.Service.Common;
 
 /// <summary>A refusal that reaches the caller as problem details (RFC 9457): a stable code, and what to do.</summary>
 public sealed class Problem(int status, string code, string title, string detail, params IReadOnlyList<(string Name, object Value)> members)

@@ -1,10 +1,10 @@
 using System.Globalization;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
-using Oikonom.Service.Hosting;
+using Oikonom.Service.Common;
 using Oikonom.Store.Rooms;
 
-namespace Oikonom.Service.Planning;
+namespace Oikonom.Service.Records;
 
 /// <summary>
 /// The inputs of one person as they lie beside each other: what the sources say of each employment, and what was

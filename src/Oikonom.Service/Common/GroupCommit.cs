@@ -3,7 +3,7 @@ using Oikonom.Core.Planning;
 using Oikonom.Scim;
 using Oikonom.Store;
 
-namespace Oikonom.Service.Hosting;
+namespace Oikonom.Service.Common;
 
 /// <summary>
 /// Commits small decisions in groups: whatever waits goes into one transaction, so the disk is asked once for many.

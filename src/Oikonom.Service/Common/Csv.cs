@@ -1,6 +1,6 @@
 using System.Text;
 
-namespace Oikonom.Service.Hosting;
+namespace Oikonom.Service.Common;
 
 /// <summary>Tables as files (RFC 4180) that a spreadsheet opens without running anything.</summary>
 public static class Csv
