@@ -124,6 +124,11 @@ public sealed class PlanTests
         var plan = PlanOf(SubjectOf(FactsOf(end: new(2026, 11, 20))), before, RequestKind.Leaver);
         Assert.Equal(ChangeKind.DisableAccount, plan.Changes[0].Kind);
         Assert.DoesNotContain(plan.Changes, c => c.Later || c.Due is not null);
+        // Whatever else the record says at once, in whichever order it is looked at: first nobody gets in any more.
+        var elsewhere = FactsOf(end: new(2026, 11, 20), department: "Research", site: "reefpoint");
+        var both = PlanOf(SubjectOf(elsewhere), before, RequestKind.Leaver);
+        Assert.Equal(both.Changes.Select(c => c.Kind).OrderBy(k => k != ChangeKind.DisableAccount), both.Changes.Select(c => c.Kind));
+        Assert.Contains(both.Changes, c => c.Kind == ChangeKind.Revoke);
     }
 
     [Fact]

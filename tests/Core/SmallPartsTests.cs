@@ -109,9 +109,18 @@ public sealed class NearestTests
         Assert.Equal(hint, Nearest.Hint(name, ["saltmarsh", "harbour", "reefpoint"]));
 
     [Fact]
-    public void A_name_of_any_length_costs_little_and_never_fails() =>
+    public void A_name_of_any_length_costs_little_and_never_fails()
+    {
         Gen.Select(Gen.String[0, 5000], Gen.String[0, 5000])
             .Sample((one, other) => Assert.NotNull(Nearest.Hint(one, [other, "harbour"])), iter: 200);
+        // All pairs of letters of two names of a million would take a day.
+        var endless = new string('a', 1_000_000);
+        var watch = System.Diagnostics.Stopwatch.StartNew();
+        Assert.Equal("", Nearest.Hint(endless, [endless + "b", endless]));
+        Assert.InRange(watch.Elapsed, TimeSpan.Zero, TimeSpan.FromSeconds(5));
+        Assert.Equal("", Nearest.Hint(new string('a', 64), [new string('a', 65)]));
+        Assert.Equal($" Did you mean '{new string('a', 64)}'?", Nearest.Hint(new string('a', 63), [new string('a', 64)]));
+    }
 }
 
 /// <summary>A few values by name.</summary>

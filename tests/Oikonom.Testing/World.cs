@@ -1,7 +1,10 @@
 using System.Diagnostics;
 using System.Net.Http.Headers;
 using System.Net.Http.Json;
+using System.Runtime.CompilerServices;
 using System.Text.Json;
+using Microsoft.AspNetCore.Identity;
+using Microsoft.Extensions.Options;
 using Oikonom.Contracts;
 using Oikonom.Standins.Directory;
 using Oikonom.Standins.Mail;
@@ -77,6 +80,9 @@ public sealed record WorldOptions
     /// <summary>True when the test moves the service's clock.</summary>
     public bool MovesClock { get; init; }
     public IReadOnlyDictionary<string, string> Environment { get; init; } = new Dictionary<string, string>();
+
+    /// <summary>False when the store has to be made from the first line: on another engine, behind another address, elsewhere.</summary>
+    internal bool BeginsAsUsual => Store == "sqlite" && DirectoryPort is null && !Environment.ContainsKey("DATA");
 }
 
 /// <summary>A service process of its own with rulebook, users and HR folder, against a real directory.</summary>
@@ -130,8 +136,17 @@ public sealed class World : IAsyncDisposable
             world.StartMail();
         try
         {
-            await world.StartServiceAsync();
-            await world.SeedAsync();
+            if (world._options.BeginsAsUsual)
+            {
+                var ready = await Ready.GetValue(directory, d => new(() => MakeReadyAsync(d))).Value;
+                await Child.RunAsync("cp", "-a", ready.At("data"), world.DataFolder);
+                await world.StartServiceAsync();
+            }
+            else
+            {
+                await world.StartServiceAsync();
+                await world.SeedAsync();
+            }
             return world;
         }
         catch
@@ -140,6 +155,23 @@ public sealed class World : IAsyncDisposable
             await world.DisposeAsync();
             throw;
         }
+    }
+
+    // A store with rulebook, users and secrets, made once for a directory and copied for each world that begins as usual.
+    private static readonly ConditionalWeakTable<TestDirectory, Lazy<Task<ScratchFolder>>> Ready = [];
+
+    private static async Task<ScratchFolder> MakeReadyAsync(TestDirectory directory)
+    {
+        var folder = new ScratchFolder();
+        AppDomain.CurrentDomain.ProcessExit += (_, _) => folder.Dispose();
+        System.IO.Directory.CreateDirectory(folder.Path);
+        await using var world = new World(directory, new() { Mail = false });
+        System.IO.Directory.CreateDirectory(world._folder.At("sources"));
+        await world.StartServiceAsync();
+        await world.SeedAsync();
+        await world.StopAsync();
+        await Child.RunAsync("cp", "-a", world.DataFolder, folder.At("data"));
+        return folder;
     }
 
     /// <summary>Another node over the same store and keys.</summary>
@@ -187,6 +219,8 @@ public sealed class World : IAsyncDisposable
             ["LEASE_SECONDS"] = "2",
             ["CONSOLE"] = _options.Console,
         };
+        // A service of a test lives for seconds: compiling it a second time, faster, costs more than it gives.
+        info.Environment["DOTNET_TC_CallCounting"] = "0";
         if (_options.MovesClock)
             settings["CLOCK_FILE"] = ClockFile;
         foreach (var (name, value) in _options.Environment)
@@ -241,9 +275,9 @@ public sealed class World : IAsyncDisposable
         ("aldo", "auditor", ""),
     ];
 
-    // One hash for all: making one takes longer than starting the service.
+    // One hash for all, and a cheap one: it is looked at again at each sign-in of each test.
     private static readonly Lazy<string> Hash = new(() =>
-        new Microsoft.AspNetCore.Identity.PasswordHasher<string>().HashPassword("", Password)
+        new PasswordHasher<string>(Options.Create(new PasswordHasherOptions { IterationCount = 1000 })).HashPassword("", Password)
     );
 
     /// <summary>The users an empty store begins with.</summary>
@@ -332,7 +366,7 @@ public sealed class World : IAsyncDisposable
             return known;
         var client = new HttpClient { BaseAddress = new(Address), Timeout = TimeSpan.FromSeconds(60) };
         var token = await (
-            await OkAsync(client.PostAsJsonAsync("/api/v1/tokens", new TokenBody(name, Password, "test", 1)))
+            await OkAsync(client.PostAsJsonAsync("/api/v1/tokens", new TokenBody(name, Password, "test", 90)))
         ).Content.ReadFromJsonAsync<IssuedToken>();
         client.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token!.Token);
         return _clients[name] = client;
@@ -394,7 +428,7 @@ public sealed class World : IAsyncDisposable
             last = await RequestAsync(id);
             if (last.Summary.State == state)
                 return last;
-            await Task.Delay(40);
+            await Task.Delay(PauseAfter(watch.Elapsed));
         }
         throw new TimeoutException(
             $"The request is {last?.Summary.State}, not {state}: {last?.Story.Now} {last?.Summary.Problem} "
@@ -412,9 +446,12 @@ public sealed class World : IAsyncDisposable
                 return found;
             if (watch.Elapsed > TimeSpan.FromSeconds(seconds))
                 throw new TimeoutException($"It did not come to that within {seconds} s; last seen: {JsonSerializer.Serialize(found)}");
-            await Task.Delay(40);
+            await Task.Delay(PauseAfter(watch.Elapsed));
         }
     }
+
+    /// <summary>What comes soon is seen soon; what takes long is not asked for all the time.</summary>
+    private static TimeSpan PauseAfter(TimeSpan waited) => TimeSpan.FromMilliseconds(Math.Clamp(waited.TotalMilliseconds / 5, 25, 250));
 
     public async Task ApproveAsync(RequestDetail request, string actor = "mara") =>
         await OkAsync(

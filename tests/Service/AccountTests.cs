@@ -339,8 +339,8 @@ public sealed class AccountTests(Servers servers)
         await world.ReleaseAsync(releasing);
         var waits = await world.EventuallyAsync(() => world.RequestAsync(made.Id), r => r.Summary.Problem?.Contains("no entry of") == true);
         Assert.Equal("planning", waits.Summary.State);
-        // It waits there, and does not go round.
-        await Task.Delay(3000);
+        // It waits there, and does not go round, while others come through.
+        await world.BringAsync(HrRow.New());
         Assert.Equal("planning", (await world.RequestAsync(made.Id)).Summary.State);
         await World.OkAsync(
             (await world.SignInAsync("otto")).PostAsJsonAsync($"/api/v1/requests/{made.Id}/withdraw", new DeclineBody("gone"))

@@ -124,11 +124,19 @@ public sealed class FaultTests(Servers servers)
         await using var world = await World.StartAsync(servers.Directory);
         await world.StopMailAsync();
         await world.BringAsync(HrRow.New(), "deciding");
-        await Task.Delay(500);
+        await world.BringAsync(HrRow.New(), "deciding");
+        await world.EventuallyAsync(() => TrustApprovalTests.NumberAsync(world, "SELECT max(attempts) FROM notices"), tries => tries > 0);
         world.StartMail();
-        var mails = await world.EventuallyAsync(() => Task.FromResult(world.Mail!.Mails), m => m.Count > 0, 40);
-        Assert.Single(mails);
-        Assert.Equal(mails.Count, mails.Select(m => m.Id).Distinct().Count());
+        await world.EventuallyAsync(
+            () => TrustApprovalTests.NumberAsync(world, "SELECT count(*) FROM notices WHERE sent_at IS NULL"),
+            waiting => waiting == 0,
+            60
+        );
+        // What is told after it comes after it: nothing of before is on its way any more.
+        await world.BringAsync(HrRow.New(), "deciding");
+        var mails = await world.EventuallyAsync(() => Task.FromResult(world.Mail!.Mails), m => m.Count >= 3);
+        Assert.Equal(3, mails.Count);
+        Assert.Equal(3, mails.Select(m => m.Id).Distinct().Count());
     }
 
     [Fact]
