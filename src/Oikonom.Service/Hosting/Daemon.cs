@@ -36,7 +36,10 @@ namespace Oikonom.Service.Hosting;
 /// <summary>Puts the service together and runs it.</summary>
 public static class Daemon
 {
-    public static async Task<int> RunAsync(string[] args)
+    /// <param name="args">Settings as --name value; they win over the environment.</param>
+    /// <param name="clock">What time it is, by the settings.</param>
+    /// <returns>The exit code: 1 when it could not start.</returns>
+    public static async Task<int> RunAsync(string[] args, Func<ServiceOptions, TimeProvider> clock)
     {
         // Settings are read once: whoever watches files for changes is woken by each write to the store beside them.
         var builder = WebApplication.CreateSlimBuilder(["--hostBuilder:reloadConfigOnChange=false", .. args]);
@@ -44,7 +47,7 @@ public static class Daemon
         var options = ServiceOptions.From(builder.Configuration);
         try
         {
-            await using var app = Build(builder, options);
+            await using var app = Build(builder, options, clock(options));
             await PrepareAsync(app, options);
             await app.RunAsync();
             return 0;
@@ -75,7 +78,7 @@ public static class Daemon
             ? $"{options.Listen} is in use by another program. Stop it, or choose another port with --listen."
             : error.Message;
 
-    private static WebApplication Build(WebApplicationBuilder builder, ServiceOptions options)
+    private static WebApplication Build(WebApplicationBuilder builder, ServiceOptions options, TimeProvider time)
     {
         PrepareFolder(options);
         builder
@@ -101,7 +104,7 @@ public static class Daemon
                     .WriteTo.Console(new RenderedCompactJsonFormatter())
         );
         var services = builder.Services;
-        services.AddSingleton(options).AddSingleton(options.ClockFile.Length > 0 ? new MovedClock(options) : TimeProvider.System);
+        services.AddSingleton(options).AddSingleton(time);
         services.AddSingleton<Engine>(_ =>
             options.Store == "sqlite" ? new SqliteEngine(Path.Combine(options.Data, "oikonom.db")) : new PostgresEngine(options.Store)
         );
@@ -492,27 +495,5 @@ public sealed class ForgeryGuard(RequestDelegate next)
                 "A call that changes something from a browser session carries the header X-Oikonom."
             );
         return next(context);
-    }
-}
-
-/// <summary>Forgets hints and answers that nobody can ask for any more.</summary>
-public sealed class Housekeeping(Store.Store store, TimeProvider time, Pulse pulse, ILogger<Housekeeping> log)
-    : Loop(TimeSpan.FromMinutes(10), pulse, log)
-{
-    private static readonly TimeSpan Keep = TimeSpan.FromHours(6);
-    private static readonly TimeSpan KeepAnswers = TimeSpan.FromDays(7);
-
-    protected override async Task<bool> WorkAsync(CancellationToken cancel)
-    {
-        await store.WriteAsync(
-            async s =>
-            {
-                await s.PruneHintsAsync(time.Milliseconds() - (long)Keep.TotalMilliseconds);
-                await s.PruneTriesAsync(time.Milliseconds() - (long)KeepAnswers.TotalMilliseconds);
-                await s.PruneAnswersAsync(time.Milliseconds() - (long)KeepAnswers.TotalMilliseconds);
-            },
-            cancel
-        );
-        return false;
     }
 }
