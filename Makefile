@@ -1,8 +1,8 @@
-# build: compile all · demo: run Northmere · test: every suite · fuzz: parsers under attack · bench: figures · lint: format and analyzers
+# build: compile all · demo: run Northmere · test: every suite · fuzz: parsers under attack · mutants: what tests notice · bench: figures · lint: format and analyzers
 SHELL := /bin/bash
 ARGS ?=
 
-.PHONY: install build console demo test fuzz bench lint clean
+.PHONY: install build console demo test fuzz mutants bench lint clean
 
 install:
 	@scripts/install.sh demo
@@ -26,6 +26,10 @@ test:
 fuzz:
 	@dotnet build tests/Fuzz/Oikonom.Fuzz.Tests.csproj -c Debug -p:RunAnalyzers=false --nologo -v quiet -clp:ErrorsOnly
 	@tests/Fuzz/bin/Debug/net10.0/Oikonom.Fuzz.Tests fuzz $(ARGS)
+
+# make mutants ARGS=Planning, or ARGS=Approval/Standing
+mutants:
+	@scripts/mutants.sh $(ARGS)
 
 bench:
 	@scripts/install.sh test

@@ -228,6 +228,9 @@ public sealed class LdapConnection : IAsyncDisposable
         } while (cookie.Length > 0);
     }
 
+    /// <summary>One entry by its name; null when there is none.</summary>
+    /// <param name="attributes">Those wanted; <c>1.1</c> alone for none, RFC 4511 §4.5.1.8.</param>
+    /// <exception cref="LdapConnectionException">The line is gone, or the time is over: it may have happened all the same.</exception>
     public async Task<LdapEntry?> ReadAsync(string dn, IReadOnlyList<string> attributes, CancellationToken cancel = default)
     {
         try
@@ -242,6 +245,9 @@ public sealed class LdapConnection : IAsyncDisposable
         }
     }
 
+    /// <summary>Adds an entry, RFC 4511 §4.7.</summary>
+    /// <exception cref="LdapResultException">The server refuses, with its code.</exception>
+    /// <exception cref="LdapConnectionException">The line is gone, or the time is over: it may have happened all the same.</exception>
     public async Task<LdapResult> AddAsync(
         string dn,
         IEnumerable<LdapAttribute> attributes,
@@ -265,6 +271,9 @@ public sealed class LdapConnection : IAsyncDisposable
                 .ConfigureAwait(false)
         );
 
+    /// <summary>Changes an entry, RFC 4511 §4.6: all of the changes, or none.</summary>
+    /// <exception cref="LdapResultException">The server refuses, with its code.</exception>
+    /// <exception cref="LdapConnectionException">The line is gone, or the time is over: it may have happened all the same.</exception>
     public async Task<LdapResult> ModifyAsync(
         string dn,
         IEnumerable<LdapModification> changes,
@@ -319,6 +328,9 @@ public sealed class LdapConnection : IAsyncDisposable
                 .ConfigureAwait(false)
         );
 
+    /// <summary>Deletes an entry that has nothing below it, RFC 4511 §4.8.</summary>
+    /// <exception cref="LdapResultException">The server refuses, with its code.</exception>
+    /// <exception cref="LdapConnectionException">The line is gone, or the time is over: it may have happened all the same.</exception>
     public async Task<LdapResult> DeleteAsync(string dn, IReadOnlyList<LdapControl>? controls = null, CancellationToken cancel = default) =>
         Require(
             await CallAsync(
@@ -330,6 +342,9 @@ public sealed class LdapConnection : IAsyncDisposable
                 .ConfigureAwait(false)
         );
 
+    /// <summary>True when an attribute of an entry has a value, RFC 4511 §4.10, by the rules of the server.</summary>
+    /// <exception cref="LdapResultException">The server refuses, with its code.</exception>
+    /// <exception cref="LdapConnectionException">The line is gone, or the time is over: it may have happened all the same.</exception>
     public async Task<bool> CompareAsync(string dn, string attribute, string value, CancellationToken cancel = default)
     {
         var result = await CallAsync(
@@ -354,6 +369,9 @@ public sealed class LdapConnection : IAsyncDisposable
         };
     }
 
+    /// <summary>An extended operation, RFC 4511 §4.12.</summary>
+    /// <exception cref="LdapResultException">The server refuses, with its code.</exception>
+    /// <exception cref="LdapConnectionException">The line is gone, or the time is over: it may have happened all the same.</exception>
     public async Task<LdapResult> ExtendedAsync(string oid, byte[]? value, CancellationToken cancel = default) =>
         Require(await CallAsync(writer => Extended(writer, oid, value), Op.ExtendedResponse, [], cancel).ConfigureAwait(false));
 

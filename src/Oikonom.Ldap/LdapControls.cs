@@ -6,19 +6,46 @@ namespace Oikonom.Ldap;
 /// <summary>The controls and extended operations the client can use, by RFC.</summary>
 public static class LdapControls
 {
+    /// <summary>Paged results, RFC 2696.</summary>
     public const string PagingOid = "1.2.840.113556.1.4.319";
+
+    /// <summary>Assertion, RFC 4528.</summary>
     public const string AssertionOid = "1.3.6.1.1.12";
+
+    /// <summary>The entry before a change, RFC 4527 §3.1.</summary>
     public const string PreReadOid = "1.3.6.1.1.13.1";
+
+    /// <summary>The entry after a change, RFC 4527 §3.2.</summary>
     public const string PostReadOid = "1.3.6.1.1.13.2";
+
+    /// <summary>Content synchronization, RFC 4533 §2.2.</summary>
     public const string SyncRequestOid = "1.3.6.1.4.1.4203.1.9.1.1";
+
+    /// <summary>The state of one entry, RFC 4533 §2.3.</summary>
     public const string SyncStateOid = "1.3.6.1.4.1.4203.1.9.1.2";
+
+    /// <summary>The end of a refresh, RFC 4533 §2.4.</summary>
     public const string SyncDoneOid = "1.3.6.1.4.1.4203.1.9.1.3";
+
+    /// <summary>News between entries, RFC 4533 §2.5.</summary>
     public const string SyncInfoOid = "1.3.6.1.4.1.4203.1.9.1.4";
+
+    /// <summary>Adding what is there and removing what is not is no error: of domain controllers.</summary>
     public const string PermissiveModifyOid = "1.2.840.113556.1.4.1413";
+
+    /// <summary>Changes since a cookie: of domain controllers.</summary>
     public const string DirSyncOid = "1.2.840.113556.1.4.841";
+
+    /// <summary>Deleted entries are found, too: of domain controllers.</summary>
     public const string ShowDeletedOid = "1.2.840.113556.1.4.417";
+
+    /// <summary>StartTLS, RFC 4511 §4.14.</summary>
     public const string StartTlsOid = "1.3.6.1.4.1.1466.20037";
+
+    /// <summary>Password modify, RFC 3062.</summary>
     public const string PasswordModifyOid = "1.3.6.1.4.1.4203.1.11.1";
+
+    /// <summary>Who am I, RFC 4532.</summary>
     public const string WhoAmIOid = "1.3.6.1.4.1.4203.1.11.3";
 
     /// <summary>Simple paged results, RFC 2696.</summary>
@@ -78,6 +105,7 @@ public static class LdapControls
     /// <summary>Adding a value that is there, or removing one that is not, is no error.</summary>
     public static LdapControl PermissiveModify { get; } = new(PermissiveModifyOid, true);
 
+    /// <summary>Deleted entries are found, too.</summary>
     public static LdapControl ShowDeleted { get; } = new(ShowDeletedOid, true);
 
     /// <summary>Content synchronisation, RFC 4533 §2.2: refresh only, or refresh and persist.</summary>

@@ -27,8 +27,10 @@ public static class LdapDn
         return text.ToString();
     }
 
+    /// <summary>A relative name with its value escaped, RFC 4514 §2.4.</summary>
     public static string Rdn(string attribute, string value) => $"{attribute}={Escape(value)}";
 
+    /// <summary>The name of an entry below another, with its own value escaped, RFC 4514 §2.</summary>
     public static string Child(string attribute, string value, string parent) => $"{Rdn(attribute, value)},{parent}";
 
     /// <summary>The relative names, leftmost first; a multi-valued one gives several pairs.</summary>
@@ -102,6 +104,7 @@ public static class LdapDn
     /// <summary>True when both name the same entry: attribute types and values compare without case.</summary>
     public static bool Same(string left, string right) => string.Equals(Normalise(left), Normalise(right), StringComparison.Ordinal);
 
+    /// <summary>A name in one form, in lower case: two ways to write the same name become equal. What is no name stays as it is.</summary>
     public static string Normalise(string dn)
     {
         try

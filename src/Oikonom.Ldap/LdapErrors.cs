@@ -40,7 +40,10 @@ public enum LdapCode
 /// <summary>The server answered with a result that is no success.</summary>
 public sealed class LdapResultException(LdapResult result) : Exception(Describe(result))
 {
+    /// <summary>What the server answered.</summary>
     public LdapResult Result { get; } = result;
+
+    /// <summary>The code of the result, RFC 4511 §4.1.9.</summary>
     public LdapCode Code => Result.Code;
 
     private static string Describe(LdapResult result)
@@ -82,5 +85,6 @@ public enum LdapFailure
 /// <summary>The connection failed; <see cref="Failure"/> tells how.</summary>
 public sealed class LdapConnectionException(LdapFailure failure, string message, Exception? inner = null) : Exception(message, inner)
 {
+    /// <summary>What went wrong, so that callers need not read the text.</summary>
     public LdapFailure Failure { get; } = failure;
 }

@@ -9,29 +9,40 @@ public abstract record LdapFilter
 {
     private const int MaxDepth = 64;
 
+    /// <summary>All of the parts hold, or any of them, RFC 4511 §4.5.1.7.</summary>
     public sealed record Group(bool All, IReadOnlyList<LdapFilter> Parts) : LdapFilter;
 
+    /// <summary>The part does not hold.</summary>
     public sealed record Negation(LdapFilter Part) : LdapFilter;
 
+    /// <summary>The attribute is there, with whatever value.</summary>
     public sealed record Presence(string Attribute) : LdapFilter;
 
     /// <summary>Operator is one of <c>= &gt;= &lt;= ~=</c>.</summary>
     public sealed record Comparison(string Attribute, string Operator, byte[] Value) : LdapFilter;
 
+    /// <summary>A value begins, goes on and ends like this, in this order, RFC 4511 §4.5.1.7.2.</summary>
     public sealed record Substrings(string Attribute, byte[]? Initial, IReadOnlyList<byte[]> Any, byte[]? Final) : LdapFilter;
 
+    /// <summary>An extensible match, RFC 4511 §4.5.1.7.7.</summary>
     public sealed record Extensible(string? Attribute, string? Rule, bool DnAttributes, byte[] Value) : LdapFilter;
 
+    /// <summary>All of the parts; none of them holds for every entry, RFC 4526.</summary>
     public static LdapFilter And(params IReadOnlyList<LdapFilter> parts) => new Group(true, parts);
 
+    /// <summary>Any of the parts; none of them holds for no entry, RFC 4526.</summary>
     public static LdapFilter Or(params IReadOnlyList<LdapFilter> parts) => new Group(false, parts);
 
+    /// <summary>Where the part does not hold.</summary>
     public static LdapFilter Not(LdapFilter part) => new Negation(part);
 
+    /// <summary>Where the attribute is there.</summary>
     public static LdapFilter Present(string attribute) => new Presence(attribute);
 
+    /// <summary>Where the attribute has this text; it needs no escaping.</summary>
     public static LdapFilter Equal(string attribute, string value) => new Comparison(attribute, "=", Encoding.UTF8.GetBytes(value));
 
+    /// <summary>Where the attribute has exactly these octets.</summary>
     public static LdapFilter Equal(string attribute, byte[] value) => new Comparison(attribute, "=", value);
 
     /// <exception cref="FormatException">The text is no filter; tells where.</exception>

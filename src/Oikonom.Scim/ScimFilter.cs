@@ -8,6 +8,7 @@ namespace Oikonom.Scim;
 /// <summary>A filter of RFC 7644 §3.4.2.2, read and ready to be asked of a resource.</summary>
 public abstract record ScimFilter
 {
+    /// <summary>The most characters of a filter or a path.</summary>
     public const int MaxLength = 4096;
 
     /// <exception cref="ScimFault"><c>invalidFilter</c>: the text is no filter.</exception>
@@ -18,6 +19,7 @@ public abstract record ScimFilter
 
     internal abstract bool MatchesValue(JsonNode value, ScimAttribute attribute);
 
+    /// <summary>Both hold.</summary>
     public sealed record And(ScimFilter Left, ScimFilter Right) : ScimFilter
     {
         public override bool Matches(JsonObject resource, ScimResourceType type) =>
@@ -29,6 +31,7 @@ public abstract record ScimFilter
         public override string ToString() => $"({Left} and {Right})";
     }
 
+    /// <summary>One of them holds, or both.</summary>
     public sealed record Or(ScimFilter Left, ScimFilter Right) : ScimFilter
     {
         public override bool Matches(JsonObject resource, ScimResourceType type) =>
@@ -40,6 +43,7 @@ public abstract record ScimFilter
         public override string ToString() => $"({Left} or {Right})";
     }
 
+    /// <summary>It does not hold.</summary>
     public sealed record Not(ScimFilter Inner) : ScimFilter
     {
         public override bool Matches(JsonObject resource, ScimResourceType type) => !Inner.Matches(resource, type);
@@ -198,6 +202,8 @@ internal sealed class FilterReader
     private int _at;
     private int _depth;
 
+    /// <summary>Reads one text.</summary>
+    /// <exception cref="ScimFault">It is longer than <see cref="ScimFilter.MaxLength"/>.</exception>
     public FilterReader(string text)
     {
         if (text.Length > ScimFilter.MaxLength)
@@ -205,6 +211,8 @@ internal sealed class FilterReader
         _text = text;
     }
 
+    /// <summary>The filter that the whole text is.</summary>
+    /// <exception cref="ScimFault">It is none, or something follows it.</exception>
     public ScimFilter ReadWholeFilter()
     {
         var filter = Or(insideValue: false);
@@ -212,6 +220,8 @@ internal sealed class FilterReader
         return _at == _text.Length ? filter : throw Wrong("something follows that belongs to nothing");
     }
 
+    /// <summary>The path that the whole text is.</summary>
+    /// <exception cref="ScimFault">It is none, or something follows it.</exception>
     public ScimPath ReadWholePath()
     {
         var path = Path(insideValue: false);

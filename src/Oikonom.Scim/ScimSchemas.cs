@@ -19,6 +19,7 @@ public sealed record ScimAttribute(
     /// <summary>The sub-attribute of that name, without regard to case.</summary>
     public ScimAttribute? Find(string name) => Sub.FirstOrDefault(s => s.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
 
+    /// <summary>As it is told to clients, RFC 7643 §6 and §7.</summary>
     public JsonObject ToJson()
     {
         var json = new JsonObject
@@ -42,8 +43,10 @@ public sealed record ScimAttribute(
 /// <summary>A schema: its URN, and the attributes it defines.</summary>
 public sealed record ScimSchema(string Id, string Name, string Description, IReadOnlyList<ScimAttribute> Attributes)
 {
+    /// <summary>The attribute of a name, in any case (RFC 7643 §2.1); null when the schema has none.</summary>
     public ScimAttribute? Find(string name) => Attributes.FirstOrDefault(a => a.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
 
+    /// <summary>As it is told to clients, RFC 7643 §6 and §7.</summary>
     public JsonObject ToJson(string baseAddress) =>
         new()
         {
@@ -59,6 +62,7 @@ public sealed record ScimSchema(string Id, string Name, string Description, IRea
 /// <summary>A kind of resource with its schema and extensions (RFC 7643 §6).</summary>
 public sealed record ScimResourceType(string Name, string Endpoint, ScimSchema Schema, IReadOnlyList<ScimSchema> Extensions)
 {
+    /// <summary>As it is told to clients, RFC 7643 §6 and §7.</summary>
     public JsonObject ToJson(string baseAddress) =>
         new()
         {
@@ -73,6 +77,7 @@ public sealed record ScimResourceType(string Name, string Endpoint, ScimSchema S
             ["meta"] = new JsonObject { ["resourceType"] = "ResourceType", ["location"] = $"{baseAddress}/ResourceTypes/{Name}" },
         };
 
+    /// <summary>True when the resource is of this schema, or of one that extends it.</summary>
     public bool Knows(string urn) =>
         Schema.Id.Equals(urn, StringComparison.OrdinalIgnoreCase)
         || Extensions.Any(e => e.Id.Equals(urn, StringComparison.OrdinalIgnoreCase));
@@ -81,17 +86,40 @@ public sealed record ScimResourceType(string Name, string Endpoint, ScimSchema S
 /// <summary>The schemas of RFC 7643: User with the enterprise extension, and Group.</summary>
 public static class ScimSchemas
 {
+    /// <summary>RFC 7643 §4.1.</summary>
     public const string User = "urn:ietf:params:scim:schemas:core:2.0:User";
+
+    /// <summary>RFC 7643 §4.3.</summary>
     public const string Enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User";
+
+    /// <summary>RFC 7643 §4.2.</summary>
     public const string Group = "urn:ietf:params:scim:schemas:core:2.0:Group";
+
+    /// <summary>RFC 7643 §7.</summary>
     public const string SchemaSchema = "urn:ietf:params:scim:schemas:core:2.0:Schema";
+
+    /// <summary>RFC 7643 §6.</summary>
     public const string ResourceTypeSchema = "urn:ietf:params:scim:schemas:core:2.0:ResourceType";
+
+    /// <summary>RFC 7643 §5.</summary>
     public const string ProviderSchema = "urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig";
+
+    /// <summary>RFC 7644 §3.4.2.</summary>
     public const string ListResponse = "urn:ietf:params:scim:api:messages:2.0:ListResponse";
+
+    /// <summary>RFC 7644 §3.5.2.</summary>
     public const string PatchOp = "urn:ietf:params:scim:api:messages:2.0:PatchOp";
+
+    /// <summary>RFC 7644 §3.7.</summary>
     public const string BulkRequest = "urn:ietf:params:scim:api:messages:2.0:BulkRequest";
+
+    /// <summary>RFC 7644 §3.7.</summary>
     public const string BulkResponse = "urn:ietf:params:scim:api:messages:2.0:BulkResponse";
+
+    /// <summary>RFC 7644 §3.4.3.</summary>
     public const string SearchRequest = "urn:ietf:params:scim:api:messages:2.0:SearchRequest";
+
+    /// <summary>RFC 7644 §3.12.</summary>
     public const string Error = "urn:ietf:params:scim:api:messages:2.0:Error";
 
     /// <summary>Attributes of every resource (RFC 7643 §3.1).</summary>
@@ -124,6 +152,7 @@ public static class ScimSchemas
         ),
     ];
 
+    /// <summary>Users, RFC 7643 §4.1.</summary>
     public static readonly ScimSchema UserSchema = new(
         User,
         "User",
@@ -195,6 +224,7 @@ public static class ScimSchemas
         ]
     );
 
+    /// <summary>What enterprises add to users, RFC 7643 §4.3.</summary>
     public static readonly ScimSchema EnterpriseSchema = new(
         Enterprise,
         "EnterpriseUser",
@@ -219,6 +249,7 @@ public static class ScimSchemas
         ]
     );
 
+    /// <summary>Groups, RFC 7643 §4.2.</summary>
     public static readonly ScimSchema GroupSchema = new(
         Group,
         "Group",
@@ -241,9 +272,16 @@ public static class ScimSchemas
         ]
     );
 
+    /// <summary>The type of users.</summary>
     public static readonly ScimResourceType Users = new("User", "/Users", UserSchema, [EnterpriseSchema]);
+
+    /// <summary>The type of groups.</summary>
     public static readonly ScimResourceType Groups = new("Group", "/Groups", GroupSchema, []);
+
+    /// <summary>All types of resources.</summary>
     public static readonly IReadOnlyList<ScimResourceType> Types = [Users, Groups];
+
+    /// <summary>All schemas.</summary>
     public static readonly IReadOnlyList<ScimSchema> All = [UserSchema, EnterpriseSchema, GroupSchema];
 
     private static ScimAttribute One(

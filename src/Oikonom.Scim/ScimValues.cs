@@ -6,6 +6,7 @@ namespace Oikonom.Scim;
 /// <summary>Looks into resources: names are compared without case (RFC 7643 §2.1).</summary>
 public static class ScimValues
 {
+    /// <summary>The member of a name, in any case (RFC 7643 §2.1); null when there is none.</summary>
     public static JsonNode? Get(JsonObject json, string name)
     {
         if (json.TryGetPropertyValue(name, out var exact))
@@ -34,6 +35,7 @@ public static class ScimValues
             _ => [node],
         };
 
+    /// <summary>True for what <c>pr</c> finds, RFC 7644 §3.4.2.2: not null, and not empty.</summary>
     public static bool IsPresent(JsonNode node) =>
         node switch
         {
@@ -57,6 +59,7 @@ public static class ScimValues
         return attribute is null ? (null, null) : (Get(resource, name), attribute);
     }
 
+    /// <summary>The attribute of a kind of resource, or one that all kinds have; null when there is none.</summary>
     public static ScimAttribute? AttributeOf(ScimResourceType type, string name) =>
         type.Schema.Find(name) ?? ScimSchemas.Common.FirstOrDefault(a => a.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
 }

@@ -398,6 +398,45 @@ public sealed class RuleTests
             Explain.Grant(Small.Person(Small.Facts()), edition, Small.Key("audit"), Now).Summary,
             StringComparison.Ordinal
         );
+        // What an approver struck is told, and never an empty reason.
+        var declined = Explain.Grant(
+            Small.Person(Small.Facts(department: "Office", title: "Clerk")) with
+            {
+                Refused = ["directory/pay"],
+            },
+            edition,
+            Small.Key("pay"),
+            Now
+        );
+        Assert.Contains("does not hold: no approver declined directory/pay.", declined.Summary, StringComparison.Ordinal);
+        Assert.Contains(
+            "no approver declined directory.",
+            Explain.Account(Small.Person(Small.Facts()) with { Refused = ["directory"] }, edition, "directory", Now).Summary,
+            StringComparison.Ordinal
+        );
+        // It says until when, and when it comes.
+        var clerk = Small.Facts(department: "Office", title: "Clerk", start: "2027-02-01", end: "2027-05-31");
+        var begun = new DateTimeOffset(2027, 3, 1, 12, 0, 0, TimeSpan.Zero);
+        Assert.EndsWith(
+            " It ends with 2027-05-31.",
+            Explain.Grant(Small.Person(clerk), edition, Small.Key("pay"), begun).Summary,
+            StringComparison.Ordinal
+        );
+        Assert.EndsWith(
+            " It is awake. It ends with 2027-05-31.",
+            Explain.Account(Small.Person(clerk), edition, "directory", begun).Summary,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            " It comes on 2027-02-01: pay gives it (templates/pay.yaml:3).",
+            Explain.Grant(Small.Person(clerk), edition, Small.Key("pay"), Now).Summary,
+            StringComparison.Ordinal
+        );
+        Assert.DoesNotContain(
+            "It ends",
+            Explain.Grant(Small.Person(Small.Facts(department: "Office", title: "Clerk")), edition, Small.Key("pay"), Now).Summary,
+            StringComparison.Ordinal
+        );
         Assert.True(Explain.Account(Small.Person(Small.Facts()), edition, "directory", Now).Wanted);
         Assert.Contains(
             "asleep",

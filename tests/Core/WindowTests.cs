@@ -267,6 +267,13 @@ public sealed class WindowTests
                         var told = Explain.Grant(person, Edition, window.State.Key, at);
                         Assert.True(told.Wanted);
                         Assert.Contains(told.Rules, r => r.Applies && r.Template == window.Reason.Rule);
+                        // Right after its end it is given by the next window, or something is told that does not hold.
+                        if (window.Until == DateTimeOffset.MaxValue)
+                            continue;
+                        var after = Explain.Grant(person, Edition, key, window.Until);
+                        Assert.Equal(list.Any(w => w.Covers(window.Until)), after.Wanted);
+                        Assert.True(after.Wanted || after.Rules.All(r => r.Conditions.Any(c => !c.Holds)), after.Summary);
+                        Assert.DoesNotContain("hold: .", after.Summary, StringComparison.Ordinal);
                     }
                 }
             },

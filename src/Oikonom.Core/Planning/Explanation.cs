@@ -22,7 +22,8 @@ public static class Explain
     public static Explanation Grant(Subject person, Edition edition, EntitlementKey key, DateTimeOffset at)
     {
         var rulebook = edition.Rulebook;
-        var state = Desired.At(person, edition, at);
+        var windows = Desired.Windows(person, edition);
+        var state = windows.At(at);
         var account = state.Accounts.ContainsKey(key.Account);
         var isDesk = rulebook.Targets.GetValueOrDefault(key.Target) is { HasAccounts: false };
         var rules = new List<RuleLook>();
@@ -43,33 +44,40 @@ public static class Explain
                             .. TermLooks(employment, person, rulebook, at, isEarly: isDesk && grant.From is not null),
                             .. DaysOf(grant, employment, scope, rulebook, at),
                             .. isDesk ? [] : new ConditionLook[] { new($"an account in {key.Account}", account, []) },
+                            .. Declined(person, key.ToString(), key.Account.ToString()),
                         ]
                     )
                 );
         }
+        var wanted = state.Grants.GetValueOrDefault(key);
         foreach (var given in person.Extra.Where(g => g.Key == key))
             rules.Add(
                 new(
                     given.Reason.Rule,
                     given.Reason.Place,
                     "",
-                    given.From <= at && !(given.Until <= at),
+                    given.From <= at && !(given.Until <= at) && wanted is not null,
                     [
                         new(
                             $"granted from {given.From:yyyy-MM-dd}{(given.Until is { } until ? $" until {until:yyyy-MM-dd}" : "")}",
                             given.From <= at && !(given.Until <= at),
                             []
                         ),
+                        .. Lasting(person, rulebook, at),
+                        .. isDesk ? [] : new ConditionLook[] { new($"an account in {key.Account}", account, []) },
+                        .. Declined(person, key.ToString(), key.Account.ToString()),
                     ]
                 )
             );
-        var wanted = state.Grants.GetValueOrDefault(key);
+        var zone = rulebook.ZoneOf(person.Facts.Site);
         return new(
             key.ToString(),
             wanted is not null,
             wanted is not null
                 ? $"{wanted.Reason.Rule} gives it ({wanted.Reason.Place}): {wanted.Reason.Condition}."
-                : WhyNot(rules, $"No template gives {key}; it can only be requested."),
+                    + EndOf(windows.HeldUntil(key, at), zone)
+                : WhyNot(rules, $"No template gives {key}; it can only be requested.")
+                    + Comes(windows.Grants.GetValueOrDefault(key), at, zone),
             rules
         );
     }
@@ -84,7 +92,8 @@ public static class Explain
             {
                 AccountNames = new Dictionary<AccountKey, string>(person.AccountNames) { [key] = "-" },
             };
-        var state = Desired.At(named, edition, at);
+        var windows = Desired.Windows(named, edition);
+        var state = windows.At(at);
         var rules = new List<RuleLook>();
         foreach (var employment in Employments.InOrder(person, rulebook, at))
         {
@@ -111,6 +120,7 @@ public static class Explain
                                         new(BuiltIn.Start, employment.Text(BuiltIn.Start)),
                                     ]
                                 ),
+                                .. Declined(person, key.ToString()),
                             ]
                         )
                     );
@@ -120,17 +130,56 @@ public static class Explain
         var wanted = state.Accounts.GetValueOrDefault(key);
         var awake =
             wanted is null ? ""
-            : wanted.Enabled ? " It is awake."
+            : wanted.Enabled ? " It is awake." + EndOf(windows.AwakeUntil(key, at), rulebook.ZoneOf(person.Facts.Site))
             : " It is asleep: outside the employment.";
         return new(
             key.ToString(),
             wanted is not null,
             wanted is not null
                 ? $"{wanted.Reason.Rule} makes it ({wanted.Reason.Place}): {wanted.Reason.Condition}.{awake}"
-                : WhyNot(rules, $"No template makes an account in {key}."),
+                : WhyNot(rules, $"No template makes an account in {key}.")
+                    + Comes(windows.Accounts.GetValueOrDefault(key), at, rulebook.ZoneOf(person.Facts.Site)),
             rules
         );
     }
+
+    /// <summary>What was asked for goes with the last employment, whatever its own term.</summary>
+    private static IEnumerable<ConditionLook> Lasting(Subject person, Rulebook.Rulebook rulebook, DateTimeOffset at)
+    {
+        var end = Employments.Now(person, rulebook, at).Max(e => Term.Of(e, rulebook.ZoneOf(e.Site), person.Endings).End);
+        if (end < DateTimeOffset.MaxValue)
+            yield return new("an employment lasts", at < end, [new("ended", Instant(end))]);
+    }
+
+    /// <summary>What an approver struck is not given, whatever the rules say.</summary>
+    private static IEnumerable<ConditionLook> Declined(Subject person, params string[] keys)
+    {
+        if (keys.FirstOrDefault(person.Refused.Contains) is { } struck)
+            yield return new($"no approver declined {struck}", false, []);
+    }
+
+    /// <summary>Until when it stays without a gap, as the last day at the site; nothing where no end is known.</summary>
+    private static string EndOf(DateTimeOffset? until, TimeZoneInfo zone) =>
+        until is not { } end || end == DateTimeOffset.MaxValue ? "" : $" It ends with {LastDay(end, zone)}.";
+
+    /// <summary>When it comes, where it is not there yet.</summary>
+    private static string Comes<T>(IReadOnlyList<Window<T>>? windows, DateTimeOffset at, TimeZoneInfo zone)
+    {
+        foreach (var window in windows ?? [])
+            if (window.From > at)
+                return $" It comes on {FirstDay(window.From, zone)}: {window.Reason.Rule} gives it ({window.Reason.Place}).";
+        return "";
+    }
+
+    private static string FirstDay(DateTimeOffset at, TimeZoneInfo zone) => Text(TimeZoneInfo.ConvertTime(at, zone));
+
+    private static string LastDay(DateTimeOffset at, TimeZoneInfo zone) =>
+        TimeZoneInfo.ConvertTime(at, zone) is { TimeOfDay.Ticks: 0 } midnight
+            ? Text(midnight.AddDays(-1))
+            : Text(TimeZoneInfo.ConvertTime(at, zone));
+
+    private static string Text(DateTimeOffset local) =>
+        local.ToString(local.TimeOfDay.Ticks == 0 ? "yyyy-MM-dd" : "yyyy-MM-dd HH:mm", System.Globalization.CultureInfo.InvariantCulture);
 
     private static RuleLook Rule(RoleTemplate template, Place place, Facts employment, IReadOnlyList<ConditionLook> conditions) =>
         new(template.Name, $"{place.File}:{place.Line}", employment.Number, conditions.All(c => c.Holds), conditions);

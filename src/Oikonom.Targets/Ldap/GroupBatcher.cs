@@ -20,6 +20,8 @@ internal sealed class GroupBatcher(Func<string, IReadOnlyList<GroupBatcher.Wish>
         public bool Running;
     }
 
+    /// <summary>A member is in a group, or is not; what comes while a change of the group is under way goes out with the next.</summary>
+    /// <exception cref="LdapResultException">The server refuses this member; others in the same change are not harmed.</exception>
     public Task EnsureAsync(string group, string member, bool present, CancellationToken cancel)
     {
         var wish = new Wish(member, present, new(TaskCreationOptions.RunContinuationsAsynchronously));

@@ -21,6 +21,7 @@ public sealed class LdapConnector : IAccountConnector
     private bool? _asserts;
     private readonly ConcurrentDictionary<string, string> _names = new(StringComparer.OrdinalIgnoreCase);
 
+    /// <summary>A connector of one target; it connects when it is first asked.</summary>
     public LdapConnector(TargetRule rule, Func<CancellationToken, Task<LdapSignIn>> signIn)
     {
         (_rule, _settings) = (rule, (TargetSettings.Ldap)rule.Settings);
@@ -29,11 +30,13 @@ public sealed class LdapConnector : IAccountConnector
         _entitlementByGroup = rule.Entitlements.Values.ToDictionary(e => LdapDn.Normalise(GroupOf(e)), e => e.Name, StringComparer.Ordinal);
     }
 
+    /// <inheritdoc/>
     public TargetAbilities Can => _settings.Can;
     private string Id => _dialect.Id;
 
     private static string GroupOf(Entitlement entitlement) => ((EntitlementMeans.Group)entitlement.Means).Dn;
 
+    /// <inheritdoc/>
     public Task<Matches> FindAsync(IReadOnlyList<(string Attribute, string Value)> keys, CancellationToken cancel) =>
         GuardAsync(async () =>
         {
@@ -50,6 +53,7 @@ public sealed class LdapConnector : IAccountConnector
             return new Matches([]);
         });
 
+    /// <inheritdoc/>
     public Task<ExistingAccount?> ReadAsync(string immutableId, CancellationToken cancel) =>
         GuardAsync(async () =>
             await ByIdAsync(immutableId, cancel).ConfigureAwait(false) is { } entry
@@ -57,6 +61,7 @@ public sealed class LdapConnector : IAccountConnector
                 : null
         );
 
+    /// <inheritdoc/>
     public async IAsyncEnumerable<ExistingAccount> ListAsync([EnumeratorCancellation] CancellationToken cancel)
     {
         var connection = await GuardAsync(() => _pool.TakeAsync(cancel)).ConfigureAwait(false);
@@ -78,11 +83,13 @@ public sealed class LdapConnector : IAccountConnector
             yield return Describe(pages.Current, "", held.GetValueOrDefault(LdapDn.Normalise(pages.Current.Dn)) ?? []);
     }
 
+    /// <inheritdoc/>
     public Task<bool> NameIsTakenAsync(string name, CancellationToken cancel) =>
         GuardAsync(async () =>
             (await SearchAsync(LdapFilter.Equal(_settings.NameAttribute, name), cancel, "1.1").ConfigureAwait(false)).Count > 0
         );
 
+    /// <inheritdoc/>
     public Task<EnsuredAccount> EnsureAccountAsync(AccountGoal goal, CancellationToken cancel) =>
         GuardAsync(async () =>
         {
@@ -210,6 +217,7 @@ public sealed class LdapConnector : IAccountConnector
         return _asserts == true ? [LdapControls.Assertion(LdapFilter.Equal(Id, id))] : [];
     }
 
+    /// <inheritdoc/>
     public Task SetPasswordAsync(string immutableId, string? password, CancellationToken cancel) =>
         GuardAsync(async () =>
         {
@@ -244,6 +252,7 @@ public sealed class LdapConnector : IAccountConnector
             return true;
         });
 
+    /// <inheritdoc/>
     public async Task<PortResult> EnsureGrantAsync(GrantGoal goal, CancellationToken cancel)
     {
         try
@@ -307,6 +316,7 @@ public sealed class LdapConnector : IAccountConnector
         }
     }
 
+    /// <inheritdoc/>
     public Task<ReadBack> VerifyAsync(
         string immutableId,
         AccountState wanted,
@@ -341,6 +351,7 @@ public sealed class LdapConnector : IAccountConnector
             return new ReadBack(differences);
         });
 
+    /// <inheritdoc/>
     public async Task<TargetHealth> CheckAsync(CancellationToken cancel)
     {
         var watch = Stopwatch.StartNew();
@@ -382,6 +393,7 @@ public sealed class LdapConnector : IAccountConnector
         }
     }
 
+    /// <summary>Ends all connections.</summary>
     public ValueTask DisposeAsync() => _pool.DisposeAsync();
 
     private string DnOf(AccountGoal goal) => LdapDn.Child(_settings.NameAttribute, goal.Name, goal.Container);

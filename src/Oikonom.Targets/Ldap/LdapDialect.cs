@@ -22,6 +22,7 @@ internal sealed record LdapDialect(string Id, string Lock, string Locked, string
     /// <summary>Attributes that belong to the server, not to the account.</summary>
     public bool IsOwn(string attribute) => attribute == Id || attribute == Lock || attribute is "objectClass" or "userPassword";
 
+    /// <summary>True when the entry is locked by the attribute of this family.</summary>
     public bool IsLocked(LdapEntry entry) => entry.Text(Lock) == Locked;
 
     /// <summary>The change that locks an account until it is unlocked.</summary>
