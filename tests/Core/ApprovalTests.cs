@@ -477,6 +477,40 @@ public sealed class ApprovalTests
         Assert.Equal(DateTimeOffset.Parse(due, null), hours.After(DateTimeOffset.Parse(since, null), time));
     }
 
+    [Theory]
+    [InlineData("12-25", "2026-12-25", true)]
+    [InlineData("12-25", "2031-12-25", true)] // each year
+    [InlineData("12-25", "2026-12-24", false)]
+    [InlineData("2026-12-25", "2031-12-25", false)] // this one alone
+    [InlineData("02-29", "2028-02-29", true)]
+    [InlineData("02-29", "2027-03-01", false)] // no leap year, no holiday
+    public void A_holiday_is_of_one_year_or_of_every_year(string holiday, string day, bool free)
+    {
+        var text = Organisation
+            .Replace("[2026-12-25]", $"[{holiday}]", StringComparison.Ordinal)
+            .Replace("days: [mon, tue, wed, thu, fri], ", "days: [mon, tue, wed, thu, fri, sat, sun], ", StringComparison.Ordinal);
+        var hours = Small.Edition(("rulebook.yaml", text)).Rulebook.HoursOf("harbour");
+        var noon = new DateTimeOffset(DateOnly.Parse(day, null), new(12, 0), TimeSpan.Zero);
+        Assert.Equal(!free, hours.Covers(noon));
+        Assert.Equal(
+            free ? noon.Date.AddDays(1).AddHours(10) : noon.AddHours(1).UtcDateTime,
+            hours.After(noon, TimeSpan.FromHours(1)).UtcDateTime
+        );
+    }
+
+    [Theory]
+    [InlineData("13-25")]
+    [InlineData("02-30")]
+    [InlineData("25.12.")]
+    [InlineData("2026-12-32")]
+    public void A_holiday_that_is_no_day_is_told(string holiday)
+    {
+        var reading = RulebookReader.Read(
+            Small.Files(("rulebook.yaml", Organisation.Replace("[2026-12-25]", $"[\"{holiday}\"]", StringComparison.Ordinal)))
+        );
+        Assert.Contains("or 12-25 for every year", Assert.Single(reading.Findings).Message, StringComparison.Ordinal);
+    }
+
     [Fact]
     public void Working_time_adds_up_and_never_ends_outside_of_it()
     {

@@ -20,7 +20,7 @@ public sealed class ApprovalTests(Servers servers)
             "rulebook.yaml" => text.Replace("[E1002, E1003, E1008]", "[E9002, E9003, E9004]", StringComparison.Ordinal)
                 .Replace("\"08:00-17:00\"", "\"00:00-23:59\"", StringComparison.Ordinal)
                 .Replace("days: [mon, tue, wed, thu, fri]", "days: [mon, tue, wed, thu, fri, sat, sun]", StringComparison.Ordinal)
-                .Replace("    holidays: [2026-12-08, 2026-12-25, 2027-01-01]\n", "", StringComparison.Ordinal),
+                .Replace("    holidays: [12-08, 12-25, 01-01]\n", "", StringComparison.Ordinal),
             _ => text,
         };
 

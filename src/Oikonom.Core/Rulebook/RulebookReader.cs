@@ -416,15 +416,18 @@ public static partial class RulebookReader
             }
             if (days.Count == 0)
                 worked = [DayOfWeek.Monday, DayOfWeek.Tuesday, DayOfWeek.Wednesday, DayOfWeek.Thursday, DayOfWeek.Friday];
-            var free = new HashSet<DateOnly>();
+            var (free, yearly) = (new HashSet<DateOnly>(), new HashSet<(int, int)>());
             foreach (var day in holidays)
             {
                 if (DateOnly.TryParseExact(day.Text, "yyyy-MM-dd", out var date))
                     free.Add(date);
+                // Read in a leap year, so that 29 February is one.
+                else if (DateOnly.TryParseExact($"2000-{day.Text}", "yyyy-MM-dd", out date))
+                    yearly.Add((date.Month, date.Day));
                 else
-                    map.Report(day.Place, $"'{day.Text}' is no date such as 2026-12-25.");
+                    map.Report(day.Place, $"'{day.Text}' is no date such as 2026-12-25, or 12-25 for every year.");
             }
-            return new(zone, from, until, worked, free);
+            return new(zone, from, until, worked, free) { Yearly = yearly };
         }
 
         private static readonly string[] DayNames = ["sun", "mon", "tue", "wed", "thu", "fri", "sat"];

@@ -13,6 +13,9 @@ public sealed record WorkingHours(
 {
     private const int MostDays = 3660;
 
+    /// <summary>Holidays of every year, as month and day; 29 February is one in leap years alone.</summary>
+    public IReadOnlySet<(int Month, int Day)> Yearly { get; init; } = new HashSet<(int, int)>();
+
     /// <summary>Every hour of every day: for sites that declare none.</summary>
     public static WorkingHours Always(TimeZoneInfo zone) =>
         new(zone, TimeOnly.MinValue, TimeOnly.MaxValue, Enum.GetValues<DayOfWeek>().ToHashSet(), new HashSet<DateOnly>());
@@ -23,14 +26,14 @@ public sealed record WorkingHours(
     /// </summary>
     public DateTimeOffset After(DateTimeOffset since, TimeSpan duration)
     {
-        if (Days.Count == 7 && Holidays.Count == 0 && From == TimeOnly.MinValue && Until == TimeOnly.MaxValue)
+        if (Days.Count == 7 && Holidays.Count == 0 && Yearly.Count == 0 && From == TimeOnly.MinValue && Until == TimeOnly.MaxValue)
             return since + duration;
         var left = duration;
         var at = since;
         var day = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(since, Zone).DateTime);
         for (var i = 0; i < MostDays; i++, day = day.AddDays(1))
         {
-            if (!Days.Contains(day.DayOfWeek) || Holidays.Contains(day))
+            if (!IsWorked(day))
                 continue;
             var (opens, closes) = (Instant(day, From), Instant(day, Until));
             if (at < opens)
@@ -49,8 +52,11 @@ public sealed record WorkingHours(
     {
         var local = TimeZoneInfo.ConvertTime(at, Zone).DateTime;
         var day = DateOnly.FromDateTime(local);
-        return Days.Contains(day.DayOfWeek) && !Holidays.Contains(day) && at >= Instant(day, From) && at < Instant(day, Until);
+        return IsWorked(day) && at >= Instant(day, From) && at < Instant(day, Until);
     }
+
+    private bool IsWorked(DateOnly day) =>
+        Days.Contains(day.DayOfWeek) && !Holidays.Contains(day) && !Yearly.Contains((day.Month, day.Day));
 
     private DateTimeOffset Instant(DateOnly day, TimeOnly time)
     {
