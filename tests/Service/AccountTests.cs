@@ -308,17 +308,19 @@ public sealed class AccountTests(Servers servers)
         var first = await DecidedAsync(world, account.Id, 3);
         var later = await DecidedAsync(world, account.Id, 30);
         await world.EventuallyAsync(Seen, a => a.Until > DateTimeOffset.UtcNow.AddDays(20));
-        // The day that was moved away comes: nothing is done, and the request says that it was not wanted any more.
-        world.MoveClock(TimeSpan.FromDays(6));
+        // The end that was moved away is over at once: its request says that it was not wanted any more, and one is left.
         await world.WaitForAsync(first, "lapsed");
-        Assert.True((await Seen()).Enabled);
+        Assert.Equal((await world.RequestAsync(later)).Summary.Number, (await Seen()).Request);
+        world.MoveClock(TimeSpan.FromDays(6));
         // It stays after all, and then it does not.
         await DecidedAsync(world, account.Id, null, keep: true);
         await world.EventuallyAsync(Seen, a => a.Until is null);
         Assert.Equal("already-so", (await World.RefusedAsync(CloseAsync(world, account.Id, new(null, "again", true)))).Code);
         Assert.Equal(400, (await World.RefusedAsync(CloseAsync(world, account.Id, new(new(2031, 1, 1), "both", true)))).Status);
-        world.MoveClock(TimeSpan.FromDays(40));
+        // Nothing is about it any more, so that another end can be asked for.
         await world.WaitForAsync(later, "lapsed");
+        Assert.Null((await Seen()).Request);
+        world.MoveClock(TimeSpan.FromDays(40));
         Assert.True((await Seen()).Enabled);
         await world.WaitForAsync(await DecidedAsync(world, account.Id, null), "completed");
         Assert.False((await Seen()).Enabled);

@@ -263,6 +263,8 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         if (row.SubjectKind == SubjectKind.Account)
         {
             await s.SetEndAsync(row.SubjectId, wish.EndAt(now)?.ToUnixTimeMilliseconds(), at);
+            // What was to end it by an earlier decision is looked at now: it is not wanted any more, and its request says so.
+            await s.LookAtOthersAsync(row.SubjectId, row.Id, at);
             return;
         }
         var rulebook = of.Edition.Rulebook;

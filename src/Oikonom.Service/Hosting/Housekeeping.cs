@@ -1,32 +1,5 @@
-using System.Net.Sockets;
-using System.Security.Cryptography;
-using Microsoft.AspNetCore.Authentication;
-using Microsoft.AspNetCore.Authentication.Cookies;
-using Microsoft.AspNetCore.DataProtection;
-using Microsoft.AspNetCore.Http.Json;
-using Microsoft.AspNetCore.HttpOverrides;
-using Oikonom.Core.Approval;
-using Oikonom.Core.Ledger;
-using Oikonom.Service.Access;
-using Oikonom.Service.Approval;
 using Oikonom.Service.Common;
-using Oikonom.Service.Desk;
-using Oikonom.Service.Editions;
-using Oikonom.Service.Fulfilment;
-using Oikonom.Service.Intake;
-using Oikonom.Service.Ledger;
-using Oikonom.Service.Live;
-using Oikonom.Service.Notices;
-using Oikonom.Service.Overview;
-using Oikonom.Service.People;
-using Oikonom.Service.Planning;
-using Oikonom.Service.Records;
-using Oikonom.Service.Rulebook;
-using Oikonom.Service.Scim;
-using Oikonom.Store;
 using Oikonom.Store.Rooms;
-using Serilog.Events;
-using Serilog.Formatting.Compact;
 
 namespace Oikonom.Service.Hosting;
 

@@ -50,6 +50,26 @@ public static class StepTables
     /// <summary>Lets steps run at once, as the machine says.</summary>
     internal static readonly string RetryOf = $"UPDATE steps SET due_at=@now, state={Each(StepMachine.Retry)}";
 
+    /// <summary>Lets what waits for its day in other requests of a subject be looked at again now.</summary>
+    public static async Task LookAtOthersAsync(this Session session, string subject, string request, long now)
+    {
+        var ahead = await session
+            .ExecuteAsync(
+                "UPDATE steps SET due_at=@now WHERE subject_id=@subject AND request_id<>@request AND state='pending' AND due_at>@now",
+                new
+                {
+                    subject,
+                    request,
+                    now,
+                }
+            )
+            .ConfigureAwait(false);
+        if (ahead > 0)
+            await session
+                .ExecuteAsync("UPDATE chains SET due_at=@now WHERE subject_id=@subject", new { subject, now })
+                .ConfigureAwait(false);
+    }
+
     /// <summary>The state after a move, for each state before it.</summary>
     private static string Each(Func<StepState, StepState> move)
     {
