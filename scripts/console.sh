@@ -3,7 +3,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/../console"
 stamp=dist/.built
-sum() { find src tools index.html package.json package-lock.json vite.config.ts tsconfig.json ../docs/openapi.json -type f -not -path '*/node_modules/*' -not -name schema.d.ts -print0 2>/dev/null | sort -z | xargs -0 sha256sum | sha256sum; }
+sum() { find src tools index.html package.json package-lock.json vite.config.ts tsconfig.json ../docs/openapi.json ../schemas -type f -not -path '*/node_modules/*' -not -name schema.d.ts -print0 2>/dev/null | sort -z | xargs -0 sha256sum | sha256sum; }
 now=$(sum)
 [ -f "$stamp" ] && [ "$(cat "$stamp")" = "$now" ] && exit 0
 fail() { echo "console: $1" >&2; exit 1; }

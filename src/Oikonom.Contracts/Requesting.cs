@@ -110,11 +110,15 @@ public sealed record Catalogue(
     IReadOnlyList<string> Departments,
     IReadOnlyList<string> Titles,
     IReadOnlyList<string> Kinds,
-    IReadOnlyList<TargetWords> Targets
+    IReadOnlyList<TargetWords> Targets,
+    IReadOnlyList<RequestKindWords> Requests
 );
 
 /// <summary>A site as people read it, and the time zone in which its days begin and end.</summary>
 public sealed record SiteWords(string Name, string Value, string Zone);
+
+/// <summary>A kind of request as people read it, and whether it can be raised by hand.</summary>
+public sealed record RequestKindWords(string Name, string Title, bool IsByHand);
 
 /// <summary>A target as people read it, with what they read in the place of its attributes' names.</summary>
 public sealed record TargetWords(string Name, string Title, bool HasAccounts, IReadOnlyList<AttributeValue> Attributes);

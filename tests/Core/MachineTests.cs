@@ -1,6 +1,8 @@
 using Oikonom.Core.Approval;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Intake;
+using Oikonom.Core.Planning;
+using Oikonom.Testing;
 using Xunit;
 
 namespace Oikonom.Core.Tests;
@@ -82,4 +84,23 @@ public sealed class MachineTests
         Assert.Throws<FormatException>(() => EnumText.Parse<RequestState>("nothing"));
         Assert.Equal("create-account", EnumText.Of(Planning.ChangeKind.CreateAccount));
     }
+
+    [Fact]
+    public void The_console_has_a_word_and_a_shape_for_every_state()
+    {
+        var source = File.ReadAllText(Repository.At("console/src/parts/StateMark.tsx"));
+        var words = source[..source.IndexOf("const shapes", StringComparison.Ordinal)];
+        var shapes = source[words.Length..source.IndexOf("const tones", StringComparison.Ordinal)];
+        var states = Names<RequestState>().Concat(Names<StepState>()).Concat(Names<TaskState>()).Concat(Names<RollOutState>());
+        foreach (var state in states.Distinct())
+        {
+            Assert.Matches($"\n  '?{state}'?: '[A-Z]", words);
+            Assert.Matches($"\n  '?{state}'?: 'M", shapes);
+        }
+        var filters = File.ReadAllText(Repository.At("console/src/rooms/requests/requestSearch.ts"));
+        Assert.All(Names<RequestState>(), state => Assert.Contains($"'{state}'", filters, StringComparison.Ordinal));
+    }
+
+    private static IEnumerable<string> Names<T>()
+        where T : struct, Enum => Enum.GetValues<T>().Select(EnumText.Of);
 }

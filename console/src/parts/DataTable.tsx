@@ -1,6 +1,7 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { type ReactNode, useEffect, useEffectEvent, useRef, useState, useSyncExternalStore } from 'react';
+import { type ReactNode, useEffect, useRef, useState, useSyncExternalStore } from 'react';
 import style from './DataTable.module.css';
+import { useKeys } from './keys';
 
 export interface Column<T> {
   title: string;
@@ -65,18 +66,22 @@ export function DataTable<T>(props: {
     if (event.key === 'Enter' && row && event.target === scroller.current) props.open(row);
   };
 
-  // The page's first table takes the keys that nothing else has.
-  const take = useEffectEvent((event: globalThis.KeyboardEvent) => {
-    if (event.target !== document.body || event.ctrlKey || event.metaKey || event.altKey || !'jkx'.includes(event.key)) return;
-    if (scroller.current === null || scroller.current !== document.querySelector(`.${style.body}`)) return;
+  // The page's first table takes the keys that nothing else has; the first j or k only shows where one is.
+  const take = (key: string) => {
+    if (document.activeElement !== document.body) return false;
+    if (scroller.current === null || scroller.current !== document.querySelector(`.${style.body}`)) return false;
     scroller.current.focus();
-    // The first j or k only shows where one is.
-    if (event.key === 'x') walk(event);
-  });
-  useEffect(() => {
-    window.addEventListener('keydown', take);
-    return () => window.removeEventListener('keydown', take);
-  }, []);
+    if (key === 'x') walk({ key, preventDefault: () => {}, target: scroller.current });
+  };
+  useKeys(
+    rows.length === 0
+      ? []
+      : [
+          { key: 'j', what: 'Down a row', run: () => take('j') },
+          { key: 'k', what: 'Up a row', run: () => take('k') },
+          ...(props.mark ? [{ key: 'x', what: 'Choose the row', run: () => take('x') }] : []),
+        ],
+  );
 
   if (rows.length === 0) return <div className={style.empty}>{props.empty}</div>;
   return (

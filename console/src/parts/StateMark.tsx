@@ -89,6 +89,9 @@ const tones: Record<string, string> = {
   moved: 'good',
 };
 
+/** What people read of a state. */
+export const stateWord = (state: string) => words[state] ?? state;
+
 /** A state as a shape and a word; colour only repeats it. */
 export function StateMark({ state, title }: { state: string; title?: string }) {
   return (
@@ -103,7 +106,7 @@ export function StateMark({ state, title }: { state: string; title?: string }) {
           strokeLinejoin="round"
         />
       </svg>
-      {words[state] ?? state}
+      {stateWord(state)}
     </span>
   );
 }

@@ -6,10 +6,9 @@ import { listen } from '../api/live';
 import { Button } from '../parts/Button';
 import { Loading } from '../parts/Notice';
 import { Troubles } from '../parts/Troubles';
-import { allEntries } from '../rooms/LedgerPage';
-import { allRequests } from '../rooms/requestSearch';
+import { Keys } from './Keys';
 import style from './Shell.module.css';
-import { useGoKeys } from './useGoKeys';
+import { isSeen, sections } from './sections';
 import { useTheme } from './useTheme';
 
 export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => ask(api.GET('/api/v1/me')), staleTime: 60_000 });
@@ -32,7 +31,6 @@ export function Shell() {
   const me = useMe();
   const signedIn = me.data !== undefined;
   const theme = useTheme();
-  useGoKeys();
   useEffect(() => (signedIn ? listen(queries) : undefined), [queries, signedIn]);
   const inbox = useQuery({
     meta: { what: 'Your inbox' },
@@ -43,7 +41,6 @@ export function Shell() {
 
   if (!me.data) return <Loading what="Oikonom" />;
   const roles = me.data.roles;
-  const may = (...needed: string[]) => needed.some((role) => roles.includes(role));
   const waiting = inbox.data?.count ?? 0;
   return (
     <div className={style.frame}>
@@ -55,52 +52,19 @@ export function Shell() {
           <img src="/icon.svg" alt="" width="24" height="24" /> Oikonom
         </Link>
         <nav aria-label="Sections" className={style.sections}>
-          <Link to="/" activeOptions={{ exact: true }} activeProps={{ className: style.here }}>
-            Today
-          </Link>
-          <Link to="/inbox" activeProps={{ className: style.here }}>
-            Inbox
-            {waiting > 0 && (
-              <span className={style.count}>
-                {waiting}
-                <span className="unseen"> waiting</span>
-              </span>
-            )}
-          </Link>
-          <Link to="/requests" search={allRequests} activeProps={{ className: style.here }}>
-            Requests
-          </Link>
-          <Link to="/people" search={{ text: undefined, site: undefined }} activeProps={{ className: style.here }}>
-            People
-          </Link>
-          {may('operator') && (
-            <Link to="/desk" search={{ task: undefined }} activeProps={{ className: style.here }}>
-              Desk
-            </Link>
-          )}
-          <Link to="/workflows" activeProps={{ className: style.here }}>
-            Workflows
-          </Link>
-          {may('requester', 'operator', 'engineer') && (
-            <Link to="/sources" activeProps={{ className: style.here }}>
-              Sources
-            </Link>
-          )}
-          {may('engineer') && (
-            <Link to="/rulebook" search={{ file: undefined, view: undefined }} activeProps={{ className: style.here }}>
-              Rulebook
-            </Link>
-          )}
-          {may('auditor', 'engineer') && (
-            <Link to="/ledger" search={allEntries} activeProps={{ className: style.here }}>
-              Ledger
-            </Link>
-          )}
-          {may('auditor', 'engineer', 'operator') && (
-            <Link to="/service" activeProps={{ className: style.here }}>
-              Service
-            </Link>
-          )}
+          {sections
+            .filter((s) => isSeen(roles, s))
+            .map((s) => (
+              <Link key={s.key} {...s.link} activeOptions={{ exact: s.link.to === '/' }} activeProps={{ className: style.here }}>
+                {s.word}
+                {s.link.to === '/inbox' && waiting > 0 && (
+                  <span className={style.count}>
+                    {waiting}
+                    <span className="unseen"> waiting</span>
+                  </span>
+                )}
+              </Link>
+            ))}
         </nav>
         <div className={style.who}>
           <Link to="/me" className={style.me}>
@@ -128,6 +92,7 @@ export function Shell() {
         <Outlet />
         <Troubles />
       </main>
+      <Keys roles={roles} />
     </div>
   );
 }

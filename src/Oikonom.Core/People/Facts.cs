@@ -17,6 +17,9 @@ public static class BuiltIn
     public const string Department = "department";
     public const string Site = "site";
     public const string Title = "title";
+    public const string CostCentre = "costCentre";
+    public const string PrivateMail = "privateMail";
+    public const string Phone = "phone";
 
     /// <summary>Name and type, in their fixed order.</summary>
     public static readonly IReadOnlyList<KeyValuePair<string, ExpressionType>> Attributes =
@@ -32,9 +35,9 @@ public static class BuiltIn
         new(Department, ExpressionType.String),
         new(Site, ExpressionType.String),
         new(Title, ExpressionType.String),
-        new("costCentre", ExpressionType.String),
-        new("privateMail", ExpressionType.String),
-        new("phone", ExpressionType.String),
+        new(CostCentre, ExpressionType.String),
+        new(PrivateMail, ExpressionType.String),
+        new(Phone, ExpressionType.String),
     ];
 
     /// <summary>What people read in the place of a name, where a rulebook says nothing else.</summary>
@@ -51,9 +54,9 @@ public static class BuiltIn
         [Department] = "Department",
         [Site] = "Site",
         [Title] = "Job title",
-        ["costCentre"] = "Cost centre",
-        ["privateMail"] = "Private mail",
-        ["phone"] = "Telephone",
+        [CostCentre] = "Cost centre",
+        [PrivateMail] = "Private mail",
+        [Phone] = "Telephone",
     };
 
     /// <summary>Without these no person can be planned for.</summary>

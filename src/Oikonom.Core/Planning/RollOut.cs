@@ -1,23 +1,40 @@
+using System.Text.Json.Serialization;
+
 namespace Oikonom.Core.Planning;
 
 /// <summary>Where a roll-out stands.</summary>
+[JsonConverter(typeof(JsonStringEnumConverter<RollOutState>))]
 public enum RollOutState
 {
     /// <summary>Under the brake: nobody decides before it is let pass.</summary>
+    [JsonStringEnumMemberName("held")]
     Held,
 
     /// <summary>No wave has begun.</summary>
+    [JsonStringEnumMemberName("open")]
     Open,
+
+    [JsonStringEnumMemberName("running")]
     Running,
 
     /// <summary>Between two waves: until an instant, or until somebody goes on.</summary>
+    [JsonStringEnumMemberName("pausing")]
     Pausing,
+
+    [JsonStringEnumMemberName("stopped")]
     Stopped,
+
+    [JsonStringEnumMemberName("turning-back")]
     TurningBack,
+
+    [JsonStringEnumMemberName("done")]
     Done,
+
+    [JsonStringEnumMemberName("turned-back")]
     TurnedBack,
 
     /// <summary>A newer edition was published; what is left goes with the roll-out of that one.</summary>
+    [JsonStringEnumMemberName("superseded")]
     Superseded,
 }
 

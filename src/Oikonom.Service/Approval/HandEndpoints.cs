@@ -283,7 +283,8 @@ public static class HandEndpoints
                     departments,
                     titles,
                     kinds,
-                    [.. rulebook.Targets.Values.Select(t => WordsOf(t, rulebook))]
+                    [.. rulebook.Targets.Values.Select(t => WordsOf(t, rulebook))],
+                    HandRequests.Words
                 );
             },
             cancel

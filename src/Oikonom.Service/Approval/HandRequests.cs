@@ -1,5 +1,6 @@
 using System.Security.Claims;
 using Oikonom.Contracts;
+using Oikonom.Core;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Intake;
 using Oikonom.Core.People;
@@ -17,18 +18,24 @@ namespace Oikonom.Service.Approval;
 /// <summary>What people ask for by hand: checked, previewed, and raised as requests.</summary>
 public sealed partial class HandRequests(Store.Store store, EditionBook editions, Sight sight, TimeProvider time)
 {
-    public static readonly IReadOnlyList<string> Kinds =
+    /// <summary>Every kind of request as people read it, in the order in which a form offers those raised by hand.</summary>
+    public static readonly IReadOnlyList<RequestKindWords> Words =
     [
-        "joiner",
-        "mover",
-        "leaver",
-        "access",
-        "extension",
-        "change",
-        "password",
-        "unlock",
-        "account",
+        new(EnumText.Of(RequestKind.Joiner), "Joiner", true),
+        new(EnumText.Of(RequestKind.Access), "Access", true),
+        new(EnumText.Of(RequestKind.Extension), "Extension", true),
+        new(EnumText.Of(RequestKind.Mover), "Mover", true),
+        new(EnumText.Of(RequestKind.Leaver), "Leaver", true),
+        new(EnumText.Of(RequestKind.Change), "Change", true),
+        new(EnumText.Of(RequestKind.Account), "On request", true),
+        new(EnumText.Of(RequestKind.Password), "Password", true),
+        new(EnumText.Of(RequestKind.Unlock), "Unlock", true),
+        new(EnumText.Of(RequestKind.Correction), "Correction", false),
+        new(EnumText.Of(RequestKind.Closing), "Closing", false),
     ];
+
+    /// <summary>Kinds that are raised by hand.</summary>
+    public static readonly IReadOnlyList<string> Kinds = [.. Words.Where(w => w.IsByHand).Select(w => w.Name)];
 
     /// <summary>A body made ready: the person it is for, the wish, and what is wrong with it.</summary>
     private sealed record Ready(

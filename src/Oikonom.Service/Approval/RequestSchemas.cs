@@ -7,21 +7,58 @@ namespace Oikonom.Service.Approval;
 
 /// <summary>
 /// A JSON Schema (draft 2020-12) for each kind of request, made of the published rulebook: an editor or a calling
-/// system knows before it asks which attributes, entitlements and templates there are.
+/// system knows before it asks which attributes, entitlements and templates there are. The console's form is made of it:
+/// properties stand in the order in which they are filled in, with titles; <c>x-pick</c> says what is chosen rather
+/// than typed (day, person, entitlement), <c>x-usual</c> which attributes of a record the kind is mostly about.
 /// </summary>
 public static class RequestSchemas
 {
     private const string Day = "^[0-9]{4}-[0-9]{2}-[0-9]{2}$";
     private const string DayOrInstant = "^[0-9]{4}-[0-9]{2}-[0-9]{2}(T.+)?$";
 
+    // What a record is mostly about, in the order in which people know it.
+    private static readonly string[] Joining =
+    [
+        BuiltIn.Given,
+        BuiltIn.Family,
+        BuiltIn.Start,
+        BuiltIn.End,
+        BuiltIn.Kind,
+        BuiltIn.Site,
+        BuiltIn.Department,
+        BuiltIn.Title,
+        BuiltIn.Manager,
+        BuiltIn.Phone,
+        BuiltIn.PrivateMail,
+        BuiltIn.Number,
+    ];
+
+    private static readonly string[] Moving =
+    [
+        BuiltIn.Department,
+        BuiltIn.Site,
+        BuiltIn.Title,
+        BuiltIn.Manager,
+        BuiltIn.Kind,
+        BuiltIn.CostCentre,
+    ];
+
+    private static readonly string[] Changing =
+    [
+        BuiltIn.Given,
+        BuiltIn.Family,
+        BuiltIn.Phone,
+        BuiltIn.PrivateMail,
+        BuiltIn.End,
+        BuiltIn.Title,
+        BuiltIn.CostCentre,
+    ];
+
+    /// <summary>The schema of the body that raises a request of a kind, with the names of an edition.</summary>
     public static JsonObject Of(string kind, Edition edition)
     {
         var rulebook = edition.Rulebook;
-        var properties = new JsonObject
-        {
-            ["kind"] = new JsonObject { ["const"] = kind },
-            ["reason"] = Text("Why; the approver reads it.", 2000),
-        };
+        var properties = new JsonObject { ["kind"] = new JsonObject { ["const"] = kind } };
         var required = new List<string> { "kind" };
         var schema = new JsonObject
         {
@@ -31,21 +68,21 @@ public static class RequestSchemas
             ["additionalProperties"] = false,
         };
         if (kind != "joiner")
-            Need("person", Text("The person's id or employee number."));
+            Need("person", Picked("person", Titled("For whom", Text("The person's id or employee number."))));
         switch (kind)
         {
             case "joiner":
                 // Who has no number yet gets one.
-                Need("record", Record(rulebook, rulebook.Attributes.Names, rulebook.Mandatory.Except([BuiltIn.Person, BuiltIn.Number])));
+                Need("record", Record(rulebook, Joining, [], rulebook.Mandatory.Except([BuiltIn.Person, BuiltIn.Number])));
                 break;
             case "mover" or "change":
-                Need("record", Record(rulebook, rulebook.Attributes.Names.Except([BuiltIn.Person, BuiltIn.Number]), []));
+                Need("record", Record(rulebook, kind == "mover" ? Moving : Changing, [BuiltIn.Person, BuiltIn.Number], []));
                 properties["record"]!["minProperties"] = 1;
-                properties["from"] = Pattern(DayOrInstant, "From when; at once when missing.");
+                properties["from"] = From();
                 break;
             case "leaver":
-                properties["lastDay"] = Pattern(Day, "The last day at work.");
-                properties["urgent"] = new JsonObject { ["type"] = "boolean", ["description"] = "Access ends at once." };
+                properties["lastDay"] = Picked("day", Titled("Last day", Pattern(Day, "The last day at work.")));
+                properties["urgent"] = Titled("Urgent", new() { ["type"] = "boolean", ["description"] = "Access ends at once." });
                 schema["anyOf"] = new JsonArray(Requires("lastDay"), Requires("urgent"));
                 break;
             case "access":
@@ -54,23 +91,28 @@ public static class RequestSchemas
                 break;
             case "extension":
                 properties["grants"] = Grants(rulebook, true);
-                properties["record"] = Record(rulebook, [BuiltIn.End], [BuiltIn.End]);
+                properties["record"] = Record(rulebook, [BuiltIn.End], rulebook.Attributes.Names.Except([BuiltIn.End]), [BuiltIn.End]);
                 schema["oneOf"] = new JsonArray(Requires("grants"), Requires("record"));
                 required.Add("reason");
                 break;
             case "account":
-                Need("template", Choice(rulebook.Templates.Where(t => t.IsOnRequest).Select(t => t.Name), "A template on request."));
-                properties["from"] = Pattern(DayOrInstant, "From when; at once when missing.");
-                properties["until"] = Pattern(DayOrInstant, "Until when, a day included; open when missing.");
+                var templates = rulebook.Templates.Where(t => t.IsOnRequest).Select(t => (t.Name, t.Title));
+                Need("template", Titled("What", Choice(templates, "A template on request.")));
+                properties["from"] = From();
+                properties["until"] = Until();
                 required.Add("reason");
                 break;
             default:
-                properties["target"] = Choice(
-                    rulebook.Targets.Values.Where(t => t.HasAccounts).Select(t => t.Name),
-                    "The target of the account; may be missing when the person has one account."
+                properties["target"] = Titled(
+                    "Target",
+                    Choice(
+                        rulebook.Targets.Values.Where(t => t.HasAccounts).Select(t => (t.Name, t.Title)),
+                        "The target of the account; may be missing when the person has one account."
+                    )
                 );
                 break;
         }
+        properties["reason"] = Titled("Reason", Text("Why; the approver reads it.", 2000));
         schema["properties"] = properties;
         schema["required"] = new JsonArray([.. required.Select(r => JsonValue.Create(r))]);
         return schema;
@@ -80,6 +122,24 @@ public static class RequestSchemas
             properties[name] = property;
             required.Add(name);
         }
+    }
+
+    private static JsonObject From() =>
+        Picked("day", Titled("From (now if empty)", Pattern(DayOrInstant, "From when; at once when missing.")));
+
+    private static JsonObject Until() =>
+        Picked("day", Titled("Until, that day included", Pattern(DayOrInstant, "Until when, that day included; open when missing.")));
+
+    private static JsonObject Titled(string title, JsonObject property)
+    {
+        property["title"] = title;
+        return property;
+    }
+
+    private static JsonObject Picked(string what, JsonObject property)
+    {
+        property["x-pick"] = what;
+        return property;
     }
 
     private static JsonObject Requires(string name) => new() { ["required"] = new JsonArray(name) };
@@ -102,32 +162,33 @@ public static class RequestSchemas
             ["description"] = description,
         };
 
-    private static JsonObject Choice(IEnumerable<string> names, string description) =>
+    private static JsonObject Choice(IEnumerable<(string Name, string Title)> names, string description) =>
         new()
         {
-            ["enum"] = new JsonArray([.. names.Order(StringComparer.Ordinal).Select(n => JsonValue.Create(n))]),
+            ["oneOf"] = new JsonArray([
+                .. names
+                    .OrderBy(n => n.Name, StringComparer.Ordinal)
+                    .Select(n => new JsonObject { ["const"] = n.Name, ["title"] = n.Title.Length > 0 ? n.Title : n.Name }),
+            ]),
             ["description"] = description,
         };
 
-    /// <summary>The attributes of a record, each as a text of its form.</summary>
-    private static JsonObject Record(Core.Rulebook.Rulebook rulebook, IEnumerable<string> names, IEnumerable<string> needed)
+    /// <summary>The attributes of a record, each as a text of its form: the usual ones first, then the others by name.</summary>
+    private static JsonObject Record(
+        Core.Rulebook.Rulebook rulebook,
+        IReadOnlyList<string> usual,
+        IEnumerable<string> never,
+        IEnumerable<string> needed
+    )
     {
+        var known = rulebook.Attributes.Names.Except(never).ToList();
         var properties = new JsonObject();
-        foreach (var name in names.Order(StringComparer.Ordinal))
+        foreach (var name in usual.Intersect(known).Concat(known.Except(usual).Order(StringComparer.Ordinal)))
         {
-            rulebook.Attributes.TryGet(name, out var slot);
-            var empty = rulebook.Mandatory.Contains(name) ? "" : "|^$";
-            properties[name] =
-                name == BuiltIn.Site
-                    ? Choice(rulebook.Sites.Keys, "A site of the rulebook.")
-                    : slot.Type.Kind switch
-                    {
-                        ValueKind.Date => Pattern(Day + empty, "A day (ISO 8601)."),
-                        ValueKind.Int => Pattern("^-?[0-9]+$" + empty, "A whole number."),
-                        ValueKind.Bool => new() { ["enum"] = new JsonArray("true", "false", "") },
-                        _ => new() { ["type"] = "string", ["maxLength"] = 1024 },
-                    };
-            properties[name]!["title"] = rulebook.TitleOf(name);
+            var property = Titled(rulebook.TitleOf(name), Attribute(rulebook, name));
+            if (usual.Contains(name))
+                property["x-usual"] = true;
+            properties[name] = property;
         }
         return new()
         {
@@ -135,6 +196,21 @@ public static class RequestSchemas
             ["properties"] = properties,
             ["additionalProperties"] = false,
             ["required"] = new JsonArray([.. needed.Order(StringComparer.Ordinal).Select(n => JsonValue.Create(n))]),
+        };
+    }
+
+    private static JsonObject Attribute(Core.Rulebook.Rulebook rulebook, string name)
+    {
+        rulebook.Attributes.TryGet(name, out var slot);
+        var empty = rulebook.Mandatory.Contains(name) ? "" : "|^$";
+        return (name, slot.Type.Kind) switch
+        {
+            (BuiltIn.Site, _) => Choice(rulebook.Sites.Values.Select(s => (s.Name, s.Title)), "A site of the rulebook."),
+            (BuiltIn.Manager, _) => Picked("person", new() { ["type"] = "string", ["maxLength"] = 1024 }),
+            (_, ValueKind.Date) => Picked("day", Pattern(Day + empty, "A day (ISO 8601).")),
+            (_, ValueKind.Int) => Pattern("^-?[0-9]+$" + empty, "A whole number."),
+            (_, ValueKind.Bool) => new() { ["enum"] = new JsonArray("true", "false", "") },
+            _ => new() { ["type"] = "string", ["maxLength"] = 1024 },
         };
     }
 
@@ -152,16 +228,28 @@ public static class RequestSchemas
             ["additionalProperties"] = false,
             ["properties"] = new JsonObject
             {
-                ["entitlement"] = Choice(requestable.Select(e => e.Key), "Target and entitlement, as the catalogue names them."),
-                ["from"] = Pattern(DayOrInstant, "From when; at once when missing."),
-                ["until"] = Pattern(DayOrInstant, "Until when, a day included."),
+                ["entitlement"] = Picked(
+                    "entitlement",
+                    Titled(
+                        "What",
+                        Choice(
+                            requestable.Select(e => (e.Key, e.Entitlement.Title)),
+                            "Target and entitlement, as the catalogue names them."
+                        )
+                    )
+                ),
+                ["from"] = From(),
+                ["until"] = Until(),
             },
             ["required"] = untilNeeded ? new JsonArray("entitlement", "until") : new JsonArray("entitlement"),
         };
         if (privileged.Count > 0)
         {
             // What is privileged is never open-ended.
-            item["if"] = new JsonObject { ["properties"] = new JsonObject { ["entitlement"] = Choice(privileged, "Privileged.") } };
+            item["if"] = new JsonObject
+            {
+                ["properties"] = new JsonObject { ["entitlement"] = Choice(privileged.Select(key => (key, "")), "Privileged.") },
+            };
             item["then"] = Requires("until");
         }
         return new()

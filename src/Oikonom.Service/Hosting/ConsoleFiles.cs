@@ -1,3 +1,4 @@
+using System.Security.Cryptography;
 using Microsoft.Extensions.FileProviders;
 
 namespace Oikonom.Service.Hosting;
@@ -5,8 +6,9 @@ namespace Oikonom.Service.Hosting;
 /// <summary>Serves the built console, with a strict policy, and its index for every page address.</summary>
 public static class ConsoleFiles
 {
+    private const string Styles = "style-src 'self'";
     private const string Policy =
-        "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; "
+        $"default-src 'none'; script-src 'self'; {Styles}; img-src 'self' data:; font-src 'self'; connect-src 'self'; "
         + "base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
 
     public static void UseSecurityHeaders(this IApplicationBuilder app) =>
@@ -49,15 +51,26 @@ public static class ConsoleFiles
     {
         if (!IsThere(folder))
             return;
-        app.MapFallback(
-                "{*path:nonfile}",
-                (HttpContext context) =>
-                {
-                    context.Response.Headers.CacheControl = "no-cache";
-                    return Results.File(Path.Combine(Path.GetFullPath(folder), "index.html"), "text/html; charset=utf-8");
-                }
-            )
+        var index = Path.Combine(Path.GetFullPath(folder), "index.html");
+        app.MapFallback("{*path:nonfile}", (HttpContext context, CancellationToken cancel) => PageAsync(context, index, cancel))
             .AllowAnonymous()
             .ExcludeFromDescription();
+    }
+
+    /// <summary>
+    /// The index, with a word of this answer alone (CSP Level 3, 7.1) for the styles that the editor of the rulebook
+    /// makes while it runs; nothing else of the page may bring styles in.
+    /// </summary>
+    private static async Task<IResult> PageAsync(HttpContext context, string index, CancellationToken cancel)
+    {
+        var nonce = Convert.ToBase64String(RandomNumberGenerator.GetBytes(18));
+        var headers = context.Response.Headers;
+        headers.CacheControl = "no-store";
+        headers.ContentSecurityPolicy = Policy.Replace(Styles, $"{Styles} 'nonce-{nonce}'", StringComparison.Ordinal);
+        var page = await File.ReadAllTextAsync(index, cancel);
+        return Results.Content(
+            page.Replace("name=\"style-nonce\" content=\"\"", $"name=\"style-nonce\" content=\"{nonce}\"", StringComparison.Ordinal),
+            "text/html; charset=utf-8"
+        );
     }
 }

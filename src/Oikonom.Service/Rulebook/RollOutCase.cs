@@ -15,10 +15,9 @@ public sealed record RollOutReport(IReadOnlyList<Tally> Templates, IReadOnlyList
 /// <summary>The rows of a roll-out in the terms of the core.</summary>
 public static class RollOutCase
 {
-    public static RollOutState StateOf(this RolloutRow row) =>
-        Enum.Parse<RollOutState>(row.State.Replace("-", "", StringComparison.Ordinal), true);
+    public static RollOutState StateOf(this RolloutRow row) => EnumText.Parse<RollOutState>(row.State);
 
-    public static string NameOf(RollOutState state) => JsonNamingPolicy.KebabCaseLower.ConvertName(state.ToString());
+    public static string NameOf(RollOutState state) => EnumText.Of(state);
 
     /// <exception cref="Core.Approval.RefusedMove">It cannot do that where it stands.</exception>
     public static void Move(this RolloutRow row, RollOutEvent what) => row.State = NameOf(RollOutMachine.Next(row.StateOf(), what));

@@ -1,0 +1,305 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useNavigate } from '@tanstack/react-router';
+import { useState } from 'react';
+import { api, ask, Refusal, type RequestDetail } from '../../api/client';
+import { Button } from '../../parts/Button';
+import { Dialog, DialogActions } from '../../parts/Dialog';
+import { Field } from '../../parts/Field';
+import { useKeys } from '../../parts/keys';
+import { Failure } from '../../parts/Notice';
+import style from '../common/Rooms.module.css';
+import { useNamed } from '../common/Who';
+import { useCatalogue } from '../common/words';
+
+type Deed =
+  | 'approve'
+  | 'decline'
+  | 'ask'
+  | 'answer'
+  | 'comment'
+  | 'change'
+  | 'release'
+  | 'hold'
+  | 'resume'
+  | 'return'
+  | 'withdraw'
+  | 'retry';
+
+const names: Record<Deed, string> = {
+  approve: 'Approve',
+  decline: 'Decline',
+  ask: 'Ask back',
+  answer: 'Answer',
+  comment: 'Comment',
+  change: 'Change',
+  release: 'Release',
+  hold: 'Hold',
+  resume: 'Let it go on',
+  return: 'Send back',
+  withdraw: 'Take back',
+  retry: 'Try again now',
+};
+const keys: Partial<Record<Deed, string>> = {
+  approve: 'a',
+  decline: 'd',
+  ask: 'q',
+  answer: 'w',
+  comment: 'c',
+  change: 'e',
+  release: 'r',
+  hold: 'h',
+};
+const needsWords = new Set<Deed>(['decline', 'ask', 'answer', 'comment', 'hold', 'return']);
+const grave = new Set<Deed>(['decline', 'withdraw', 'return']);
+
+/** What the caller may do with a request now, by button and by key; each is confirmed with what it means. */
+export function Deeds({
+  request,
+  without,
+  setWithout,
+}: {
+  request: RequestDetail;
+  without: ReadonlySet<string>;
+  setWithout: (keys: ReadonlySet<string>) => void;
+}) {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const [asked, setAsked] = useState<Deed>();
+  const [words, setWords] = useState('');
+  const [fields, setFields] = useState<Record<string, string>>({});
+  const { rights, summary } = request;
+  const may: Record<Deed, boolean> = {
+    approve: rights.approve,
+    decline: rights.decline,
+    ask: rights.ask ?? false,
+    answer: rights.answer ?? false,
+    change: (rights.change?.length ?? 0) > 0,
+    release: rights.release,
+    hold: rights.hold ?? false,
+    resume: rights.resume ?? false,
+    return: rights.return ?? false,
+    withdraw: rights.withdraw ?? false,
+    retry: rights.retry,
+    comment: !summary.completedAt,
+  };
+  const path = { params: { path: { id: summary.id } } };
+  // What HR says today stands beside each field that may be changed.
+  const person = useQuery({
+    meta: { what: 'What HR says of the person' },
+    queryKey: ['people', summary.personNumber],
+    queryFn: () => ask(api.GET('/api/v1/people/{id}', { params: { path: { id: summary.personNumber } } })),
+    enabled: asked === 'change' && summary.personNumber !== '',
+    retry: false,
+  });
+  const now = (field: string) => person.data?.record.find((a) => a.name === field)?.value;
+  const planDigest = request.planDigest ?? '';
+  const act = useMutation({
+    mutationFn: (deed: Deed): Promise<RequestDetail> => {
+      const text = { text: words };
+      const reason = { reason: words || null };
+      switch (deed) {
+        case 'approve':
+          return ask(
+            api.POST('/api/v1/requests/{id}/approve', {
+              ...path,
+              body: { planDigest, remark: words || null, items: null, without: without.size > 0 ? [...without] : null },
+            }),
+          );
+        case 'decline':
+          return ask(api.POST('/api/v1/requests/{id}/decline', { ...path, body: { reason: words, items: null } }));
+        case 'ask':
+          return ask(api.POST('/api/v1/requests/{id}/ask', { ...path, body: text }));
+        case 'answer':
+          return ask(api.POST('/api/v1/requests/{id}/answer', { ...path, body: text }));
+        case 'comment':
+          return ask(api.POST('/api/v1/requests/{id}/comment', { ...path, body: text }));
+        case 'release':
+          return ask(api.POST('/api/v1/requests/{id}/release', { ...path, body: { planDigest } }));
+        case 'hold':
+          return ask(api.POST('/api/v1/requests/{id}/hold', { ...path, body: reason }));
+        case 'resume':
+          return ask(api.POST('/api/v1/requests/{id}/resume', { ...path, body: reason }));
+        case 'return':
+          return ask(api.POST('/api/v1/requests/{id}/return', { ...path, body: reason }));
+        case 'withdraw':
+          return ask(api.POST('/api/v1/requests/{id}/withdraw', { ...path, body: reason }));
+        case 'change':
+          return ask(api.POST('/api/v1/requests/{id}/change', { ...path, body: changeOf(request, fields) }));
+        default:
+          return ask(api.POST('/api/v1/requests/{id}/retry', path));
+      }
+    },
+    onSuccess: (after) => {
+      queries.setQueryData(['requests', 'one', summary.id], after);
+      void queries.invalidateQueries({ queryKey: ['requests'] });
+      setAsked(undefined);
+      setWords('');
+      setWithout(new Set());
+    },
+    onError: (error) => {
+      if (error instanceof Refusal && error.status === 409) void queries.invalidateQueries({ queryKey: ['requests'] });
+    },
+  });
+  const begin = (deed: Deed) => {
+    act.reset();
+    setFields(Object.fromEntries((rights.change ?? []).map((f) => [f, shownOf(request, f)])));
+    setAsked(deed);
+  };
+  useKeys(
+    (Object.entries(keys) as [Deed, string][])
+      .filter(([deed]) => may[deed])
+      .map(([deed, key]) => ({ key, what: names[deed], run: () => begin(deed) })),
+  );
+
+  const changes = request.plan.filter((c) => c.kind !== 'verify').length;
+  const named = useNamed();
+  const behalf = rights.onBehalf ? ` You decide for ${named(rights.onBehalf)}.` : '';
+  const meaning: Record<Deed, string> = {
+    approve:
+      without.size > 0
+        ? `You approve the plan without ${without.size === 1 ? 'the item' : `the ${without.size} items`} you took out; it is made anew without ${without.size === 1 ? 'it' : 'them'}.${behalf}`
+        : `You approve exactly the plan you see: ${changes} change${changes === 1 ? '' : 's'}. If it becomes another before it runs, it comes back to you.${behalf}`,
+    decline: `${(rights.items?.length ?? 0) > 0 ? 'The items that are yours are declined.' : 'Nothing will be changed.'} ${named(summary.requester)} is told why.${behalf}`,
+    ask: `${named(summary.requester)} is asked, and the clock stands still until the answer.`,
+    answer: 'The decision goes on where it stood.',
+    comment: 'Everybody who sees the request can read it.',
+    change: 'The plan is made anew at once; approvals that it does not touch stay.',
+    release: `${changes} change${changes === 1 ? ' is' : 's are'} carried out now, or at the time each is due.`,
+    hold: 'It stays approved and is not released until it may go on.',
+    resume: 'It can be released again.',
+    return: 'All approvals are asked for again.',
+    withdraw: 'Nothing will be changed.',
+    retry: 'What stopped or waits is tried again at once.',
+  };
+  const main = (['approve', 'release', 'answer', 'resume'] as Deed[]).filter((d) => may[d]);
+  const others = (['decline', 'ask', 'change', 'hold', 'return', 'retry', 'comment', 'withdraw'] as Deed[]).filter((d) => may[d]);
+  return (
+    <>
+      <div className={style.actions}>
+        {[...main, ...others].map((deed) => (
+          <Button
+            key={deed}
+            kind={
+              main.includes(deed) ? 'main' : deed === 'decline' ? 'grave' : deed === 'comment' || deed === 'withdraw' ? 'quiet' : 'plain'
+            }
+            onPress={() => begin(deed)}
+          >
+            {deed === 'approve' && without.size > 0 ? `Approve without ${without.size}` : names[deed]}
+            {keys[deed] && <kbd>{keys[deed]}</kbd>}
+          </Button>
+        ))}
+        {summary.source === 'hand' && (
+          <Button
+            kind="quiet"
+            onPress={() => void navigate({ to: '/requests/new', search: { kind: undefined, person: undefined, copy: summary.id } })}
+          >
+            Copy
+          </Button>
+        )}
+      </div>
+      {rights.whyNot && <p className={style.quiet}>{rights.whyNot}</p>}
+      {asked && (
+        <Dialog title={`${names[asked]}: ${summary.kind} ${summary.person}`} isOpen close={() => setAsked(undefined)}>
+          <form
+            onSubmit={(event) => {
+              event.preventDefault();
+              act.mutate(asked);
+            }}
+            className={style.stack}
+          >
+            <p>{meaning[asked]}</p>
+            {asked === 'change' &&
+              Object.keys(fields).map((field) =>
+                field === 'templates' ? (
+                  <TemplateChoice
+                    key={field}
+                    value={fields[field] ?? ''}
+                    onChange={(value) => setFields((f) => ({ ...f, [field]: value }))}
+                  />
+                ) : (
+                  <Field
+                    key={field}
+                    label={now(field) ? `${field} (now ${now(field)})` : field}
+                    value={fields[field] ?? ''}
+                    onChange={(value) => setFields((f) => ({ ...f, [field]: value }))}
+                  />
+                ),
+              )}
+            {asked !== 'change' && asked !== 'release' && asked !== 'resume' && asked !== 'retry' && (
+              <Field
+                label={
+                  needsWords.has(asked)
+                    ? ({ decline: 'Reason', ask: 'Question', answer: 'Answer', hold: 'Reason', return: 'Reason' }[asked as string] ??
+                      'Comment')
+                    : 'A word with it (may stay empty)'
+                }
+                value={words}
+                onChange={setWords}
+                required={needsWords.has(asked)}
+                long
+                autoFocus={needsWords.has(asked)}
+              />
+            )}
+            {act.isError && <Failure error={act.error} />}
+            <DialogActions>
+              <Button onPress={() => setAsked(undefined)}>Back</Button>
+              <Button
+                kind={grave.has(asked) ? 'grave' : 'main'}
+                type="submit"
+                isDisabled={act.isPending}
+                autoFocus={!needsWords.has(asked)}
+              >
+                {names[asked]}
+              </Button>
+            </DialogActions>
+          </form>
+        </Dialog>
+      )}
+    </>
+  );
+}
+
+/** The present value of a field that may be changed. */
+function shownOf(request: RequestDetail, field: string): string {
+  if (field === 'until') return (request.wish.grants[0]?.until ?? '').slice(0, 10);
+  if (field === 'templates') return request.wish.templates.join(' ');
+  return request.wish.changes.find((c) => c.name === field)?.value ?? '';
+}
+
+/** The templates on request that the request should bring. */
+function TemplateChoice({ value, onChange }: { value: string; onChange: (value: string) => void }) {
+  const catalogue = useCatalogue();
+  const chosen = value.split(' ').filter(Boolean);
+  return (
+    <fieldset className={style.stack}>
+      <legend>Templates on request</legend>
+      {catalogue.data?.templates.map((t) => (
+        <label key={t.name}>
+          <input
+            type="checkbox"
+            checked={chosen.includes(t.name)}
+            onChange={(e) => onChange((e.target.checked ? [...chosen, t.name] : chosen.filter((c) => c !== t.name)).join(' '))}
+          />{' '}
+          {t.title}
+        </label>
+      ))}
+    </fieldset>
+  );
+}
+
+function changeOf(request: RequestDetail, fields: Record<string, string>) {
+  const { until, templates, ...record } = fields;
+  const changed = Object.fromEntries(Object.entries(record).filter(([name, value]) => value !== shownOf(request, name)));
+  return {
+    planDigest: request.planDigest ?? '',
+    record: Object.keys(changed).length > 0 ? changed : null,
+    grants:
+      until !== undefined && until !== shownOf(request, 'until')
+        ? request.wish.grants.map((g) => ({ entitlement: g.entitlement, from: g.from ?? null, until: until || null }))
+        : null,
+    lastDay: null,
+    urgent: null,
+    reason: null,
+    templates: templates !== undefined && templates !== shownOf(request, 'templates') ? templates.split(' ').filter(Boolean) : null,
+  };
+}

@@ -1,0 +1,114 @@
+import type { ChangeView, StepView } from '../../api/client';
+import { StateMark } from '../../parts/StateMark';
+import { at, dayThere, moment, onDay, type Place } from '../../parts/when';
+import style from '../common/Rooms.module.css';
+import { useWords } from '../common/words';
+
+/** The whole effect in one line: what is made, changed, given and taken, and when it ends. */
+export function summaryOf(changes: ChangeView[], place?: Place): string {
+  const count = (kind: string) => changes.filter((c) => c.kind === kind && !c.later).length;
+  const parts = [
+    [count('create-account'), 'new account'],
+    [count('adopt-account'), 'existing account taken over'],
+    [count('change-account'), 'account changed'],
+    [count('disable-account'), 'account disabled'],
+    [count('grant'), 'entitlement given'],
+    [count('revoke'), 'entitlement taken back'],
+  ] as [number, string][];
+  const said = parts
+    .filter(([n]) => n > 0)
+    .map(([n, what]) => `${n} ${n === 1 ? what : what.replace(/^(new account|existing account|account|entitlement)/, '$1s')}`)
+    .join(', ');
+  const later = changes.find((c) => c.later && c.due);
+  const isGiven = count('create-account') + count('adopt-account') + count('grant') > 0;
+  const end = later?.due ? `; ends ${moment(later.due, place, 'end')}` : isGiven ? ', with no end' : '';
+  return `${said || 'Nothing is given or taken'}${end}.`;
+}
+
+/** The plan, before → after with the reason of each change; and how far each has come. */
+export function Plan({ changes, steps, place }: { changes: ChangeView[]; steps: StepView[]; place?: Place }) {
+  const states = new Map(steps.map((step) => [step.ordinal, step]));
+  return (
+    <ol className={style.changes}>
+      {changes.map((change) => {
+        const step = states.get(change.ordinal);
+        return (
+          <li key={change.ordinal} className={style.change}>
+            <header>
+              <b>{change.ordinal}</b>
+              <span>
+                {change.text}
+                {change.due && <span className={style.later}> {whenOf(change, place)}</span>}
+                {change.byRules && <span className={style.byRules}> comes of the changed rules</span>}
+              </span>
+              {step && <StateMark state={step.state} />}
+            </header>
+            {change.attributes.length > 0 && <Attributes change={change} />}
+            {change.kind !== 'verify' && (
+              <p className={style.because}>
+                {change.reason.rule === 'request' ? (
+                  <>
+                    Asked for{change.reason.place ? ` in request ${change.reason.place}` : ''}:{' '}
+                    {change.reason.condition || 'no reason given'}
+                  </>
+                ) : (
+                  <>
+                    Because of {change.reason.rule}, <code>{change.reason.place}</code>: {change.reason.condition}
+                  </>
+                )}
+              </p>
+            )}
+            {step?.problem && <p className={style.problem}>{step.problem}</p>}
+          </li>
+        );
+      })}
+    </ol>
+  );
+}
+
+/** What people read, and small beside it what engineers do. */
+export function Titled({ title, name }: { title: string; name: string }) {
+  return (
+    <>
+      {title} {title !== name && <code className={style.technical}>{name}</code>}
+    </>
+  );
+}
+
+/** When a change runs: what is taken away goes at the end of a day, what is given comes with one. */
+function whenOf(change: ChangeView, place: Place | undefined): string {
+  const due = change.due ?? '';
+  const takes = change.kind === 'disable-account' || change.kind === 'revoke';
+  const day = place && dayThere(due, place.zone, takes ? 'end' : 'begin');
+  return day ? `${takes ? 'at the end of' : 'on'} ${onDay(day)}, ${place.title}` : `at ${at(due)}`;
+}
+
+function Attributes({ change }: { change: ChangeView }) {
+  const words = useWords();
+  return (
+    <table className={style.attributes}>
+      <caption className="unseen">Attributes of {change.subject}</caption>
+      <tbody>
+        {change.attributes.map((attribute) => (
+          <tr key={attribute.name}>
+            <th scope="row">
+              <Titled title={words.held(change.target, attribute.name)} name={attribute.name} />
+            </th>
+            <td>
+              {attribute.before.length > 0 && (
+                <>
+                  <del>{attribute.before.join(', ')}</del> →{' '}
+                </>
+              )}
+              {attribute.after.length > 0 ? (
+                <ins className={attribute.before.length === 0 ? style.fresh : undefined}>{attribute.after.join(', ')}</ins>
+              ) : (
+                'removed'
+              )}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
