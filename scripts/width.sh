@@ -3,7 +3,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 export LC_ALL=C.UTF-8
-long=$(git ls-files -z 'src/*.cs' 'bench/*.cs' 'tests/*.cs' |
+long=$(git ls-files -z 'src/*.cs' 'bench/*.cs' 'tests/*.cs' 'console/src/*.ts' 'console/src/*.tsx' |
   xargs -0 grep -HnE '^.{141,}$' -- 2>/dev/null | grep -vE '^(tests/[^:]+:[0-9]+:.*["{].*")' || true)
 [ -z "$long" ] && exit 0
 echo "width: over 140 characters:" >&2

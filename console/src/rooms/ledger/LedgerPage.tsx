@@ -130,7 +130,10 @@ function EntryDialog({ id, close }: { id: string; close: () => void }) {
           {holds === undefined ? null : holds ? (
             <Notice tone="good" title="It is in the record">
               {own.data
-                ? `Reckoned in this browser: with ${proof.data.proof.length} hashes it leads to the head of ${proof.data.head.size} entries, which is signed by the key ${proof.data.head.key}.`
+                ? [
+                    `Reckoned in this browser: with ${proof.data.proof.length} hashes it leads to the head of `,
+                    `${proof.data.head.size} entries, which is signed by the key ${proof.data.head.key}.`,
+                  ].join('')
                 : 'So says the service; over HTTPS the browser reckons it itself.'}
             </Notice>
           ) : (

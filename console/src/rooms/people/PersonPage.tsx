@@ -80,7 +80,7 @@ function Person({ person }: { person: PersonDetail }) {
               {person.accounts.map((a) => (
                 <details key={a.immutableId}>
                   <summary>
-                    <b>{a.name}</b> in {words.target(accountOf(a.target, a.slot))}, {a.enabled ? 'enabled' : 'disabled'}, recorded since{' '}
+                    <b>{a.name}</b> in {words.target(accountOf(a.target, a.slot))}, {a.enabled ? 'enabled' : 'disabled'}, since{' '}
                     {at(a.since)}
                   </summary>
                   <dl className={style.facts}>

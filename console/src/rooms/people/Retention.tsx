@@ -37,7 +37,11 @@ export function Retention() {
       <h2 id="retention">What is kept, and how long</h2>
       <p className={rooms.quiet}>
         {data?.rule
-          ? `What is said of somebody is forgotten ${data.rule}${data.powerfulRule ? `, decisions on powerful access ${data.powerfulRule}` : ''}. That something happened stays on the ledger.`
+          ? [
+              `What is said of somebody is forgotten ${data.rule}`,
+              data.powerfulRule && `, decisions on powerful access ${data.powerfulRule}`,
+              '. That something happened stays on the ledger.',
+            ]
           : 'The rulebook has no rule of retention, so nothing is forgotten by itself.'}
       </p>
       {failed && <Failure error={failed} />}
@@ -178,7 +182,7 @@ export function PersonRecord({ person }: { person: PersonDetail }) {
             <p>
               {deed === 'hold'
                 ? 'Nothing of this person is forgotten before that day, by no rule and no order.'
-                : 'When a second person confirms it, all that is held of this person is gone for good. Only somebody who left can be forgotten.'}
+                : 'When a second person confirms it, all that is held of this person is gone for good. Only who left can be forgotten.'}
             </p>
             <Field label="Reason" value={reason} onChange={setReason} required autoFocus />
             {deed === 'hold' && <Field label="Until (yyyy-mm-dd)" value={until} onChange={setUntil} required />}

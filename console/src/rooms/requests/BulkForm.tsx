@@ -3,6 +3,7 @@ import { Link } from '@tanstack/react-router';
 import { useState } from 'react';
 import { api, ask } from '../../api/client';
 import { Button } from '../../parts/Button';
+import { count } from '../../parts/count';
 import { Field } from '../../parts/Field';
 import { Failure } from '../../parts/Notice';
 import style from '../common/Rooms.module.css';
@@ -55,7 +56,7 @@ export function BulkForm() {
           </Button>
           {looked && answer.sound > 0 && (!whole || answer.sound === answer.rows) && (
             <Button kind="main" isDisabled={send.isPending} onPress={() => send.mutate(false)}>
-              Raise {answer.sound} request{answer.sound === 1 ? '' : 's'}
+              Raise {count(answer.sound, 'request')}
             </Button>
           )}
         </div>
@@ -64,7 +65,7 @@ export function BulkForm() {
       {answer && (
         <section className={style.sheet} aria-label="Result">
           <p className={style.effectLine}>
-            {answer.rows} {answer.rows === 1 ? 'row' : 'rows'}: {answer.sound} sound, {answer.rows - answer.sound} not
+            {count(answer.rows, 'row')}: {answer.sound} sound, {answer.rows - answer.sound} not
             {answer.raised > 0 ? `; ${answer.raised} raised` : ''}.
           </p>
           <table className={style.grants}>

@@ -3,6 +3,7 @@ import { useNavigate } from '@tanstack/react-router';
 import { useState } from 'react';
 import { api, ask, Refusal, type RequestDetail } from '../../api/client';
 import { Button } from '../../parts/Button';
+import { count } from '../../parts/count';
 import { Dialog, DialogActions } from '../../parts/Dialog';
 import { Field } from '../../parts/Field';
 import { useKeys } from '../../parts/keys';
@@ -154,17 +155,18 @@ export function Deeds({
   const changes = request.plan.filter((c) => c.kind !== 'verify').length;
   const named = useNamed();
   const behalf = rights.onBehalf ? ` You decide for ${named(rights.onBehalf)}.` : '';
+  const declined = (rights.items?.length ?? 0) > 0 ? 'The items that are yours are declined.' : 'Nothing will be changed.';
   const meaning: Record<Deed, string> = {
     approve:
       without.size > 0
-        ? `You approve the plan without ${without.size === 1 ? 'the item' : `the ${without.size} items`} you took out; it is made anew without ${without.size === 1 ? 'it' : 'them'}.${behalf}`
-        : `You approve exactly the plan you see: ${changes} change${changes === 1 ? '' : 's'}. If it becomes another before it runs, it comes back to you.${behalf}`,
-    decline: `${(rights.items?.length ?? 0) > 0 ? 'The items that are yours are declined.' : 'Nothing will be changed.'} ${named(summary.requester)} is told why.${behalf}`,
+        ? `You approve the plan without ${count(without.size, 'item')} that you took out, and it is made anew.${behalf}`
+        : `You approve exactly the plan you see: ${count(changes, 'change')}. If it becomes another, it comes back to you.${behalf}`,
+    decline: `${declined} ${named(summary.requester)} is told why.${behalf}`,
     ask: `${named(summary.requester)} is asked, and the clock stands still until the answer.`,
     answer: 'The decision goes on where it stood.',
     comment: 'Everybody who sees the request can read it.',
     change: 'The plan is made anew at once; approvals that it does not touch stay.',
-    release: `${changes} change${changes === 1 ? ' is' : 's are'} carried out now, or at the time each is due.`,
+    release: `${count(changes, 'change is', 'changes are')} carried out now, or at the time each is due.`,
     hold: 'It stays approved and is not released until it may go on.',
     resume: 'It can be released again.',
     return: 'All approvals are asked for again.',

@@ -2,6 +2,7 @@ import { useInfiniteQuery } from '@tanstack/react-query';
 import { Link } from '@tanstack/react-router';
 import { api, ask, type Schemas } from '../../api/client';
 import { Button } from '../../parts/Button';
+import { count } from '../../parts/count';
 import { Failure } from '../../parts/Notice';
 import { at } from '../../parts/when';
 import style from '../common/Rooms.module.css';
@@ -74,9 +75,7 @@ const few = 4;
 function Changes({ changes }: { changes: Schemas['HistoryLine']['changes'] }) {
   return (
     <details open={changes.length <= few}>
-      <summary>
-        {changes.length} attribute{changes.length === 1 ? '' : 's'}
-      </summary>
+      <summary>{count(changes.length, 'attribute')}</summary>
       <table className={style.attributes}>
         <tbody>
           {changes.map((change) => (

@@ -3,6 +3,7 @@ import { Link, useNavigate } from '@tanstack/react-router';
 import { useCallback, useMemo, useState } from 'react';
 import { api, ask, type RequestSummary, type Schemas } from '../../api/client';
 import { Button } from '../../parts/Button';
+import { count } from '../../parts/count';
 import { type Column, DataTable } from '../../parts/DataTable';
 import { Dialog, DialogActions } from '../../parts/Dialog';
 import { Field } from '../../parts/Field';
@@ -59,7 +60,8 @@ export function InboxPage() {
         <p>
           {rows.length === 0
             ? 'What waits for you.'
-            : `${rows.length === 200 ? '200 or more' : rows.length} ${rows.length === 1 ? 'request waits' : 'requests wait'} for you. Open one to see its whole effect, or choose several with x.`}
+            : `${rows.length === 200 ? '200 or more requests wait' : count(rows.length, 'request waits', 'requests wait')} for you. `}
+          {rows.length > 0 && 'Open one to see its whole effect, or choose several with x.'}
         </p>
       </header>
       {all.length > 1 && (
@@ -185,7 +187,7 @@ function Joint({ deed, requests, close }: { deed: 'approve' | 'release'; request
             }}
           >
             <p className={style.effectLine}>
-              Together for {joint.people} {joint.people === 1 ? 'person' : 'people'}: {together(joint)}.
+              Together for {count(joint.people, 'person', 'people')}: {together(joint)}.
             </p>
             {joint.notes.map((note) => (
               <Notice key={note} title={note} />

@@ -52,7 +52,13 @@ export function RequestsPage() {
         </div>
         <p>
           {counts.data
-            ? `${of('planning', 'choosing', 'deciding', 'asked', 'releasing', 'fulfilling')} open: ${of('deciding', 'asked')} to decide, ${of('releasing')} to release, ${of('fulfilling')} running${Number(counts.data.late) > 0 ? `; ${counts.data.late} late` : ''}${Number(counts.data.stuck) > 0 ? `; ${counts.data.stuck} stuck` : ''}. ${of('completed')} completed.`
+            ? [
+                `${of('planning', 'choosing', 'deciding', 'asked', 'releasing', 'fulfilling')} open: `,
+                `${of('deciding', 'asked')} to decide, ${of('releasing')} to release, ${of('fulfilling')} running`,
+                Number(counts.data.late) > 0 && `; ${counts.data.late} late`,
+                Number(counts.data.stuck) > 0 && `; ${counts.data.stuck} stuck`,
+                `. ${of('completed')} completed.`,
+              ]
             : ' '}
         </p>
       </header>

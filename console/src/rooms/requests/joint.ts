@@ -1,9 +1,10 @@
 import type { Schemas } from '../../api/client';
+import { count } from '../../parts/count';
 
 /** The accounts and grants of several requests in a line; what is none is not counted. */
 export function together(joint: Schemas['JointEffect']): string {
   const sum = (field: 'gained' | 'lost') => joint.byEntitlement.reduce((all, t) => all + t[field], 0);
-  const words = (count: number, one: string, many: string) => (count === 0 ? [] : [`${count} ${count === 1 ? one : many}`]);
+  const words = (n: number, one: string, many: string) => (n === 0 ? [] : [count(n, one, many)]);
   const all = [
     ...words(joint.accountsMade, 'account made', 'accounts made'),
     ...words(joint.accountsDisabled, 'account disabled', 'accounts disabled'),

@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link, useNavigate } from '@tanstack/react-router';
 import { api, ask, type Schemas } from '../../api/client';
 import { Button } from '../../parts/Button';
+import { count } from '../../parts/count';
 import { Failure, Notice } from '../../parts/Notice';
 import { StateMark } from '../../parts/StateMark';
 import { agoText } from '../../parts/when';
@@ -64,7 +65,7 @@ export function Rollouts() {
               <StateMark state={r.state} />
             </span>
             <span className={style.quiet}>
-              {r.people} {r.people === 1 ? 'person differs' : 'people differ'}, {r.losing} would have less · {agoText(r.madeAt)}
+              {count(r.people, 'person differs', 'people differ')}, {r.losing} would have less · {agoText(r.madeAt)}
             </span>
             <span>{standing(r)}</span>
           </li>
@@ -80,7 +81,7 @@ export function RolloutNotices({ rows }: { rows: Summary[] }) {
     <Notice
       key={r.id}
       tone={r.state === 'stopped' ? 'bad' : 'calm'}
-      title={`Edition ${r.edition} waits to reach ${r.people} ${r.people === 1 ? 'person' : 'people'}`}
+      title={`Edition ${r.edition} waits to reach ${count(r.people, 'person', 'people')}`}
     >
       <p>{standing(r)}</p>
       <Link to="/rollouts/$id" params={{ id: String(r.number) }} search={allOfIt}>

@@ -3,6 +3,7 @@ import { Link, useSearch } from '@tanstack/react-router';
 import { lazy, Suspense, useMemo, useState } from 'react';
 import { api, ask, type RulebookFileBody } from '../../api/client';
 import { Button } from '../../parts/Button';
+import { count } from '../../parts/count';
 import { Dialog, DialogActions } from '../../parts/Dialog';
 import { Field } from '../../parts/Field';
 import { Failure, Loading, Notice } from '../../parts/Notice';
@@ -92,10 +93,7 @@ function Desk({ published, digest }: { published: RulebookFileBody[]; digest: st
   const tabs: [string, string][] = [
     ['documents', 'Documents'],
     ['difference', `Difference${changed > 0 ? ` (${changed})` : ''}`],
-    [
-      'check',
-      `Check (${errors > 0 ? `${errors} to mend` : `${check.data?.warnings.length ?? 0} warning${check.data?.warnings.length === 1 ? '' : 's'}`})`,
-    ],
+    ['check', `Check (${errors > 0 ? `${errors} to mend` : count(check.data?.warnings.length ?? 0, 'warning')})`],
     ['rehearsal', 'Rehearsal'],
   ];
   return (
@@ -114,13 +112,7 @@ function Desk({ published, digest }: { published: RulebookFileBody[]; digest: st
         ))}
         <span>
           <span className={style.quiet} role="status">
-            {check.isError
-              ? 'not checked'
-              : errors > 0
-                ? `${errors} error${errors === 1 ? '' : 's'}`
-                : changed > 0
-                  ? 'sound, not published'
-                  : 'as published'}
+            {check.isError ? 'not checked' : errors > 0 ? count(errors, 'error') : changed > 0 ? 'sound, not published' : 'as published'}
           </span>
           {changed > 0 && (
             <Button kind="quiet" onPress={draft.reset}>
@@ -292,9 +284,8 @@ function Publish({ files, sound, changed }: { files: RulebookFileBody[]; sound: 
           </Notice>
         ) : (
           <p>
-            {changed} document{changed === 1 ? '' : 's'} changed. It becomes the next edition, which nobody can alter. Open requests whose
-            plan changes are planned and decided anew. Joiners and movers take it; everybody else is moved by a roll-out, which is decided
-            on.
+            {count(changed, 'document')} changed. It becomes the next edition, which nobody can alter. Open requests whose plan changes are
+            planned and decided anew. Joiners and movers take it; everybody else is moved by a roll-out, which is decided on.
           </p>
         )}
         <DialogActions>

@@ -22,7 +22,7 @@ export function ServicePage() {
         <h1>Service</h1>
         <p>
           {keeps
-            ? 'Users and their roles, accounts of nobody, what is kept of whom and how long, texts of notices, systems that hear of changes, and everybody who is signed in.'
+            ? 'Users, accounts of nobody, what is kept and how long, texts of notices, systems that hear of changes, and who is signed in.'
             : [is('operator') && 'Accounts of nobody', is('auditor') && 'What is kept of whom, and how long'].filter(Boolean).join('. ')}
         </p>
       </header>

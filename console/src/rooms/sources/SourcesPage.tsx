@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link, useNavigate } from '@tanstack/react-router';
 import { api, ask, type SourceSummary } from '../../api/client';
+import { count } from '../../parts/count';
 import { type Column, DataTable } from '../../parts/DataTable';
 import { Failure, Loading } from '../../parts/Notice';
 import { StateMark } from '../../parts/StateMark';
@@ -44,7 +45,7 @@ export function SourcesPage() {
         <h1>Sources</h1>
         <p>
           Where HR records come from.{' '}
-          {held > 0 ? `${held} run${held === 1 ? ' waits' : 's wait'} under the brake.` : 'Nothing waits under the brake.'}
+          {held > 0 ? `${count(held, 'run waits', 'runs wait')} under the brake.` : 'Nothing waits under the brake.'}
         </p>
       </header>
       <DataTable

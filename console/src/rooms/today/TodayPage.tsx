@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from '@tanstack/react-router';
 import type { ReactNode } from 'react';
 import { api, ask, type RequestSummary, type Schemas } from '../../api/client';
+import { count } from '../../parts/count';
 import { Failure, Loading, Notice } from '../../parts/Notice';
 import { StateMark } from '../../parts/StateMark';
 import { ago, at } from '../../parts/when';
@@ -137,7 +138,7 @@ export function TodayPage() {
                         </Link>
                         <br />
                         <small>
-                          {s.department}, {s.site} · {s.start < t.at.slice(0, 10) ? <b className={style.bad}>first day is over</b> : null}{' '}
+                          {s.department}, {s.site} · {s.start < t.at.slice(0, 10) && <b className={style.bad}>first day is over</b>}{' '}
                           {s.now.startsWith(waits) ? (
                             <>
                               {waits}
@@ -169,7 +170,7 @@ export function TodayPage() {
             </Notice>
           ))}
           {t.targets.map((target) => (
-            <Notice key={target.name} tone="bad" title={`${target.title}: ${target.failing} step${target.failing === 1 ? '' : 's'} fail`}>
+            <Notice key={target.name} tone="bad" title={`${target.title}: ${count(target.failing, 'step fails', 'steps fail')}`}>
               <p>{target.problem}</p>
             </Notice>
           ))}
@@ -181,8 +182,8 @@ export function TodayPage() {
 
 function headline(t: Schemas['TodayView']): string {
   const parts = [
-    t.mineCount > 0 ? `${t.mineCount} ${t.mineCount === 1 ? 'request waits' : 'requests wait'} for you` : '',
-    t.taskCount > 0 ? `${t.taskCount} ${t.taskCount === 1 ? 'piece' : 'pieces'} of work by hand` : '',
+    t.mineCount > 0 ? `${count(t.mineCount, 'request waits', 'requests wait')} for you` : '',
+    t.taskCount > 0 ? `${count(t.taskCount, 'piece')} of work by hand` : '',
     t.starters.length > 0 ? `${t.starters.length} of those who start ${t.starters.length === 1 ? 'is' : 'are'} not ready` : '',
     t.stuckCount > 0 ? `${t.stuckCount} stuck` : '',
   ].filter((p) => p.length > 0);
