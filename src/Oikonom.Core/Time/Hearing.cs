@@ -31,8 +31,8 @@ public sealed record Hearing(bool Mail = true, string Digest = "none", int? Quie
         if (QuietFrom is { } from && QuietUntil is { } until)
             for (var i = 0; i < 24 && IsQuiet(due.Hour, from, until); i++)
                 due = NextHour(due);
-        // An hour that comes twice in a night of autumn would be taken for its first time.
-        var instant = due == local ? now : SiteDays.InstantOf(due, zone);
+        // An hour that comes twice in a night of autumn is taken for its first time, which may be over.
+        var instant = SiteDays.InstantOf(due, zone);
         return instant < now ? now : instant;
     }
 

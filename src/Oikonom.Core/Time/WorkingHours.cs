@@ -44,7 +44,7 @@ public sealed record WorkingHours(
                 return (at + left).ToUniversalTime();
             left -= closes - at;
         }
-        return at.ToUniversalTime();
+        return SiteDays.StartOf(day, Zone);
     }
 
     /// <summary>True at an instant in which people at the site work.</summary>
