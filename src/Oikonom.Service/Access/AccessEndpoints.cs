@@ -12,6 +12,12 @@ public static class AccessEndpoints
 {
     public static void MapAccess(this RouteGroupBuilder api)
     {
+        MapSignIn(api);
+        MapTokens(api);
+    }
+
+    private static void MapSignIn(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/sign-in",
                 async (
@@ -47,7 +53,10 @@ public static class AccessEndpoints
             .WithSummary("Ends the session.")
             .RequireAuthorization("read")
             .Reaching(Reached.Own);
+    }
 
+    private static void MapTokens(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/tokens",
                 async (TokenBody body, Accounts accounts, SignInLimit limit, HttpContext context, CancellationToken cancel) =>

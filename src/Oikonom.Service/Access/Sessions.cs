@@ -116,6 +116,12 @@ public static class OwnAccessEndpoints
 {
     public static void MapOwnAccess(this RouteGroupBuilder api)
     {
+        MapSessions(api);
+        MapTokens(api);
+    }
+
+    private static void MapSessions(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/me/sessions",
                 async (Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -176,7 +182,10 @@ public static class OwnAccessEndpoints
             .WithSummary("Ends anybody's session.")
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);
+    }
 
+    private static void MapTokens(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/me/tokens",
                 async (Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>

@@ -17,6 +17,14 @@ public static class HandEndpoints
 {
     public static void MapHandRequests(this RouteGroupBuilder api)
     {
+        MapRaising(api);
+        MapWords(api);
+        MapDrafts(api);
+        MapViews(api);
+    }
+
+    private static void MapRaising(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/requests",
                 async (
@@ -83,7 +91,10 @@ public static class HandEndpoints
             )
             .RequireAuthorization("request")
             .Reaching(Reached.Filtered);
+    }
 
+    private static void MapWords(RouteGroupBuilder api)
+    {
         api.MapGet("/catalogue", CatalogueAsync)
             .WithName("catalogue")
             .WithSummary(
@@ -122,7 +133,10 @@ public static class HandEndpoints
             .WithSummary("The approval paths of the published rulebook.")
             .RequireAuthorization("read")
             .Reaching(Reached.Shared);
+    }
 
+    private static void MapDrafts(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/drafts",
                 async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -171,7 +185,10 @@ public static class HandEndpoints
             .WithSummary("Throws a draft away.")
             .RequireAuthorization("request")
             .Reaching(Reached.Own);
+    }
 
+    private static void MapViews(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/views",
                 async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -358,6 +375,12 @@ public static class DelegationEndpoints
 
     public static void MapDelegations(this RouteGroupBuilder api)
     {
+        MapLists(api);
+        MapMaking(api);
+    }
+
+    private static void MapLists(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/delegations",
                 async (bool? all, Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -396,7 +419,10 @@ public static class DelegationEndpoints
             .WithSummary("Who could decide in the caller's place: users who may sign in, by name.")
             .RequireAuthorization("read")
             .Reaching(Reached.Shared);
+    }
 
+    private static void MapMaking(RouteGroupBuilder api)
+    {
         api.MapPost("/delegations", AddAsync)
             .WithName("delegate")
             .WithSummary("Hands the caller's right to decide to somebody for a time; an engineer may do it for others.")

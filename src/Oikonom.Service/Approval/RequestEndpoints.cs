@@ -14,6 +14,15 @@ public static class RequestEndpoints
 {
     public static void MapRequests(this RouteGroupBuilder api)
     {
+        MapLists(api);
+        MapInbox(api);
+        MapOne(api);
+        MapRepairs(api);
+        MapMany(api);
+    }
+
+    private static void MapLists(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/requests",
                 async (
@@ -104,7 +113,10 @@ public static class RequestEndpoints
             .WithSummary("The same list as a CSV file, 100,000 rows at most.")
             .RequireAuthorization("read")
             .Reaching(Reached.Filtered);
+    }
 
+    private static void MapInbox(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/inbox",
                 async (
@@ -167,7 +179,10 @@ public static class RequestEndpoints
             .WithSummary("How many requests are in each state and of each kind, and how many are late or stuck.")
             .RequireAuthorization("read")
             .Reaching(Reached.Filtered);
+    }
 
+    private static void MapOne(RouteGroupBuilder api)
+    {
         api.MapGet("/requests/{id}", DetailAsync)
             .WithName("getRequest")
             .WithSummary("One request with its plan, items, stages, steps, decisions and story. The id may be its number.")
@@ -263,7 +278,10 @@ public static class RequestEndpoints
             "Picks which of several existing entries is this person's.",
             "operate"
         );
+    }
 
+    private static void MapRepairs(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/requests/{id}/retry",
                 async (
@@ -319,7 +337,10 @@ public static class RequestEndpoints
             .WithSummary("Changes what was asked for, or what the stage lets its approver change; the plan is made anew.")
             .RequireAuthorization("read")
             .Reaching(Reached.Request);
+    }
 
+    private static void MapMany(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/requests/joint-effect",
                 (IdsBody body, ManyRequests many, ClaimsPrincipal user, CancellationToken cancel) =>

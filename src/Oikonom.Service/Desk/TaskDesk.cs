@@ -335,6 +335,13 @@ public static class TaskEndpoints
 {
     public static void MapTasks(this RouteGroupBuilder api)
     {
+        MapReading(api);
+        MapDoing(api);
+        MapEvidence(api);
+    }
+
+    private static void MapReading(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/tasks",
                 async (bool? all, int? limit, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -352,6 +359,10 @@ public static class TaskEndpoints
             .WithSummary("One task with what it asks for and its evidence.")
             .RequireAuthorization("work")
             .Reaching(Reached.Filtered);
+    }
+
+    private static void MapDoing(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/tasks/{id}/take",
                 async (string id, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -412,6 +423,10 @@ public static class TaskEndpoints
             .WithSummary("Opens work again that was found impossible.")
             .RequireAuthorization("work")
             .Reaching(Reached.Filtered);
+    }
+
+    private static void MapEvidence(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/tasks/{id}/evidence",
                 async (string id, string name, HttpContext context, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>

@@ -15,6 +15,13 @@ public static class TargetEndpoints
 {
     public static void MapTargets(this RouteGroupBuilder api)
     {
+        MapHealth(api);
+        MapNobodys(api);
+        MapHandovers(api);
+    }
+
+    private static void MapHealth(RouteGroupBuilder api)
+    {
         api.MapGet("/targets", ListAsync)
             .WithName("listTargets")
             .WithSummary("The targets of the rulebook, with what waits and what fails.")
@@ -40,7 +47,10 @@ public static class TargetEndpoints
             .WithSummary("Signs in to the target and looks whether all it needs is there.")
             .RequireAuthorization("targets")
             .Reaching(Reached.Shared);
+    }
 
+    private static void MapNobodys(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/accounts",
                 (string? target, string? purpose, string? text, AccountDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -79,7 +89,10 @@ public static class TargetEndpoints
             .WithSummary("Asks for the end of an account that belongs to nobody; its owner's workflow decides.")
             .RequireAuthorization("operate")
             .Reaching(Reached.Filtered);
+    }
 
+    private static void MapHandovers(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/handovers/{token}",
                 (string token, FirstPasswords links, ClaimsPrincipal user, CancellationToken cancel) => links.LookAsync(token, user, cancel)

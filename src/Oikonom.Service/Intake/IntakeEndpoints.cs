@@ -15,6 +15,16 @@ public static class IntakeEndpoints
 
     public static void MapIntake(this RouteGroupBuilder api)
     {
+        MapSources(api);
+        MapRuns(api);
+        MapSetAside(api);
+        MapRecords(api);
+        MapPushed(api);
+        MapTokens(api);
+    }
+
+    private static void MapSources(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/sources/{name}/runs",
                 async (string name, IntakeBody body, IntakeRunner runner, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -73,7 +83,10 @@ public static class IntakeEndpoints
             .WithSummary("Switches a source on, so that it runs by its schedule or takes what is pushed, or off.")
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);
+    }
 
+    private static void MapRuns(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/sources/{name}/runs",
                 async (string name, Store.Store store, CancellationToken cancel) =>
@@ -109,7 +122,10 @@ public static class IntakeEndpoints
             .WithSummary("Drops a held run; nothing is raised.")
             .RequireAuthorization("intake")
             .Reaching(Reached.Everywhere);
+    }
 
+    private static void MapSetAside(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/sources/{name}/set-aside",
                 async (string name, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -149,7 +165,10 @@ public static class IntakeEndpoints
             .WithSummary("The rows set aside as a file for HR, each with what is wrong and the row as it came.")
             .RequireAuthorization("intake")
             .Reaching(Reached.Everywhere);
+    }
 
+    private static void MapRecords(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/sources/{name}/records",
                 (
@@ -187,7 +206,10 @@ public static class IntakeEndpoints
             .WithSummary("Says whether a person whose record vanished leaves (raises a leaver request) or stays.")
             .RequireAuthorization("intake")
             .Reaching(Reached.Filtered);
+    }
 
+    private static void MapPushed(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/sources/{name}/records",
                 async (
@@ -242,7 +264,10 @@ public static class IntakeEndpoints
             .WithSummary("What was written back to the source, and what waits.")
             .RequireAuthorization("intake")
             .Reaching(Reached.Everywhere);
+    }
 
+    private static void MapTokens(RouteGroupBuilder api)
+    {
         api.MapPost("/sources/{name}/tokens", MakeTokenAsync)
             .WithName("makeSourceToken")
             .WithSummary(

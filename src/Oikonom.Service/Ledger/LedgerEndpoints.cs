@@ -15,6 +15,13 @@ public static class LedgerEndpoints
 {
     public static void MapLedger(this RouteGroupBuilder api)
     {
+        MapReading(api);
+        MapProof(api);
+        MapExport(api);
+    }
+
+    private static void MapReading(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/ledger",
                 (
@@ -44,6 +51,10 @@ public static class LedgerEndpoints
             .WithSummary("One entry with the proof that it is in the tree of the newest head (RFC 9162).")
             .RequireAuthorization("audit")
             .Reaching(Reached.Filtered);
+    }
+
+    private static void MapProof(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/ledger/verify",
                 async (HttpRequest request, LedgerCheck check, CancellationToken cancel) =>
@@ -90,6 +101,10 @@ public static class LedgerEndpoints
             .WithSummary("Makes a new signing key; the old one names it and is thrown away.")
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);
+    }
+
+    private static void MapExport(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/ledger/export",
                 (

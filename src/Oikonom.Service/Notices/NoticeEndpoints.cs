@@ -17,6 +17,13 @@ public static class NoticeEndpoints
 {
     public static void MapNotices(this RouteGroupBuilder api)
     {
+        MapOwn(api);
+        MapHearing(api);
+        MapTexts(api);
+    }
+
+    private static void MapOwn(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/notices",
                 async (long? after, int? limit, Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -59,7 +66,10 @@ public static class NoticeEndpoints
             .WithSummary("Marks the caller's notices as read.")
             .RequireAuthorization("read")
             .Reaching(Reached.Own);
+    }
 
+    private static void MapHearing(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/me/hearing",
                 async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -115,7 +125,10 @@ public static class NoticeEndpoints
             .WithSummary("Says how the caller wants to hear.")
             .RequireAuthorization("read")
             .Reaching(Reached.Own);
+    }
 
+    private static void MapTexts(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/notices/templates",
                 async (EditionBook editions, CancellationToken cancel) =>

@@ -14,6 +14,14 @@ public static class RulebookEndpoints
 {
     public static void MapRulebook(this RouteGroupBuilder api)
     {
+        MapEditions(api);
+        MapProposals(api);
+        MapDifferences(api);
+        MapRehearsals(api);
+    }
+
+    private static void MapEditions(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/rulebook/check",
                 async (RulebookBody body, PublishDesk desk, CancellationToken cancel) =>
@@ -76,7 +84,10 @@ public static class RulebookEndpoints
             .WithSummary("One edition with its files; 'current' is the newest.")
             .RequireAuthorization("rulebook-read")
             .Reaching(Reached.Shared);
+    }
 
+    private static void MapProposals(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/rulebook/proposals",
                 async (Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -124,7 +135,10 @@ public static class RulebookEndpoints
             .WithSummary("Declines a proposed edition.")
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);
+    }
 
+    private static void MapDifferences(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/rulebook/diff",
                 async (string from, string to, Store.Store store, CancellationToken cancel) =>
@@ -156,7 +170,10 @@ public static class RulebookEndpoints
             .WithSummary("The difference between an edition (by default the newest) and a draft.")
             .RequireAuthorization("configure")
             .Reaching(Reached.Shared);
+    }
 
+    private static void MapRehearsals(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/rulebook/rehearsals",
                 async (
