@@ -83,13 +83,18 @@ public sealed record RehearseBody(IReadOnlyList<RulebookFileBody> Files, string?
 
 public sealed record TallyView(string Name, int People, int Gained, int Lost, int Changed);
 
+/// <summary>What a draft would do to one account or grant of a person.</summary>
+/// <param name="From">The first day of it at the person's site; null when it is so at once, or from their first day.</param>
+/// <param name="Until">The last day of it there; null when it lasts as long as they stay.</param>
 public sealed record EffectView(
     string Kind,
     string Target,
     string Subject,
     string Text,
     string Rule,
-    IReadOnlyList<AttributeChangeView> Attributes
+    IReadOnlyList<AttributeChangeView> Attributes,
+    DateOnly? From = null,
+    DateOnly? Until = null
 );
 
 public sealed record AffectedView(

@@ -184,6 +184,42 @@ public sealed class RollOutTests
     }
 
     [Fact]
+    public void What_differs_only_later_is_told_with_its_days()
+    {
+        static (string, string)[] Of(Affected affected) =>
+            [.. affected.Effects.Select(e => ($"{EnumText.Of(e.Kind)} {e.Subject}", $"{e.From:yyyy-MM-dd}..{e.Until:yyyy-MM-dd}"))];
+
+        static Edition Until(string? day) =>
+            On(
+                2,
+                (
+                    "templates/pay.yaml",
+                    "name: pay\ntitle: Pay\ngrants:\n  - to: directory/pay\n" + (day is null ? "" : $"    until: date(\"{day}\")\n")
+                )
+            );
+
+        var person = Small.Person(Small.Facts("E1", "Office", end: "2031-06-30"));
+        Affected Between(Edition before, Edition after) => Rehearsal.Of(new("1", person, person), before.Rulebook, after.Rulebook, Now);
+
+        Assert.Equal([("grant-lost pay", "2030-03-01..")], Of(Between(Until(null), Until("2030-02-28"))));
+        Assert.Equal([("grant-gained pay", "2030-03-01..2031-05-31")], Of(Between(Until("2030-02-28"), Until("2031-05-31"))));
+        Assert.Equal([("grant-gained pay", "..2030-02-28")], Of(Between(On(1), Until("2030-02-28"))));
+        // What lasts as long as they stay has no day of its own, and what ends after them differs from nothing.
+        Assert.Equal([("grant-gained pay", "..")], Of(Between(On(1), Until(null))));
+        Assert.Empty(Between(Until(null), Until("2032-01-01")).Effects);
+        Assert.True(Between(Until(null), Until("2030-02-28")).Loses);
+        Assert.NotEqual(Between(On(1), Until(null)).Digest, Between(On(1), Until("2030-02-28")).Digest);
+        Assert.NotEqual(Between(Until(null), Until("2030-02-28")).Digest, Between(Until(null), Until("2030-03-31")).Digest);
+    }
+
+    [Fact]
+    public void The_digest_of_what_happens_at_once_is_as_it_was() =>
+        Assert.Equal(
+            "79a38acca5c336962d3cd44b18b4e815",
+            new Affected("1", "", "", "", "", [new(EffectKind.GrantGained, "directory", "pay", "pay", Effect.NoAttributes)], null).Digest
+        );
+
+    [Fact]
     public void Rules_of_an_earlier_edition_hold_in_the_world_as_the_newest_knows_it()
     {
         var old = Northmere.Edition.Rulebook;

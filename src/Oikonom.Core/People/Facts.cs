@@ -17,8 +17,14 @@ public static class BuiltIn
     public const string Department = "department";
     public const string Site = "site";
     public const string Title = "title";
+
+    /// <summary>What the work is charged to.</summary>
     public const string CostCentre = "costCentre";
+
+    /// <summary>Where the first password can go to before the first day.</summary>
     public const string PrivateMail = "privateMail";
+
+    /// <summary>As HR writes it.</summary>
     public const string Phone = "phone";
 
     /// <summary>Name and type, in their fixed order.</summary>

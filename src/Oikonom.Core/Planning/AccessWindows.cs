@@ -31,6 +31,9 @@ public sealed class AccessWindows
     private IReadOnlyDictionary<EntitlementKey, IReadOnlyList<Window<GrantState>>>? _joinedGrants;
     private IReadOnlyList<DateTimeOffset>? _turns;
 
+    /// <summary>Nothing, ever.</summary>
+    public static readonly AccessWindows Nothing = new([], [], []);
+
     /// <param name="accounts">In the order in which the one before wins.</param>
     /// <param name="grants">In the order in which the one before wins.</param>
     internal AccessWindows(List<Window<AccountState>> accounts, List<GivenGrant> grants, IReadOnlyList<string> refused) =>

@@ -52,6 +52,29 @@ public sealed class Asking
         return AccessWindows.Look(_accounts, _grants, person.Refused, null);
     }
 
+    /// <summary>
+    /// The same, with all of the time after it in view: the instants at which something changes later are added to
+    /// <paramref name="turns"/>, in no order.
+    /// </summary>
+    /// <exception cref="PlanFault">Two templates contradict each other then or later, or something cannot be computed.</exception>
+    internal AccessState From(Subject person, DateTimeOffset at, List<DateTimeOffset> turns)
+    {
+        Collect(person, at, DateTimeOffset.MaxValue);
+        foreach (var window in _accounts)
+            Add(window.From, window.Until);
+        foreach (var grant in _grants)
+            Add(grant.Window.From, grant.Window.Until);
+        return AccessWindows.Look(_accounts, _grants, person.Refused, (DateTimeOffset?)at);
+
+        void Add(DateTimeOffset from, DateTimeOffset until)
+        {
+            if (from > at)
+                turns.Add(from);
+            if (until > at && until < DateTimeOffset.MaxValue)
+                turns.Add(until);
+        }
+    }
+
     /// <summary>Works out what is given in a part of time, from stretches in which the same rules hold for the same facts.</summary>
     private void Collect(Subject person, DateTimeOffset from, DateTimeOffset until)
     {

@@ -38,7 +38,17 @@ public enum EffectKind
 
 /// <summary>One effect on one person. <paramref name="Rule"/> is the template that brings or brought it.</summary>
 /// <param name="Target">The account, as a target, or target:slot where it is not the ordinary one.</param>
-public sealed record Effect(EffectKind Kind, string Target, string Subject, string Rule, IReadOnlyList<AttributeChange> Attributes)
+/// <param name="From">The first day of it at the person's site; null when it is so at once, or from their first day.</param>
+/// <param name="Until">The last day of it at the person's site; null when it lasts as long as they stay.</param>
+public sealed record Effect(
+    EffectKind Kind,
+    string Target,
+    string Subject,
+    string Rule,
+    IReadOnlyList<AttributeChange> Attributes,
+    DateOnly? From = null,
+    DateOnly? Until = null
+)
 {
     public static readonly IReadOnlyList<AttributeChange> NoAttributes = [];
 
@@ -79,13 +89,20 @@ public sealed record Affected(
                             Subject = e.Kind == EffectKind.AccountGained ? "" : e.Subject,
                             e.Rule,
                             Attributes = e.Attributes.OrderBy(a => a.Name, StringComparer.Ordinal),
+                            e.From,
+                            e.Until,
                         })
                         .OrderBy(e => e.Target, StringComparer.Ordinal)
                         .ThenBy(e => e.Kind)
                         .ThenBy(e => e.Subject, StringComparer.Ordinal)
+                        .ThenBy(e => e.From),
+                    Given
                 )
             )
         )[..32];
+
+    /// <summary>What is not said is left out, so that the digest of what happens at once is the same as ever.</summary>
+    private static readonly JsonSerializerOptions Given = new() { DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull };
 }
 
 /// <summary>How many effects of one sort.</summary>
@@ -114,8 +131,8 @@ public sealed record RehearsalReport(
 public sealed record Rehearsed(string Id, Subject? Before, Subject? After, long On = 0);
 
 /// <summary>
-/// Asks the one function under the current edition and under a draft, for everybody, and counts the differences.
-/// Nothing is touched, no name and no number is reserved: a name that is not there yet is shown as it would be if nobody else came before.
+/// Asks the one function under the current edition and under a draft, for everybody and over all time from now on, and
+/// counts the differences. Nothing is touched, no name and no number is reserved: a name that is not there yet is shown as it would be if nobody else came before.
 /// </summary>
 public sealed class Rehearsal(
     Rulebook.Rulebook? current,
@@ -137,6 +154,7 @@ public sealed class Rehearsal(
         private readonly IReadOnlyDictionary<long, (Rulebook.Rulebook Rules, Asking Asking)> _others;
         private readonly Asking _after;
         private readonly IReadOnlySet<(string Target, string Name)>? _taken;
+        private readonly List<DateTimeOffset> _turns = [];
         internal readonly int[] Matches;
         internal readonly List<Affected> Affected = [];
         internal int People;
@@ -161,25 +179,33 @@ public sealed class Rehearsal(
         {
             People++;
             var facts = (person.After ?? person.Before)!.Facts;
-            IReadOnlyList<Effect> effects = [];
+            List<Effect> effects = [];
             string? problem = null;
             try
             {
                 // The later day counts, so that those who have yet to begin are seen too.
-                var start = Term.Of((person.After ?? person.Before)!, _draft).Start;
-                var at = start > _now ? start : _now;
+                var term = Term.Of((person.After ?? person.Before)!, _draft);
+                var at = term.Start > _now ? term.Start : _now;
                 var (rules, asking) = _others.TryGetValue(person.On, out var other) ? other : (_current, _before);
-                var before = person.Before is null || asking is null ? AccessState.Nothing : Quietly(asking, person.Before, rules!, at);
-                var after = person.After is null ? AccessState.Nothing : _after.At(Named(_after, person.After, _draft), at);
-                if (person.After is not null)
+                var known = person.Before is null || asking is null ? null : Named(asking, person.Before, rules!);
+                var wished = person.After is null ? null : Named(_after, person.After, _draft);
+                _turns.Clear();
+                var before = known is null ? AccessState.Nothing : Quietly(() => asking!.From(known, at, _turns), AccessState.Nothing);
+                var after = wished is null ? AccessState.Nothing : _after.From(wished, at, _turns);
+                if (wished is not null)
                 {
-                    var matches = person.After.Others.Count == 0 ? _after.Matches : _after.Match(person.After.Facts);
-                    for (var i = 0; i < matches.Length; i++)
-                        if (matches[i])
-                            Matches[i]++;
+                    Count(wished);
                     Separations.In(after, _draft);
                 }
                 effects = Between(before, after, _draft);
+                if (_turns.Count > 0)
+                    effects = Later(
+                        effects,
+                        known is null ? AccessWindows.Nothing : Quietly(() => asking!.Windows(known), AccessWindows.Nothing),
+                        wished is null ? AccessWindows.Nothing : _after.Windows(wished),
+                        _draft.ZoneOf(facts.Site),
+                        term.End
+                    );
             }
             catch (PlanFault fault)
             {
@@ -191,17 +217,60 @@ public sealed class Rehearsal(
                 );
         }
 
+        /// <summary>Counts the templates that apply to the leading employment.</summary>
+        private void Count(Subject person)
+        {
+            // Whoever is one employment without dated inputs was matched just now.
+            var isPlain = person.Others.Count == 0 && person.Asked.Count == 0 && person.Fields.Count == 0;
+            var matches = isPlain ? _after.Matches : _after.Match(person.Facts);
+            for (var i = 0; i < matches.Length; i++)
+                if (matches[i])
+                    Matches[i]++;
+        }
+
         /// <summary>A person whom the current edition cannot serve has nothing by it.</summary>
-        private AccessState Quietly(Asking asking, Subject person, Rulebook.Rulebook rulebook, DateTimeOffset at)
+        private static T Quietly<T>(Func<T> ask, T nothing)
         {
             try
             {
-                return asking.At(Named(asking, person, rulebook), at);
+                return ask();
             }
             catch (PlanFault)
             {
-                return AccessState.Nothing;
+                return nothing;
             }
+        }
+
+        /// <summary>
+        /// The effects with what comes of later instants: what ends sooner than the person does has a last day, what begins
+        /// later a first one.
+        /// </summary>
+        private List<Effect> Later(List<Effect> atOnce, AccessWindows before, AccessWindows after, TimeZoneInfo zone, DateTimeOffset end)
+        {
+            var found = atOnce;
+            var open = new Dictionary<(EffectKind, string, string), int>();
+            for (var i = 0; i < found.Count; i++)
+                open[Of(found[i])] = i;
+            foreach (var turn in _turns.Distinct().Order())
+            {
+                var here = Between(before.At(turn), after.At(turn), _draft);
+                var still = here.Select(Of).ToHashSet();
+                foreach (var (what, place) in open.Where(o => !still.Contains(o.Key)).ToList())
+                {
+                    open.Remove(what);
+                    if (turn != end)
+                        found[place] = found[place] with { Until = Day(turn.AddTicks(-1)) };
+                }
+                foreach (var effect in here.Where(e => !open.ContainsKey(Of(e))))
+                {
+                    open[Of(effect)] = found.Count;
+                    found.Add(effect with { From = Day(turn) });
+                }
+            }
+            return found;
+
+            DateOnly Day(DateTimeOffset instant) => DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(instant, zone).DateTime);
+            static (EffectKind, string, string) Of(Effect effect) => (effect.Kind, effect.Target, effect.Subject);
         }
 
         private Subject Named(Asking asking, Subject person, Rulebook.Rulebook rulebook)

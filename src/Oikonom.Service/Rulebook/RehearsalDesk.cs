@@ -474,10 +474,20 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
             effect.Subject,
             Text(effect),
             effect.Rule,
-            [.. effect.Attributes.Select(a => new AttributeChangeView(a.Name, a.Before, a.After))]
+            [.. effect.Attributes.Select(a => new AttributeChangeView(a.Name, a.Before, a.After))],
+            effect.From,
+            effect.Until
         );
 
-    public static string Text(Effect effect) =>
+    public static string Text(Effect effect)
+    {
+        var what = What(effect);
+        if (effect.From is { } from)
+            what += $", from {from:yyyy-MM-dd}";
+        return effect.Until is { } until ? $"{what}, until {until:yyyy-MM-dd}" : what;
+    }
+
+    private static string What(Effect effect) =>
         effect.Kind switch
         {
             EffectKind.AccountGained => $"gets the account {effect.Subject} in {effect.Target}",

@@ -62,7 +62,7 @@ export function Effects({ of }: { of: Schemas['EffectView'][] }) {
   return (
     <ul className={book.effects}>
       {of.map((e) => (
-        <li key={e.kind + e.target + e.subject}>
+        <li key={e.kind + e.target + e.subject + e.from}>
           {e.text} <span className={style.quiet}>by {e.rule}</span>
         </li>
       ))}
