@@ -1,0 +1,145 @@
+using System.Diagnostics;
+using Microsoft.Data.Sqlite;
+using Oikonom.Testing;
+using Xunit;
+
+namespace Oikonom.Service.Tests.Stories;
+
+/// <summary>
+/// The book of stories, run line by line through the real thing: a service, a directory, an HR file, and a clock that is
+/// moved. All stories of a chapter share them, day by day, and each has people of its own.
+/// </summary>
+public sealed class StoryTests(Servers servers)
+{
+    private static readonly TimeZoneInfo Harbour = TimeZoneInfo.FindSystemTimeZoneById("Europe/Lisbon");
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(15);
+
+    public static TheoryData<string> Chapters => [.. Book.Files.Select(f => Path.GetFileNameWithoutExtension(f))];
+
+    [Theory]
+    [MemberData(nameof(Chapters))]
+    public async Task Every_line_of_a_chapter_is_so(string chapter)
+    {
+        await using var world = await World.StartAsync(servers.Directory, new() { MovesClock = true });
+        // Stories begin in the morning of a working day at the harbour.
+        var now = TimeZoneInfo.ConvertTime(DateTimeOffset.UtcNow, Harbour);
+        var morning = now.Date.AddDays(1).AddHours(10);
+        while (morning.DayOfWeek != DayOfWeek.Monday)
+            morning = morning.AddDays(1);
+        world.MoveClock(morning - now.DateTime);
+        var first = DateOnly.FromDateTime(morning);
+        var tales = Book.Read(Repository.At("docs", "stories", chapter + ".md"))
+            .Select(t => (Tale: t, Teller: new Teller(world, first)))
+            .ToList();
+        var wrong = new List<string>();
+        var given = new HashSet<string>();
+        var today = 0;
+        foreach (var day in tales.SelectMany(t => t.Tale.Lines).Select(l => l.Day).Distinct().Order())
+        {
+            if (day > today)
+                world.MoveClock(TimeSpan.FromDays(day - today));
+            today = day;
+            await RestAsync(world);
+            for (var turn = 0; tales.Exists(t => LineOf(t.Tale, day, turn) is not null); turn++)
+            {
+                var lines = tales
+                    .Where(t => !given.Contains(t.Tale.Title))
+                    .Select(t => (t.Tale, t.Teller, Line: LineOf(t.Tale, day, turn)!))
+                    .Where(t => t.Line is not null)
+                    .ToList();
+                foreach (var (_, teller, line) in lines)
+                foreach (var says in line.Happens.Where(Teller.IsOfHr))
+                    teller.Write(says);
+                if (lines.Exists(l => l.Line.Happens.Any(Teller.IsOfHr)))
+                {
+                    world.WriteHr(tales.SelectMany(t => t.Teller.Rows));
+                    await world.RunIntakeAsync();
+                    await RestAsync(world);
+                }
+                foreach (var (tale, teller, line) in lines)
+                    await TellAsync(tale, line, teller.DoAsync);
+                await RestAsync(world);
+                foreach (var (tale, teller, line) in lines)
+                foreach (var then in line.Then)
+                    if (await SeenAsync(teller, then) is { } why)
+                        wrong.Add($"{line.Place} ({tale.Title}), day {day}: {then}; {why}");
+            }
+        }
+        Assert.True(wrong.Count == 0, string.Join('\n', wrong));
+
+        async Task TellAsync(Tale tale, Line line, Func<string, Task> tell)
+        {
+            foreach (var what in line.Happens.Where(h => !Teller.IsOfHr(h)))
+                try
+                {
+                    await tell(what);
+                }
+                catch (Exception error) when (error is InvalidOperationException or TimeoutException)
+                {
+                    // The rest of the story rests on what could not be done.
+                    wrong.Add($"{line.Place} ({tale.Title}), day {line.Day}: {what}; {error.Message}");
+                    given.Add(tale.Title);
+                    return;
+                }
+        }
+    }
+
+    [Fact]
+    public void The_book_is_read_as_it_is_written()
+    {
+        var tale = Assert.Single(
+            Book.Parse(
+                "x.md",
+                [
+                    "# Chapter",
+                    "## A tale",
+                    "| day | what happens | what is then true |",
+                    "| --- | --- | --- |",
+                    "| 0 | a; b | c |",
+                    "| 12 | | d; e |",
+                ]
+            )
+        );
+        Assert.Equal(("A tale", 2), (tale.Title, tale.Lines.Count));
+        Assert.Equal(
+            (0, "a|b", "c", "x.md:5"),
+            (tale.Lines[0].Day, string.Join('|', tale.Lines[0].Happens), tale.Lines[0].Then.Single(), tale.Lines[0].Place)
+        );
+        Assert.Equal((12, 0, 2), (tale.Lines[1].Day, tale.Lines[1].Happens.Count, tale.Lines[1].Then.Count));
+        Assert.Throws<FormatException>(() => Book.Parse("x.md", ["## A tale", "| soon | a | b |"]));
+    }
+
+    private static Line? LineOf(Tale tale, int day, int turn) => tale.Lines.Where(l => l.Day == day).ElementAtOrDefault(turn);
+
+    private static async Task<string?> SeenAsync(Teller teller, string then)
+    {
+        var watch = Stopwatch.StartNew();
+        while (true)
+        {
+            if (await teller.LookAsync(then) is not { } why)
+                return null;
+            if (watch.Elapsed > Patience)
+                return why;
+            await Task.Delay(200);
+        }
+    }
+
+    /// <summary>Waits until the service has nothing to do at this moment: no plan, no step that is due, nobody whose instant has come.</summary>
+    private static async Task RestAsync(World world)
+    {
+        await using var store = new SqliteConnection($"Data Source={world.DataFolder}/oikonom.db;Pooling=False;Default Timeout=30");
+        await store.OpenAsync();
+        var watch = Stopwatch.StartNew();
+        while (watch.Elapsed < Patience)
+        {
+            await using var command = store.CreateCommand();
+            command.CommandText =
+                "SELECT (SELECT COUNT(*) FROM people WHERE next_at<=$now) + (SELECT COUNT(*) FROM requests WHERE state='planning') "
+                + "+ (SELECT COUNT(*) FROM chains WHERE due_at<=$now) + (SELECT COUNT(*) FROM notices WHERE due_at<=$now)";
+            command.Parameters.AddWithValue("$now", (DateTimeOffset.UtcNow + world.Ahead).ToUnixTimeMilliseconds());
+            if ((long)(await command.ExecuteScalarAsync())! == 0)
+                return;
+            await Task.Delay(50);
+        }
+    }
+}
