@@ -510,7 +510,7 @@ public abstract partial class StoreTests : IAsyncLifetime
         Assert.Equal((SubjectKind.Person, "1", ""), (own.SubjectKind, own.SubjectId, own.Account));
         Assert.Equal([("n1", row.Number, RequestState.Planning)], await _store.ReadAsync(s => s.OpenRequestsAboutAsync(["n1", "n2"])));
         Assert.DoesNotContain(await _store.ReadAsync(s => s.OpenRequestsOfAsync(["1"])), r => r.Id == "c1");
-        Assert.Empty(await _store.ReadAsync(s => s.RemovalsAheadAsync(["1"])));
+        Assert.Empty(await _store.ReadAsync(s => s.RemovalsDueAsync(["1"], Now)));
         Assert.Equal("c1", (await _store.ReadAsync(s => s.RequestsPageAsync(new(Text: "kios")))).Single().Id);
     }
 
@@ -587,7 +587,7 @@ public abstract partial class StoreTests : IAsyncLifetime
         );
         // Who has something is looked at once, and what takes access away has its own lane.
         Assert.Equal(["p1"], (await store.ReadAsync(s => s.DuePeopleAsync(Now, 9))).Select(p => p.Id));
-        Assert.Equal(["directory"], (await store.ReadAsync(s => s.RemovalsAheadAsync(["p1"]))).Select(r => r.Target));
+        Assert.Equal(["p1"], (await store.ReadAsync(s => s.RemovalsDueAsync(["p1"], long.MaxValue))).Select(r => r.PersonId));
         Assert.Equal("", (await store.ReadAsync(s => s.ExtrasAsync(["p1"]))).Single().Employment);
         // Until then everybody who has something was on the newest edition; open requests go on as they were planned.
         Assert.Equal([(4L, 1L)], await store.ReadAsync(s => s.PeopleByEditionAsync()));

@@ -23,10 +23,11 @@ public abstract record PortResult
     public sealed record Lasting(string Message) : PortResult;
 
     /// <summary>The target holds something the plan did not know of; the plan is made anew.</summary>
-    public sealed record Unknown(string Message) : PortResult;
+    /// <param name="Gone">The id of the entry that was there and is not any more, when that is what was found.</param>
+    public sealed record Unknown(string Message, string? Gone = null) : PortResult;
 
     internal static PortResult Of(TargetFault fault) =>
-        fault.NeedsReplan ? new Unknown(fault.Message)
+        fault.NeedsReplan ? new Unknown(fault.Message, fault.Gone)
         : fault.Transient ? new Transient(fault.Message)
         : new Lasting(fault.Message);
 }

@@ -9,6 +9,9 @@ public sealed class TargetFault(string message, bool transient, bool needsReplan
     /// <summary>The target holds something the plan did not know of; the plan is made anew.</summary>
     public bool NeedsReplan { get; } = needsReplan;
 
+    /// <summary>The id of the entry that was there and is not any more; null when something else is wrong.</summary>
+    public string? Gone { get; init; }
+
     /// <summary>The same as a result.</summary>
     public PortResult Result => PortResult.Of(this);
 }

@@ -82,6 +82,8 @@ public readonly record struct Happening(What What, RequestKind? Raises)
         var differences = before.DifferenceTo(after);
         if (differences.Count == 0)
             return Nothing;
+        if (NeverWas(before))
+            return New(after, others, today);
         var (wasOver, isOver) = (before.End < today, after.End < today);
         if (wasOver)
             return isOver ? new(What.LateNews, null) : new(What.Return, RequestKind.Joiner);
@@ -109,15 +111,18 @@ public readonly record struct Happening(What What, RequestKind? Raises)
 
     private static Happening New(Facts after, IReadOnlyList<Facts> others, DateOnly today)
     {
-        if (after.End < today)
+        if (after.End < today || NeverWas(after))
             return new(What.LateNews, null);
         if (others.Count == 0)
             return new(What.Joiner, RequestKind.Joiner);
         return others.All(o => o.End < today) ? new(What.Return, RequestKind.Joiner) : new(What.SecondEmployment, RequestKind.Mover);
     }
 
+    /// <summary>True for an employment that was taken back before it began.</summary>
+    private static bool NeverWas(Facts employment) => employment.End < employment.Start;
+
     private static Happening Gone(Facts before, DateOnly today) =>
-        before.End < today ? Nothing : new(before.Start > today ? What.WithdrawnHire : What.Leaver, RequestKind.Leaver);
+        before.End < today || NeverWas(before) ? Nothing : new(before.Start > today ? What.WithdrawnHire : What.Leaver, RequestKind.Leaver);
 
     /// <summary>
     /// The employment whose record was replaced: the same person and first day under another key, which the

@@ -12,10 +12,17 @@ public readonly record struct RowReading(Facts? Facts, RowFault? Fault)
 {
     /// <summary>The record is sound and outside the scope of the source.</summary>
     public bool Outside { get; init; }
+
+    /// <summary>
+    /// The last day lies before a first day that is yet to come: of somebody who is known, the hire was withdrawn; of a
+    /// stranger it is a fault.
+    /// </summary>
+    public bool IsWithdrawn { get; init; }
 }
 
 /// <summary>Maps the columns of a row to attributes. One reader serves one thread.</summary>
-public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
+/// <param name="today">With it, hires that were withdrawn before their first day are told from faults.</param>
+public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook, DateOnly? today = null)
 {
     private const int MaxValue = 1024;
     private readonly Scope _scope = new(source.Columns);
@@ -81,7 +88,10 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook)
                     source.Mapping.First(m => m.Name == BuiltIn.End),
                     $"The end {facts.Text(BuiltIn.End)} lies before the start {facts.Text(BuiltIn.Start)}."
                 )
-            );
+            )
+            {
+                IsWithdrawn = facts.Start > today,
+            };
         return new(facts, null);
     }
 

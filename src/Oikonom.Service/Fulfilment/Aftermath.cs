@@ -40,6 +40,8 @@ public sealed class Aftermath(
                 await s.WakeStepAsync(outcome.Step.Id, now.ToUnixTimeMilliseconds());
         await StuckAsync(s, [.. outcomes.Where(o => o.Ending == AttemptOutcome.Lasting && o.Step.Problem != o.Message)]);
         await SendLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change: Change.SetPassword })]);
+        foreach (var outcome in outcomes.Where(o => o.Gone is not null))
+            await ForgetEntryAsync(s, outcome, now);
         foreach (var outcome in outcomes.Where(o => o.Replan is not null))
             if (await s.RequestAsync(outcome.Step.RequestId, forUpdate: true) is { State: RequestState.Fulfilling } row)
                 await desk.ReplanAsync(s, row, outcome.Replan!);
@@ -53,6 +55,44 @@ public sealed class Aftermath(
             now.ToUnixTimeMilliseconds()
         );
         await CompleteAsync(s, outcomes, now);
+    }
+
+    /// <summary>
+    /// An entry was deleted outside: what was recorded of it is over, so that the plan that is made anew makes another entry,
+    /// which people decide about. Its name stays the person's.
+    /// </summary>
+    private static async Task ForgetEntryAsync(Session s, Outcome outcome, DateTimeOffset now)
+    {
+        var key = outcome.Change.Account;
+        var account = (await s.AccountsAsync([outcome.Step.PersonId])).FirstOrDefault(a =>
+            a.Target == key.Target && a.Slot == key.Slot && a.ImmutableId == outcome.Gone
+        );
+        if (account is null)
+            return;
+        var held = (await s.GrantsAsync([outcome.Step.PersonId], past: false)).Where(g => g.Target == key.Target && g.Slot == key.Slot);
+        await s.CloseGrantsAsync([
+            .. held.Select(g => new GrantRow
+            {
+                PersonId = g.PersonId,
+                Target = g.Target,
+                Slot = g.Slot,
+                Entitlement = g.Entitlement,
+                UntilAt = now.ToUnixTimeMilliseconds(),
+            }),
+        ]);
+        await s.DeleteAccountAsync(account.Id);
+        s.Record(
+            LedgerEntry.Of(
+                now,
+                "oikonom",
+                "account.gone",
+                outcome.Step.PersonId,
+                outcome.Step.RequestId,
+                ("target", key.Target),
+                ("account", account.Name),
+                ("entry", account.ImmutableId)
+            )
+        );
     }
 
     private async Task SendLinksAsync(Session s, List<Outcome> outcomes)

@@ -360,6 +360,7 @@ public sealed partial class FulfilmentLoop(
                     Ending = AttemptOutcome.NoLongerWanted,
                     Message = found.Message,
                     Replan = found.Message,
+                    Gone = found.Gone,
                 },
                 _ => throw new UnreachableException($"An attempt cannot end with {result.GetType().Name}."),
             };

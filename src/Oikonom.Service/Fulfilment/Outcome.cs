@@ -25,6 +25,9 @@ public sealed record Outcome(Claim Claim, StepRow Step, Change Change, AttemptOu
 
     /// <summary>Set when the request must be planned anew, with the reason.</summary>
     public string? Replan { get; init; }
+
+    /// <summary>The id of the entry that the target does not hold any more, though it is recorded.</summary>
+    public string? Gone { get; init; }
     public string Note { get; init; } = "";
 
     /// <summary>Work by hand that is to be done first.</summary>

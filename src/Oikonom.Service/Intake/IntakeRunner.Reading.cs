@@ -28,6 +28,9 @@ public sealed partial class IntakeRunner
         public readonly List<(string Key, string Status)> Statuses = [];
         public int Known;
 
+        /// <summary>True for the keys of records that were taken before.</summary>
+        public Func<string, bool> IsKnown { get; init; } = _ => false;
+
         public void Aside(
             string runId,
             SourceRule source,
@@ -66,7 +69,10 @@ public sealed partial class IntakeRunner
         {
             foreach (var (row, read) in mapped)
             {
-                if (read.Fault is { } fault)
+                // Of somebody who is known, a hire that was withdrawn is as good as gone from the source.
+                if (read.IsWithdrawn && IsKnown(row.Key))
+                    Outside.Add(new(row.Key, row.Fingerprint, null, row.Line) { IsOutside = true });
+                else if (read.Fault is { } fault)
                     Aside(runId, source, delivery, row.Line, fault.Column, fault.Value, fault.Reason, row.Key, Fields(source, row.Texts));
                 else if (read.Outside)
                     Outside.Add(new(row.Key, row.Fingerprint, null, row.Line) { IsOutside = true });
@@ -156,7 +162,7 @@ public sealed partial class IntakeRunner
         return false;
     }
 
-    private static Reading Compare(
+    private Reading Compare(
         Delivery delivery,
         SourceRule source,
         Core.Rulebook.Rulebook rulebook,
@@ -167,7 +173,12 @@ public sealed partial class IntakeRunner
         CancellationToken cancel
     )
     {
-        var reading = new Reading { Read = rows.Keys.Count + rows.Faults.Count, Known = known.Count };
+        var reading = new Reading
+        {
+            Read = rows.Keys.Count + rows.Faults.Count,
+            Known = known.Count,
+            IsKnown = known.ContainsKey,
+        };
         var keyName = source.ColumnNames[source.KeyColumn];
         var fresh = new HashSet<string>(StringComparer.Ordinal);
         var changed = new Dictionary<int, UInt128>();
@@ -342,7 +353,7 @@ public sealed partial class IntakeRunner
     private const string DoubleKey = "Another row of this file has the same key; the first one counts.";
 
     /// <summary>Maps the rows that are new or changed; the delivery must still be the one that was scanned.</summary>
-    private static void Map(
+    private void Map(
         Delivery delivery,
         SourceRule source,
         Core.Rulebook.Rulebook rulebook,
@@ -353,7 +364,7 @@ public sealed partial class IntakeRunner
     )
     {
         var parts = new List<Task<List<RowMapping.Mapped>>>();
-        var mapping = new RowMapping(source, rulebook, parts.Add);
+        var mapping = new RowMapping(source, rulebook, parts.Add) { Today = DateOnly.FromDateTime(time.GetUtcNow().UtcDateTime) };
         delivery.Each(
             row =>
             {
@@ -379,6 +390,9 @@ public sealed partial class IntakeRunner
         private const int Kept = 64;
         private readonly string?[] _texts = new string?[source.ColumnNames.Count * Kept];
         private List<Row> _batch = [];
+
+        /// <summary>Set where people are known already, see <see cref="RecordReader"/>.</summary>
+        public DateOnly? Today { get; init; }
 
         internal sealed record Row(string Key, UInt128 Fingerprint, int Line, string[] Texts);
 
@@ -417,7 +431,7 @@ public sealed partial class IntakeRunner
 
         private List<Mapped> Map(List<Row> rows)
         {
-            var mapper = new RecordReader(source, rulebook);
+            var mapper = new RecordReader(source, rulebook, Today);
             return rows.ConvertAll(row =>
             {
                 var read = mapper.Read(row.Texts);

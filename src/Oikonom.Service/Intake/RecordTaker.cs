@@ -161,7 +161,11 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
                     ?? (
                         before!.End < day
                             ? before
-                            : before.With(BuiltIn.End, Core.Expressions.Value.Of(before.Start > day ? before.Start : day))
+                            : before.With(
+                                BuiltIn.End,
+                                // A hire that was withdrawn is an employment that never was: it ends before it begins.
+                                Core.Expressions.Value.Of(before.Start > day ? before.Start.AddDays(-1) : day)
+                            )
                     )
             );
             var ended = Ended(person, before, incoming.Facts);

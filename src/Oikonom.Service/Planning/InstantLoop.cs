@@ -46,8 +46,13 @@ public sealed partial class InstantLoop(
         if (due.Count == 0)
             return false;
         var ids = due.Select(d => d.Id).ToList();
-        var (recorded, ahead, elsewhere) = await store.ReadAsync(
-            async s => (await Recorded.LoadAsync(s, ids), Ahead(await s.RemovalsAheadAsync(ids)), await s.PlannedElsewhereAsync(ids)),
+        var (recorded, underWay, elsewhere) = await store.ReadAsync(
+            async s =>
+                (
+                    await Recorded.LoadAsync(s, ids),
+                    UnderWay(await s.RemovalsDueAsync(ids, now.ToUnixTimeMilliseconds())),
+                    await s.PlannedElsewhereAsync(ids)
+                ),
             cancel
         );
         await EachAsync(elsewhere, request => ReplanAsync(request, cancel), (_, _) => Task.CompletedTask);
@@ -58,7 +63,7 @@ public sealed partial class InstantLoop(
             {
                 var since = Math.Min(person.NextAt, _atFault.GetValueOrDefault(person.Id, long.MaxValue)).ToInstant();
                 var edition = await editions.OnAsync(recorded.Person(person.Id).Edition, cancel);
-                var next = LookAt(person.Id, recorded, ahead, newest, edition, since, now, out var acts);
+                var next = LookAt(person.Id, recorded, underWay, newest, edition, since, now, out var acts);
                 if (!acts || !await ActAsync(person.Id, person.Looks, since, newest, edition, cancel))
                     quiet.Add((person.Id, person.Looks, next?.ToUnixTimeMilliseconds()));
                 _atFault.Remove(person.Id);
@@ -75,14 +80,14 @@ public sealed partial class InstantLoop(
         return due.Count == Batch;
     }
 
-    private static HashSet<(string, string)> Ahead(IReadOnlyList<(string PersonId, string Target, string Change)> rows) =>
+    private static HashSet<(string, string)> UnderWay(IReadOnlyList<(string PersonId, string Change)> rows) =>
         [.. rows.Select(r => (r.PersonId, JsonSerializer.Deserialize<Change>(r.Change, JsonSerializerOptions.Web)!.Key))];
 
     /// <summary>The next instant of a person, and whether something is to be done now.</summary>
     private static DateTimeOffset? LookAt(
         string id,
         Recorded recorded,
-        HashSet<(string, string)> ahead,
+        HashSet<(string, string)> underWay,
         Edition newest,
         Edition edition,
         DateTimeOffset since,
@@ -108,7 +113,7 @@ public sealed partial class InstantLoop(
         }
         acts =
             IsShownOtherwise(recorded.Person(id), inputs, newest, now)
-            || Over(recorded, id, windows, ahead, edition, since, now).Count > 0
+            || Over(recorded, id, windows, underWay, edition, since, now).Count > 0
             || Planner.Begun(windows, state, since, now).Count > 0;
         return windows.NextAfter(now);
     }
@@ -123,7 +128,7 @@ public sealed partial class InstantLoop(
         Recorded recorded,
         string id,
         AccessWindows windows,
-        HashSet<(string, string)> ahead,
+        HashSet<(string, string)> underWay,
         Edition edition,
         DateTimeOffset since,
         DateTimeOffset now
@@ -135,7 +140,7 @@ public sealed partial class InstantLoop(
             edition.Rulebook,
             since,
             now,
-            change => ahead.Contains((id, change.Key))
+            change => underWay.Contains((id, change.Key))
         );
 
     /// <summary>Who was put on another edition has their open requests planned anew by it.</summary>
@@ -169,7 +174,15 @@ public sealed partial class InstantLoop(
                 if (isShown)
                     row = await ShowAsync(s, row, inputs, newest, now);
                 var windows = Desired.Windows(recorded.Subject(id, edition), edition);
-                var over = Over(recorded, id, windows, Ahead(await s.RemovalsAheadAsync([id])), edition, since, now);
+                var over = Over(
+                    recorded,
+                    id,
+                    windows,
+                    UnderWay(await s.RemovalsDueAsync([id], now.ToUnixTimeMilliseconds())),
+                    edition,
+                    since,
+                    now
+                );
                 if (over.Count > 0)
                     await EndAsync(s, row, over, newest, edition, now);
                 var begun = await UndecidedAsync(s, id, Planner.Begun(windows, recorded.State(id), since, now));

@@ -220,6 +220,10 @@ public static class AccountTables
             )
             .ConfigureAwait(false) == 1;
 
+    /// <summary>Takes back that an account is recorded: its entry is not in the target any more.</summary>
+    public static Task DeleteAccountAsync(this Session session, string id) =>
+        session.ExecuteAsync("DELETE FROM accounts WHERE id=@id", new { id });
+
     /// <summary>Opens grants; one that is held already is left as it is.</summary>
     public static Task OpenGrantsAsync(this Session session, IReadOnlyCollection<GrantRow> rows) =>
         session.BulkAsync(

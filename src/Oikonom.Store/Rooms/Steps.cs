@@ -1,3 +1,4 @@
+using Oikonom.Core;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.People;
@@ -220,18 +221,26 @@ public static class StepTables
             ("fence", "bigint")
         );
 
-    /// <summary>What of some people is going to be taken away by steps that wait or are stopped, as changes in JSON.</summary>
-    public static Task<IReadOnlyList<(string PersonId, string Target, string Change)>> RemovalsAheadAsync(
+    /// <summary>
+    /// What of some people is being taken away by steps whose time has come, stopped ones too, as changes in JSON. A step
+    /// that is due later takes nothing away yet.
+    /// </summary>
+    /// <param name="now">In milliseconds.</param>
+    public static async Task<IReadOnlyList<(string PersonId, string Change)>> RemovalsDueAsync(
         this Session session,
-        IReadOnlyCollection<string> people
-    ) =>
-        session.BulkQueryAsync<(string, string, string), object>(
-            "SELECT s.subject_id, s.target, s.change FROM {rows} AS x {join} steps s ON s.subject_id=x.id JOIN requests r ON "
+        IReadOnlyCollection<string> people,
+        long now
+    )
+    {
+        var rows = await session.BulkQueryAsync<(string PersonId, string Change, long DueAt, string State), object>(
+            "SELECT s.subject_id, s.change, s.due_at, s.state FROM {rows} AS x {join} steps s ON s.subject_id=x.id JOIN requests r ON "
                 + "r.id=s.request_id "
                 + "WHERE s.removes=1 AND s.state IN ('pending','stopped') AND r.state IN ('fulfilling','completed')",
             [.. people.Select(id => new { Id = id })],
             ("id", "text")
         );
+        return [.. rows.Where(r => r.DueAt <= now || r.State == EnumText.Of(StepState.Stopped)).Select(r => (r.PersonId, r.Change))];
+    }
 
     /// <summary>What steps that are not over, stopped ones too, are going to give somebody.</summary>
     public static Task<IReadOnlyList<string>> GivenAheadAsync(this Session session, string person) =>

@@ -94,7 +94,7 @@ public sealed class LdapConnector : IAccountConnector
         GuardAsync(async () =>
         {
             var entry = goal.ImmutableId is { } id
-                ? await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw Replan($"The entry {id} is no longer in {_rule.Title}.")
+                ? await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw Lost(id)
                 : await ByKeysAsync(goal, cancel).ConfigureAwait(false);
             if (entry is not null)
                 return await MendAsync(entry, goal, cancel).ConfigureAwait(false);
@@ -427,7 +427,7 @@ public sealed class LdapConnector : IAccountConnector
                 return dn;
             _names.TryRemove(id, out _);
         }
-        var entry = await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw Replan($"The entry {id} is no longer in {_rule.Title}.");
+        var entry = await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw Lost(id);
         Remember(id, entry.Dn);
         return entry.Dn;
     }
@@ -474,6 +474,9 @@ public sealed class LdapConnector : IAccountConnector
             !_dialect.IsLocked(entry),
             entitlements
         );
+
+    private TargetFault Lost(string id) =>
+        new($"The entry {id} is no longer in {_rule.Title}.", transient: false, needsReplan: true) { Gone = id };
 
     private static TargetFault Replan(string why) => new(why, transient: false, needsReplan: true);
 
