@@ -168,6 +168,58 @@ public sealed class PlannerTests
     }
 
     [Fact]
+    public void An_open_entry_of_somebody_who_has_yet_to_begin_is_ours_before_it_is_disabled()
+    {
+        var ahead = Small.Edition(
+            ("templates/everyone.yaml", Small.Everyone.Replace("attributes:", "lead: P14D\n    attributes:", StringComparison.Ordinal))
+        );
+        var found = new ExistingAccount(
+            "directory",
+            "id-1",
+            "tor.quill",
+            "ou=people",
+            "uid=tor.quill,ou=people",
+            "employeeNumber",
+            new Dictionary<string, IReadOnlyList<string>> { ["cn"] = ["Tor"], ["employeeNumber"] = ["E1"] },
+            true,
+            []
+        );
+        var plan = Planner.Make(
+            Small.Person(Small.Facts(start: "2026-12-01")),
+            AccessState.Nothing,
+            NoIds,
+            new Dictionary<AccountKey, ExistingAccount> { [Directory] = found },
+            ahead,
+            RequestKind.Joiner,
+            Now
+        );
+        Assert.Equal([typeof(Change.AdoptAccount), typeof(Change.DisableAccount)], plan.Changes.Take(2).Select(c => c.GetType()));
+        // What is not wanted yet is left alone.
+        var later = Planner.Make(
+            Small.Person(Small.Facts(start: "2026-12-31")),
+            AccessState.Nothing,
+            NoIds,
+            new Dictionary<AccountKey, ExistingAccount> { [Directory] = found },
+            ahead,
+            RequestKind.Joiner,
+            Now
+        );
+        Assert.All(later.Changes, c => Assert.NotNull(c.Due));
+        Assert.DoesNotContain(later.Changes, c => c is Change.DisableAccount);
+    }
+
+    [Theory]
+    [InlineData("2026-11-30")]
+    [InlineData("2026-11-01")]
+    public void An_employment_that_never_was_gives_nothing_at_any_time(string end)
+    {
+        var windows = Desired.Windows(Small.Person(Small.Facts(department: "Office", start: "2026-12-01", end: end)), Edition);
+        Assert.Empty(windows.Accounts);
+        Assert.Empty(windows.Grants);
+        Assert.Empty(windows.Turns);
+    }
+
+    [Fact]
     public void A_fixed_term_is_planned_to_its_end_and_what_lies_beyond_it_is_later()
     {
         var plan = Make(Small.Person(Small.Facts(department: "Office", start: "2026-12-01", end: "2027-02-28")), AccessState.Nothing);

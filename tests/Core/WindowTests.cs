@@ -127,7 +127,7 @@ public sealed class WindowTests
                     continue;
                 if (template.When is not null && !template.When.Holds(scope))
                     continue;
-                foreach (var account in template.Accounts.Where(a => at >= start - a.Lead))
+                foreach (var account in template.Accounts.Where(a => at >= start - a.Lead && (end > start || cut is not null)))
                 {
                     var until =
                         account.EnabledUntil is null || cut is not null

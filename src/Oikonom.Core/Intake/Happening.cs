@@ -84,6 +84,8 @@ public readonly record struct Happening(What What, RequestKind? Raises)
             return Nothing;
         if (NeverWas(before))
             return New(after, others, today);
+        if (NeverWas(after))
+            return new(before.Start > today ? What.WithdrawnHire : What.Leaver, RequestKind.Leaver);
         var (wasOver, isOver) = (before.End < today, after.End < today);
         if (wasOver)
             return isOver ? new(What.LateNews, null) : new(What.Return, RequestKind.Joiner);

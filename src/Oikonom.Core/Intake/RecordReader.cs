@@ -83,7 +83,7 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook, 
             );
         if (facts.End < facts.Start)
             return new(
-                null,
+                facts.Start > today ? facts : null,
                 Fault(
                     source.Mapping.First(m => m.Name == BuiltIn.End),
                     $"The end {facts.Text(BuiltIn.End)} lies before the start {facts.Text(BuiltIn.Start)}."

@@ -164,6 +164,9 @@ public sealed class Asking
 
     private void AddAccounts(Subject person, TimeZoneInfo zone, Term term)
     {
+        // An employment that never was gives nothing; one that was ended by hand before it began keeps its account disabled.
+        if (term.End <= term.Start && !term.IsCut)
+            return;
         foreach (var slot in _function.Slots)
         {
             if (Maker(slot) is not { } maker || !person.AccountNames.TryGetValue(slot.Key, out var name))

@@ -256,6 +256,9 @@ public static class Planner
             // Nobody gets a first account when the employment is over.
             if (account is null || (before is null && over))
                 yield break;
+            // What was found and is not wanted yet is taken over on its day, and nobody's business before.
+            if (after is null && adopted.ContainsKey(key))
+                yield break;
             var entry = Entry.Of(account, immutableIds.GetValueOrDefault(key) ?? adopted.GetValueOrDefault(key)?.ImmutableId);
             var dropped = given?.Accounts.GetValueOrDefault(key)?.Attributes.Where(a => a.Value.Count > 0).Select(a => a.Key);
             var found = AccountChanges(before, after, dropped ?? [], target, entry, adopted.ContainsKey(key)).ToList();
@@ -286,8 +289,17 @@ public static class Planner
             }
             if (found.Count == 0)
                 yield break;
-            // Access goes first when somebody leaves: disabling stands before everything else.
-            foreach (var change in found.OrderBy(c => c is Change.DisableAccount ? 0 : 1))
+            // Access goes first when somebody leaves: disabling stands before everything else, save that an account is ours.
+            foreach (
+                var change in found.OrderBy(c =>
+                    c switch
+                    {
+                        Change.AdoptAccount => 0,
+                        Change.DisableAccount => 1,
+                        _ => 2,
+                    }
+                )
+            )
                 yield return change with
                 {
                     Due = due,

@@ -69,10 +69,7 @@ public sealed partial class IntakeRunner
         {
             foreach (var (row, read) in mapped)
             {
-                // Of somebody who is known, a hire that was withdrawn is as good as gone from the source.
-                if (read.IsWithdrawn && IsKnown(row.Key))
-                    Outside.Add(new(row.Key, row.Fingerprint, null, row.Line) { IsOutside = true });
-                else if (read.Fault is { } fault)
+                if (read.Fault is { } fault && !(read.IsWithdrawn && IsKnown(row.Key)))
                     Aside(runId, source, delivery, row.Line, fault.Column, fault.Value, fault.Reason, row.Key, Fields(source, row.Texts));
                 else if (read.Outside)
                     Outside.Add(new(row.Key, row.Fingerprint, null, row.Line) { IsOutside = true });
