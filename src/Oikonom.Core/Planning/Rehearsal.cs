@@ -132,7 +132,8 @@ public sealed record Rehearsed(string Id, Subject? Before, Subject? After, long 
 
 /// <summary>
 /// Asks the one function under the current edition and under a draft, for everybody and over all time from now on, and
-/// counts the differences. Nothing is touched, no name and no number is reserved: a name that is not there yet is shown as it would be if nobody else came before.
+/// counts the differences. Nothing is touched, no name and no number is reserved: a name that is not there yet is shown
+/// as it would be if nobody else came before.
 /// </summary>
 public sealed class Rehearsal(
     Rulebook.Rulebook? current,

@@ -124,7 +124,9 @@ public sealed class StoryTests(Servers servers)
         }
     }
 
-    /// <summary>Waits until the service has nothing to do at this moment: no plan, no step that is due, nobody whose instant has come.</summary>
+    /// <summary>
+    /// Waits until the service has nothing to do at this moment: no plan, no step that is due, nobody whose instant has come.
+    /// </summary>
     private static async Task RestAsync(World world)
     {
         await using var store = new SqliteConnection($"Data Source={world.DataFolder}/oikonom.db;Pooling=False;Default Timeout=30");
