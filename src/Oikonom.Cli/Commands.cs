@@ -1,4 +1,6 @@
 using System.CommandLine;
+using System.Security.Cryptography;
+using System.Text;
 
 namespace Oikonom.Cli;
 
@@ -73,9 +75,28 @@ public static class Commands
                     await Console.Error.WriteLineAsync($"oikonom: {Show.Clean(fault.Message)}");
                     return fault.Code;
                 }
+                catch (Exception error) when (error is not OperationCanceledException)
+                {
+                    return await Unforeseen(error);
+                }
             }
         );
         return command;
+    }
+
+    /// <summary>A fault of the client itself is told in one line; all of it is told where <c>OIKONOM_DEBUG</c> is set.</summary>
+    internal static async Task<int> Unforeseen(Exception error)
+    {
+        var first = error.Message.ReplaceLineEndings("\n").Split('\n')[0];
+        var place = error.StackTrace?.Split('\n')[0].Trim() ?? "";
+        var id = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes($"{error.GetType()} {place}")))[..8];
+        await Console.Error.WriteLineAsync(
+            $"oikonom: The client met something it does not know (fault {id}: {Show.Clean(first)}). "
+                + "Set OIKONOM_DEBUG=1 and try again to see all of it, and tell whoever runs the service."
+        );
+        if (Environment.GetEnvironmentVariable("OIKONOM_DEBUG") is { Length: > 0 })
+            await Console.Error.WriteLineAsync(error.ToString());
+        return Exit.Fault;
     }
 
     /// <summary>Asks before something that cannot be taken back; without a terminal, --yes is needed.</summary>

@@ -14,6 +14,9 @@ public static class Exit
     public const int NotFound = 4;
     public const int Conflict = 5;
     public const int Unreachable = 6;
+
+    /// <summary>The client itself is at fault.</summary>
+    public const int Fault = 70;
 }
 
 /// <summary>What is told in one line on standard error, with the exit code.</summary>

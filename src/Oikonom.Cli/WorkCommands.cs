@@ -198,7 +198,11 @@ internal static class WorkCommands
                 ? $"Plan under edition {request.Edition}, which it puts the person on from edition {from}; * comes of the changed rules"
                 : $"Plan under edition {request.Edition}"
         );
-        var states = request.Steps.ToDictionary(x => x.Ordinal, x => x.State);
+        // A plan that was made anew has no steps before it is released: those that are there were of an earlier one.
+        var states = new Dictionary<int, string>();
+        if (request.Summary.State is not ("planning" or "choosing" or "deciding" or "asked" or "releasing"))
+            foreach (var step in request.Steps)
+                states[step.Ordinal] = step.State;
         foreach (var change in request.Plan)
         {
             Show.Line(

@@ -103,7 +103,7 @@ public sealed class WindowTests
     {
         var rulebook = Edition.Rulebook;
         var (accounts, grants, needing) = (new Dictionary<string, Presence>(), new HashSet<string>(), new HashSet<string>());
-        var last = DateTimeOffset.MinValue;
+        var (begin, last) = (DateTimeOffset.MaxValue, DateTimeOffset.MinValue);
         foreach (var employment in Employments.InOrder(person, rulebook, at))
         {
             var zone = rulebook.ZoneOf(employment.Site);
@@ -119,6 +119,8 @@ public sealed class WindowTests
                 cut = null;
             if (end > last)
                 last = end;
+            if (start < begin)
+                begin = start;
             var scope = new Scope(rulebook.Attributes);
             employment.Fill(scope, rulebook.Attributes);
             foreach (var template in rulebook.Templates)
@@ -160,7 +162,7 @@ public sealed class WindowTests
                 }
             }
         }
-        foreach (var extra in person.Extra.Where(e => e.From <= at && !(e.Until <= at) && at < last))
+        foreach (var extra in person.Extra.Where(e => e.From <= at && !(e.Until <= at) && begin <= at && at < last))
             needing.Add(extra.Key.ToString());
         foreach (var refused in person.Refused)
             accounts.Remove(refused);
@@ -174,6 +176,25 @@ public sealed class WindowTests
 
     private static string Told(AccessState state) =>
         Told(state.Accounts.ToDictionary(a => a.Key.ToString(), a => a.Value.Presence), state.Grants.Keys.Select(k => k.ToString()));
+
+    [Fact]
+    public void Who_was_ended_at_once_stays_ended_when_it_is_asked_again()
+    {
+        var now = new DateTimeOffset(2026, 11, 25, 12, 0, 0, TimeSpan.Zero);
+        var wish = new Wish { Urgent = true };
+        var reason = new Reason("request", "1", "");
+        var once = wish.Apply(Small.Person(Small.Facts()), Edition.Rulebook, reason, now);
+        var twice = wish.Apply(once, Edition.Rulebook, reason, now.AddDays(3));
+        Assert.Equal([now], once.Endings.Select(e => e.At));
+        Assert.Equal([now], twice.Endings.Select(e => e.At));
+        Assert.False(Desired.At(twice, Edition, now.AddDays(4)).Accounts["directory"].Enabled);
+        // An end that was to come later gives way to the one at once.
+        var later = Small.Person(Small.Facts()) with
+        {
+            Endings = [once.Endings[0] with { At = now.AddDays(9) }],
+        };
+        Assert.Equal([now], wish.Apply(later, Edition.Rulebook, reason, now).Endings.Select(e => e.At));
+    }
 
     [Fact]
     public void A_look_at_any_instant_is_a_plain_reading_of_the_rules() =>

@@ -141,7 +141,7 @@ public sealed class Asking
         _at = begin;
         (_from, _until) = (begin > from ? begin : from, end < until ? end : until);
         (_begin, _end) = (begin, end);
-        var over = DateTimeOffset.MinValue;
+        var (first, over) = (DateTimeOffset.MaxValue, DateTimeOffset.MinValue);
         for (var i = 0; i < employments.Count; i++)
         {
             var employment = employments[i];
@@ -150,6 +150,8 @@ public sealed class Asking
             var term = Term.Of(employment, zone, person.Endings);
             if (term.End > over)
                 over = term.End;
+            if (term.Start < first)
+                first = term.Start;
             AddAccounts(person, zone, term);
             AddGrants(zone, term);
         }
@@ -158,7 +160,9 @@ public sealed class Asking
         foreach (var grant in person.Extra)
         {
             var last = grant.Until is { } given && given < over ? given : over;
-            Give(grant.From, last, new(grant.Key, grant.Reason), !_function.IsDesk(grant.Key.Target));
+            // Work by hand may begin before the first day; access never does.
+            var isDesk = _function.IsDesk(grant.Key.Target);
+            Give(isDesk || grant.From > first ? grant.From : first, last, new(grant.Key, grant.Reason), !isDesk);
         }
     }
 

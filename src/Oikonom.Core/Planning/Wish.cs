@@ -88,9 +88,10 @@ public sealed record Wish
             [
                 .. person.Endings.Where(e =>
                     !(Changes.ContainsKey(BuiltIn.End) && e.Employment == person.Facts.Number)
-                    && !ended.Exists(x => x.Employment == e.Employment && x.At >= e.At)
+                    && !ended.Exists(x => IsSame(x, e) && x.At < e.At)
                 ),
-                .. ended.Where(x => !person.Endings.Any(e => e.Employment == x.Employment && e.At < x.At)),
+                // Who was ended at once already stays ended since then.
+                .. ended.Where(x => !person.Endings.Any(e => IsSame(x, e) && e.At <= x.At)),
             ],
             Extra =
             [
@@ -109,6 +110,8 @@ public sealed record Wish
             ],
         };
     }
+
+    private static bool IsSame(Ending one, Ending other) => one.Employment == other.Employment && one.Start == other.Start;
 
     /// <summary>The plan of a request that carries this wish; a request about one thing plans that one thing and nothing else
     /// that is under way.</summary>

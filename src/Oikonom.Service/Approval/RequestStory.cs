@@ -9,160 +9,158 @@ namespace Oikonom.Service.Approval;
 /// <summary>A request told in sentences: what was done, where it stands, what comes next, on whom it waits and since when.</summary>
 internal static class RequestStory
 {
+    /// <summary>What the sentences of one state are made of.</summary>
+    private sealed record Told(Case Of, List<string> Done, DateTimeOffset Since)
+    {
+        public RequestRow Row => Of.Row;
+        public string Waits => RequestViews.WaitsOn(Row);
+
+        public Story So(string now, string next, string? act, string? waitsOn = null) => new(Done, now, next, waitsOn ?? Waits, Since, act);
+
+        /// <summary>Nothing follows, and nobody is waited for.</summary>
+        public Story Over(string now, string next = "Nothing follows.") => new(Done, now, next, "nobody", Since, null);
+    }
+
+    /// <param name="steps">Those of the plan as it is now, see <see cref="OfPlan"/>.</param>
     public static Story Of(
         Case of,
         Cause cause,
-        List<StepView> steps,
+        IReadOnlyList<StepView> steps,
         IReadOnlyList<TaskView> tasks,
         IReadOnlyList<string> asked,
         DateTimeOffset moment
     )
+    {
+        var told = new Told(of, Done(of, cause, steps), of.Row.SinceAt.ToInstant());
+        return of.Row.State switch
+        {
+            RequestState.Planning => Planning(told),
+            RequestState.Choosing => told.So(
+                "Several entries in the target could be this person.",
+                "An operator picks the right one; then the plan is made.",
+                "An operator chooses one of the entries shown."
+            ),
+            RequestState.Asked => Asked(told, asked),
+            RequestState.Deciding => Deciding(told),
+            RequestState.Releasing => Releasing(told),
+            RequestState.Fulfilling => Fulfilling(told, steps, tasks, moment),
+            RequestState.Completed => Completed(told, steps),
+            RequestState.Lapsed => told.Over("Nothing of it was wanted any more when it ran; nothing was done."),
+            RequestState.Withdrawn => told.Over("It was taken back; nothing was changed."),
+            _ => told.Over("It was declined; nothing was changed."),
+        };
+    }
+
+    /// <summary>
+    /// The steps of the plan as it is now: none before it is released, and of those with the same place in it the last, since
+    /// a plan that was made anew leaves the dropped steps of the one before it behind.
+    /// </summary>
+    public static IReadOnlyList<StepRow> OfPlan(Case of, IReadOnlyList<StepRow> steps) =>
+        of.Row.State is RequestState.Fulfilling or RequestState.Completed or RequestState.Lapsed
+            ? [.. steps.Where(s => s.Ordinal <= of.Plan.Changes.Count).GroupBy(s => s.Ordinal).OrderBy(g => g.Key).Select(g => g.Last())]
+            : [];
+
+    private static List<string> Done(Case of, Cause cause, IReadOnlyList<StepView> steps)
     {
         var row = of.Row;
         var done = new List<string> { $"{cause.Text} (raised by {row.Requester} on {At(row.CreatedAt)})." };
         if (of.Plan.From is { } from && row.State is RequestState.Fulfilling or RequestState.Completed)
             done.Add($"{of.Person.Display} was put on edition {of.Plan.Edition} of the rulebook, from edition {from}.");
         done.AddRange(of.Decisions.Select(d => $"{Verb(d)} {At(d.At)}{(d.Remark.Length > 0 ? $": “{d.Remark}”" : "")}."));
+        var (ran, dropped) = (steps.Count(s => !s.Later && s.State == "done"), steps.Count(s => !s.Later && s.State == "dropped"));
+        if (ran + dropped > 0)
+            done.Add($"{ran} of {steps.Count(s => !s.Later)} steps are done{(dropped > 0 ? $", {NoLongerWanted(dropped)}" : "")}.");
+        return done;
+    }
+
+    private static string NoLongerWanted(int count) => count == 1 ? "1 was no longer wanted" : $"{count} were no longer wanted";
+
+    private static Story Planning(Told told) =>
+        told.Row.Problem.Length > 0
+            ? told.So(
+                $"It cannot be planned yet: {told.Row.Problem}",
+                "Then the approval begins.",
+                "It tries again by itself and goes on when the cause is gone."
+            )
+            : told.So("The targets are being looked at and the plan is made.", "Then the approval begins.", null);
+
+    private static Story Asked(Told told, IReadOnlyList<string> asked) =>
+        asked.Count > 0
+            ? told.So(
+                $"The template leaves open what HR does not tell: {string.Join(", ", asked)}.",
+                "Then the plan is made.",
+                $"{Capital(told.Waits)} fills it in."
+            )
+            : told.So(
+                $"A question was asked: “{told.Of.Decisions.LastOrDefault(d => d.Verdict == "asked")?.Remark}”",
+                $"Then “{told.Row.StageTitle}” decides; until then its clock stands still.",
+                $"{Capital(told.Waits)} answers."
+            );
+
+    private static Story Deciding(Told told)
+    {
+        var (of, row) = (told.Of, told.Row);
+        var (given, needed) = (of.Open.Sum(b => of.Given(b).Count), of.Open.Sum(b => b.Needed));
+        var sofar = of.Open.Count > 1 || of.Open.Any(b => b.Needed > 1) ? $"; {given} of {needed} approvals are given" : "";
+        return told.So(
+            $"It waits for the decision “{row.StageTitle}” of {row.DeciderWhy}{sofar}.{(row.Late == 1 ? " It is late." : "")}",
+            After(of),
+            $"{Capital(told.Waits)} approves or declines it."
+        );
+    }
+
+    private static Story Releasing(Told told) =>
+        told.Row.Held.Length > 0
+            ? told.So(
+                $"It is approved and held: {told.Row.Held}",
+                "It is released when it may go on.",
+                $"{Capital(told.Waits)} lets it go on."
+            )
+            : told.So("It is approved and waits for release.", "Then the steps run.", $"{Capital(told.Waits)} releases it.");
+
+    private static Story Fulfilling(Told told, IReadOnlyList<StepView> steps, IReadOnlyList<TaskView> tasks, DateTimeOffset moment)
+    {
         var now = steps.Where(s => !s.Later).ToList();
-        var finished = now.Count(s => s.State is "done" or "dropped");
-        if (finished > 0)
-            done.Add($"{finished} of {now.Count} steps are done.");
-        var later = steps.Where(s => s.Later && s.State == "pending").ToList();
+        if (now.Find(s => s.Problem is not null && s.State is "pending" or "stopped") is { } problem)
+            return told.So(
+                $"“{problem.Text}” does not succeed: {problem.Problem}",
+                problem.State == "stopped"
+                    ? "It stands until somebody acts."
+                    : $"It is tried again at {At(problem.Due)} (attempt {problem.Attempts + 1}).",
+                problem.State == "stopped" ? "Mend the cause, then let an operator retry." : "It goes on by itself when the cause is gone."
+            );
         var next = now.Find(s => s.State is "pending" or "stopped");
-        var since = row.SinceAt.ToInstant();
-        switch (row.State)
-        {
-            case RequestState.Planning:
-                return new(
-                    done,
-                    row.Problem.Length > 0
-                        ? $"It cannot be planned yet: {row.Problem}"
-                        : "The targets are being looked at and the plan is made.",
-                    "Then the approval begins.",
-                    RequestViews.WaitsOn(row),
-                    since,
-                    row.Problem.Length > 0 ? "It tries again by itself and goes on when the cause is gone." : null
-                );
-            case RequestState.Choosing:
-                return new(
-                    done,
-                    "Several entries in the target could be this person.",
-                    "An operator picks the right one; then the plan is made.",
-                    RequestViews.WaitsOn(row),
-                    since,
-                    "An operator chooses one of the entries shown."
-                );
-            case RequestState.Asked when asked.Count > 0:
-                return new(
-                    done,
-                    $"The template leaves open what HR does not tell: {string.Join(", ", asked)}.",
-                    "Then the plan is made.",
-                    RequestViews.WaitsOn(row),
-                    since,
-                    $"{Capital(RequestViews.WaitsOn(row))} fills it in."
-                );
-            case RequestState.Asked:
-                return new(
-                    done,
-                    $"A question was asked: “{of.Decisions.LastOrDefault(d => d.Verdict == "asked")?.Remark}”",
-                    $"Then “{row.StageTitle}” decides; until then its clock stands still.",
-                    RequestViews.WaitsOn(row),
-                    since,
-                    $"{Capital(RequestViews.WaitsOn(row))} answers."
-                );
-            case RequestState.Deciding:
-                var (given, needed) = (of.Open.Sum(b => of.Given(b).Count), of.Open.Sum(b => b.Needed));
-                var sofar = of.Open.Count > 1 || of.Open.Any(b => b.Needed > 1) ? $"; {given} of {needed} approvals are given" : "";
-                return new(
-                    done,
-                    $"It waits for the decision “{row.StageTitle}” of {row.DeciderWhy}{sofar}.{(row.Late == 1 ? " It is late." : "")}",
-                    After(of),
-                    RequestViews.WaitsOn(row),
-                    since,
-                    $"{Capital(RequestViews.WaitsOn(row))} approves or declines it."
-                );
-            case RequestState.Releasing when row.Held.Length > 0:
-                return new(
-                    done,
-                    $"It is approved and held: {row.Held}",
-                    "It is released when it may go on.",
-                    RequestViews.WaitsOn(row),
-                    since,
-                    $"{Capital(RequestViews.WaitsOn(row))} lets it go on."
-                );
-            case RequestState.Releasing:
-                return new(
-                    done,
-                    "It is approved and waits for release.",
-                    "Then the steps run.",
-                    RequestViews.WaitsOn(row),
-                    since,
-                    $"{Capital(RequestViews.WaitsOn(row))} releases it."
-                );
-            case RequestState.Fulfilling:
-                var problem = now.Find(s => s.Problem is not null && s.State is "pending" or "stopped");
-                if (problem is not null)
-                    return new(
-                        done,
-                        $"“{problem.Text}” does not succeed: {problem.Problem}",
-                        problem.State == "stopped"
-                            ? "It stands until somebody acts."
-                            : $"It is tried again at {At(problem.Due)} (attempt {problem.Attempts + 1}).",
-                        RequestViews.WaitsOn(row),
-                        since,
-                        problem.State == "stopped"
-                            ? "Mend the cause, then let an operator retry."
-                            : "It goes on by itself when the cause is gone."
-                    );
-                if (tasks.Where(t => t.State == "open").ToList() is { Count: > 0 } open && (next is null || next.Due > moment))
-                    return new(
-                        done,
-                        $"It waits for work by hand: {string.Join("; ", open.Select(t => t.Title))}.",
-                        "Then it completes.",
-                        open[0].TakenBy ?? $"anyone with the role {open[0].Role}",
-                        since,
-                        $"{Capital(open[0].TakenBy ?? $"an {open[0].Role}")} does it, by {At(open[0].Due)}."
-                    );
-                if (next is not null && next.Due > moment)
-                    return new(done, $"It waits for {At(next.Due)}: “{next.Text}”.", "Then it completes.", "the calendar", since, null);
-                return new(
-                    done,
-                    "The steps are being carried out.",
-                    next is null ? "It completes." : $"Next: {next.Text}.",
-                    "Oikonom",
-                    since,
-                    null
-                );
-            case RequestState.Completed:
-                return new(
-                    done,
-                    steps.Count == 0
-                        ? of.Wish.ChangesInputs
-                            ? "It is recorded; no target needed to change."
-                            : "Nothing needed to change."
-                        : "All steps are done; the targets were read back and are as planned.",
-                    later.Count > 0
-                        ? $"{later.Count} change{(later.Count == 1 ? " is" : "s are")} scheduled; the first at "
-                            + $"{At(later[0].Due)}: “{later[0].Text}”."
-                        : "Nothing follows.",
-                    "nobody",
-                    since,
-                    null
-                );
-            case RequestState.Lapsed:
-                return new(
-                    done,
-                    "Nothing of it was wanted any more when it ran; nothing was done.",
-                    "Nothing follows.",
-                    "nobody",
-                    since,
-                    null
-                );
-            case RequestState.Withdrawn:
-                return new(done, "It was taken back; nothing was changed.", "Nothing follows.", "nobody", since, null);
-            default:
-                return new(done, "It was declined; nothing was changed.", "Nothing follows.", "nobody", since, null);
-        }
+        if (tasks.Where(t => t.State == "open").ToList() is { Count: > 0 } open && (next is null || next.Due > moment))
+            return told.So(
+                $"It waits for work by hand: {string.Join("; ", open.Select(t => t.Title))}.",
+                "Then it completes.",
+                $"{Capital(open[0].TakenBy ?? $"an {open[0].Role}")} does it, by {At(open[0].Due)}.",
+                open[0].TakenBy ?? $"anyone with the role {open[0].Role}"
+            );
+        return next is not null && next.Due > moment
+            ? told.So($"It waits for {At(next.Due)}: “{next.Text}”.", "Then it completes.", null, "the calendar")
+            : told.So("The steps are being carried out.", next is null ? "It completes." : $"Next: {next.Text}.", null, "Oikonom");
+    }
+
+    private static Story Completed(Told told, IReadOnlyList<StepView> steps)
+    {
+        var dropped = steps.Where(s => !s.Later && s.State == "dropped").ToList();
+        var now =
+            steps.Count == 0
+                ? told.Of.Wish.ChangesInputs
+                    ? "It is recorded; no target needed to change."
+                    : "Nothing needed to change."
+                : dropped.Count > 0
+                    ? $"It is done in part: {NoLongerWanted(dropped.Count)} when their turn came, the first: “{dropped[0].Text}”. The others "
+                        + "are done and were read back."
+                    : "All steps are done; the targets were read back and are as planned.";
+        var later = steps.Where(s => s.Later && s.State == "pending").ToList();
+        return later.Count == 0
+            ? told.Over(now)
+            : told.Over(
+                now,
+                $"{later.Count} change{(later.Count == 1 ? " is" : "s are")} scheduled; the first at {At(later[0].Due)}: “{later[0].Text}”."
+            );
     }
 
     private static string Verb(DecisionRow d)

@@ -130,6 +130,22 @@ public static class RequestViews
             _ => "nobody",
         };
 
+    private static StepView View(StepRow step, Edition edition)
+    {
+        var change = JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
+        return new(
+            step.Id,
+            (int)step.Ordinal,
+            EnumText.Of(step.State),
+            View(change, edition).Text,
+            (int)step.Attempts,
+            step.Problem.Length > 0 ? step.Problem : null,
+            step.DueAt.ToInstant(),
+            step.DoneAt.ToInstant(),
+            step.Later == 1
+        );
+    }
+
     public static RequestDetail Detail(
         Case of,
         IReadOnlyList<StepRow> steps,
@@ -141,23 +157,8 @@ public static class RequestViews
         var (row, edition) = (of.Row, of.Edition);
         var cause = JsonSerializer.Deserialize<Cause>(row.Cause) ?? new("", null, null, []);
         var changes = of.Plan.Changes.Select(c => View(c, edition, of.Plan)).ToList();
-        var stepViews = steps
-            .Select(step =>
-            {
-                var change = JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
-                return new StepView(
-                    step.Id,
-                    (int)step.Ordinal,
-                    EnumText.Of(step.State),
-                    View(change, edition).Text,
-                    (int)step.Attempts,
-                    step.Problem.Length > 0 ? step.Problem : null,
-                    step.DueAt.ToInstant(),
-                    step.DoneAt.ToInstant(),
-                    step.Later == 1
-                );
-            })
-            .ToList();
+        var ofPlan = RequestStory.OfPlan(of, steps);
+        var stepViews = steps.Select(step => View(step, edition)).ToList();
         var candidates =
             row.Candidates.Length == 0
                 ? []
@@ -190,7 +191,7 @@ public static class RequestViews
             (int)row.Edition,
             row.Workflow,
             row.PlanDigest,
-            RequestStory.Of(of, cause, stepViews, tasks, asked, now),
+            RequestStory.Of(of, cause, [.. ofPlan.Select(s => View(s, edition))], tasks, asked, now),
             changes,
             stepViews,
             [
@@ -210,7 +211,7 @@ public static class RequestViews
             StagesOf(of, of.PartyOf(user), now),
             ItemsOf(of),
             GoneFrom(of),
-            Milestones(of, steps),
+            Milestones(of, ofPlan),
             new(
                 wish.Reason,
                 [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))],
@@ -380,13 +381,15 @@ public static class RequestViews
             Point("wound-down", "Wound down", changes, "all that was held is taken back"),
         ];
 
+        // What was no longer wanted was not reached.
         Milestone Point(string name, string title, List<(StepRow Step, Change Change)> needed, string meaning)
         {
-            var over = needed.Where(n => n.Step.State is StepState.Done or StepState.Dropped).ToList();
+            var over = needed.Where(n => n.Step.State == StepState.Done).ToList();
+            var dropped = needed.Count(n => n.Step.State == StepState.Dropped);
             var reached = needed.Count > 0 && over.Count == needed.Count;
             DateTimeOffset? at =
                 reached ? over.Max(o => o.Step.DoneAt ?? 0).ToInstant()
-                : needed.Count > 0 ? needed.Max(n => n.Step.DueAt).ToInstant()
+                : needed.Count > dropped ? needed.Where(n => n.Step.State != StepState.Dropped).Max(n => n.Step.DueAt).ToInstant()
                 : null;
             return new(
                 name,
@@ -395,6 +398,7 @@ public static class RequestViews
                 at,
                 reached ? meaning
                     : needed.Count == 0 ? "begins when the request is carried out"
+                    : dropped > 0 ? $"{over.Count} of {needed.Count} steps are done, {dropped} no longer wanted"
                     : $"{over.Count} of {needed.Count} steps are done"
             );
         }

@@ -81,6 +81,29 @@ public static class Daemon
     private static WebApplication Build(WebApplicationBuilder builder, ServiceOptions options, TimeProvider time)
     {
         PrepareFolder(options);
+        AddServer(builder, options);
+        var services = builder.Services;
+        AddRooms(services, options, time);
+        AddLoops(services);
+        AddSignIn(services, options);
+        AddApi(services);
+        AddProxies(services, options);
+        var app = builder.Build();
+        if (options.Proxies.Length > 0)
+            app.UseForwardedHeaders();
+        app.UseSecurityHeaders();
+        app.UseConsoleFiles(options.Console);
+        app.UseMiddleware<ProblemWriter>();
+        app.UseMiddleware<ForgeryGuard>();
+        app.UseAuthentication();
+        app.UseAuthorization();
+        app.UseMiddleware<ReachGuard>();
+        Map(app, options);
+        return app;
+    }
+
+    private static void AddServer(WebApplicationBuilder builder, ServiceOptions options)
+    {
         builder
             .WebHost.UseKestrelCore()
             .ConfigureKestrel(kestrel =>
@@ -103,7 +126,10 @@ public static class Daemon
                     .Enrich.WithProperty("node", options.Node)
                     .WriteTo.Console(new RenderedCompactJsonFormatter())
         );
-        var services = builder.Services;
+    }
+
+    private static void AddRooms(IServiceCollection services, ServiceOptions options, TimeProvider time)
+    {
         services.AddSingleton(options).AddSingleton(time);
         services.AddSingleton<Engine>(_ =>
             options.Store == "sqlite" ? new SqliteEngine(Path.Combine(options.Data, "oikonom.db")) : new PostgresEngine(options.Store)
@@ -147,6 +173,10 @@ public static class Daemon
             .AddSingleton<RollOutViews>()
             .AddSingleton<PublishDesk>()
             .AddSingleton<LiveSignal>();
+    }
+
+    private static void AddLoops(IServiceCollection services)
+    {
         services
             .AddSingleton<ScimDesk>()
             .AddSingleton<Pressure>()
@@ -171,6 +201,10 @@ public static class Daemon
                 new SocketsHttpHandler { AllowAutoRedirect = false, ConnectTimeout = TimeSpan.FromSeconds(10) }
             );
         AddLoop<WriteBackLoop>(services);
+    }
+
+    private static void AddSignIn(IServiceCollection services, ServiceOptions options)
+    {
         services.AddDataProtection().SetApplicationName("oikonom").PersistKeysToFileSystem(new(Path.Combine(options.Data, "keys")));
         services
             .AddAuthentication("either")
@@ -204,6 +238,10 @@ public static class Daemon
                 authorization.AddPolicy(name, policy => policy.RequireAuthenticatedUser().RequireRole(roles));
             authorization.FallbackPolicy = authorization.DefaultPolicy;
         });
+    }
+
+    private static void AddApi(IServiceCollection services)
+    {
         services.Configure<RouteHandlerOptions>(handlers => handlers.ThrowOnBadRequest = true);
         services.Configure<JsonOptions>(json =>
             json.SerializerOptions.NumberHandling = System.Text.Json.Serialization.JsonNumberHandling.Strict
@@ -223,19 +261,6 @@ public static class Daemon
                     }
                 )
         );
-        AddProxies(services, options);
-        var app = builder.Build();
-        if (options.Proxies.Length > 0)
-            app.UseForwardedHeaders();
-        app.UseSecurityHeaders();
-        app.UseConsoleFiles(options.Console);
-        app.UseMiddleware<ProblemWriter>();
-        app.UseMiddleware<ForgeryGuard>();
-        app.UseAuthentication();
-        app.UseAuthorization();
-        app.UseMiddleware<ReachGuard>();
-        Map(app, options);
-        return app;
     }
 
     /// <summary>The data folder holds keys: only its owner may look into it.</summary>

@@ -25,6 +25,12 @@ export function summaryOf(changes: ChangeView[], place?: Place): string {
   return `${said || 'Nothing is given or taken'}${end}.`;
 }
 
+/** States in which nothing of the plan has run: steps that are there were of an earlier plan. */
+const before = new Set(['planning', 'choosing', 'deciding', 'asked', 'releasing']);
+
+/** The steps of the plan as it is now; none before it is released. */
+export const stepsOf = (state: string, steps: StepView[]) => (before.has(state) ? [] : steps);
+
 /** The plan, before → after with the reason of each change; and how far each has come. */
 export function Plan({ changes, steps, place }: { changes: ChangeView[]; steps: StepView[]; place?: Place }) {
   const states = new Map(steps.map((step) => [step.ordinal, step]));

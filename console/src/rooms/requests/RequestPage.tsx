@@ -14,7 +14,7 @@ import { useWords } from '../common/words';
 import { Deeds } from './Deeds';
 import { HistoryList } from './HistoryList';
 import { ItemList } from './ItemList';
-import { Plan, summaryOf, Titled } from './Plan';
+import { Plan, stepsOf, summaryOf, Titled } from './Plan';
 import { Stages } from './Stages';
 
 export function RequestPage() {
@@ -112,7 +112,7 @@ function Request({ request }: { request: RequestDetail }) {
                 <ItemList request={request} without={without} setWithout={setWithout} />
               )}
             {request.plan.length > 0 ? (
-              <Plan changes={request.plan} steps={request.steps} place={place} />
+              <Plan changes={request.plan} steps={stepsOf(summary.state, request.steps)} place={place} />
             ) : (
               <p className={style.quiet}>{emptyPlan(request)}</p>
             )}
