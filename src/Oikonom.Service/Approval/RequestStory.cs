@@ -151,8 +151,7 @@ internal static class RequestStory
                     ? "It is recorded; no target needed to change."
                     : "Nothing needed to change."
                 : dropped.Count > 0
-                    ? $"It is done in part: {NoLongerWanted(dropped.Count)} when their turn came, the first: “{dropped[0].Text}”. The others "
-                        + "are done and were read back."
+                    ? InPart(dropped)
                     : "All steps are done; the targets were read back and are as planned.";
         var later = steps.Where(s => s.Later && s.State == "pending").ToList();
         return later.Count == 0
@@ -162,6 +161,10 @@ internal static class RequestStory
                 $"{later.Count} change{(later.Count == 1 ? " is" : "s are")} scheduled; the first at {At(later[0].Due)}: “{later[0].Text}”."
             );
     }
+
+    private static string InPart(List<StepView> dropped) =>
+        $"It is done in part: {NoLongerWanted(dropped.Count)} when their turn came, the first: “{dropped[0].Text}”. "
+        + "The others are done and were read back.";
 
     private static string Verb(DecisionRow d)
     {
