@@ -2,6 +2,7 @@ using System.Diagnostics;
 using System.Net.Http.Json;
 using System.Text.Json;
 using Oikonom.Contracts;
+using Oikonom.Standins.Directory;
 using Oikonom.Testing;
 using Xunit;
 
@@ -54,6 +55,33 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         var (output, error) = (process.StandardOutput.ReadToEndAsync(), process.StandardError.ReadToEndAsync());
         await process.WaitForExitAsync();
         return (process.ExitCode, await output, await error);
+    }
+
+    [Fact]
+    public async Task A_fault_of_the_client_is_one_line_with_a_number()
+    {
+        // A service that answers in no form the client knows.
+        var port = DirectoryServer.FreePort();
+        using var strange = new System.Net.HttpListener { Prefixes = { $"http://127.0.0.1:{port}/" } };
+        strange.Start();
+        var answering = Task.Run(async () =>
+        {
+            while (strange.IsListening)
+            {
+                var context = await strange.GetContextAsync();
+                context.Response.ContentType = "application/json";
+                await context.Response.OutputStream.WriteAsync("{\"items\":null,\"token\":\"x\"}"u8.ToArray());
+                context.Response.Close();
+            }
+        });
+        var address = $"http://127.0.0.1:{port}";
+        await RunAsync("sign-in ines --password-stdin", World.Password, address);
+        var (code, _, error) = await RunAsync("requests list", "", address);
+        strange.Stop();
+        await Assert.ThrowsAnyAsync<Exception>(() => answering);
+        Assert.Equal(70, code);
+        Assert.Matches(@"^oikonom: .*\(fault [0-9a-f]{8}: .*OIKONOM_DEBUG=1.*\n$", error);
+        Assert.DoesNotContain("   at ", error, StringComparison.Ordinal);
     }
 
     private async Task SignInAsync(string name)

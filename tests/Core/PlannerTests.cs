@@ -138,12 +138,9 @@ public sealed class PlannerTests
         Assert.Equal("the term has ended", Assert.Single(plan.Changes.OfType<Change.Revoke>()).Reason.Condition);
     }
 
-    [Theory]
-    [InlineData(true, false)]
-    [InlineData(false, true)]
-    public void What_is_adopted_is_woken_only_when_it_slept(bool enabled, bool wakes)
-    {
-        var found = new ExistingAccount(
+    /// <summary>An entry of the directory that is Tor's, found by the number.</summary>
+    private static ExistingAccount TorsEntry(bool enabled) =>
+        new(
             "directory",
             "id-1",
             "tor.quill",
@@ -154,6 +151,13 @@ public sealed class PlannerTests
             enabled,
             []
         );
+
+    [Theory]
+    [InlineData(true, false)]
+    [InlineData(false, true)]
+    public void What_is_adopted_is_woken_only_when_it_slept(bool enabled, bool wakes)
+    {
+        var found = TorsEntry(enabled);
         var plan = Planner.Make(
             Small.Person(Small.Facts()),
             AccessState.Nothing,
@@ -173,17 +177,7 @@ public sealed class PlannerTests
         var ahead = Small.Edition(
             ("templates/everyone.yaml", Small.Everyone.Replace("attributes:", "lead: P14D\n    attributes:", StringComparison.Ordinal))
         );
-        var found = new ExistingAccount(
-            "directory",
-            "id-1",
-            "tor.quill",
-            "ou=people",
-            "uid=tor.quill,ou=people",
-            "employeeNumber",
-            new Dictionary<string, IReadOnlyList<string>> { ["cn"] = ["Tor"], ["employeeNumber"] = ["E1"] },
-            true,
-            []
-        );
+        var found = TorsEntry(true);
         var plan = Planner.Make(
             Small.Person(Small.Facts(start: "2026-12-01")),
             AccessState.Nothing,
