@@ -1,4 +1,4 @@
-import { useEffect, useEffectEvent, useRef } from 'react';
+import { useEffect, useRef } from 'react';
 
 /** One key, or two one after the other such as `g r`: what it does in words, and doing it. */
 export interface Key {
@@ -62,10 +62,8 @@ export function useKeys(keys: Key[]) {
 
 /** Hears the keys; stands once, in the frame of all pages. */
 export function useKeyboard() {
-  const heard = useEffectEvent(press);
   useEffect(() => {
-    const hear = (event: KeyboardEvent) => heard(event);
-    window.addEventListener('keydown', hear);
-    return () => window.removeEventListener('keydown', hear);
+    window.addEventListener('keydown', press);
+    return () => window.removeEventListener('keydown', press);
   }, []);
 }

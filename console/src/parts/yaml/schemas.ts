@@ -22,9 +22,6 @@ export interface Schema {
 
 const all = { '': rulebook, sources, targets, templates, workflows, pools, separations, notices } as Record<string, Schema>;
 
-/** The folders of a rulebook, in the order they are read; the empty one holds `rulebook.yaml`. */
-export const folders = Object.keys(all);
-
 /** What a document holds, by its folder. */
 export const schemaOf = (path: string): Schema | undefined => all[path.includes('/') ? (path.split('/')[0] ?? '') : ''];
 
