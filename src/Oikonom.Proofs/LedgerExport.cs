@@ -41,80 +41,89 @@ public static class LedgerExport
     /// <param name="seen">Heads the reader kept from before: the export must continue each of them.</param>
     public static ExportFinding Verify(IEnumerable<string> lines, string pinned, IReadOnlyList<SignedHead> seen)
     {
-        var faults = new List<string>();
         using var reader = lines.GetEnumerator();
-        ExportHeader header;
+        if (!reader.MoveNext())
+            return new(0, 0, 0, null, ["The export is empty."]);
+        if (Header(reader.Current) is not { } header)
+            return new(0, 0, 0, null, [$"The first line is no header of the form {ExportHeader.Version}."]);
+        var check = new Check(header, seen);
+        check.Keys(pinned);
+        check.EarlierHeads();
+        while (reader.MoveNext())
+            if (reader.Current.Length > 0)
+                check.Entry(reader.Current);
+        check.Tree();
+        check.KeptHeads();
+        return check.Finding;
+    }
+
+    private static ExportHeader? Header(string line)
+    {
         try
         {
-            if (!reader.MoveNext())
-                return new(0, 0, 0, null, ["The export is empty."]);
-            header =
-                JsonSerializer.Deserialize<ExportHeader>(reader.Current, SignedHead.Strict) is { } read
+            return
+                JsonSerializer.Deserialize<ExportHeader>(line, SignedHead.Strict) is { } read
                 && read.Format == ExportHeader.Version
                 && !read.Keys.Contains(null!)
                 && !read.Earlier.Contains(null!)
-                    ? read
-                    : throw new JsonException();
+                ? read
+                : null;
         }
         catch (JsonException)
         {
-            return new(0, 0, 0, null, [$"The first line is no header of the form {ExportHeader.Version}."]);
+            return null;
         }
-        var head = header.Head;
-        if (LedgerKey.Fault(header.Keys) is { } broken)
-            Fault(broken);
-        if (!header.Keys.Any(k => k.PublicKey == pinned))
-            Fault("The key you trust is not in the history of keys of the export.");
-        if (LedgerKey.Fault(header.Keys, head) is { } unsigned)
-            Fault(unsigned);
-        var frontier = header.Whole ? new MerkleFrontier() : null;
-        var wanted = seen.GroupBy(h => h.Size).ToDictionary(g => g.Key, g => g.ToList());
-        var continued = new HashSet<long>();
-        foreach (var earlier in header.Earlier)
-        {
-            if (LedgerKey.Fault(header.Keys, earlier.Head) is { } bad)
-                Fault(bad);
-            else if (
-                !Bytes(earlier.Proof, out var proof)
-                || !Bytes([earlier.Head.Root, head.Root], out var roots)
-                || !Merkle.VerifyConsistency(earlier.Head.Size, roots[0], head.Size, roots[1], proof)
-            )
-                Fault($"The export does not continue the {earlier.Head}.");
-            else
-                continued.Add(earlier.Head.Size);
-            Compare(earlier.Head.Size, earlier.Head.Root);
-        }
-        Compare(head.Size, head.Root);
-        continued.Add(head.Size);
-        var (entries, values, forgotten) = (0L, 0L, 0L);
-        while (reader.MoveNext())
-        {
-            if (reader.Current.Length == 0)
-                continue;
-            Look(reader.Current);
-        }
-        if (frontier is not null)
-        {
-            if (frontier.Size != head.Size)
-                Fault($"The export says it is whole and holds {frontier.Size} entries; its head speaks of {head.Size}.");
-            else if (Convert.ToHexStringLower(frontier.Root()) != head.Root)
-                Fault("The entries together have another root than the head.");
-        }
-        foreach (var old in seen)
-        {
-            if (LedgerKey.Fault(header.Keys, old) is { } strange)
-                Fault($"A head you kept: {strange}");
-            if (old.Size > head.Size)
-                Fault($"You kept a head of {old.Size} entries, and the export has {head.Size}: entries are gone.");
-            else if (!continued.Contains(old.Size))
-                Fault(
-                    $"The export has no proof that it continues the head of {old.Size} entries you kept. Export it anew with "
-                        + $"--from {old.Size}."
-                );
-        }
-        return new(entries, values, forgotten, head, faults);
+    }
 
-        void Look(string line)
+    /// <summary>One verification under way.</summary>
+    private sealed class Check(ExportHeader header, IReadOnlyList<SignedHead> seen)
+    {
+        private readonly SignedHead _head = header.Head;
+        private readonly List<string> _faults = [];
+
+        /// <summary>The tree built from the entries, where the export says it holds all of them.</summary>
+        private readonly MerkleFrontier? _frontier = header.Whole ? new() : null;
+        private readonly Dictionary<long, List<SignedHead>> _wanted = seen.GroupBy(h => h.Size).ToDictionary(g => g.Key, g => g.ToList());
+
+        /// <summary>Sizes of earlier trees that this one provably continues.</summary>
+        private readonly HashSet<long> _continued = [];
+        private long _entries;
+        private long _values;
+        private long _forgotten;
+
+        public ExportFinding Finding => new(_entries, _values, _forgotten, _head, _faults);
+
+        public void Keys(string pinned)
+        {
+            if (LedgerKey.Fault(header.Keys) is { } broken)
+                Fault(broken);
+            if (!header.Keys.Any(k => k.PublicKey == pinned))
+                Fault("The key you trust is not in the history of keys of the export.");
+            if (LedgerKey.Fault(header.Keys, _head) is { } unsigned)
+                Fault(unsigned);
+        }
+
+        public void EarlierHeads()
+        {
+            foreach (var earlier in header.Earlier)
+            {
+                if (LedgerKey.Fault(header.Keys, earlier.Head) is { } bad)
+                    Fault(bad);
+                else if (
+                    !Bytes(earlier.Proof, out var proof)
+                    || !Bytes([earlier.Head.Root, _head.Root], out var roots)
+                    || !Merkle.VerifyConsistency(earlier.Head.Size, roots[0], _head.Size, roots[1], proof)
+                )
+                    Fault($"The export does not continue the {earlier.Head}.");
+                else
+                    _continued.Add(earlier.Head.Size);
+                Compare(earlier.Head.Size, earlier.Head.Root);
+            }
+            Compare(_head.Size, _head.Root);
+            _continued.Add(_head.Size);
+        }
+
+        public void Entry(string line)
         {
             ExportEntry? entry;
             try
@@ -127,32 +136,34 @@ public static class LedgerExport
             }
             if (entry is null)
             {
-                Fault($"Line {entries + 2} is no entry.");
+                Fault($"Line {_entries + 2} is no entry.");
                 return;
             }
-            entries++;
+            _entries++;
             var leaf = Merkle.Leaf(entry.Body);
             if (
                 !Bytes(entry.Proof, out var proof)
-                || !Bytes([head.Root], out var root)
-                || !Merkle.VerifyInclusion(leaf, entry.Position, head.Size, proof, root[0])
+                || !Bytes([_head.Root], out var root)
+                || !Merkle.VerifyInclusion(leaf, entry.Position, _head.Size, proof, root[0])
             )
                 Fault($"The entry at position {entry.Position} is not in the tree of the head.");
-            if (frontier is not null)
-            {
-                if (entry.Position != frontier.Size)
-                    Fault($"Position {frontier.Size} is missing: the next entry stands at {entry.Position}.");
-                frontier.Add(leaf);
-                if (wanted.ContainsKey(frontier.Size))
-                {
-                    Compare(frontier.Size, Convert.ToHexStringLower(frontier.Root()));
-                    continued.Add(frontier.Size);
-                }
-            }
+            if (_frontier is not null)
+                Grow(_frontier, entry.Position, leaf);
             Seals(entry);
         }
 
-        void Seals(ExportEntry entry)
+        private void Grow(MerkleFrontier frontier, long position, byte[] leaf)
+        {
+            if (position != frontier.Size)
+                Fault($"Position {frontier.Size} is missing: the next entry stands at {position}.");
+            frontier.Add(leaf);
+            if (!_wanted.ContainsKey(frontier.Size))
+                return;
+            Compare(frontier.Size, Convert.ToHexStringLower(frontier.Root()));
+            _continued.Add(frontier.Size);
+        }
+
+        private void Seals(ExportEntry entry)
         {
             try
             {
@@ -162,9 +173,9 @@ public static class LedgerExport
                 foreach (var seal in seals.EnumerateObject())
                 {
                     if (entry.Values?.GetValueOrDefault(seal.Name) is not { } held)
-                        forgotten++;
+                        _forgotten++;
                     else if (Commitment.Holds(held.Salt, held.Value, seal.Value.GetString() ?? ""))
-                        values++;
+                        _values++;
                     else
                         Fault($"The value '{seal.Name}' of the entry at position {entry.Position} is not what was sealed.");
                 }
@@ -175,17 +186,44 @@ public static class LedgerExport
             }
         }
 
-        void Compare(long size, string root)
+        /// <summary>The tree of the entries is that of the head.</summary>
+        public void Tree()
         {
-            foreach (var old in wanted.GetValueOrDefault(size) ?? [])
+            if (_frontier is null)
+                return;
+            if (_frontier.Size != _head.Size)
+                Fault($"The export says it is whole and holds {_frontier.Size} entries; its head speaks of {_head.Size}.");
+            else if (Convert.ToHexStringLower(_frontier.Root()) != _head.Root)
+                Fault("The entries together have another root than the head.");
+        }
+
+        public void KeptHeads()
+        {
+            foreach (var old in seen)
+            {
+                if (LedgerKey.Fault(header.Keys, old) is { } strange)
+                    Fault($"A head you kept: {strange}");
+                if (old.Size > _head.Size)
+                    Fault($"You kept a head of {old.Size} entries, and the export has {_head.Size}: entries are gone.");
+                else if (!_continued.Contains(old.Size))
+                    Fault(
+                        $"The export has no proof that it continues the head of {old.Size} entries you kept. Export it anew with "
+                            + $"--from {old.Size}."
+                    );
+            }
+        }
+
+        private void Compare(long size, string root)
+        {
+            foreach (var old in _wanted.GetValueOrDefault(size) ?? [])
                 if (old.Root != root)
                     Fault($"You kept another head of {size} entries: the record was rewritten.");
         }
 
-        void Fault(string text)
+        private void Fault(string text)
         {
-            if (faults.Count < MostFaults && !faults.Contains(text))
-                faults.Add(text);
+            if (_faults.Count < MostFaults && !_faults.Contains(text))
+                _faults.Add(text);
         }
     }
 

@@ -106,59 +106,12 @@ public static class ScimPatch
         var name_ = ScimValues.NameIn(holder, attribute.Name);
         if (path.Filter is not null)
         {
-            if (!attribute.MultiValued)
-                throw ScimFault.InvalidPath($"'{attribute.Name}' has one value; it cannot be filtered.");
-            var array = holder[name_] as JsonArray;
-            var hits = array is null
-                ? []
-                : array
-                    .Select((v, i) => (Node: v, Index: i))
-                    .Where(v => v.Node is not null && path.Filter.MatchesValue(v.Node, attribute))
-                    .ToList();
-            if (hits.Count == 0)
-            {
-                if (op == "replace")
-                    throw ScimFault.NoTarget($"No value of '{attribute.Name}' answers to the filter.");
-                // An add makes the value that the filter describes.
-                var made = Described(path.Filter);
-                if (path.Sub is not null)
-                    made[path.Sub] = Checked(value, attribute.Find(path.Sub)!);
-                else if (value is JsonObject more)
-                    Merge(made, more);
-                else
-                    throw ScimFault.InvalidValue($"The value of '{path}' is an object.");
-                if (array is null)
-                    holder[name_] = array = [];
-                AddValue(array, made, attribute);
-                return;
-            }
-            foreach (var (node, index) in hits)
-            {
-                if (path.Sub is not null && node is JsonObject complex)
-                    complex[ScimValues.NameIn(complex, path.Sub)] = Checked(value?.DeepClone(), attribute.Find(path.Sub)!);
-                else if (op == "replace")
-                    array![index] = Value(value?.DeepClone(), attribute);
-                else if (node is JsonObject part && value is JsonObject more)
-                    Merge(part, more);
-                else
-                    array![index] = Value(value?.DeepClone(), attribute);
-                if (array![index] is JsonObject set)
-                    OnePrimary(array, set);
-            }
+            SetFiltered(holder, name_, attribute, path, path.Filter, value, op);
             return;
         }
         if (path.Sub is not null)
         {
-            var part = attribute.Find(path.Sub)!;
-            if (attribute.MultiValued)
-            {
-                foreach (var each in ScimValues.Each(holder[name_]).OfType<JsonObject>())
-                    each[ScimValues.NameIn(each, path.Sub)] = Checked(value?.DeepClone(), part);
-                return;
-            }
-            if (holder[name_] is not JsonObject complex)
-                holder[name_] = complex = [];
-            complex[ScimValues.NameIn(complex, path.Sub)] = Checked(value, part);
+            SetPart(holder, name_, attribute, path.Sub, value);
             return;
         }
         if (attribute.MultiValued)
@@ -182,6 +135,67 @@ public static class ScimPatch
         holder[name_] = Value(value, attribute);
         if (value is null)
             holder.Remove(name_);
+    }
+
+    /// <summary>Sets the values that answer to a filter (RFC 7644, section 3.5.2); an add makes the one that it describes.</summary>
+    private static void SetFiltered(
+        JsonObject holder,
+        string name,
+        ScimAttribute attribute,
+        ScimPath path,
+        ScimFilter filter,
+        JsonNode? value,
+        string op
+    )
+    {
+        if (!attribute.MultiValued)
+            throw ScimFault.InvalidPath($"'{attribute.Name}' has one value; it cannot be filtered.");
+        var array = holder[name] as JsonArray;
+        var hits = array is null
+            ? []
+            : array.Select((v, i) => (Node: v, Index: i)).Where(v => v.Node is not null && filter.MatchesValue(v.Node, attribute)).ToList();
+        if (hits.Count == 0)
+        {
+            if (op == "replace")
+                throw ScimFault.NoTarget($"No value of '{attribute.Name}' answers to the filter.");
+            var made = Described(filter);
+            if (path.Sub is not null)
+                made[path.Sub] = Checked(value, attribute.Find(path.Sub)!);
+            else if (value is JsonObject more)
+                Merge(made, more);
+            else
+                throw ScimFault.InvalidValue($"The value of '{path}' is an object.");
+            if (array is null)
+                holder[name] = array = [];
+            AddValue(array, made, attribute);
+            return;
+        }
+        foreach (var (node, index) in hits)
+        {
+            if (path.Sub is not null && node is JsonObject complex)
+                complex[ScimValues.NameIn(complex, path.Sub)] = Checked(value?.DeepClone(), attribute.Find(path.Sub)!);
+            else if (op != "replace" && node is JsonObject part && value is JsonObject more)
+                Merge(part, more);
+            else
+                array![index] = Value(value?.DeepClone(), attribute);
+            if (array![index] is JsonObject set)
+                OnePrimary(array, set);
+        }
+    }
+
+    /// <summary>Sets one part of a complex attribute, in each of its values where it has several.</summary>
+    private static void SetPart(JsonObject holder, string name, ScimAttribute attribute, string sub, JsonNode? value)
+    {
+        var part = attribute.Find(sub)!;
+        if (attribute.MultiValued)
+        {
+            foreach (var each in ScimValues.Each(holder[name]).OfType<JsonObject>())
+                each[ScimValues.NameIn(each, sub)] = Checked(value?.DeepClone(), part);
+            return;
+        }
+        if (holder[name] is not JsonObject complex)
+            holder[name] = complex = [];
+        complex[ScimValues.NameIn(complex, sub)] = Checked(value, part);
     }
 
     private static void Remove(JsonObject resource, ScimPath path, JsonNode? value, ScimResourceType type)

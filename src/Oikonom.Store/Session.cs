@@ -100,7 +100,15 @@ public sealed class Session
         Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
     };
 
+    /// <summary>Writes what was recorded, hinted and told in this decision, beside its state.</summary>
     internal async Task FlushAsync(long now)
+    {
+        await FlushEntriesAsync().ConfigureAwait(false);
+        await FlushHintsAsync(now).ConfigureAwait(false);
+        await FlushNoticesAsync(now).ConfigureAwait(false);
+    }
+
+    private async Task FlushEntriesAsync()
     {
         await BulkAsync(
                 "INSERT INTO ledger (id, at, actor, kind, person_id, request_id, body) SELECT id, at, actor, kind, person, "
@@ -133,55 +141,57 @@ public sealed class Session
                 ("body", "text")
             )
             .ConfigureAwait(false);
-        await BulkAsync(
-                "INSERT INTO hints (topic, subject, at) SELECT topic, subject, at FROM {rows} AS x",
-                [
-                    .. _hints
-                        .Distinct()
-                        .Select(h => new
-                        {
-                            h.Topic,
-                            h.Subject,
-                            At = now,
-                        }),
-                ],
-                ("topic", "text"),
-                ("subject", "text"),
-                ("at", "bigint")
-            )
-            .ConfigureAwait(false);
-        await BulkAsync(
-                "INSERT INTO notices (mail, subject, body, request_id, created_at, due_at, lease_until, attempts, problem, "
-                    + "user_name, event, sealed) SELECT mail, subject, body, request_id, created_at, due_at, 0, 0, '', user_name, "
-                    + "event, sealed FROM {rows} AS x",
-                [
-                    .. _notices.Select(n => new
-                    {
-                        n.Mail,
-                        n.Subject,
-                        n.Body,
-                        n.RequestId,
-                        CreatedAt = now,
-                        DueAt = n.Mail.Length == 0 ? (long?)null
-                        : n.DueAt > 0 ? n.DueAt
-                        : now,
-                        n.UserName,
-                        n.Event,
-                        n.Sealed,
-                    }),
-                ],
-                ("mail", "text"),
-                ("subject", "text"),
-                ("body", "text"),
-                ("request_id", "text"),
-                ("created_at", "bigint"),
-                ("due_at", "bigint"),
-                ("user_name", "text"),
-                ("event", "text"),
-                ("sealed", "text")
-            )
-            .ConfigureAwait(false);
     }
+
+    private Task FlushHintsAsync(long now) =>
+        BulkAsync(
+            "INSERT INTO hints (topic, subject, at) SELECT topic, subject, at FROM {rows} AS x",
+            [
+                .. _hints
+                    .Distinct()
+                    .Select(h => new
+                    {
+                        h.Topic,
+                        h.Subject,
+                        At = now,
+                    }),
+            ],
+            ("topic", "text"),
+            ("subject", "text"),
+            ("at", "bigint")
+        );
+
+    private Task FlushNoticesAsync(long now) =>
+        BulkAsync(
+            "INSERT INTO notices (mail, subject, body, request_id, created_at, due_at, lease_until, attempts, problem, "
+                + "user_name, event, sealed) SELECT mail, subject, body, request_id, created_at, due_at, 0, 0, '', user_name, "
+                + "event, sealed FROM {rows} AS x",
+            [
+                .. _notices.Select(n => new
+                {
+                    n.Mail,
+                    n.Subject,
+                    n.Body,
+                    n.RequestId,
+                    CreatedAt = now,
+                    DueAt = n.Mail.Length == 0 ? (long?)null
+                    : n.DueAt > 0 ? n.DueAt
+                    : now,
+                    n.UserName,
+                    n.Event,
+                    n.Sealed,
+                }),
+            ],
+            ("mail", "text"),
+            ("subject", "text"),
+            ("body", "text"),
+            ("request_id", "text"),
+            ("created_at", "bigint"),
+            ("due_at", "bigint"),
+            ("user_name", "text"),
+            ("event", "text"),
+            ("sealed", "text")
+        );
 
     private sealed record Hint(string Topic, string Subject);
 }

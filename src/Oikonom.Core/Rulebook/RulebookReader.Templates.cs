@@ -18,62 +18,8 @@ public static partial class RulebookReader
                 map.Report(pool.Place, $"There is no pool '{pool.Text}'.{Nearest.Hint(pool.Text, _pools.Keys)}");
             var onRequest = map.YesNo("on-request", false);
             var asks = map.Texts("asks", required: false).Where(Declared).Select(a => a.Text).ToList();
-            var accounts = new List<AccountRule>();
-            foreach (var (where, account) in map.NamedMaps("accounts", required: false))
-            {
-                var key = AccountKey.Parse(where.Text);
-                var names = account
-                    .Texts("name", required: false)
-                    .Select(n => account.Expression(n, _attributes, ExpressionType.String, "'name'"))
-                    .OfType<Expression>()
-                    .ToList();
-                var lead = TimeSpan.Zero;
-                if (account.Text("lead", required: false) is { } text && !Time.Iso8601.TryParseDuration(text.Text, out lead))
-                    account.Report(text.Place, $"'{text.Text}' is no ISO 8601 duration such as P14D.");
-                var attributes = new List<AttributeRule>();
-                foreach (var (attribute, expressionText) in account.NamedTexts("attributes", required: false))
-                {
-                    if (!AttributeForm().IsMatch(attribute.Text))
-                        account.Report(attribute.Place, $"'{attribute.Text}' is no attribute name of a target.");
-                    else if (account.Expression(expressionText, _accountNames, ExpressionType.Null, "") is { } expression)
-                        attributes.Add(new(attribute.Text, expression, expressionText.Place));
-                }
-                var from = Day(account, "enabled-from");
-                var until = Day(account, "enabled-until");
-                account.Done();
-                if (Target(new(key.Target, where.Place), account) is not { } target)
-                    continue;
-                if (!key.IsOrdinary)
-                    CheckSlot(key, target, attributes, where, account);
-                if (names.Count > 0)
-                    _madeAccounts.Add(key);
-                accounts.Add(new(key, names, lead, attributes, where.Place) { EnabledFrom = from, EnabledUntil = until });
-            }
-            var grants = new List<GrantRule>();
-            foreach (var entry in map.Maps("grants", required: false))
-            {
-                var to = entry.Text("to");
-                var only = entry.Text("when", required: false) is { } c
-                    ? entry.Expression(c, _attributes, ExpressionType.Bool, "'when'")
-                    : null;
-                var from = Day(entry, "from");
-                var until = Day(entry, "until");
-                var handOver = TimeSpan.Zero;
-                if (entry.Text("hand-over", required: false) is { } term && !Time.Iso8601.TryParseDuration(term.Text, out handOver))
-                    entry.Report(term.Place, $"'{term.Text}' is no ISO 8601 duration such as P14D.");
-                entry.Done();
-                if (to is not { } reference)
-                    continue;
-                if (Reference(entry, reference) is { } key)
-                    grants.Add(
-                        new(key, only, reference.Place)
-                        {
-                            From = from,
-                            Until = until,
-                            HandOver = handOver,
-                        }
-                    );
-            }
+            var accounts = map.NamedMaps("accounts", required: false).Select(a => Account(a.Name, a.Map)).OfType<AccountRule>().ToList();
+            var grants = map.Maps("grants", required: false).Select(Grant).OfType<GrantRule>().ToList();
             map.Done();
             return name is null
                 ? null
@@ -84,6 +30,65 @@ public static partial class RulebookReader
                     WhenPlace = whenText?.Place ?? map.Place,
                     IsOnRequest = onRequest,
                 };
+        }
+
+        private AccountRule? Account(Located where, YamlMap account)
+        {
+            var key = AccountKey.Parse(where.Text);
+            var names = account
+                .Texts("name", required: false)
+                .Select(n => account.Expression(n, _attributes, ExpressionType.String, "'name'"))
+                .OfType<Expression>()
+                .ToList();
+            var lead = Days(account, "lead");
+            var attributes = new List<AttributeRule>();
+            foreach (var (attribute, expressionText) in account.NamedTexts("attributes", required: false))
+            {
+                if (!AttributeForm().IsMatch(attribute.Text))
+                    account.Report(attribute.Place, $"'{attribute.Text}' is no attribute name of a target.");
+                else if (account.Expression(expressionText, _accountNames, ExpressionType.Null, "") is { } expression)
+                    attributes.Add(new(attribute.Text, expression, expressionText.Place));
+            }
+            var from = Day(account, "enabled-from");
+            var until = Day(account, "enabled-until");
+            account.Done();
+            if (Target(new(key.Target, where.Place), account) is not { } target)
+                return null;
+            if (!key.IsOrdinary)
+                CheckSlot(key, target, attributes, where, account);
+            if (names.Count > 0)
+                _madeAccounts.Add(key);
+            return new(key, names, lead, attributes, where.Place) { EnabledFrom = from, EnabledUntil = until };
+        }
+
+        private GrantRule? Grant(YamlMap entry)
+        {
+            var to = entry.Text("to");
+            var only = entry.Text("when", required: false) is { } c
+                ? entry.Expression(c, _attributes, ExpressionType.Bool, "'when'")
+                : null;
+            var from = Day(entry, "from");
+            var until = Day(entry, "until");
+            var handOver = Days(entry, "hand-over");
+            entry.Done();
+            if (to is not { } reference || Reference(entry, reference) is not { } key)
+                return null;
+            return new(key, only, reference.Place)
+            {
+                From = from,
+                Until = until,
+                HandOver = handOver,
+            };
+        }
+
+        /// <summary>An ISO 8601 duration; none is nothing.</summary>
+        private static TimeSpan Days(YamlMap map, string key)
+        {
+            if (map.Text(key, required: false) is not { } text)
+                return TimeSpan.Zero;
+            if (!Time.Iso8601.TryParseDuration(text.Text, out var duration))
+                map.Report(text.Place, $"'{text.Text}' is no ISO 8601 duration such as P14D.");
+            return duration;
         }
 
         /// <summary>What finds the ordinary account of a person must not lead to another one.</summary>

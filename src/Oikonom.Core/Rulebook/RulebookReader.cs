@@ -158,73 +158,29 @@ public static partial class RulebookReader
             var publishing = root.Choice("publishing", "one-person", "one-person", "second-person");
             var users = root.Choice("users", "one-person", "one-person", "second-person");
             var visible = ReadVisibility();
-            var titles = new Dictionary<string, string>(BuiltIn.Titles, StringComparer.Ordinal);
-            foreach (var (attribute, said) in root.NamedTexts("titles", required: false))
-                if (Declared(attribute))
-                    titles[attribute.Text] = said.Text;
+            var titles = ReadTitles();
             var retention = ReadRetention();
             var domains = root.Texts("mail-domains", required: false).Select(d => d.Text).ToList();
-            foreach (var (group, members) in root.Has("groups") ? root.NamedTextLists("groups") : [])
-            {
-                if (!NameForm().IsMatch(group.Text))
-                    root.Report(group.Place, $"'{group.Text}' is no name: use lower-case letters, digits and hyphens, a letter first.");
-                _groups[group.Text] = [.. members.Select(m => m.Text)];
-            }
+            ReadGroups();
             var rollOuts = ReadRollOuts();
-            var departments = new Dictionary<string, string>(StringComparer.Ordinal);
-            foreach (var (department, head) in root.NamedTexts("department-heads", required: false))
-                departments[department.Text] = head.Text;
-            var mailboxes = new Dictionary<string, string>(StringComparer.Ordinal);
-            foreach (var (role, address) in root.NamedTexts("mailboxes", required: false))
-            {
-                if (!Roles.Contains(role.Text))
-                    root.Report(role.Place, $"'{role.Text}' is no role; the roles are {string.Join(", ", Roles)}.");
-                else if (!address.Text.Contains('@', StringComparison.Ordinal))
-                    root.Report(address.Place, $"'{address.Text}' is no mail address.");
-                mailboxes[role.Text] = address.Text;
-            }
+            var departments = root.NamedTexts("department-heads", required: false)
+                .GroupBy(h => h.Name.Text, StringComparer.Ordinal)
+                .ToDictionary(g => g.Key, g => g.Last().Value.Text, StringComparer.Ordinal);
+            var mailboxes = ReadMailboxes();
             root.Done();
             _requestNames = new(_attributes.Slots.Select(s => KeyValuePair.Create(s.Name, s.Slot.Type)).Concat(RequestNames.All));
 
-            foreach (var map in Of("pools"))
-                if (Pool(map, sites) is { } pool)
-                    Add(_pools, pool.Name, pool, pool.Place);
-            // The names of all targets are known before any of them is read, since accounts may use each other's.
-            var targetNames = Of("targets").Select(m => m.Peek("name")).OfType<string>().Distinct().ToList();
-            _accountNames = Rulebook.AccountSchema(_attributes, _pools.Keys, targetNames);
-            foreach (var map in Of("targets"))
-                if (Target(map) is { } target)
-                    Add(_targets, target.Name, target, target.Place);
-            var sources = new Dictionary<string, SourceRule>(StringComparer.Ordinal);
-            foreach (var map in Of("sources"))
-                if (Source(map, sites) is { } source)
-                    Add(sources, source.Name, source, source.Place);
+            ReadTargets(sites);
+            var sources = All("sources", map => Source(map, sites), s => s.Name, s => s.Place);
             if (findings.Count > 0 && _targets.Count == 0 && Of("targets").Any())
                 return null;
             CheckOrder();
-
-            var templates = new Dictionary<string, RoleTemplate>(StringComparer.Ordinal);
-            foreach (var map in Of("templates"))
-                if (Template(map) is { } template)
-                    Add(templates, template.Name, template, template.Place);
-            foreach (var template in templates.Values)
-            foreach (var grant in template.Grants)
-                if (!_madeAccounts.Contains(grant.Key.Account) && _targets[grant.Target].HasAccounts)
-                    findings.Add(new(grant.Place, $"No template makes an account in '{grant.Key.Account}', so this can never be given."));
-            var separations = new Dictionary<string, Separation>(StringComparer.Ordinal);
-            foreach (var map in Of("separations"))
-                if (ReadSeparation(map) is { } separation)
-                    Add(separations, separation.Name, separation, separation.Place);
-
-            var workflows = new Dictionary<string, Workflow>(StringComparer.Ordinal);
-            foreach (var map in Of("workflows"))
-                if (ReadWorkflow(map, sources) is { } workflow)
-                    Add(workflows, workflow.Name, workflow, workflow.Place);
+            var templates = All("templates", Template, t => t.Name, t => t.Place);
+            CheckGrants(templates.Values);
+            var separations = All("separations", ReadSeparation, s => s.Name, s => s.Place);
+            var workflows = All("workflows", map => ReadWorkflow(map, sources), w => w.Name, w => w.Place);
             CheckWorkflows(workflows.Values);
-            var notices = new Dictionary<string, NoticeText>(StringComparer.Ordinal);
-            foreach (var map in Of("notices"))
-                if (ReadNotice(map) is { } notice)
-                    Add(notices, notice.Event, notice, notice.Place);
+            var notices = All("notices", ReadNotice, n => n.Event, n => n.Place);
 
             return name is null
                 ? null
@@ -257,6 +213,70 @@ public static partial class RulebookReader
                     Notices = notices,
                     Mailboxes = mailboxes,
                 };
+        }
+
+        /// <summary>Everything of one folder, by name; what cannot be read has left its finding.</summary>
+        private Dictionary<string, T> All<T>(string folder, Func<YamlMap, T?> read, Func<T, string> name, Func<T, Place> place)
+            where T : class
+        {
+            var all = new Dictionary<string, T>(StringComparer.Ordinal);
+            foreach (var map in Of(folder))
+                if (read(map) is { } one)
+                    Add(all, name(one), one, place(one));
+            return all;
+        }
+
+        private Dictionary<string, string> ReadTitles()
+        {
+            var titles = new Dictionary<string, string>(BuiltIn.Titles, StringComparer.Ordinal);
+            foreach (var (attribute, said) in root.NamedTexts("titles", required: false))
+                if (Declared(attribute))
+                    titles[attribute.Text] = said.Text;
+            return titles;
+        }
+
+        private void ReadGroups()
+        {
+            foreach (var (group, members) in root.Has("groups") ? root.NamedTextLists("groups") : [])
+            {
+                if (!NameForm().IsMatch(group.Text))
+                    root.Report(group.Place, $"'{group.Text}' is no name: use lower-case letters, digits and hyphens, a letter first.");
+                _groups[group.Text] = [.. members.Select(m => m.Text)];
+            }
+        }
+
+        private Dictionary<string, string> ReadMailboxes()
+        {
+            var mailboxes = new Dictionary<string, string>(StringComparer.Ordinal);
+            foreach (var (role, address) in root.NamedTexts("mailboxes", required: false))
+            {
+                if (!Roles.Contains(role.Text))
+                    root.Report(role.Place, $"'{role.Text}' is no role; the roles are {string.Join(", ", Roles)}.");
+                else if (!address.Text.Contains('@', StringComparison.Ordinal))
+                    root.Report(address.Place, $"'{address.Text}' is no mail address.");
+                mailboxes[role.Text] = address.Text;
+            }
+            return mailboxes;
+        }
+
+        private void ReadTargets(IReadOnlyDictionary<string, Site> sites)
+        {
+            foreach (var map in Of("pools"))
+                if (Pool(map, sites) is { } pool)
+                    Add(_pools, pool.Name, pool, pool.Place);
+            // The names of all targets are known before any of them is read, since accounts may use each other's.
+            var targetNames = Of("targets").Select(m => m.Peek("name")).OfType<string>().Distinct().ToList();
+            _accountNames = Rulebook.AccountSchema(_attributes, _pools.Keys, targetNames);
+            foreach (var map in Of("targets"))
+                if (Target(map) is { } target)
+                    Add(_targets, target.Name, target, target.Place);
+        }
+
+        private void CheckGrants(IEnumerable<RoleTemplate> templates)
+        {
+            foreach (var grant in templates.SelectMany(t => t.Grants))
+                if (!_madeAccounts.Contains(grant.Key.Account) && _targets[grant.Target].HasAccounts)
+                    findings.Add(new(grant.Place, $"No template makes an account in '{grant.Key.Account}', so this can never be given."));
         }
 
         private Dictionary<string, IReadOnlyList<string>> ReadVisibility()

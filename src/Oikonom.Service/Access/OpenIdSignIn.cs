@@ -5,6 +5,7 @@ using Microsoft.IdentityModel.Protocols.OpenIdConnect;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
 using Oikonom.Service.Common;
+using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Access;
@@ -161,35 +162,13 @@ public static class OpenIdSignIn
             {
                 var before = await s.UserBySubjectAsync(issuer, subject);
                 var name = before?.Name ?? wanted;
-                if (before is null)
-                {
-                    if (UserNames.Fault(name) is { } fault)
-                        throw new Problem(403, "name-unknown", "Not signed in", $"The provider names nobody Oikonom can take: {fault}");
-                    if (await s.UserAsync(name) is { } other)
-                    {
-                        // A user of an earlier release was known by name alone: the first to come is taken for them, as it was then.
-                        if (other is not { PasswordHash: "", Subject: "" } || await s.HasLinkAsync(name))
-                            throw new Problem(403, "name-taken", "Not signed in", $"'{name}' is another user of Oikonom.");
-                        before = other;
-                    }
-                }
+                before ??= await EarlierAsync(s, name);
                 if (before is { Active: 0 })
                     throw new Problem(403, "ended", "Not signed in", "Your access to Oikonom has ended.");
                 var number = token.FindFirstValue("employee_number") is { Length: > 0 and <= 100 } given ? given : before?.Number ?? "";
                 var person = number.Length > 0 ? (await s.PersonByNumberAsync(number))?.Id ?? "" : "";
-                if (
-                    number.Length > 0
-                    && (await s.UsersAsync()).FirstOrDefault(u =>
-                        u.Name != name && (u.Number == number || (person.Length > 0 && u.PersonId == person))
-                    )
-                        is { } same
-                )
-                    throw new Problem(
-                        403,
-                        "person-has-user",
-                        "Not signed in",
-                        $"Person {number} signs in as '{same.Name}' already; a person has one user."
-                    );
+                if (number.Length > 0)
+                    await RequireOneUserAsync(s, name, number, person);
                 var user = new UserRow
                 {
                     Name = name,
@@ -228,6 +207,33 @@ public static class OpenIdSignIn
             },
             cancel
         );
+    }
+
+    /// <summary>A user of an earlier release was known by name alone: the first to come is taken for them, as it was then.</summary>
+    /// <exception cref="Problem">403: the name is none that can be taken, or is another's.</exception>
+    private static async Task<UserRow?> EarlierAsync(Session s, string name)
+    {
+        if (UserNames.Fault(name) is { } fault)
+            throw new Problem(403, "name-unknown", "Not signed in", $"The provider names nobody Oikonom can take: {fault}");
+        var other = await s.UserAsync(name);
+        if (other is null || (other is { PasswordHash: "", Subject: "" } && !await s.HasLinkAsync(name)))
+            return other;
+        throw new Problem(403, "name-taken", "Not signed in", $"'{name}' is another user of Oikonom.");
+    }
+
+    /// <exception cref="Problem">403: somebody else signs in as this person.</exception>
+    private static async Task RequireOneUserAsync(Session s, string name, string number, string person)
+    {
+        var same = (await s.UsersAsync()).FirstOrDefault(u =>
+            u.Name != name && (u.Number == number || (person.Length > 0 && u.PersonId == person))
+        );
+        if (same is not null)
+            throw new Problem(
+                403,
+                "person-has-user",
+                "Not signed in",
+                $"Person {number} signs in as '{same.Name}' already; a person has one user."
+            );
     }
 
     private static IEnumerable<(string Group, string Role)> RolesOf(string text) =>

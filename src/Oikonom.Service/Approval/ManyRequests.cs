@@ -2,6 +2,7 @@ using System.Security.Claims;
 using Oikonom.Contracts;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Common;
 using Oikonom.Service.Editions;
@@ -24,82 +25,102 @@ public sealed class ManyRequests(Store.Store store, EditionBook editions, Reques
             async s =>
             {
                 var now = time.GetUtcNow();
-                var tallies = new SortedDictionary<string, (EntitlementTally Tally, HashSet<string> People)>(StringComparer.Ordinal);
-                var items = new List<JointRequest>();
-                var (made, disabled, privileged, persons, notes) = (0, 0, 0, new HashSet<string>(), new List<string>());
+                var joint = new Joint();
                 foreach (var row in await s.RequestsByIdAsync([.. ids.Distinct()]))
                 {
-                    var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
                     if (!ReachRule.Sees(user, row))
                         continue;
-                    persons.Add(row.PersonId);
-                    foreach (var change in of.Plan.Changes.Where(c => !c.Later))
-                    {
-                        if (change is Change.CreateAccount or Change.AdoptAccount)
-                            made++;
-                        if (change is Change.DisableAccount)
-                            disabled++;
-                        if (change.Entitlement is not { } entitlement)
-                            continue;
-                        var key = entitlement.ToString();
-                        var rule = of.Edition.Rulebook.Find(entitlement);
-                        var (tally, people) = tallies.TryGetValue(key, out var known)
-                            ? known
-                            : (new EntitlementTally(key, rule?.Title ?? key, rule?.IsPrivileged == true, 0, 0, 0), []);
-                        people.Add(row.PersonId);
-                        tallies[key] = (
-                            change is Change.Grant ? tally with { Gained = tally.Gained + 1 } : tally with { Lost = tally.Lost + 1 },
-                            people
-                        );
-                    }
-                    privileged += of.Items.Count(i => i.IsPrivileged);
-                    string? whyNot = null;
-                    var may = false;
-                    try
-                    {
-                        may =
-                            row.State == RequestState.Deciding
-                                ? of.RequireVotes(of.PartyOf(user), now).Count > 0
-                                : row.State == RequestState.Releasing && RequestDesk.DecidersOf(row).Includes(of.PartyOf(user), of.About);
-                        if (!may)
-                            whyNot = $"It is {RequestMachine.Name(row.State)}.";
-                    }
-                    catch (RefusedMove refused)
-                    {
-                        whyNot = refused.Message;
-                    }
-                    items.Add(
-                        new(
-                            row.Id,
-                            row.Number,
-                            row.Kind,
-                            row.Display,
-                            row.PlanDigest ?? "",
-                            RequestViews.EffectOf(of.Plan, of.Edition.Rulebook),
-                            may,
-                            whyNot
-                        )
-                    );
-                    if (row.PlanBefore is not null)
-                        notes.Add($"Request {row.Number}: the plan changed since it was first shown.");
-                    if (of.Plan.Conflicts is { Count: > 0 } conflicts)
-                        notes.Add($"Request {row.Number}: {string.Join("; ", conflicts.Select(c => c.Title))}.");
+                    var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
+                    joint.Add(of, RefusalOf(of, user, now));
                 }
-                if (privileged > 0)
-                    notes.Insert(0, $"{privileged} privileged grant{(privileged == 1 ? " is" : "s are")} among them.");
-                return new JointEffect(
-                    items.Count,
-                    persons.Count,
-                    [.. tallies.Values.Select(t => t.Tally with { People = t.People.Count })],
-                    made,
-                    disabled,
-                    privileged,
-                    [.. items.OrderBy(i => i.Number)],
-                    notes
-                );
+                return joint.Effect;
             },
             cancel
         );
+    }
+
+    /// <summary>Why the user may not decide this request now; null when they may.</summary>
+    private static string? RefusalOf(Case of, ClaimsPrincipal user, DateTimeOffset now)
+    {
+        var row = of.Row;
+        try
+        {
+            var may =
+                row.State == RequestState.Deciding
+                    ? of.RequireVotes(of.PartyOf(user), now).Count > 0
+                    : row.State == RequestState.Releasing && RequestDesk.DecidersOf(row).Includes(of.PartyOf(user), of.About);
+            return may ? null : $"It is {RequestMachine.Name(row.State)}.";
+        }
+        catch (RefusedMove refused)
+        {
+            return refused.Message;
+        }
+    }
+
+    /// <summary>What several requests do together.</summary>
+    private sealed class Joint
+    {
+        private readonly SortedDictionary<string, (EntitlementTally Tally, HashSet<string> People)> _tallies = new(StringComparer.Ordinal);
+        private readonly List<JointRequest> _items = [];
+        private readonly HashSet<string> _people = [];
+        private readonly List<string> _notes = [];
+        private int _made;
+        private int _disabled;
+        private int _privileged;
+
+        public void Add(Case of, string? whyNot)
+        {
+            var row = of.Row;
+            _people.Add(row.PersonId);
+            foreach (var change in of.Plan.Changes.Where(c => !c.Later))
+            {
+                if (change is Change.CreateAccount or Change.AdoptAccount)
+                    _made++;
+                if (change is Change.DisableAccount)
+                    _disabled++;
+                if (change.Entitlement is { } entitlement)
+                    Count(row.PersonId, entitlement, of.Edition.Rulebook.Find(entitlement), change is Change.Grant);
+            }
+            _privileged += of.Items.Count(i => i.IsPrivileged);
+            _items.Add(
+                new(
+                    row.Id,
+                    row.Number,
+                    row.Kind,
+                    row.Display,
+                    row.PlanDigest ?? "",
+                    RequestViews.EffectOf(of.Plan, of.Edition.Rulebook),
+                    whyNot is null,
+                    whyNot
+                )
+            );
+            if (row.PlanBefore is not null)
+                _notes.Add($"Request {row.Number}: the plan changed since it was first shown.");
+            if (of.Plan.Conflicts is { Count: > 0 } conflicts)
+                _notes.Add($"Request {row.Number}: {string.Join("; ", conflicts.Select(c => c.Title))}.");
+        }
+
+        private void Count(string person, EntitlementKey entitlement, Entitlement? rule, bool gained)
+        {
+            var key = entitlement.ToString();
+            var (tally, people) = _tallies.TryGetValue(key, out var known)
+                ? known
+                : (new EntitlementTally(key, rule?.Title ?? key, rule?.IsPrivileged == true, 0, 0, 0), []);
+            people.Add(person);
+            _tallies[key] = (gained ? tally with { Gained = tally.Gained + 1 } : tally with { Lost = tally.Lost + 1 }, people);
+        }
+
+        public JointEffect Effect =>
+            new(
+                _items.Count,
+                _people.Count,
+                [.. _tallies.Values.Select(t => t.Tally with { People = t.People.Count })],
+                _made,
+                _disabled,
+                _privileged,
+                [.. _items.OrderBy(i => i.Number)],
+                _privileged == 0 ? _notes : [$"{_privileged} privileged grant{(_privileged == 1 ? " is" : "s are")} among them.", .. _notes]
+            );
     }
 
     public Task<ManyAnswer> ApproveAsync(IReadOnlyList<Bound> requests, string? remark, ClaimsPrincipal user, CancellationToken cancel) =>

@@ -273,11 +273,19 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         {
             Others = [.. bare.Said.Skip(1)],
         };
-        var subject = wish.Apply(person, rulebook, new("request", row.Number.ToString(CultureInfo.InvariantCulture), wish.Reason), now);
+        var reason = new Reason("request", row.Number.ToString(CultureInfo.InvariantCulture), wish.Reason);
+        var subject = wish.Apply(person, rulebook, reason, now);
+        await AddInputsAsync(s, row, subject, reason, now);
+        if (subject.Fields.Count > 0 || subject.Endings.Count > 0)
+            await ShowAsync(s, of, now);
+    }
+
+    /// <summary>Each input stands beside those that are there; of the same kind and subject the newer one holds.</summary>
+    private static async Task AddInputsAsync(Session s, RequestRow row, Subject subject, Reason reason, DateTimeOffset now)
+    {
+        var at = now.ToUnixTimeMilliseconds();
+        var because = JsonSerializer.Serialize(reason);
         var extras = new List<ExtraRow>();
-        var reason = JsonSerializer.Serialize(
-            new Reason("request", row.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason)
-        );
         foreach (var grant in subject.Extra)
         {
             var key = grant.Key.ToString();
@@ -298,36 +306,22 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             // Another last day, decided by people, is the one that holds.
             if (field.Name == BuiltIn.End)
                 await s.TakeBackEndingAsync(row.PersonId, field.Employment, at);
-            extras.Add(Hand(Inputs.FieldKind, field.Name, field.From, field.Employment, field.Text));
+            extras.Add(Extra(Inputs.FieldKind, field.Name, field.From.ToUnixTimeMilliseconds(), null, field.Employment, field.Text));
         }
         foreach (var ending in subject.Endings)
             extras.Add(
-                Hand(
+                Extra(
                     Inputs.EndKind,
                     BuiltIn.End,
-                    ending.At,
+                    ending.At.ToUnixTimeMilliseconds(),
+                    null,
                     ending.Employment,
                     ending.Start.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)
                 )
             );
         await s.AddExtrasAsync(extras);
-        if (subject.Fields.Count > 0 || subject.Endings.Count > 0)
-            await ShowAsync(s, of, now);
 
-        ExtraRow Extra(string kind, string subject, long from, long? until) =>
-            new()
-            {
-                Id = Guid.CreateVersion7(now).ToString(),
-                PersonId = row.PersonId,
-                Kind = kind,
-                Subject = subject,
-                FromAt = from,
-                UntilAt = until,
-                Reason = reason,
-                RequestId = row.Id,
-            };
-
-        ExtraRow Hand(string kind, string subject, DateTimeOffset from, string employment, string value) =>
+        ExtraRow Extra(string kind, string subject, long from, long? until, string employment = "", string value = "") =>
             new()
             {
                 Id = Guid.CreateVersion7(now).ToString(),
@@ -336,8 +330,9 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
                 Subject = subject,
                 Employment = employment,
                 Value = value,
-                FromAt = from.ToUnixTimeMilliseconds(),
-                Reason = reason,
+                FromAt = from,
+                UntilAt = until,
+                Reason = because,
                 RequestId = row.Id,
             };
     }

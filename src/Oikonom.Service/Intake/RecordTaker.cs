@@ -146,54 +146,61 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
             }
             if (!today.TryGetValue(facts.Site, out var day))
                 today[facts.Site] = day = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(now, rulebook.ZoneOf(facts.Site)).DateTime);
-            var number = (before ?? facts).Number;
-            person.Employments.RemoveAll(e => e.Number == number);
-            var happening = Happening.Between(
-                before,
-                incoming.Facts,
-                person.Employments.Count == 0 ? [] : person.Inputs.Shown(rulebook, now),
-                day,
-                rulebook.Moves
-            );
-            // What the source holds no more ends today at the latest.
-            person.Employments.Add(
-                incoming.Facts
-                    ?? (
-                        before!.End < day
-                            ? before
-                            : before.With(
-                                BuiltIn.End,
-                                // A hire that was withdrawn is an employment that never was: it ends before it begins.
-                                Core.Expressions.Value.Of(before.Start > day ? before.Start.AddDays(-1) : day)
-                            )
-                    )
-            );
-            var ended = Ended(person, before, incoming.Facts);
-            if (before is not null && incoming.Facts is { } later && later.Number != before.Number)
-                person.Renumber(before.Number, later.Number);
-            var inputs = person.Inputs;
-            var shown = inputs.Shown(rulebook, now);
-            var leading = shown[Inputs.LeadingOf(shown, rulebook, now)];
-            if (taking.Mode == "baseline" && (taking.IsFirst || (before is null && taking.IsNew(person.Id))))
-                happening = happening with { Raises = null };
-            taken.Add(
-                new(
-                    incoming,
-                    happening,
-                    person,
-                    before,
-                    leading,
-                    shown.Count == 1 ? [] : [.. shown.Where(e => !ReferenceEquals(e, leading))],
-                    inputs,
-                    open.GetValueOrDefault(person.Id)
-                )
-                {
-                    Ended = ended,
-                }
-            );
+            taken.Add(Take(taking, incoming, before, person, day, now, open.GetValueOrDefault(person.Id)));
         }
         return taken;
     }
+
+    /// <summary>What one row means for the person it is about; their inputs are as the row says afterwards.</summary>
+    private static Taken Take(
+        Taking taking,
+        Incoming incoming,
+        Facts? before,
+        KnownPerson person,
+        DateOnly day,
+        DateTimeOffset now,
+        RequestRow? waiting
+    )
+    {
+        var rulebook = taking.Edition.Rulebook;
+        var number = (before ?? incoming.Facts!).Number;
+        person.Employments.RemoveAll(e => e.Number == number);
+        var happening = Happening.Between(
+            before,
+            incoming.Facts,
+            person.Employments.Count == 0 ? [] : person.Inputs.Shown(rulebook, now),
+            day,
+            rulebook.Moves
+        );
+        person.Employments.Add(incoming.Facts ?? Gone(before!, day));
+        var ended = Ended(person, before, incoming.Facts);
+        if (before is not null && incoming.Facts is { } later && later.Number != before.Number)
+            person.Renumber(before.Number, later.Number);
+        var inputs = person.Inputs;
+        var shown = inputs.Shown(rulebook, now);
+        var leading = shown[Inputs.LeadingOf(shown, rulebook, now)];
+        if (taking.Mode == "baseline" && (taking.IsFirst || (before is null && taking.IsNew(person.Id))))
+            happening = happening with { Raises = null };
+        return new(
+            incoming,
+            happening,
+            person,
+            before,
+            leading,
+            shown.Count == 1 ? [] : [.. shown.Where(e => !ReferenceEquals(e, leading))],
+            inputs,
+            waiting
+        )
+        {
+            Ended = ended,
+        };
+    }
+
+    /// <summary>What the source holds no more ends today at the latest; a hire withdrawn is an employment that never was.</summary>
+    private static Facts Gone(Facts before, DateOnly day) =>
+        before.End < day
+            ? before
+            : before.With(BuiltIn.End, Core.Expressions.Value.Of(before.Start > day ? before.Start.AddDays(-1) : day));
 
     /// <summary>Where the source itself says something new of an attribute, what was set by hand is over.</summary>
     private static List<FieldInput> Ended(KnownPerson person, Facts? before, Facts? after)
@@ -206,118 +213,135 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
         return ended;
     }
 
+    /// <summary>Rows that one decision will write.</summary>
+    private sealed class Rows
+    {
+        public Dictionary<string, PersonRow> People { get; } = [];
+        public List<RecordRow> Records { get; } = [];
+        public List<VersionRow> Versions { get; } = [];
+        public List<RequestRow> Requests { get; } = [];
+        public List<string> Dropped { get; } = [];
+
+        /// <summary>The request of a person in this delivery: one for all that happened to them.</summary>
+        public Dictionary<string, string> Raised { get; } = new(StringComparer.Ordinal);
+    }
+
     /// <summary>Writes what was decided, inside a decision; the requests are named in <see cref="Taken.RequestId"/>.</summary>
     public async Task WriteAsync(Session s, Taking taking, IReadOnlyList<Taken> taken, IReadOnlyList<Incoming> outside, Memory memory)
     {
         var now = time.GetUtcNow();
         var at = now.ToUnixTimeMilliseconds();
-        var (people, records, versions, requests, dropped) = (
-            new Dictionary<string, PersonRow>(),
-            new List<RecordRow>(),
-            new List<VersionRow>(),
-            new List<RequestRow>(),
-            new List<string>()
-        );
-        var raised = new Dictionary<string, string>(StringComparer.Ordinal);
+        var rows = new Rows();
         foreach (var one in taken)
         {
             if (one.Happening.Raises is { } kind)
-            {
-                if (raised.TryGetValue(one.PersonId, out var same))
-                    one.RequestId = same;
-                else if (one.Waiting is { } waiting)
-                {
-                    one.RequestId = waiting.Id;
-                    await FoldAsync(s, waiting, kind, one, taking.Source);
-                }
-                else
-                {
-                    var request = Request(taking, one, kind, at);
-                    one.RequestId = request.Id;
-                    requests.Add(request);
-                    s.Record(
-                        LedgerEntry.Of(
-                            now,
-                            taking.Actor,
-                            "request.raised",
-                            one.PersonId,
-                            request.Id,
-                            ("requestKind", request.Kind),
-                            ("what", one.Happening.What),
-                            ("source", taking.Source.Name),
-                            ("line", one.Incoming.Line),
-                            ("run", taking.RunId),
-                            ("changes", one.Incoming.Facts is null ? [] : one.Before?.DifferenceTo(one.Incoming.Facts) ?? [])
-                        )
-                    );
-                }
-                raised[one.PersonId] = one.RequestId;
-            }
+                await RaiseAsync(s, taking, one, kind, rows, now);
             one.Status =
                 one.Incoming.Facts is null ? "gone"
                 : one.RequestId is null ? "received"
                 : "request";
-            people[one.PersonId] = one.Inputs.Row(one.PersonId, taking.Source.Name, taking.Edition.Rulebook, now);
+            rows.People[one.PersonId] = one.Inputs.Row(one.PersonId, taking.Source.Name, taking.Edition.Rulebook, now);
             foreach (var field in one.Ended)
                 await EndAsync(s, one, field, taking, at);
             if (one.Inputs.HasHandMade && one.Before is { } was && one.Incoming.Facts is { } becomes && was.Number != becomes.Number)
                 await s.RenumberExtrasAsync(one.PersonId, was.Number, becomes.Number);
             if (one.Before is { } before)
-                versions.Add(new(taking.Source.Name, one.Incoming.Key, one.PersonId, taking.RunId, at, before.ToJson()));
+                rows.Versions.Add(new(taking.Source.Name, one.Incoming.Key, one.PersonId, taking.RunId, at, before.ToJson()));
             if (one.Incoming.Replaces is { } old)
-                dropped.Add(old.RecordKey);
-            records.Add(
-                new()
-                {
-                    Source = taking.Source.Name,
-                    RecordKey = one.Incoming.Key,
-                    Hash = one.Incoming.Facts is null
-                        ? NoHash
-                        : one.Incoming.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture),
-                    Facts = one.Incoming.Facts?.ToJson(),
-                    Status = one.Status,
-                    PersonId = one.PersonId,
-                    RequestId = one.RequestId,
-                    RunId = taking.RunId,
-                    At = at,
-                }
-            );
+                rows.Dropped.Add(old.RecordKey);
+            rows.Records.Add(Record(taking, one, at));
         }
-        records.AddRange(
+        rows.Records.AddRange(
             outside.Select(o => new RecordRow
             {
                 Source = taking.Source.Name,
                 RecordKey = o.Key,
-                Hash = o.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture),
+                Hash = Hash(o),
                 Status = "outside",
                 RunId = taking.RunId,
                 At = at,
             })
         );
         if (memory.IsFirstLoad)
+            await AddAsync(s, taken, rows);
+        else
         {
-            // Another employment of somebody may stand anywhere in a file, also after they were written.
-            var again = taken.Where(t => t.Person.IsStored).Select(t => t.PersonId).ToHashSet(StringComparer.Ordinal);
-            await s.AddPeopleAsync(again.Count == 0 ? people.Values : [.. people.Values.Where(p => !again.Contains(p.Id))]);
-            await s.UpsertPeopleAsync([.. people.Values.Where(p => again.Contains(p.Id))]);
-            await s.AddRecordsAsync(records);
-            foreach (var one in taken)
-            {
-                one.Person.IsStored = true;
-                one.Incoming.Facts?.LetTextGo();
-            }
+            await s.UpsertPeopleAsync([.. rows.People.Values]);
+            await s.UpsertRecordsAsync(rows.Records);
+        }
+        await s.AddVersionsAsync(rows.Versions);
+        await s.DropRecordsAsync(taking.Source.Name, rows.Dropped);
+        await s.AddRequestsAsync(rows.Requests);
+        foreach (var request in rows.Requests)
+            s.Tell("requests", request.Id);
+    }
+
+    /// <summary>What happened asks for something: it joins the request that is open, or raises one.</summary>
+    private async Task RaiseAsync(Session s, Taking taking, Taken one, RequestKind kind, Rows rows, DateTimeOffset now)
+    {
+        if (rows.Raised.TryGetValue(one.PersonId, out var same))
+            one.RequestId = same;
+        else if (one.Waiting is { } waiting)
+        {
+            one.RequestId = waiting.Id;
+            await FoldAsync(s, waiting, kind, one, taking.Source);
         }
         else
         {
-            await s.UpsertPeopleAsync([.. people.Values]);
-            await s.UpsertRecordsAsync(records);
+            var request = Request(taking, one, kind, now.ToUnixTimeMilliseconds());
+            one.RequestId = request.Id;
+            rows.Requests.Add(request);
+            s.Record(
+                LedgerEntry.Of(
+                    now,
+                    taking.Actor,
+                    "request.raised",
+                    one.PersonId,
+                    request.Id,
+                    ("requestKind", request.Kind),
+                    ("what", one.Happening.What),
+                    ("source", taking.Source.Name),
+                    ("line", one.Incoming.Line),
+                    ("run", taking.RunId),
+                    ("changes", one.Incoming.Facts is null ? [] : one.Before?.DifferenceTo(one.Incoming.Facts) ?? [])
+                )
+            );
         }
-        await s.AddVersionsAsync(versions);
-        await s.DropRecordsAsync(taking.Source.Name, dropped);
-        await s.AddRequestsAsync(requests);
-        foreach (var request in requests)
-            s.Tell("requests", request.Id);
+        rows.Raised[one.PersonId] = one.RequestId;
     }
+
+    /// <summary>Into an empty store: nothing is looked up, but for people met earlier in the same file.</summary>
+    private static async Task AddAsync(Session s, IReadOnlyList<Taken> taken, Rows rows)
+    {
+        // Another employment of somebody may stand anywhere in a file, also after they were written.
+        var again = taken.Where(t => t.Person.IsStored).Select(t => t.PersonId).ToHashSet(StringComparer.Ordinal);
+        var people = rows.People.Values;
+        await s.AddPeopleAsync(again.Count == 0 ? people : [.. people.Where(p => !again.Contains(p.Id))]);
+        await s.UpsertPeopleAsync([.. people.Where(p => again.Contains(p.Id))]);
+        await s.AddRecordsAsync(rows.Records);
+        foreach (var one in taken)
+        {
+            one.Person.IsStored = true;
+            one.Incoming.Facts?.LetTextGo();
+        }
+    }
+
+    private static RecordRow Record(Taking taking, Taken one, long at) =>
+        new()
+        {
+            Source = taking.Source.Name,
+            RecordKey = one.Incoming.Key,
+            Hash = one.Incoming.Facts is null ? NoHash : Hash(one.Incoming),
+            Facts = one.Incoming.Facts?.ToJson(),
+            Status = one.Status,
+            PersonId = one.PersonId,
+            RequestId = one.RequestId,
+            RunId = taking.RunId,
+            At = at,
+        };
+
+    private static string Hash(Incoming incoming) =>
+        incoming.Fingerprint.ToString("x32", System.Globalization.CultureInfo.InvariantCulture);
 
     private static async Task EndAsync(Session s, Taken one, FieldInput field, Taking taking, long at)
     {

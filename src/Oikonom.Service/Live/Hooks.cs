@@ -5,11 +5,13 @@ using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
 using Microsoft.AspNetCore.DataProtection;
+using Microsoft.AspNetCore.Http.HttpResults;
 using Oikonom.Contracts;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Time;
 using Oikonom.Service.Access;
 using Oikonom.Service.Common;
+using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Live;
@@ -137,119 +139,123 @@ public static class HookEndpoints
             .WithSummary("Addresses that are told of changes.")
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);
-        api.MapPost(
-                "/hooks",
-                async (
-                    HookBody body,
-                    Store.Store store,
-                    IDataProtectionProvider protection,
-                    TimeProvider time,
-                    ClaimsPrincipal user,
-                    CancellationToken cancel
-                ) =>
-                {
-                    if (
-                        !Uri.TryCreate(body.Address, UriKind.Absolute, out var address)
-                        || (address.Scheme != "https" && !(address.Scheme == "http" && address.IsLoopback))
-                    )
-                        throw Problem.Invalid("The address is https://…, or http:// on this machine.", "address");
-                    if (body.Secret is not { Length: >= 16 and <= 256 })
-                        throw Problem.Invalid("The secret that signs has from 16 to 256 characters.", "secret");
-                    var kinds = body.Kinds is { Count: > 0 } ? body.Kinds : ["request."];
-                    if (kinds.Any(k => k.Length > 60 || k.Any(c => !char.IsAsciiLetterLower(c) && c is not ('.' or '-'))))
-                        throw Problem.Invalid("A kind is such as request.completed, or a prefix such as request.", "kinds");
-                    var now = time.Milliseconds();
-                    var row = await store.WriteAsync(
-                        async s =>
-                        {
-                            var hook = new HookRow
-                            {
-                                Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
-                                Address = address.AbsoluteUri,
-                                Kinds = string.Join(' ', kinds),
-                                Secret = protection.CreateProtector("oikonom.hooks.v1").Protect(body.Secret),
-                                Actor = user.UserName(),
-                                CreatedAt = now,
-                                NextPosition = await s.SealedAsync(),
-                                DueAt = now,
-                            };
-                            await s.AddHookAsync(hook);
-                            s.Record(
-                                LedgerEntry.Of(
-                                    time.GetUtcNow(),
-                                    user.UserName(),
-                                    "hook.made",
-                                    null,
-                                    null,
-                                    ("hook", hook.Id),
-                                    ("address", hook.Address),
-                                    ("kinds", kinds)
-                                )
-                            );
-                            return hook;
-                        },
-                        cancel
-                    );
-                    return View(row);
-                }
-            )
+        api.MapPost("/hooks", AddAsync)
             .WithName("addHook")
             .WithSummary("Tells an address of changes from now on: signed CloudEvents, in order, retried.")
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);
-        api.MapPost(
-                "/hooks/{id}/replay",
-                async (string id, ReplayBody body, Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
-                {
-                    if (body.Position < 0)
-                        throw Problem.Invalid("A position is 0 or more.", "position");
-                    await store.WriteAsync(
-                        async s =>
-                        {
-                            if (!await s.ReplayHookAsync(id, body.Position, time.Milliseconds()))
-                                throw Problem.NotFound($"hook '{id}'", "See 'oikonom hooks list'.");
-                            s.Record(
-                                LedgerEntry.Of(
-                                    time.GetUtcNow(),
-                                    user.UserName(),
-                                    "hook.replayed",
-                                    null,
-                                    null,
-                                    ("hook", id),
-                                    ("from", body.Position)
-                                )
-                            );
-                        },
-                        cancel
-                    );
-                    return TypedResults.NoContent();
-                }
-            )
+        api.MapPost("/hooks/{id}/replay", ReplayAsync)
             .WithName("replayHook")
             .WithSummary("Tells everything again from a position of the ledger on.")
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);
-        api.MapDelete(
-                "/hooks/{id}",
-                async (string id, Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
-                {
-                    await store.WriteAsync(
-                        async s =>
-                        {
-                            if (!await s.EndHookAsync(id))
-                                throw Problem.NotFound($"hook '{id}'", "See 'oikonom hooks list'.");
-                            s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "hook.ended", null, null, ("hook", id)));
-                        },
-                        cancel
-                    );
-                    return TypedResults.NoContent();
-                }
-            )
+        api.MapDelete("/hooks/{id}", EndAsync)
             .WithName("endHook")
             .WithSummary("Tells an address nothing more.")
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);
     }
+
+    private static async Task<HookView> AddAsync(
+        HookBody body,
+        Store.Store store,
+        IDataProtectionProvider protection,
+        TimeProvider time,
+        ClaimsPrincipal user,
+        CancellationToken cancel
+    )
+    {
+        var (address, kinds) = Checked(body);
+        var now = time.GetUtcNow();
+        var hook = new HookRow
+        {
+            Id = Guid.CreateVersion7(now).ToString(),
+            Address = address.AbsoluteUri,
+            Kinds = string.Join(' ', kinds),
+            Secret = protection.CreateProtector("oikonom.hooks.v1").Protect(body.Secret),
+            Actor = user.UserName(),
+            CreatedAt = now.ToUnixTimeMilliseconds(),
+            DueAt = now.ToUnixTimeMilliseconds(),
+        };
+        await store.WriteAsync(
+            async s =>
+            {
+                hook.NextPosition = await s.SealedAsync();
+                await s.AddHookAsync(hook);
+                Record(s, now, user, "hook.made", ("hook", hook.Id), ("address", hook.Address), ("kinds", kinds));
+            },
+            cancel
+        );
+        return View(hook);
+    }
+
+    /// <summary>The address and the kinds of happenings that are asked for.</summary>
+    /// <exception cref="Problem">400: no address that is safe to tell, a secret of a wrong length, or no kind.</exception>
+    private static (Uri Address, IReadOnlyList<string> Kinds) Checked(HookBody body)
+    {
+        if (
+            !Uri.TryCreate(body.Address, UriKind.Absolute, out var address)
+            || (address.Scheme != "https" && !(address.Scheme == "http" && address.IsLoopback))
+        )
+            throw Problem.Invalid("The address is https://…, or http:// on this machine.", "address");
+        if (body.Secret is not { Length: >= 16 and <= 256 })
+            throw Problem.Invalid("The secret that signs has from 16 to 256 characters.", "secret");
+        IReadOnlyList<string> kinds = body.Kinds is { Count: > 0 } ? body.Kinds : ["request."];
+        if (kinds.Any(k => k.Length > 60 || k.Any(c => !char.IsAsciiLetterLower(c) && c is not ('.' or '-'))))
+            throw Problem.Invalid("A kind is such as request.completed, or a prefix such as request.", "kinds");
+        return (address, kinds);
+    }
+
+    private static async Task<NoContent> ReplayAsync(
+        string id,
+        ReplayBody body,
+        Store.Store store,
+        TimeProvider time,
+        ClaimsPrincipal user,
+        CancellationToken cancel
+    )
+    {
+        if (body.Position < 0)
+            throw Problem.Invalid("A position is 0 or more.", "position");
+        await store.WriteAsync(
+            async s =>
+            {
+                if (!await s.ReplayHookAsync(id, body.Position, time.Milliseconds()))
+                    throw Problem.NotFound($"hook '{id}'", "See 'oikonom hooks list'.");
+                Record(s, time.GetUtcNow(), user, "hook.replayed", ("hook", id), ("from", body.Position));
+            },
+            cancel
+        );
+        return TypedResults.NoContent();
+    }
+
+    private static async Task<NoContent> EndAsync(
+        string id,
+        Store.Store store,
+        TimeProvider time,
+        ClaimsPrincipal user,
+        CancellationToken cancel
+    )
+    {
+        await store.WriteAsync(
+            async s =>
+            {
+                if (!await s.EndHookAsync(id))
+                    throw Problem.NotFound($"hook '{id}'", "See 'oikonom hooks list'.");
+                Record(s, time.GetUtcNow(), user, "hook.ended", ("hook", id));
+            },
+            cancel
+        );
+        return TypedResults.NoContent();
+    }
+
+    private static void Record(
+        Session s,
+        DateTimeOffset now,
+        ClaimsPrincipal user,
+        string kind,
+        params (string Name, object? Value)[] details
+    ) => s.Record(LedgerEntry.Of(now, user.UserName(), kind, null, null, details));
 
     private static HookView View(HookRow row) =>
         new(

@@ -32,106 +32,78 @@ public sealed class TodayDesk(
         var roles = user.RoleNames();
         var reach = user.ReachParts();
         var mine = await RequestEndpoints.InboxAsync(store, user, time, cancel);
-        var inbox = await RequestEndpoints.PageAsync(store, editions, mine with { Limit = Shown, UrgentFirst = true }, false, cancel);
+        var inbox = await PageAsync(mine with { Limit = Shown, UrgentFirst = true }, cancel);
         var open = await tasks.ListAsync(user, false, 200, cancel);
         var wide = roles.Any(r => r is Roles.Requester or Roles.Operator or Roles.Engineer or Roles.Auditor);
+        var runs = roles.Any(r => r is Roles.Operator or Roles.Engineer);
+        var until = now.UtcDateTime.AddDays(DaysAhead).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);
         var (starters, tallies, waiting) = await store.ReadAsync(
             async s =>
                 (
-                    await s.StartersAsync(
-                        "0001-01-01",
-                        now.UtcDateTime.AddDays(DaysAhead).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture),
-                        reach,
-                        200
-                    ),
+                    await s.StartersAsync("0001-01-01", until, reach, 200),
                     await s.RequestTalliesAsync(reach),
                     await s.CountRequestsAsync(mine)
                 ),
             cancel
         );
-        var notReady = new List<StarterView>();
-        foreach (var row in starters)
-        {
-            // Prepared and asleep until the first day is as it should be.
-            if (row.State == RequestState.Fulfilling && row.Problem.Length == 0)
-                continue;
-            notReady.Add(
-                new(
-                    row.PersonId,
-                    row.Display,
-                    row.PersonNumber,
-                    row.Department,
-                    row.Site,
-                    row.StartDay,
-                    row.Id,
-                    row.Number,
-                    row.StateText,
-                    row.Problem.Length > 0 ? row.Problem : $"waits on {RequestViews.WaitsOn(row)}"
-                )
-            );
-        }
-        var stuck = wide
-            ? await RequestEndpoints.PageAsync(
-                store,
-                editions,
-                new RequestFilter(Limit: Shown) { Stuck = true, Reach = reach },
-                false,
-                cancel
-            )
-            : new([], null);
-        var late = wide
-            ? await RequestEndpoints.PageAsync(
-                store,
-                editions,
-                new RequestFilter(OpenOnly: true, Limit: Shown) { Late = true, Reach = reach },
-                false,
-                cancel
-            )
-            : new([], null);
-        var own = await RequestEndpoints.PageAsync(
-            store,
-            editions,
-            new RequestFilter(OpenOnly: true, Limit: Shown) { Requester = user.UserName() },
-            false,
-            cancel
-        );
-        var targets = roles.Any(r => r is Roles.Operator or Roles.Engineer)
-            ? (await TargetEndpoints.ListAsync(editions, store, cancel))
-                .Items.Where(t => t.Failing > 0)
-                .Select(t => reach is null ? t : t with { Problem = null })
-                .ToList()
-            : [];
-        var held =
-            reach is null && roles.Any(r => r is Roles.Operator or Roles.Engineer or Roles.Requester)
-                ? await sources.HeldRunsAsync(user, cancel)
-                : [];
-        long Of(params RequestState[] states) => tallies.Where(t => states.Contains(t.State)).Sum(t => t.Count);
         return new(
             now,
             inbox.Items,
             waiting,
             [.. open.Take(Shown)],
             open.Count,
-            [.. notReady.Take(12)],
-            stuck.Items,
+            [.. NotReady(starters).Take(12)],
+            wide ? (await PageAsync(new(Limit: Shown) { Stuck = true, Reach = reach }, cancel)).Items : [],
             tallies.Sum(t => t.Stuck),
-            late.Items,
+            wide ? (await PageAsync(new(OpenOnly: true, Limit: Shown) { Late = true, Reach = reach }, cancel)).Items : [],
             tallies.Where(t => t.State is RequestState.Deciding or RequestState.Asked).Sum(t => t.Late),
-            targets,
-            held,
-            own.Items,
-            !wide
-                ? []
-                :
-                [
-                    new("deciding", "wait for a decision", Of(RequestState.Deciding, RequestState.Asked), "/requests?state=deciding"),
-                    new("releasing", "wait for release", Of(RequestState.Releasing), "/requests?state=releasing"),
-                    new("fulfilling", "are being carried out", Of(RequestState.Fulfilling), "/requests?state=fulfilling"),
-                    new("planning", "are being planned", Of(RequestState.Planning, RequestState.Choosing), "/requests?state=planning"),
-                ],
-            roles.Any(r => r is Roles.Operator or Roles.Engineer) ? [.. health.Problems()] : [],
+            runs ? await FailingAsync(reach is null, cancel) : [],
+            reach is null && (runs || roles.Contains(Roles.Requester)) ? await sources.HeldRunsAsync(user, cancel) : [],
+            (await PageAsync(new(OpenOnly: true, Limit: Shown) { Requester = user.UserName() }, cancel)).Items,
+            wide ? Counts(tallies) : [],
+            runs ? [.. health.Problems()] : [],
             roles.Any(Roles.Policies["rollouts"].Contains) ? await rollouts.ListAsync(user, true, cancel) : []
         );
+    }
+
+    private Task<Page<RequestSummary>> PageAsync(RequestFilter filter, CancellationToken cancel) =>
+        RequestEndpoints.PageAsync(store, editions, filter, false, cancel);
+
+    /// <summary>Prepared and asleep until the first day is as it should be; everything else is not.</summary>
+    private static IEnumerable<StarterView> NotReady(IEnumerable<RequestRow> starters) =>
+        starters
+            .Where(row => row.State != RequestState.Fulfilling || row.Problem.Length > 0)
+            .Select(row => new StarterView(
+                row.PersonId,
+                row.Display,
+                row.PersonNumber,
+                row.Department,
+                row.Site,
+                row.StartDay,
+                row.Id,
+                row.Number,
+                row.StateText,
+                row.Problem.Length > 0 ? row.Problem : $"waits on {RequestViews.WaitsOn(row)}"
+            ));
+
+    /// <summary>Targets in which steps fail; with the words of the fault only for who sees everywhere.</summary>
+    private async Task<IReadOnlyList<TargetSummary>> FailingAsync(bool everywhere, CancellationToken cancel) =>
+        [
+            .. (await TargetEndpoints.ListAsync(editions, store, cancel))
+                .Items.Where(t => t.Failing > 0)
+                .Select(t => everywhere ? t : t with { Problem = null }),
+        ];
+
+    private static List<TodayCount> Counts(IReadOnlyList<(RequestState State, string Kind, long Count, long Late, long Stuck)> tallies)
+    {
+        long Of(params RequestState[] states) => tallies.Where(t => states.Contains(t.State)).Sum(t => t.Count);
+        return
+        [
+            new("deciding", "wait for a decision", Of(RequestState.Deciding, RequestState.Asked), "/requests?state=deciding"),
+            new("releasing", "wait for release", Of(RequestState.Releasing), "/requests?state=releasing"),
+            new("fulfilling", "are being carried out", Of(RequestState.Fulfilling), "/requests?state=fulfilling"),
+            new("planning", "are being planned", Of(RequestState.Planning, RequestState.Choosing), "/requests?state=planning"),
+        ];
     }
 }
 

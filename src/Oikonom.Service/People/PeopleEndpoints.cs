@@ -275,43 +275,8 @@ public static class PeopleEndpoints
                         manager?.Display,
                         manager?.Id,
                         [.. facts.Values.Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
-                        [
-                            .. recorded
-                                .Accounts(row.Id)
-                                .Select(a => new AccountView(
-                                    a.Target,
-                                    a.Slot,
-                                    a.Name,
-                                    a.Location,
-                                    a.ImmutableId,
-                                    a.Enabled == 1,
-                                    a.CreatedAt.ToInstant(),
-                                    [
-                                        .. Recorded
-                                            .Attributes(a.Attributes)
-                                            .OrderBy(x => x.Key, StringComparer.Ordinal)
-                                            .Select(x => new AttributeValue(x.Key, string.Join(", ", x.Value))),
-                                    ],
-                                    Reason(a.Reason),
-                                    a.Enabled == 1
-                                    && windows?.AwakeUntil(Recorded.KeyOf(a), now) is { } end
-                                    && end < DateTimeOffset.MaxValue
-                                        ? end
-                                        : null
-                                )),
-                        ],
-                        [
-                            .. grants.Select(g => new GrantView(
-                                g.Target,
-                                g.Slot,
-                                g.Entitlement,
-                                edition?.Rulebook.Targets.GetValueOrDefault(g.Target)?.Entitlements.GetValueOrDefault(g.Entitlement)?.Title
-                                    ?? g.Entitlement,
-                                g.FromAt.ToInstant(),
-                                g.UntilAt.ToInstant() ?? ends(Recorded.KeyOf(g)),
-                                Reason(g.Reason)
-                            )),
-                        ],
+                        [.. recorded.Accounts(row.Id).Select(a => View(a, windows, now))],
+                        [.. grants.Select(g => View(g, edition, ends))],
                         [.. requests.Select(RequestViews.Summary)],
                         [
                             .. scheduled.Select(x => new ScheduledChange(
@@ -331,6 +296,39 @@ public static class PeopleEndpoints
             cancel
         );
     }
+
+    private static AccountView View(AccountRow account, AccessWindows? windows, DateTimeOffset now) =>
+        new(
+            account.Target,
+            account.Slot,
+            account.Name,
+            account.Location,
+            account.ImmutableId,
+            account.Enabled == 1,
+            account.CreatedAt.ToInstant(),
+            [
+                .. Recorded
+                    .Attributes(account.Attributes)
+                    .OrderBy(x => x.Key, StringComparer.Ordinal)
+                    .Select(x => new AttributeValue(x.Key, string.Join(", ", x.Value))),
+            ],
+            Reason(account.Reason),
+            account.Enabled == 1 && windows?.AwakeUntil(Recorded.KeyOf(account), now) is { } end && end < DateTimeOffset.MaxValue
+                ? end
+                : null
+        );
+
+    private static GrantView View(GrantRow grant, Edition? edition, Func<EntitlementKey, DateTimeOffset?> ends) =>
+        new(
+            grant.Target,
+            grant.Slot,
+            grant.Entitlement,
+            edition?.Rulebook.Targets.GetValueOrDefault(grant.Target)?.Entitlements.GetValueOrDefault(grant.Entitlement)?.Title
+                ?? grant.Entitlement,
+            grant.FromAt.ToInstant(),
+            grant.UntilAt.ToInstant() ?? ends(Recorded.KeyOf(grant)),
+            Reason(grant.Reason)
+        );
 
     /// <summary>Changes that were approved and lie ahead, in order.</summary>
     private static async Task<IReadOnlyList<(DateTimeOffset Due, Change Change, RequestRow Request)>> ScheduledAsync(

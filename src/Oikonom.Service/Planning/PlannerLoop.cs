@@ -142,11 +142,57 @@ public sealed partial class PlannerLoop(
             await AskAsync(request, open, cancel);
             return;
         }
+        var entries = await EntriesAsync(request, edition, subject, recorded, cancel);
+        if (entries.Candidates.Count > 0)
+            await AmbiguousAsync(request, entries.Candidates, cancel);
+        else
+            await PlannedAsync(
+                request,
+                rules,
+                on,
+                wish,
+                before with
+                {
+                    AccountNames = entries.Names,
+                },
+                subject with
+                {
+                    AccountNames = entries.Names,
+                },
+                recorded,
+                entries.Existing,
+                entries.Fresh,
+                cancel
+            );
+    }
+
+    /// <summary>What was found, and what is free, in the targets in which the person has no account yet.</summary>
+    private sealed class Entries(Subject subject)
+    {
+        public Dictionary<AccountKey, ExistingAccount> Existing { get; } = [];
+        public Dictionary<AccountKey, string> Names { get; } = new(subject.AccountNames);
+        public List<(AccountKey Account, string Name)> Fresh { get; } = [];
+
+        /// <summary>Several entries that answer: somebody has to choose.</summary>
+        public List<ExistingAccount> Candidates { get; } = [];
+
+        public void Name(AccountKey account, string name)
+        {
+            Names[account] = name;
+            Fresh.Add((account, name));
+        }
+    }
+
+    private async Task<Entries> EntriesAsync(
+        RequestRow request,
+        Edition edition,
+        Subject subject,
+        Recorded recorded,
+        CancellationToken cancel
+    )
+    {
         var chosen = JsonSerializer.Deserialize<Dictionary<string, string>>(request.Chosen) ?? [];
-        var existing = new Dictionary<AccountKey, ExistingAccount>();
-        var names = new Dictionary<AccountKey, string>(subject.AccountNames);
-        var fresh = new List<(AccountKey Account, string Name)>();
-        var candidates = new List<ExistingAccount>();
+        var entries = new Entries(subject);
         foreach (var (target, account) in edition.Rulebook.Accounts)
         {
             var wishes = Desired.NameWishes(subject, edition, account);
@@ -159,52 +205,30 @@ public sealed partial class PlannerLoop(
                 if (chosen.TryGetValue(target.Name, out var pick) && found.FirstOrDefault(f => f.ImmutableId == pick) is { } picked)
                     found = [picked];
                 else
-                    candidates.AddRange(found);
+                    entries.Candidates.AddRange(found);
             }
             if (found.Count == 1)
             {
                 await RequireOwnAsync(request, target, found[0], cancel);
-                existing[account] = found[0];
-                names[account] = found[0].Name;
-                fresh.Add((account, found[0].Name));
+                entries.Existing[account] = found[0];
+                entries.Name(account, found[0].Name);
             }
             else if (found.Count == 0)
-            {
-                var name = await FreeNameAsync(
-                    edition,
-                    target,
-                    request.PersonId,
-                    account.Slot,
-                    subject.AccountNames.GetValueOrDefault(account),
-                    wishes,
-                    [.. fresh.Where(f => f.Account.Target == target.Name).Select(f => f.Name)],
-                    cancel
+                entries.Name(
+                    account,
+                    await FreeNameAsync(
+                        edition,
+                        target,
+                        request.PersonId,
+                        account.Slot,
+                        subject.AccountNames.GetValueOrDefault(account),
+                        wishes,
+                        [.. entries.Fresh.Where(f => f.Account.Target == target.Name).Select(f => f.Name)],
+                        cancel
+                    )
                 );
-                names[account] = name;
-                fresh.Add((account, name));
-            }
         }
-        if (candidates.Count > 0)
-            await AmbiguousAsync(request, candidates, cancel);
-        else
-            await PlannedAsync(
-                request,
-                rules,
-                on,
-                wish,
-                before with
-                {
-                    AccountNames = names,
-                },
-                subject with
-                {
-                    AccountNames = names,
-                },
-                recorded,
-                existing,
-                fresh,
-                cancel
-            );
+        return entries;
     }
 
     /// <summary>The edition the request takes the person off, as far as its rules know what is wished.</summary>

@@ -42,44 +42,9 @@ public sealed class Case
     {
         (Row, Plan, Edition, Workflow, Person, Wish, Decisions, Users) = (row, plan, edition, workflow, person, wish, decisions, users);
         var recorded = Facts.FromJson(person.Facts, edition.Rulebook.Attributes);
-        var numbers = Facts
-            .ListFromJson(person.Others, edition.Rulebook.Attributes)
-            .Append(recorded)
-            .Select(f => f.Number)
-            .ToHashSet(StringComparer.Ordinal);
-        // A user who is not linked to a person yet is whoever another user of the same number is linked to.
-        var linked = users
-            .Where(u => u.PersonId.Length > 0 && u.Number.Length > 0)
-            .GroupBy(u => u.Number, StringComparer.Ordinal)
-            .ToDictionary(g => g.Key, g => g.First().PersonId, StringComparer.Ordinal);
-        foreach (var number in numbers)
-            linked.TryAdd(number, person.Id);
-        var people = users.ToDictionary(u => u.Name, u => PersonOf(u, linked), StringComparer.Ordinal);
-        Parties =
-        [
-            .. users.Select(u => new Party(
-                u.Name,
-                u.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).ToHashSet(),
-                u.Number.Length > 0 ? u.Number : null,
-                u.Active == 1
-            )
-            {
-                Reach = Reach.FromJson(u.Reach),
-                Person = people[u.Name],
-                Display = u.Display.Length > 0 ? u.Display : u.Name,
-            }),
-        ];
-        Delegations =
-        [
-            .. delegations.Select(d => new Delegation(
-                d.Id,
-                d.FromUser,
-                d.ToUser,
-                d.BeginsAt.ToInstant(),
-                d.EndsAt.ToInstant(),
-                d.Kinds.Split(' ', StringSplitOptions.RemoveEmptyEntries)
-            )),
-        ];
+        var people = PeopleOf(users, person, Facts.ListFromJson(person.Others, edition.Rulebook.Attributes).Append(recorded));
+        Parties = [.. users.Select(u => PartyOf(u, people[u.Name]))];
+        Delegations = [.. delegations.Select(DelegationOf)];
         Items = Core.Approval.Items.Of(plan, edition.Rulebook);
         var facts = recorded;
         foreach (var (name, text) in wish.Changes)
@@ -118,6 +83,42 @@ public sealed class Case
         Stages = Standing.Ask(StagesOf(workflow, plan, edition.Rulebook), About, edition.Rulebook, Parties);
         Open = JsonSerializer.Deserialize<List<Ballot>>(row.Ballots, JsonSerializerOptions.Web) ?? [];
     }
+
+    /// <summary>Who stands behind each user.</summary>
+    private static Dictionary<string, string> PeopleOf(IReadOnlyList<UserRow> users, PersonRow person, IEnumerable<Facts> employments)
+    {
+        // A user who is not linked to a person yet is whoever another user of the same number is linked to.
+        var linked = users
+            .Where(u => u.PersonId.Length > 0 && u.Number.Length > 0)
+            .GroupBy(u => u.Number, StringComparer.Ordinal)
+            .ToDictionary(g => g.Key, g => g.First().PersonId, StringComparer.Ordinal);
+        foreach (var employment in employments)
+            linked.TryAdd(employment.Number, person.Id);
+        return users.ToDictionary(u => u.Name, u => PersonOf(u, linked), StringComparer.Ordinal);
+    }
+
+    private static Party PartyOf(UserRow user, string person) =>
+        new(
+            user.Name,
+            user.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).ToHashSet(),
+            user.Number.Length > 0 ? user.Number : null,
+            user.Active == 1
+        )
+        {
+            Reach = Reach.FromJson(user.Reach),
+            Person = person,
+            Display = user.Display.Length > 0 ? user.Display : user.Name,
+        };
+
+    private static Delegation DelegationOf(DelegationRow row) =>
+        new(
+            row.Id,
+            row.FromUser,
+            row.ToUser,
+            row.BeginsAt.ToInstant(),
+            row.EndsAt.ToInstant(),
+            row.Kinds.Split(' ', StringSplitOptions.RemoveEmptyEntries)
+        );
 
     /// <summary>Who stands behind a user: the person HR knows, under whichever of their numbers; else a number; else the user
     /// alone.</summary>

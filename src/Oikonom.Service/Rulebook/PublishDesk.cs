@@ -221,19 +221,7 @@ public sealed class PublishDesk(
             async s =>
             {
                 var last = await s.LastEditionAsync();
-                if (last?.Digest == digest)
-                    throw Problem.Conflict("unchanged", $"Edition {last.Number} already is exactly this rulebook.");
-                if (proposal?.Base > 0 && last?.Number != proposal.Base)
-                    throw Problem.Conflict(
-                        "published-meanwhile",
-                        $"It was proposed over edition {proposal.Base}, and edition {last?.Number} was published since: it "
-                            + $"would take that back. Decline it, and have it proposed anew over edition {last?.Number}."
-                    );
-                if ((last?.Number ?? 0) != (current?.Number ?? 0))
-                    throw Problem.Conflict(
-                        "published-meanwhile",
-                        $"Edition {last!.Number} was published in the meantime. Look at the difference again."
-                    );
+                RequireStillSo(last, current, digest, proposal);
                 var edition = new EditionRow
                 {
                     Number = (last?.Number ?? 0) + 1,
@@ -247,19 +235,7 @@ public sealed class PublishDesk(
                 await s.LookAtHandMadeAgainAsync(time.Milliseconds());
                 if (proposal is not null)
                     await s.DecideProposalAsync(proposal.Id, "published", approver, time.Milliseconds(), "");
-                s.Record(
-                    LedgerEntry.Of(
-                        time.GetUtcNow(),
-                        author,
-                        "rulebook.published",
-                        null,
-                        null,
-                        ("edition", edition.Number),
-                        ("digest", edition.Digest),
-                        ("approver", approver.Length > 0 ? approver : null),
-                        ("replanned", changed.Count)
-                    )
-                );
+                Record(s, edition, changed.Count);
                 s.Tell("rulebook", edition.Number.ToString(CultureInfo.InvariantCulture));
                 await ReplanAsync(s, changed, edition.Number);
                 if (report is not null)
@@ -287,6 +263,40 @@ public sealed class PublishDesk(
                 : new(rollout.Id, rollout.Number, rollout.People, rollout.Losing, rollout.Same, rollout.Failing, rollout.Brake.Length > 0)
         );
     }
+
+    /// <summary>What was looked at is still the newest; anything else is a conflict.</summary>
+    /// <exception cref="Problem">409: it is published already, or another was meanwhile.</exception>
+    private static void RequireStillSo(EditionRow? last, Edition? current, string digest, ProposalRow? proposal)
+    {
+        if (last?.Digest == digest)
+            throw Problem.Conflict("unchanged", $"Edition {last.Number} already is exactly this rulebook.");
+        if (proposal?.Base > 0 && last?.Number != proposal.Base)
+            throw Problem.Conflict(
+                "published-meanwhile",
+                $"It was proposed over edition {proposal.Base}, and edition {last?.Number} was published since: it "
+                    + $"would take that back. Decline it, and have it proposed anew over edition {last?.Number}."
+            );
+        if ((last?.Number ?? 0) != (current?.Number ?? 0))
+            throw Problem.Conflict(
+                "published-meanwhile",
+                $"Edition {last!.Number} was published in the meantime. Look at the difference again."
+            );
+    }
+
+    private void Record(Session s, EditionRow edition, int replanned) =>
+        s.Record(
+            LedgerEntry.Of(
+                time.GetUtcNow(),
+                edition.Author,
+                "rulebook.published",
+                null,
+                null,
+                ("edition", edition.Number),
+                ("digest", edition.Digest),
+                ("approver", edition.Approver.Length > 0 ? edition.Approver : null),
+                ("replanned", replanned)
+            )
+        );
 
     private async Task ReplanAsync(Session s, IReadOnlyList<OpenRequestChange> changed, long edition)
     {

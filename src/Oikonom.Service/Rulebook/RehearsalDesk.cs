@@ -13,6 +13,7 @@ using Oikonom.Service.Common;
 using Oikonom.Service.Editions;
 using Oikonom.Service.Records;
 using Oikonom.Sources.Files;
+using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Rulebook;
@@ -86,131 +87,122 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         IReadOnlyDictionary<long, Core.Rulebook.Rulebook>? others = null
     )
     {
-        var names = new Dictionary<string, Dictionary<AccountKey, string>>(StringComparer.Ordinal);
-        var keys = new Dictionary<(string, string), AccountKey>();
-        var taken = new HashSet<(string, string)>();
-        ILookup<string, ExtraRow>? extras = null;
-        ILookup<string, PoolNumberRow>? numbers = null;
-        var naming = Task
-            .Factory.StartNew(
-                () =>
-                    store.ReadAsync(
-                        async s =>
-                        {
-                            await s.EachNameAsync(
-                                (person, target, slot, name) =>
-                                {
-                                    if (!names.TryGetValue(person, out var own))
-                                        names[person] = own = new(1);
-                                    if (!keys.TryGetValue((target, slot), out var key))
-                                        keys[(target, slot)] = key = new(target, slot);
-                                    own[key] = name;
-                                    taken.Add((target, name));
-                                },
-                                cancel
-                            );
-                            extras = (await s.AllExtrasAsync()).ToLookup(e => e.PersonId);
-                            numbers = (await s.AllNumbersAsync()).ToLookup(n => n.PersonId);
-                            return true;
-                        },
-                        cancel
-                    ),
-                cancel,
-                TaskCreationOptions.LongRunning,
-                TaskScheduler.Default
-            )
-            .Unwrap();
-        var rehearsal = new Rehearsal(current, draft, time.GetUtcNow(), taken)
+        var held = new HandMade();
+        var naming = Alone(() => store.ReadAsync(s => held.ReadAsync(s, cancel), cancel), cancel).Unwrap();
+        var rehearsal = new Rehearsal(current, draft, time.GetUtcNow(), held.Taken)
         {
             Others = others ?? new Dictionary<long, Core.Rulebook.Rulebook>(),
         };
-        var channel = Channel.CreateBounded<List<(string Id, byte[] Facts, string Others, long On)>>(64);
+        var channel = Channel.CreateBounded<List<ReadPerson>>(64);
         var met = new ConcurrentDictionary<string, bool>(StringComparer.Ordinal);
         var sameSchema = current is not null && current.Attributes.Slots.SequenceEqual(draft.Attributes.Slots);
-        Subject Whole(string id, Subject bare, IReadOnlyDictionary<AccountKey, string> own, Core.Rulebook.Rulebook rules)
-        {
-            var named = own.Count == 0 ? bare : bare with { AccountNames = own };
-            return extras!.Contains(id) || numbers!.Contains(id) ? Recorded.With(named, [.. extras[id]], numbers![id], rules) : named;
-        }
-        // Threads of their own: the pool, which the reader blocks a thread of, gives more only after half a second.
-        var workers = Enumerable
-            .Range(0, Math.Max(2, Environment.ProcessorCount))
-            .Select(_ =>
-                Task.Factory.StartNew(
-                    () =>
-                    {
-                        var part = rehearsal.Begin();
-                        foreach (var batch in channel.Reader.ReadAllAsync(cancel).ToBlockingEnumerable(cancel))
-                        {
-                            var people = batch.ConvertAll(p =>
-                                (
-                                    p.Id,
-                                    After: Of(p.Id, p.Facts, p.Others, draft.Attributes),
-                                    Before: rehearsal.Others.TryGetValue(p.On, out var own) ? Of(p.Id, p.Facts, p.Others, own.Attributes)
-                                    : current is null || sameSchema ? null
-                                    : Of(p.Id, p.Facts, p.Others, current.Attributes),
-                                    p.On
-                                )
-                            );
-                            naming.GetAwaiter().GetResult();
-                            foreach (var (id, bare, earlier, on) in people)
-                            {
-                                var own = names.GetValueOrDefault(id) ?? None;
-                                var after = Whole(id, bare, own, draft);
-                                var rules = rehearsal.Others.GetValueOrDefault(on) ?? current;
-                                var before = rules is null ? null : Whole(id, earlier ?? bare, own, rules);
-                                if (records.Count > 0 && records.TryGetValue(after.Facts.PersonKey, out var theirs))
-                                {
-                                    met[after.Facts.PersonKey] = true;
-                                    after = WithRecords(after, theirs);
-                                }
-                                part.Look(new(id, before, after, on));
-                            }
-                        }
-                        return part;
-                    },
-                    cancel,
-                    TaskCreationOptions.LongRunning,
-                    TaskScheduler.Default
-                )
-            )
-            .ToList();
-        await store.ReadAsync(
-            async s =>
-            {
-                var batch = new List<(string Id, byte[] Facts, string Others, long On)>(Batch);
-                await s.EachPersonAsync(
-                    (id, facts, others, on) =>
-                    {
-                        batch.Add((id, facts, others, on));
-                        if (batch.Count < Batch)
-                            return;
-                        // A full channel makes the reader wait: what is read is asked about before more is read.
-                        while (!channel.Writer.TryWrite(batch))
-                            Thread.Sleep(1);
-                        batch = new(Batch);
-                    },
-                    cancel
-                );
-                await channel.Writer.WriteAsync(batch, cancel);
-                channel.Writer.Complete();
-                return true;
-            },
-            cancel
-        );
+        var workers = Enumerable.Range(0, Math.Max(2, Environment.ProcessorCount)).Select(_ => Alone(Work, cancel)).ToList();
+        await store.ReadAsync(s => PourAsync(s, channel.Writer, cancel), cancel);
         var parts = (await Task.WhenAll(workers)).ToList();
         var fresh = rehearsal.Begin();
         foreach (var (key, employments) in records.Where(r => !met.ContainsKey(r.Key)))
             fresh.Look(new(key, null, WithRecords(new(default, employments[0], None), employments)));
         return rehearsal.End([.. parts, fresh]);
+
+        Rehearsal.Part Work()
+        {
+            var part = rehearsal.Begin();
+            foreach (var batch in channel.Reader.ReadAllAsync(cancel).ToBlockingEnumerable(cancel))
+            {
+                var people = batch.ConvertAll(p => (p, After: Of(p, draft.Attributes), Before: Earlier(p)));
+                naming.GetAwaiter().GetResult();
+                foreach (var (p, bare, earlier) in people)
+                {
+                    var after = held.Over(p.Id, bare, draft);
+                    var rules = rehearsal.Others.GetValueOrDefault(p.On) ?? current;
+                    var before = rules is null ? null : held.Over(p.Id, earlier ?? bare, rules);
+                    if (records.Count > 0 && records.TryGetValue(after.Facts.PersonKey, out var theirs))
+                    {
+                        met[after.Facts.PersonKey] = true;
+                        after = WithRecords(after, theirs);
+                    }
+                    part.Look(new(p.Id, before, after, p.On));
+                }
+            }
+            return part;
+        }
+
+        Subject? Earlier(ReadPerson p) =>
+            rehearsal.Others.TryGetValue(p.On, out var own) ? Of(p, own.Attributes)
+            : current is null || sameSchema ? null
+            : Of(p, current.Attributes);
+    }
+
+    /// <summary>A thread of its own: the pool, which the reader blocks a thread of, gives more only after half a second.</summary>
+    private static Task<T> Alone<T>(Func<T> work, CancellationToken cancel) =>
+        Task.Factory.StartNew(work, cancel, TaskCreationOptions.LongRunning, TaskScheduler.Default);
+
+    private static async Task<bool> PourAsync(Session s, ChannelWriter<List<ReadPerson>> into, CancellationToken cancel)
+    {
+        var batch = new List<ReadPerson>(Batch);
+        await s.EachPersonAsync(
+            (id, facts, others, on) =>
+            {
+                batch.Add(new(id, facts, others, on));
+                if (batch.Count < Batch)
+                    return;
+                // A full channel makes the reader wait: what is read is asked about before more is read.
+                while (!into.TryWrite(batch))
+                    Thread.Sleep(1);
+                batch = new(Batch);
+            },
+            cancel
+        );
+        await into.WriteAsync(batch, cancel);
+        into.Complete();
+        return true;
+    }
+
+    /// <summary>A person as read, not yet taken apart.</summary>
+    private readonly record struct ReadPerson(string Id, byte[] Facts, string Others, long On);
+
+    /// <summary>Names of accounts, numbers of pools and inputs made by hand, of everybody; read while people are taken apart.</summary>
+    private sealed class HandMade
+    {
+        private readonly Dictionary<string, Dictionary<AccountKey, string>> _names = new(StringComparer.Ordinal);
+        private ILookup<string, ExtraRow>? _extras;
+        private ILookup<string, PoolNumberRow>? _numbers;
+
+        public HashSet<(string, string)> Taken { get; } = [];
+
+        public async Task<bool> ReadAsync(Session s, CancellationToken cancel)
+        {
+            var keys = new Dictionary<(string, string), AccountKey>();
+            await s.EachNameAsync(
+                (person, target, slot, name) =>
+                {
+                    if (!_names.TryGetValue(person, out var own))
+                        _names[person] = own = new(1);
+                    if (!keys.TryGetValue((target, slot), out var key))
+                        keys[(target, slot)] = key = new(target, slot);
+                    own[key] = name;
+                    Taken.Add((target, name));
+                },
+                cancel
+            );
+            _extras = (await s.AllExtrasAsync()).ToLookup(e => e.PersonId);
+            _numbers = (await s.AllNumbersAsync()).ToLookup(n => n.PersonId);
+            return true;
+        }
+
+        public Subject Over(string id, Subject bare, Core.Rulebook.Rulebook rules)
+        {
+            var named = _names.TryGetValue(id, out var own) && own.Count > 0 ? bare with { AccountNames = own } : bare;
+            return _extras!.Contains(id) || _numbers!.Contains(id) ? Recorded.With(named, [.. _extras[id]], _numbers![id], rules) : named;
+        }
     }
 
     private static readonly Dictionary<AccountKey, string> None = [];
 
-    private static Subject Of(string id, byte[] facts, string others, NameSchema schema)
+    private static Subject Of(ReadPerson read, NameSchema schema)
     {
-        var subject = new Subject(PersonId.Parse(id), Facts.FromJson(facts, schema), None);
-        return others.Length <= 2 ? subject : subject with { Others = Facts.ListFromJson(others, schema) };
+        var subject = new Subject(PersonId.Parse(read.Id), Facts.FromJson(read.Facts, schema), None);
+        return read.Others.Length <= 2 ? subject : subject with { Others = Facts.ListFromJson(read.Others, schema) };
     }
 
     /// <summary>The person with the records of a file in the place of those known under the same numbers.</summary>

@@ -342,26 +342,9 @@ public sealed class ScimDesk(
         var read = new RecordReader(source, edition.Rulebook).Read(texts);
         var newKey = texts[source.KeyColumn];
         await s.ClearSetAsideAsync(source.Name, [.. new[] { newKey, oldKey }.Where(k => k.Length > 0).Distinct()]);
-        if (read.Fault is { } fault || newKey.Length == 0)
+        if (read.Fault is not null || newKey.Length == 0)
         {
-            var (column, value, reason) = read.Fault is { } f
-                ? (f.Column, f.Value, f.Reason)
-                : (source.ColumnNames[source.KeyColumn], "", "The key of the record is empty.");
-            await s.AddSetAsideAsync([
-                new()
-                {
-                    RunId = "push",
-                    Source = source.Name,
-                    File = $"/scim/v2/Users/{row.Id}",
-                    Line = 0,
-                    ColumnName = column,
-                    Value = value,
-                    Reason = reason,
-                    RecordKey = newKey,
-                    Fields = JsonSerializer.Serialize(source.Paths.Select((p, i) => (p, t: texts[i])).ToDictionary(x => x.p, x => x.t)),
-                },
-            ]);
-            s.Tell("sources", source.Name);
+            await SetAsideAsync(s, source, row, texts, read.Fault);
             return;
         }
         var fingerprint = UInt128.Zero;
@@ -376,6 +359,29 @@ public sealed class ScimDesk(
                 ? (await s.RecordsAsync(source.Name, [oldKey])).FirstOrDefault(r => r.Facts is not null)
                 : null;
         await TakeAsync(s, together, taking, new(newKey, fingerprint, read.Facts, 0) { Replaces = replaced });
+    }
+
+    /// <summary>A user who is no record of a person yet is listed with the reason.</summary>
+    private static async Task SetAsideAsync(Session s, SourceRule source, ScimRow row, IReadOnlyList<string> texts, RowFault? fault)
+    {
+        var (column, value, reason) = fault is not null
+            ? (fault.Column, fault.Value, fault.Reason)
+            : (source.ColumnNames[source.KeyColumn], "", "The key of the record is empty.");
+        await s.AddSetAsideAsync([
+            new()
+            {
+                RunId = "push",
+                Source = source.Name,
+                File = $"/scim/v2/Users/{row.Id}",
+                Line = 0,
+                ColumnName = column,
+                Value = value,
+                Reason = reason,
+                RecordKey = texts[source.KeyColumn],
+                Fields = JsonSerializer.Serialize(source.Paths.Select((p, i) => (p, t: texts[i])).ToDictionary(x => x.p, x => x.t)),
+            },
+        ]);
+        s.Tell("sources", source.Name);
     }
 
     /// <summary>Records of one group are decided together; one that comes twice, or is of a person met already, waits for what

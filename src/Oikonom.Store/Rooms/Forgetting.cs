@@ -127,6 +127,65 @@ public static class ForgettingTables
     public static string HiddenName(string target, string name) =>
         $"forgotten:{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes($"{target}\n{name}")))}";
 
+    private const string Others = "request_id IN (SELECT id FROM requests WHERE person_id=@person AND @kept NOT LIKE '%|' || id || '|%')";
+
+    /// <summary>What is held of a person, but what belongs to the requests that are kept.</summary>
+    private static readonly string[] OfThePerson =
+    [
+        "DELETE FROM ledger_values WHERE id IN (SELECT id FROM ledger WHERE person_id=@person AND (request_id IS NULL " + $"OR {Others}))",
+        "DELETE FROM set_aside WHERE record_key<>'' AND EXISTS (SELECT 1 FROM hr_records h WHERE h.person_id=@person "
+            + "AND h.source=set_aside.source AND h.record_key=set_aside.record_key)",
+        "DELETE FROM scim_resources WHERE EXISTS (SELECT 1 FROM hr_records h WHERE h.person_id=@person AND "
+            + "h.source=scim_resources.source AND (h.record_key=scim_resources.id OR h.record_key=scim_resources.unique_key "
+            + "OR h.record_key=scim_resources.external_id))",
+        "UPDATE held_runs SET raises='[]' WHERE state<>'held' AND EXISTS (SELECT 1 FROM people p WHERE p.id=@person "
+            + "AND p.number<>'' AND held_runs.raises LIKE '%\"' || p.number || '\"%')",
+        "DELETE FROM hr_versions WHERE person_id=@person",
+        "UPDATE hr_records SET facts=NULL, status='forgotten' WHERE person_id=@person",
+        $"UPDATE decisions SET remark='' WHERE {Others}",
+        $"DELETE FROM evidence WHERE task_id IN (SELECT id FROM tasks WHERE {Others})",
+        $"UPDATE tasks SET title='Work by hand', instructions='', answers='{{}}', remark='' WHERE {Others}",
+        $"DELETE FROM steps WHERE {Others}",
+        $"DELETE FROM notices WHERE {Others}",
+        $"DELETE FROM handovers WHERE {Others}",
+        "DELETE FROM write_backs WHERE person_id=@person",
+        "UPDATE rollout_people SET effects='[]', department='', problem='' WHERE person_id=@person",
+        "DELETE FROM pool_numbers WHERE person_id=@person",
+        "DELETE FROM chains WHERE subject_id=@person",
+        "DELETE FROM accounts WHERE person_id=@person",
+        "UPDATE grants SET reason='{\"Rule\":\"forgotten\",\"Place\":\"\",\"Condition\":\"\"}' WHERE person_id=@person "
+            + "AND (request_id IS NULL OR @kept NOT LIKE '%|' || request_id || '|%')",
+        "DELETE FROM extras WHERE person_id=@person AND kind IN ('field','end')",
+        "UPDATE extras SET reason='{\"Rule\":\"forgotten\",\"Place\":\"\",\"Condition\":\"\"}' WHERE person_id=@person "
+            + "AND @kept NOT LIKE '%|' || request_id || '|%'",
+        "UPDATE requests SET cause='{\"Text\":\"What it was about is "
+            + "forgotten.\",\"Source\":null,\"Line\":null,\"Differences\":[]}', plan=NULL, plan_before=NULL, wish='{}', "
+            + "candidates='', chosen='{}', problem='', held='', version=version+1 WHERE person_id=@person AND @kept NOT LIKE "
+            + "'%|' || id || '|%'",
+        "UPDATE people SET person_key=@key, number='', display=@nobody, search_key='', kind='', department='', "
+            + "site='', title='', manager='', start_day='0001-01-01', end_day='0001-01-01', others='[]', said='', "
+            + "source=@source, "
+            + "facts='{\"person\":\"forgotten\",\"number\":\"\",\"given\":\"Forgotten\",\"family\":\"person\",\"kind\":\"\","
+            + "\"start\":\"0001-01-01\",\"end\":\"0001-01-01\",\"site\":\"\"}', "
+            + "updated_at=@at, version=version+1 WHERE id=@person",
+    ];
+
+    /// <summary>What is held of the user a person was.</summary>
+    private static readonly string[] OfTheUser =
+    [
+        // The name by which they decided stays: who answers for a decision is part of the record.
+        "UPDATE users SET display=@nobody, mail='', number='', password_hash='', active=0, hearing='{}', issuer='', "
+            + "subject='' WHERE name=@user",
+        "DELETE FROM sessions WHERE user_name=@user",
+        "DELETE FROM tokens WHERE user_name=@user",
+        "DELETE FROM drafts WHERE user_name=@user",
+        "DELETE FROM views WHERE user_name=@user",
+        "DELETE FROM notices WHERE user_name=@user",
+        "DELETE FROM user_changes WHERE user_name=@user",
+        "DELETE FROM password_links WHERE user_name=@user",
+        "UPDATE delegations SET remark='' WHERE from_user=@user OR to_user=@user",
+    ];
+
     /// <summary>
     /// Forgets all that is held of a person but what belongs to the requests named. The ledger keeps its entries and
     /// loses the values beside them; every proof still verifies.
@@ -141,7 +200,6 @@ public static class ForgettingTables
     {
         // Kept requests are few; each is told by its id, so that the statements stay the same on both engines.
         var kept = $"|{string.Join('|', keptRequests)}|";
-        const string others = "request_id IN (SELECT id FROM requests WHERE person_id=@person AND @kept NOT LIKE '%|' || id || '|%')";
         var given = new
         {
             person,
@@ -175,67 +233,11 @@ public static class ForgettingTables
                 )
                 .ConfigureAwait(false);
         }
-        foreach (
-            var statement in new[]
-            {
-                "DELETE FROM ledger_values WHERE id IN (SELECT id FROM ledger WHERE person_id=@person AND (request_id IS NULL "
-                    + $"OR {others}))",
-                "DELETE FROM set_aside WHERE record_key<>'' AND EXISTS (SELECT 1 FROM hr_records h WHERE h.person_id=@person "
-                    + "AND h.source=set_aside.source AND h.record_key=set_aside.record_key)",
-                "DELETE FROM scim_resources WHERE EXISTS (SELECT 1 FROM hr_records h WHERE h.person_id=@person AND "
-                    + "h.source=scim_resources.source AND (h.record_key=scim_resources.id OR h.record_key=scim_resources.unique_key "
-                    + "OR h.record_key=scim_resources.external_id))",
-                "UPDATE held_runs SET raises='[]' WHERE state<>'held' AND EXISTS (SELECT 1 FROM people p WHERE p.id=@person "
-                    + "AND p.number<>'' AND held_runs.raises LIKE '%\"' || p.number || '\"%')",
-                "DELETE FROM hr_versions WHERE person_id=@person",
-                "UPDATE hr_records SET facts=NULL, status='forgotten' WHERE person_id=@person",
-                $"UPDATE decisions SET remark='' WHERE {others}",
-                $"DELETE FROM evidence WHERE task_id IN (SELECT id FROM tasks WHERE {others})",
-                $"UPDATE tasks SET title='Work by hand', instructions='', answers='{{}}', remark='' WHERE {others}",
-                $"DELETE FROM steps WHERE {others}",
-                $"DELETE FROM notices WHERE {others}",
-                $"DELETE FROM handovers WHERE {others}",
-                "DELETE FROM write_backs WHERE person_id=@person",
-                "UPDATE rollout_people SET effects='[]', department='', problem='' WHERE person_id=@person",
-                "DELETE FROM pool_numbers WHERE person_id=@person",
-                "DELETE FROM chains WHERE subject_id=@person",
-                "DELETE FROM accounts WHERE person_id=@person",
-                "UPDATE grants SET reason='{\"Rule\":\"forgotten\",\"Place\":\"\",\"Condition\":\"\"}' WHERE person_id=@person "
-                    + "AND (request_id IS NULL OR @kept NOT LIKE '%|' || request_id || '|%')",
-                "DELETE FROM extras WHERE person_id=@person AND kind IN ('field','end')",
-                "UPDATE extras SET reason='{\"Rule\":\"forgotten\",\"Place\":\"\",\"Condition\":\"\"}' WHERE person_id=@person "
-                    + "AND @kept NOT LIKE '%|' || request_id || '|%'",
-                "UPDATE requests SET cause='{\"Text\":\"What it was about is "
-                    + "forgotten.\",\"Source\":null,\"Line\":null,\"Differences\":[]}', plan=NULL, plan_before=NULL, wish='{}', "
-                    + "candidates='', chosen='{}', problem='', held='', version=version+1 WHERE person_id=@person AND @kept NOT LIKE "
-                    + "'%|' || id || '|%'",
-                "UPDATE people SET person_key=@key, number='', display=@nobody, search_key='', kind='', department='', "
-                    + "site='', title='', manager='', start_day='0001-01-01', end_day='0001-01-01', others='[]', said='', "
-                    + "source=@source, "
-                    + "facts='{\"person\":\"forgotten\",\"number\":\"\",\"given\":\"Forgotten\",\"family\":\"person\",\"kind\":\"\","
-                    + "\"start\":\"0001-01-01\",\"end\":\"0001-01-01\",\"site\":\"\"}', "
-                    + "updated_at=@at, version=version+1 WHERE id=@person",
-            }
-        )
+        foreach (var statement in OfThePerson)
             await session.ExecuteAsync(statement, given).ConfigureAwait(false);
         if (user is null)
             return;
-        foreach (
-            var statement in new[]
-            {
-                // The name by which they decided stays: who answers for a decision is part of the record.
-                "UPDATE users SET display=@nobody, mail='', number='', password_hash='', active=0, hearing='{}', issuer='', "
-                    + "subject='' WHERE name=@user",
-                "DELETE FROM sessions WHERE user_name=@user",
-                "DELETE FROM tokens WHERE user_name=@user",
-                "DELETE FROM drafts WHERE user_name=@user",
-                "DELETE FROM views WHERE user_name=@user",
-                "DELETE FROM notices WHERE user_name=@user",
-                "DELETE FROM user_changes WHERE user_name=@user",
-                "DELETE FROM password_links WHERE user_name=@user",
-                "UPDATE delegations SET remark='' WHERE from_user=@user OR to_user=@user",
-            }
-        )
+        foreach (var statement in OfTheUser)
             await session.ExecuteAsync(statement, new { user, nobody = Nobody }).ConfigureAwait(false);
     }
 
@@ -247,63 +249,58 @@ public static class ForgettingTables
             row
         );
 
+    private const string Own = "request_id IN (SELECT id FROM requests WHERE person_id=@person)";
+
+    private static readonly (string Name, string Sql)[] Tables =
+    [
+        ("person", "SELECT * FROM people WHERE id=@person"),
+        ("records", "SELECT source, record_key, facts, status FROM hr_records WHERE person_id=@person"),
+        ("earlierRecords", "SELECT source, record_key, at, facts FROM hr_versions WHERE person_id=@person ORDER BY version"),
+        ("accounts", "SELECT * FROM accounts WHERE person_id=@person"),
+        ("grants", "SELECT target, entitlement, from_at, until_at, reason FROM grants WHERE person_id=@person ORDER BY from_at"),
+        ("names", "SELECT target, name_key, at FROM names WHERE person_id=@person"),
+        ("numbers", "SELECT pool, number, at FROM pool_numbers WHERE person_id=@person"),
+        ("asked", "SELECT kind, subject, employment, value, from_at, until_at, reason, ended_at FROM extras WHERE person_id=@person"),
+        (
+            "requests",
+            "SELECT number, kind, state, requester, cause, wish, plan, created_at, completed_at FROM requests WHERE "
+                + "person_id=@person ORDER BY number"
+        ),
+        ("decisions", $"SELECT stage_title, actor, verdict, remark, at FROM decisions WHERE {Own} ORDER BY id"),
+        ("steps", "SELECT target, change, state, due_at, done_at, problem FROM steps WHERE subject_id=@person ORDER BY due_at, ordinal"),
+        ("tasks", "SELECT title, answers, remark, state, done_by, done_at FROM tasks WHERE person_id=@person"),
+        (
+            "evidence",
+            "SELECT e.name, e.media_type, e.size, e.hash, e.at FROM evidence e JOIN tasks t ON t.id=e.task_id WHERE "
+                + "t.person_id=@person"
+        ),
+        ("mails", $"SELECT mail, subject, body, created_at, sent_at FROM notices WHERE {Own} AND mail<>'' ORDER BY id"),
+        ("writtenBack", "SELECT source, record_key, fields, done_at FROM write_backs WHERE person_id=@person"),
+        (
+            "record",
+            "SELECT e.at, e.actor, e.kind, e.body, v.body AS personal FROM ledger e LEFT JOIN ledger_values v ON "
+                + "v.id=e.id WHERE e.person_id=@person ORDER BY e.entry"
+        ),
+        (
+            "user",
+            "SELECT u.name, u.display, u.mail, u.roles, u.number, u.active, u.created_at FROM users u WHERE "
+                + "u.person_id=@person OR (u.number<>'' AND u.number=(SELECT number FROM people WHERE id=@person))"
+        ),
+        (
+            "sessions",
+            "SELECT s.created_at, s.seen_at, s.address, s.agent, s.way FROM sessions s JOIN users u ON "
+                + "u.name=s.user_name WHERE u.person_id=@person"
+        ),
+    ];
+
     /// <summary>All that is held of a person, table by table, as it is stored.</summary>
     public static async Task<IReadOnlyDictionary<string, IReadOnlyList<IDictionary<string, object?>>>> AllOfAsync(
         this Session session,
         string person
     )
     {
-        const string own = "request_id IN (SELECT id FROM requests WHERE person_id=@person)";
         var found = new SortedDictionary<string, IReadOnlyList<IDictionary<string, object?>>>(StringComparer.Ordinal);
-        foreach (
-            var (name, sql) in new (string, string)[]
-            {
-                ("person", "SELECT * FROM people WHERE id=@person"),
-                ("records", "SELECT source, record_key, facts, status FROM hr_records WHERE person_id=@person"),
-                ("earlierRecords", "SELECT source, record_key, at, facts FROM hr_versions WHERE person_id=@person ORDER BY version"),
-                ("accounts", "SELECT * FROM accounts WHERE person_id=@person"),
-                ("grants", "SELECT target, entitlement, from_at, until_at, reason FROM grants WHERE person_id=@person ORDER BY from_at"),
-                ("names", "SELECT target, name_key, at FROM names WHERE person_id=@person"),
-                ("numbers", "SELECT pool, number, at FROM pool_numbers WHERE person_id=@person"),
-                (
-                    "asked",
-                    "SELECT kind, subject, employment, value, from_at, until_at, reason, ended_at FROM extras WHERE person_id=@person"
-                ),
-                (
-                    "requests",
-                    "SELECT number, kind, state, requester, cause, wish, plan, created_at, completed_at FROM requests WHERE "
-                        + "person_id=@person ORDER BY number"
-                ),
-                ("decisions", $"SELECT stage_title, actor, verdict, remark, at FROM decisions WHERE {own} ORDER BY id"),
-                (
-                    "steps",
-                    "SELECT target, change, state, due_at, done_at, problem FROM steps WHERE subject_id=@person ORDER BY due_at, ordinal"
-                ),
-                ("tasks", "SELECT title, answers, remark, state, done_by, done_at FROM tasks WHERE person_id=@person"),
-                (
-                    "evidence",
-                    "SELECT e.name, e.media_type, e.size, e.hash, e.at FROM evidence e JOIN tasks t ON t.id=e.task_id WHERE "
-                        + "t.person_id=@person"
-                ),
-                ("mails", $"SELECT mail, subject, body, created_at, sent_at FROM notices WHERE {own} AND mail<>'' ORDER BY id"),
-                ("writtenBack", "SELECT source, record_key, fields, done_at FROM write_backs WHERE person_id=@person"),
-                (
-                    "record",
-                    "SELECT e.at, e.actor, e.kind, e.body, v.body AS personal FROM ledger e LEFT JOIN ledger_values v ON "
-                        + "v.id=e.id WHERE e.person_id=@person ORDER BY e.entry"
-                ),
-                (
-                    "user",
-                    "SELECT u.name, u.display, u.mail, u.roles, u.number, u.active, u.created_at FROM users u WHERE "
-                        + "u.person_id=@person OR (u.number<>'' AND u.number=(SELECT number FROM people WHERE id=@person))"
-                ),
-                (
-                    "sessions",
-                    "SELECT s.created_at, s.seen_at, s.address, s.agent, s.way FROM sessions s JOIN users u ON "
-                        + "u.name=s.user_name WHERE u.person_id=@person"
-                ),
-            }
-        )
+        foreach (var (name, sql) in Tables)
             found[name] =
             [
                 .. (await session.QueryAsync<dynamic>(sql, new { person }).ConfigureAwait(false)).Select(row =>

@@ -308,24 +308,7 @@ public static class RequestTables
                 "(p.search_key LIKE @like ESCAPE '!' OR a.name LIKE @like ESCAPE '!' OR p.number=@Text OR CAST(r.number AS TEXT)=@Text)"
             );
         if (filter.InboxUser.Length > 0)
-        {
-            // Own rights, then those that others handed over.
-            var mine = new List<string>
-            {
-                "r.deciders LIKE @mine ESCAPE '!'",
-                "(r.decider_role<>'' AND @roles LIKE '%|' || r.decider_role || '|%')",
-            };
-            for (var i = 0; i < filter.Lent.Count; i++)
-                mine.Add(
-                    $"(r.state='deciding' AND r.requester<>@lender{i} AND (r.deciders LIKE @lent{i} ESCAPE '!' OR "
-                        + $"(r.decider_role<>'' AND @lentRoles{i} LIKE '%|' || r.decider_role || '|%')))"
-                );
-            where.Add(
-                "((r.state IN ('deciding','releasing') AND (r.state='releasing' OR r.requester<>@InboxUser) AND "
-                    + $"r.person_id<>@InboxPerson AND ({string.Join(" OR ", mine)})) "
-                    + "OR (r.state='choosing' AND @roles LIKE '%|operator|%') OR (r.state='asked' AND r.requester=@InboxUser))"
-            );
-        }
+            where.Add(Inbox(filter));
         if (filter.Site.Length > 0)
             where.Add("p.site=@Site");
         if (filter.Department.Length > 0)
@@ -347,6 +330,35 @@ public static class RequestTables
             where.Add("r.created_at<@RaisedBefore");
         if (filter.Reach is { } reach)
             where.Add(ReachOf(reach, "p"));
+        var parameters = ParametersOf(filter);
+        var condition = string.Join(" AND ", where);
+        return (
+            condition.Contains("p.", StringComparison.Ordinal) ? From : "FROM requests r",
+            condition,
+            parameters.Where(p => condition.Contains("@" + p.Key, StringComparison.Ordinal)).ToDictionary()
+        );
+    }
+
+    /// <summary>What waits for a user: by own rights, then by those that others handed over.</summary>
+    private static string Inbox(RequestFilter filter)
+    {
+        var mine = new List<string>
+        {
+            "r.deciders LIKE @mine ESCAPE '!'",
+            "(r.decider_role<>'' AND @roles LIKE '%|' || r.decider_role || '|%')",
+        };
+        for (var i = 0; i < filter.Lent.Count; i++)
+            mine.Add(
+                $"(r.state='deciding' AND r.requester<>@lender{i} AND (r.deciders LIKE @lent{i} ESCAPE '!' OR "
+                    + $"(r.decider_role<>'' AND @lentRoles{i} LIKE '%|' || r.decider_role || '|%')))"
+            );
+        return "((r.state IN ('deciding','releasing') AND (r.state='releasing' OR r.requester<>@InboxUser) AND "
+            + $"r.person_id<>@InboxPerson AND ({string.Join(" OR ", mine)})) "
+            + "OR (r.state='choosing' AND @roles LIKE '%|operator|%') OR (r.state='asked' AND r.requester=@InboxUser))";
+    }
+
+    private static Dictionary<string, object?> ParametersOf(RequestFilter filter)
+    {
         var parameters = new Dictionary<string, object?>
         {
             ["State"] = filter.State,
@@ -375,12 +387,7 @@ public static class RequestTables
         }
         if (filter.Reach is { } parts)
             AddReach(parameters, parts);
-        var condition = string.Join(" AND ", where);
-        return (
-            condition.Contains("p.", StringComparison.Ordinal) ? From : "FROM requests r",
-            condition,
-            parameters.Where(p => condition.Contains("@" + p.Key, StringComparison.Ordinal)).ToDictionary()
-        );
+        return parameters;
     }
 
     /// <summary>A condition that a person stands in one of the parts of the organisation.</summary>
