@@ -173,8 +173,7 @@ internal static class AskCommands
         if (preview.Plan.Count > 0)
         {
             Show.Title("It would bring");
-            foreach (var change in preview.Plan.Where(c => c.Kind != "verify"))
-                Show.Line($"  {change.Ordinal, 2}. {change.Text}{(change.Due is { } due ? $", at {Show.At(due)} UTC" : "")}");
+            EffectText.Write(preview.Effect);
             Show.Title($"Who decides ({preview.Workflow})");
             foreach (var stage in preview.Stages)
             {

@@ -193,6 +193,9 @@ internal static class WorkCommands
         if (request.Plan.Count == 0)
             return;
         Show.Line();
+        Show.Title("The whole effect");
+        EffectText.Write(request.Effect);
+        Show.Line();
         Show.Title(
             request.From is { } from
                 ? $"Plan under edition {request.Edition}, which it puts the person on from edition {from}; * comes of the changed rules"

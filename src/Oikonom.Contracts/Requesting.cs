@@ -76,6 +76,7 @@ public sealed record RequestPreview(
     string Workflow,
     IReadOnlyList<StageView> Stages,
     string? Note,
+    PlanEffect Effect,
     string Site = ""
 );
 

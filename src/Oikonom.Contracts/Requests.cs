@@ -118,6 +118,31 @@ public sealed record WishView(
     DateTimeOffset? From = null
 );
 
+/// <summary>One thing that a request gives, changes, leaves or takes away.</summary>
+/// <param name="Key">The account, or account/entitlement.</param>
+/// <param name="From">When it begins, or is changed or taken away; null: when the request is carried out.</param>
+/// <param name="Until">When it ends, as far as the plan says; null when no end is known.</param>
+/// <param name="Why">The rule or the request behind it, in words.</param>
+public sealed record EffectLine(
+    string Key,
+    string Title,
+    string Target,
+    bool Privileged,
+    DateTimeOffset? From,
+    DateTimeOffset? Until,
+    string Why,
+    IReadOnlyList<AttributeChangeView> Attributes
+);
+
+/// <summary>A plan by what comes of it for the person.</summary>
+/// <param name="Kept">What they hold and keep; empty where a request is about one thing alone.</param>
+public sealed record PlanEffect(
+    IReadOnlyList<EffectLine> Gained,
+    IReadOnlyList<EffectLine> Changed,
+    IReadOnlyList<EffectLine> Kept,
+    IReadOnlyList<EffectLine> Lost
+);
+
 public sealed record RequestDetail(
     RequestSummary Summary,
     CauseView Cause,
@@ -140,6 +165,7 @@ public sealed record RequestDetail(
     IReadOnlyList<OpenField> Open,
     IReadOnlyList<TaskView> Tasks,
     string? Held,
+    PlanEffect Effect,
     string WorkflowTitle = ""
 );
 

@@ -113,6 +113,51 @@ public sealed class PlannerTests
     }
 
     [Fact]
+    public void What_a_move_leaves_as_it_is_is_told_with_its_reason_and_its_end_and_binds_no_decision()
+    {
+        var asked = new Reason("request", "9", "month end");
+        var before = Desired.At(Small.Person(Small.Facts(department: "Office")), Edition, Now);
+        var held = new AccessState(
+            before.Accounts,
+            before.Grants.Values.Append(new GrantState(Small.Key("root"), asked)).ToDictionary(g => g.Key)
+        );
+        var person = Small.Person(Small.Facts(department: "Dive")) with
+        {
+            Extra = [new ExtraGrant(Small.Key("root"), Now.AddDays(-3), Now.AddDays(20), asked)],
+        };
+        var plan = Make(person, held);
+        // The account, what was asked for until its day, and what the hand-over leaves; not what the move takes at once.
+        Assert.Equal(
+            ["directory - ", $"directory/pay {Now.AddDays(14):o} office", $"directory/root {Now.AddDays(20):o} request"],
+            plan.Kept!.Select(k => k.Grant is { } key ? $"{key} {k.Until:o} {k.Reason.Rule}" : $"{k.Account} - {k.Until:o}")
+        );
+        Assert.Equal((plan with { Kept = null }).Digest, plan.Digest);
+        Assert.Equal(plan.Kept, Plan.FromJson(plan.ToJson()).Kept);
+    }
+
+    [Fact]
+    public void Who_leaves_keeps_nothing()
+    {
+        var before = Desired.At(Small.Person(Small.Facts(department: "Office")), Edition, Now);
+        var gone = Small.Person(Small.Facts(department: "Office", end: "2026-11-20"));
+        Assert.Null(Make(gone, before).Kept);
+    }
+
+    [Fact]
+    public void What_was_there_before_any_rule_gave_it_is_said_to_be_so()
+    {
+        var before = Desired.At(Small.Person(Small.Facts(department: "Office")), Edition, Now);
+        var found = new AccessState(
+            before.Accounts,
+            before
+                .Grants.Values.Append(new GrantState(Small.Key("root"), new(Reason.Baseline, "uid=x", "was there")))
+                .ToDictionary(g => g.Key)
+        );
+        var taken = Assert.Single(Make(Small.Person(Small.Facts(department: "Office")), found).Changes.OfType<Change.Revoke>());
+        Assert.Equal("was there, and no rule gives it", taken.Reason.Condition);
+    }
+
+    [Fact]
     public void Who_leaves_keeps_nothing_for_a_hand_over_and_the_reason_says_that_the_term_is_over()
     {
         var before = Desired.At(Small.Person(Small.Facts(department: "Office")), Edition, Now);

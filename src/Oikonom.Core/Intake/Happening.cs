@@ -46,6 +46,10 @@ public enum What
     [JsonStringEnumMemberName("leaver")]
     Leaver,
 
+    /// <summary>One of several employments ends, and the person works on in another.</summary>
+    [JsonStringEnumMemberName("employment-ends")]
+    EmploymentEnds,
+
     [JsonStringEnumMemberName("shortened-end")]
     ShortenedEnd,
 
@@ -78,7 +82,7 @@ public readonly record struct Happening(What What, RequestKind? Raises)
         if (before is null)
             return after is null ? Nothing : New(after, others, today);
         if (after is null)
-            return Gone(before, today);
+            return Gone(before, others, today);
         var differences = before.DifferenceTo(after);
         if (differences.Count == 0)
             return Nothing;
@@ -90,13 +94,12 @@ public readonly record struct Happening(What What, RequestKind? Raises)
         if (wasOver)
             return isOver ? new(What.LateNews, null) : new(What.Return, RequestKind.Joiner);
         if (isOver)
-            return Gone(before, today);
-        if (before.End != after.End)
+            return Gone(before, others, today);
+        if (before.End != after.End && after.End is { } end && (before.End is null || end < before.End))
         {
-            if (before.End is null)
-                return new(What.Leaver, RequestKind.Leaver);
-            if (after.End is { } end && end < before.End)
-                return new(What.ShortenedEnd, RequestKind.Leaver);
+            if (WorksOn(others, end))
+                return new(What.EmploymentEnds, RequestKind.Mover);
+            return new(before.End is null ? What.Leaver : What.ShortenedEnd, RequestKind.Leaver);
         }
         if (before.Start > today && before.Start != after.Start)
             return new(after.Start > before.Start ? What.PostponedStart : What.EarlierStart, RequestKind.Mover);
@@ -123,8 +126,15 @@ public readonly record struct Happening(What What, RequestKind? Raises)
     /// <summary>True for an employment that was taken back before it began.</summary>
     private static bool NeverWas(Facts employment) => employment.End < employment.Start;
 
-    private static Happening Gone(Facts before, DateOnly today) =>
-        before.End < today || NeverWas(before) ? Nothing : new(before.Start > today ? What.WithdrawnHire : What.Leaver, RequestKind.Leaver);
+    /// <summary>True when another employment goes on after a last day, without a day between.</summary>
+    private static bool WorksOn(IReadOnlyList<Facts> others, DateOnly last) =>
+        others.Any(o => !NeverWas(o) && o.Start <= last.AddDays(1) && (o.End is null || o.End > last));
+
+    private static Happening Gone(Facts before, IReadOnlyList<Facts> others, DateOnly today) =>
+        before.End < today || NeverWas(before) ? Nothing
+        : before.Start > today ? new(What.WithdrawnHire, RequestKind.Leaver)
+        : WorksOn(others, today) ? new(What.EmploymentEnds, RequestKind.Mover)
+        : new(What.Leaver, RequestKind.Leaver);
 
     /// <summary>
     /// The employment whose record was replaced: the same person and first day under another key, which the

@@ -3,7 +3,17 @@ using Oikonom.Core.Rulebook;
 namespace Oikonom.Core.Planning;
 
 /// <summary>Why something is wanted: the template, where its line stands, and the condition that held.</summary>
-public sealed record Reason(string Rule, string Place, string Condition);
+public sealed record Reason(string Rule, string Place, string Condition)
+{
+    /// <summary>The rule's name where something was found in a target when a baseline was taken.</summary>
+    public const string Baseline = "baseline";
+
+    /// <summary>The rule's name where something was found in a target when an entry was taken over.</summary>
+    public const string Adoption = "adoption";
+
+    /// <summary>True when it was there before any rule gave it.</summary>
+    internal bool IsFound => Rule is Baseline or Adoption;
+}
 
 /// <summary>How an account is there at an instant; one that is not there has no window.</summary>
 public enum Presence

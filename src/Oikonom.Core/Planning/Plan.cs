@@ -33,6 +33,10 @@ public sealed record Plan(int Edition, IReadOnlyList<Change> Changes)
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
     public IReadOnlyList<int>? ByRules { get; init; }
 
+    /// <summary>What the person holds and keeps; null when nothing is. It tells, and no decision is bound to it.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public IReadOnlyList<Kept>? Kept { get; init; }
+
     /// <summary>
     /// Of this plan, what another one does not do: of a changed account the attributes that differ, and the read-backs that
     /// belong to what is left.
@@ -88,5 +92,6 @@ public sealed record Plan(int Edition, IReadOnlyList<Change> Changes)
 
     /// <summary>SHA-256 of the plan in lower-case hexadecimal: what a decision is bound to.</summary>
     [JsonIgnore]
-    public string Digest => Convert.ToHexStringLower(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(this, Options)));
+    public string Digest =>
+        Convert.ToHexStringLower(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(this with { Kept = null }, Options)));
 }

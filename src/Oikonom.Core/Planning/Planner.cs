@@ -66,13 +66,12 @@ public static class Planner
             current = wanted;
             adopted = new Dictionary<AccountKey, ExistingAccount>();
         }
-        return new(
-            edition.Number,
-            [.. changes.OrderBy(c => c.Due ?? DateTimeOffset.MinValue).Select((change, i) => change with { Ordinal = i + 1 })]
-        )
-        {
-            Conflicts = conflicts.Count > 0 ? conflicts : null,
-        };
+        var ordered = changes
+            .OrderBy(c => c.Due ?? DateTimeOffset.MinValue)
+            .Select((change, i) => change with { Ordinal = i + 1 })
+            .ToList();
+        var kept = Kept.Of(recorded, windows.At(now), ordered);
+        return new(edition.Number, ordered) { Conflicts = conflicts.Count > 0 ? conflicts : null, Kept = kept.Count > 0 ? kept : null };
     }
 
     /// <summary>
@@ -206,7 +205,7 @@ public static class Planner
         var grants = new Dictionary<EntitlementKey, GrantState>(recorded.Grants);
         foreach (var (account, found) in adopted)
         {
-            var reason = new Reason("adoption", found.Location, $"matched by {found.MatchedBy}");
+            var reason = new Reason(Reason.Adoption, found.Location, $"matched by {found.MatchedBy}");
             accounts[account] = new(
                 account,
                 found.Name,
@@ -267,7 +266,7 @@ public static class Planner
             foreach (var grant in NoLongerWanted(current, wanted, key, target))
             {
                 var stays = after is { Enabled: true };
-                var reason = grant.Reason with { Condition = !stays || grant.Reason.Rule == "request" ? TermHasEnded : NoTemplateGives };
+                var reason = grant.Reason with { Condition = WhyOver(grant.Reason, !stays) };
                 var handOver = stays && moves ? HandOver(rulebook, grant) : TimeSpan.Zero;
                 if (handOver == TimeSpan.Zero)
                     found.Add(new Change.Revoke(grant.Key, entry, reason));
@@ -316,6 +315,13 @@ public static class Planner
 
     private const string TermHasEnded = "the term has ended";
     private const string NoTemplateGives = "no template gives it any more";
+    private const string NoRuleGives = "was there, and no rule gives it";
+
+    /// <summary>Why something that is held is wanted no more.</summary>
+    private static string WhyOver(Reason given, bool hasEnded) =>
+        hasEnded || given.Rule == "request" ? TermHasEnded
+        : given.IsFound ? NoRuleGives
+        : NoTemplateGives;
 
     /// <summary>What is to be done about the account itself.</summary>
     private static IEnumerable<Change> AccountChanges(
@@ -398,7 +404,7 @@ public static class Planner
         foreach (var grant in NoLongerWanted(current, wanted, target.Name, target))
         {
             var handOver = !over && moves ? HandOver(rulebook, grant) : TimeSpan.Zero;
-            var reason = grant.Reason with { Condition = over || grant.Reason.Rule == "request" ? TermHasEnded : NoTemplateGives };
+            var reason = grant.Reason with { Condition = WhyOver(grant.Reason, over) };
             yield return new Change.Revoke(grant.Key, Entry.None, reason)
             {
                 Due = handOver > TimeSpan.Zero ? (due ?? now) + handOver : due,

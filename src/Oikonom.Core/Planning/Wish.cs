@@ -226,6 +226,11 @@ public sealed record Wish
             case RequestKind.Access or RequestKind.Extension or RequestKind.Account:
                 var own = Make(after, edition, Off(earlier?.Before))
                     .Beside(earlier is null ? Make(before, edition) : MakeEarlier(earlier.Before));
+                // What else they hold is not what such a request is about.
+                own = own with
+                {
+                    Kept = null,
+                };
                 return earlier is null ? own : own.Marked(earlier.Edition, Make(after, edition).Beside(Make(before, edition)));
             default:
                 var whole = Make(after, edition, Off(earlier?.After));

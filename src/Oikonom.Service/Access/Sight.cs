@@ -149,7 +149,14 @@ public sealed class Veil(HashSet<string> hidden, Core.Rulebook.Rulebook? ruleboo
                 Plan = [.. request.Plan.Select(Over)],
                 Candidates = [.. request.Candidates.Select(c => c with { Attributes = [.. c.Attributes.Select(v => Over(c.Target, v))] })],
                 Wish = request.Wish with { Changes = [.. request.Wish.Changes.Select(Over)] },
+                Effect = Over(request.Effect),
             };
+
+    public PlanEffect Over(PlanEffect effect) =>
+        IsClear ? effect : effect with { Gained = [.. effect.Gained.Select(Over)], Changed = [.. effect.Changed.Select(Over)] };
+
+    private EffectLine Over(EffectLine line) =>
+        line.Attributes.Count == 0 ? line : line with { Attributes = [.. line.Attributes.Select(a => Over(line.Target, a))] };
 
     /// <summary>What a rehearsal would do to somebody.</summary>
     public AffectedView Over(AffectedView person) => IsClear ? person : person with { Effects = [.. person.Effects.Select(Over)] };

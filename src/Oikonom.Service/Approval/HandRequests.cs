@@ -110,7 +110,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
                 await RequireAloneAsync(s, ready);
                 var open = OpenFields(ready, edition);
                 if ((ready.Person is null && ready.Joiner is null) || ready.Problems.Exists(p => p.Field is "kind" or "person"))
-                    return new RequestPreview(false, ready.Problems, open, [], [], [], "", [], null);
+                    return new RequestPreview(false, ready.Problems, open, [], [], [], "", [], null, PlanEffects.None);
                 var choices = await RuleChoice.OfAsync(editions, body.Kind, ready.Wish, ready.Person?.Edition ?? 0, cancel);
                 for (var i = 0; ; i++)
                 {
@@ -124,7 +124,18 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
                     }
                     catch (PlanFault fault)
                     {
-                        return new RequestPreview(false, [.. ready.Problems, new("plan", fault.Message)], open, [], [], [], "", [], null);
+                        return new RequestPreview(
+                            false,
+                            [.. ready.Problems, new("plan", fault.Message)],
+                            open,
+                            [],
+                            [],
+                            [],
+                            "",
+                            [],
+                            null,
+                            PlanEffects.None
+                        );
                     }
                 }
             },
@@ -200,6 +211,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
                     ? "No target would change now. What is asked for is recorded once it is approved."
                     : "Nothing would change: what is asked for is so already."
                 : null,
+            veil.Over(PlanEffects.Of(plan, edition.Rulebook, ready.Wish.Changes.Keys.Any(k => k is BuiltIn.Given or BuiltIn.Family))),
             after.Facts.Site
         );
     }

@@ -4,6 +4,7 @@ using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Fulfilment;
+using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
@@ -225,6 +226,7 @@ public static class RequestViews
             [.. asked.Select(a => HandRequests.FieldOf(a, true, edition))],
             tasks,
             row.Held.Length > 0 ? row.Held : null,
+            PlanEffects.Of(of.Plan, edition.Rulebook, cause.Differences.Any(d => d.Name is BuiltIn.Given or BuiltIn.Family)),
             of.Workflow.Title
         );
     }

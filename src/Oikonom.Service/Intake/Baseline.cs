@@ -233,7 +233,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
             ImmutableId = account.ImmutableId,
             Attributes = JsonSerializer.Serialize(account.Attributes),
             Enabled = account.Enabled ? 1 : 0,
-            Reason = JsonSerializer.Serialize(new Reason("baseline", account.Location, "was there when Oikonom began")),
+            Reason = JsonSerializer.Serialize(new Reason(Core.Planning.Reason.Baseline, account.Location, "was there when Oikonom began")),
             At = now,
         };
 }

@@ -284,7 +284,7 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
         else if (one.Waiting is { } waiting)
         {
             one.RequestId = waiting.Id;
-            await FoldAsync(s, waiting, kind, one, taking.Source);
+            await FoldAsync(s, waiting, kind, one, taking);
         }
         else
         {
@@ -411,17 +411,17 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
             CreatedAt = at,
             Workflow = requests.WorkflowFor(taking.Edition, name),
             Source = taking.Source.Name,
-            Cause = JsonSerializer.Serialize(CauseOf(one, taking.Source)),
+            Cause = JsonSerializer.Serialize(CauseOf(one, taking.Source, taking.Edition.Rulebook)),
         };
     }
 
     /// <summary>What HR says changed while a request for the person waits: it is planned anew instead of raising a second one.</summary>
-    private async Task FoldAsync(Session s, RequestRow waiting, RequestKind kind, Taken one, SourceRule source)
+    private async Task FoldAsync(Session s, RequestRow waiting, RequestKind kind, Taken one, Taking taking)
     {
         var row = await s.RequestAsync(waiting.Id, forUpdate: true);
         if (row is null)
             return;
-        row.Cause = JsonSerializer.Serialize(CauseOf(one, source));
+        row.Cause = JsonSerializer.Serialize(CauseOf(one, taking.Source, taking.Edition.Rulebook));
         if (kind == RequestKind.Leaver)
             row.Kind = "leaver";
         if (row.State is RequestState.Deciding or RequestState.Asked or RequestState.Releasing)
@@ -438,16 +438,23 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
         }
     }
 
-    public static Cause CauseOf(Taken one, SourceRule source)
+    public static Cause CauseOf(Taken one, SourceRule source, Core.Rulebook.Rulebook rulebook)
     {
         var facts = one.Incoming.Facts ?? one.Leading;
         var name = facts.DisplayName;
         var end = facts.Text(BuiltIn.End);
+        var differences = one.Incoming.Facts is null ? [] : one.Before?.DifferenceTo(one.Incoming.Facts) ?? [];
         var text = one.Happening.What switch
         {
             What.Joiner => $"{name} starts on {facts.Text(BuiltIn.Start)} as {facts.Text(BuiltIn.Title)}",
+            // The first day of somebody who goes on under the same employment is long past.
+            What.Return when one.Before is { } was && was.Start == facts.Start =>
+                $"{name} comes back as {facts.Text(BuiltIn.Title)}; the last day had been {was.Text(BuiltIn.End)}",
             What.Return => $"{name} comes back on {facts.Text(BuiltIn.Start)} as {facts.Text(BuiltIn.Title)}",
             What.SecondEmployment => $"{name} has a second employment from {facts.Text(BuiltIn.Start)} as {facts.Text(BuiltIn.Title)}",
+            What.EmploymentEnds when one.Incoming.Facts is null =>
+                $"{name} is in the source no more as {one.Before!.Text(BuiltIn.Title)}, and works on as {one.Leading.Text(BuiltIn.Title)}",
+            What.EmploymentEnds => $"One of the employments of {name} ends: {facts.Text(BuiltIn.Title)}, last day {end}",
             What.Leaver when one.Incoming.Facts is null => $"{name} is in the source no more",
             What.Leaver => $"{name} leaves; the last day is {end}",
             What.ShortenedEnd => $"{name} leaves earlier; the last day is {end}",
@@ -456,12 +463,12 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
             What.PostponedStart => $"{name} starts later, on {facts.Text(BuiltIn.Start)}",
             What.EarlierStart => $"{name} starts earlier, on {facts.Text(BuiltIn.Start)}",
             What.KindChange => $"{name} is now {facts.Text(BuiltIn.Kind)}",
-            What.NameChange => $"{name} has a new name",
+            What.NameChange => $"{one.Before!.DisplayName} is now called {name}",
             What.NumberChange => $"{name} has the new number {facts.Number}",
-            What.Correction => $"The record of {name} was corrected",
-            _ => $"The record of {name} changed",
+            What.Correction => $"The record of {name} was corrected: {Said(differences, rulebook)}",
+            What.Mover => $"{name} moves: {Said(differences, rulebook)}",
+            _ => $"The record of {name} changed: {Said(differences, rulebook)}",
         };
-        var differences = one.Incoming.Facts is null ? [] : one.Before?.DifferenceTo(one.Incoming.Facts) ?? [];
         return new(
             text,
             source.Title,
@@ -474,5 +481,22 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
                 )),
             ]
         );
+    }
+
+    /// <summary>Which fields changed, from what to what; of those that not everybody may see only that they changed.</summary>
+    private static string Said(IReadOnlyList<AttributeDifference> differences, Core.Rulebook.Rulebook rulebook)
+    {
+        const int most = 3;
+        var said = differences.Take(most).Select(One).ToList();
+        return string.Join("; ", said) + (differences.Count > most ? $"; and {differences.Count - most} more" : "");
+
+        string One(AttributeDifference d)
+        {
+            var title = rulebook.TitleOf(d.Name);
+            var field = title.Length > 1 && char.IsLower(title[1]) ? char.ToLowerInvariant(title[0]) + title[1..] : title;
+            return rulebook.VisibleTo.ContainsKey(d.Name) ? $"{field} changed"
+                : d.Before.Length == 0 ? $"{field} {d.After}"
+                : $"{field} {d.Before} → {(d.After.Length > 0 ? d.After : "none")}";
+        }
     }
 }

@@ -9,8 +9,8 @@ import rooms from '../common/Rooms.module.css';
 import { useCatalogue, useWords } from '../common/words';
 import { type Asking, askingOf, bodyOf, isTouched, nothingAsked } from './asking';
 import { BulkForm } from './BulkForm';
+import { Effect } from './Effect';
 import style from './NewRequest.module.css';
-import { Plan, summaryOf } from './Plan';
 import { Fields, Line } from './RequestFields';
 import { Stages } from './Stages';
 import type { FieldSchema } from './schema';
@@ -212,9 +212,8 @@ function Preview({ preview, touched, stale }: { preview: RequestPreview; touched
     );
   return (
     <div className={`${rooms.stack} ${stale ? style.dim : ''}`}>
-      <p className={rooms.effectLine}>{summaryOf(preview.plan, place)}</p>
       {preview.templates.length > 0 && <p className={rooms.quiet}>Templates: {preview.templates.join(', ')}.</p>}
-      <Plan changes={preview.plan.filter((c) => c.kind !== 'verify')} steps={[]} place={place} />
+      <Effect effect={preview.effect} place={place} />
       <div>
         <h3>Who decides</h3>
         <p className={rooms.quiet}>{preview.workflow}</p>

@@ -1,29 +1,8 @@
 import type { ChangeView, StepView } from '../../api/client';
 import { StateMark } from '../../parts/StateMark';
-import { at, dayThere, moment, onDay, type Place } from '../../parts/when';
+import { at, dayThere, onDay, type Place } from '../../parts/when';
 import style from '../common/Rooms.module.css';
 import { useWords } from '../common/words';
-
-/** The whole effect in one line: what is made, changed, given and taken, and when it ends. */
-export function summaryOf(changes: ChangeView[], place?: Place): string {
-  const count = (kind: string) => changes.filter((c) => c.kind === kind && !c.later).length;
-  const parts = [
-    [count('create-account'), 'new account'],
-    [count('adopt-account'), 'existing account taken over'],
-    [count('change-account'), 'account changed'],
-    [count('disable-account'), 'account disabled'],
-    [count('grant'), 'entitlement given'],
-    [count('revoke'), 'entitlement taken back'],
-  ] as [number, string][];
-  const said = parts
-    .filter(([n]) => n > 0)
-    .map(([n, what]) => `${n} ${n === 1 ? what : what.replace(/^(new account|existing account|account|entitlement)/, '$1s')}`)
-    .join(', ');
-  const later = changes.find((c) => c.later && c.due);
-  const isGiven = count('create-account') + count('adopt-account') + count('grant') > 0;
-  const end = later?.due ? `; ends ${moment(later.due, place, 'end')}` : isGiven ? ', with no end' : '';
-  return `${said || 'Nothing is given or taken'}${end}.`;
-}
 
 /** States in which nothing of the plan has run: steps that are there were of an earlier plan. */
 const before = new Set(['planning', 'choosing', 'deciding', 'asked', 'releasing']);

@@ -12,9 +12,10 @@ import style from '../common/Rooms.module.css';
 import { spelledBy, useNamed, Who } from '../common/Who';
 import { useWords } from '../common/words';
 import { Deeds } from './Deeds';
+import { Effect } from './Effect';
 import { HistoryList } from './HistoryList';
 import { ItemList } from './ItemList';
-import { Plan, stepsOf, summaryOf, Titled } from './Plan';
+import { Plan, stepsOf, Titled } from './Plan';
 import { Stages } from './Stages';
 
 export function RequestPage() {
@@ -105,12 +106,13 @@ function Request({ request }: { request: RequestDetail }) {
           {request.candidates.length > 0 && <Candidates request={request} />}
           <section className={style.sheet} aria-labelledby="plan">
             <h2 id="plan">The whole effect</h2>
-            {request.plan.length > 0 && <p className={style.effect}>{summaryOf(request.plan, place)}</p>}
+            {request.plan.length > 0 && <Effect effect={request.effect} place={place} />}
             {request.items.length > 0 &&
               request.rights.approve &&
               (request.plan.length === 0 || request.rights.inPart || request.items.some((i) => i.mark) || request.gone.length > 0) && (
                 <ItemList request={request} without={without} setWithout={setWithout} />
               )}
+            {request.plan.length > 0 && <h3>Step by step</h3>}
             {request.plan.length > 0 ? (
               <Plan changes={request.plan} steps={stepsOf(summary.state, request.steps)} place={place} />
             ) : (

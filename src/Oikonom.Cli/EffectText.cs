@@ -1,0 +1,39 @@
+using Oikonom.Contracts;
+
+namespace Oikonom.Cli;
+
+/// <summary>What comes of a plan for the person, in lines: gained, changed, kept and lost.</summary>
+internal static class EffectText
+{
+    public static void Write(PlanEffect effect)
+    {
+        foreach (
+            var (side, lines) in new[]
+            {
+                ("Gained", effect.Gained),
+                ("Changed", effect.Changed),
+                ("Kept", effect.Kept),
+                ("Lost", effect.Lost),
+            }
+        )
+        {
+            var word = side;
+            foreach (var line in lines)
+            {
+                Show.Line($"  {word, -8} {line.Title}{(line.Privileged ? " (privileged)" : "")}{Term(line, side == "Lost")}");
+                if (side == "Changed")
+                    foreach (var attribute in line.Attributes)
+                        Show.Line(
+                            $"             {attribute.Name}: {(attribute.Before.Count == 0 ? "" : string.Join(", ", attribute.Before) + " → ")}"
+                                + $"{(attribute.After.Count == 0 ? "(removed)" : string.Join(", ", attribute.After))}"
+                        );
+                Show.Line($"             {line.Why}");
+                word = "";
+            }
+        }
+    }
+
+    private static string Term(EffectLine line, bool isLost) =>
+        (line.From is { } from ? $", {(isLost ? "at" : "from")} {Show.At(from)} UTC" : "")
+        + (line.Until is { } until ? $", until {Show.At(until)} UTC" : "");
+}
