@@ -163,6 +163,7 @@ public sealed class ClockTests
     [InlineData("Europe/Lisbon", "2026-10-25T01:30:00", "2026-10-25T00:30:00Z")]
     [InlineData("Australia/Hobart", "2026-10-04T02:30:00", "2026-10-03T16:00:00Z")]
     [InlineData("America/Halifax", "2026-11-01T01:30:00", "2026-11-01T04:30:00Z")]
+    [InlineData("America/Halifax", "2026-03-08T02:12:00", "2026-03-08T06:00:00Z")]
     public void An_hour_that_is_leapt_over_is_the_next_and_one_that_comes_twice_is_its_first(string zone, string local, string instant) =>
         Assert.Equal(
             DateTimeOffset.Parse(instant, CultureInfo.InvariantCulture),

@@ -10,7 +10,7 @@ namespace Oikonom.Core.Planning;
 public sealed record Kept(AccountKey Account, EntitlementKey? Grant, string Name, DateTimeOffset? Until, Reason Reason)
 {
     /// <summary>What is recorded and neither taken away nor disabled by the plan itself; its later ends are told with it.</summary>
-    internal static IReadOnlyList<Kept> Of(AccessState recorded, AccessState wanted, IReadOnlyList<Change> changes)
+    internal static IReadOnlyList<Kept> Of(Subject person, AccessState recorded, AccessState wanted, IReadOnlyList<Change> changes)
     {
         var accounts = recorded
             .Accounts.Values.Where(a =>
@@ -30,10 +30,18 @@ public sealed record Kept(AccountKey Account, EntitlementKey? Grant, string Name
                 g.Key,
                 recorded.Accounts.GetValueOrDefault(g.Key.Account)?.Name ?? "",
                 changes.FirstOrDefault(c => c is Change.Revoke revoke && revoke.Taken == g.Key)?.Due,
-                wanted.Grants.GetValueOrDefault(g.Key)?.Reason ?? g.Reason
+                Why(person.Extra.FirstOrDefault(e => e.Key == g.Key)?.Reason, wanted.Grants.GetValueOrDefault(g.Key)?.Reason) ?? g.Reason
             ));
         return [.. accounts.OrderBy(k => k.Account), .. grants.OrderBy(k => k.Grant)];
 
+        // What was asked for stays on its own terms, also where a template gives it too.
+        static Reason? Why(Reason? asked, Reason? given) =>
+            asked is null || given is null || given.Rule == asked.Rule
+                ? given
+                : asked with
+                {
+                    Condition = $"{asked.Condition}; the template '{given.Rule}' gives it too",
+                };
         static bool Is(Change change, AccountKey account) => change.Account == account && !change.Later;
     }
 }

@@ -70,7 +70,7 @@ public static class Planner
             .OrderBy(c => c.Due ?? DateTimeOffset.MinValue)
             .Select((change, i) => change with { Ordinal = i + 1 })
             .ToList();
-        var kept = Kept.Of(recorded, windows.At(now), ordered);
+        var kept = Kept.Of(person, recorded, windows.At(now), ordered);
         return new(edition.Number, ordered) { Conflicts = conflicts.Count > 0 ? conflicts : null, Kept = kept.Count > 0 ? kept : null };
     }
 

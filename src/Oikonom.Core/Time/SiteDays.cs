@@ -4,6 +4,7 @@ namespace Oikonom.Core.Time;
 public static class SiteDays
 {
     private const int MostKept = 100_000;
+    private const long QuarterHour = 15 * TimeSpan.TicksPerMinute;
     private static readonly System.Collections.Concurrent.ConcurrentDictionary<(TimeZoneInfo Zone, int Day), DateTimeOffset> Known = new(
         SameZone.Instance
     );
@@ -38,8 +39,9 @@ public static class SiteDays
     /// over it, the first after it.</summary>
     public static DateTimeOffset InstantOf(DateTime local, TimeZoneInfo zone)
     {
+        // A leap ends at a quarter of an hour.
         while (zone.IsInvalidTime(local))
-            local = local.AddMinutes(15);
+            local = new DateTime(((local.Ticks / QuarterHour) + 1) * QuarterHour, DateTimeKind.Unspecified);
         var offset = zone.IsAmbiguousTime(local) ? zone.GetAmbiguousTimeOffsets(local).Max() : zone.GetUtcOffset(local);
         return new DateTimeOffset(local, offset).ToUniversalTime();
     }

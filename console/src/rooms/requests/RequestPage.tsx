@@ -112,7 +112,7 @@ function Request({ request }: { request: RequestDetail }) {
               (request.plan.length === 0 || request.rights.inPart || request.items.some((i) => i.mark) || request.gone.length > 0) && (
                 <ItemList request={request} without={without} setWithout={setWithout} />
               )}
-            {request.plan.length > 0 && <h3>Step by step</h3>}
+            {request.plan.length > 0 && <h3 className={style.stepwise}>Step by step</h3>}
             {request.plan.length > 0 ? (
               <Plan changes={request.plan} steps={stepsOf(summary.state, request.steps)} place={place} />
             ) : (
