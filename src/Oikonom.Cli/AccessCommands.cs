@@ -31,7 +31,7 @@ internal static class AccessCommands
                     Console.Out.WriteLine($$"""{"signedIn":true,"name":"{{parsed.GetValue(name)}}","address":"{{service.Address}}"}""");
                 else
                     Show.Line(
-                        $"Signed in to {service.Address} as {parsed.GetValue(name)}; the token holds until {Show.At(issued.ExpiresAt)} UTC."
+                        $"Signed in to {service.Address} as {parsed.GetValue(name)}; the token holds until {Show.At(issued.ExpiresAt)}."
                     );
                 return Exit.Good;
             },

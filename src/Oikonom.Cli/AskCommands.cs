@@ -357,6 +357,8 @@ internal static class AskCommands
                     Show.Line($"{target.Title}: {target.Failing} failing: {target.Problem}");
                 foreach (var held in today.Held)
                     Show.Line($"Under the brake: {held.Source}: {held.Why}");
+                foreach (var look in today.Attention)
+                    Show.Line($"Needs a look: {look.Text}");
                 return Exit.Good;
             }
         );
@@ -405,7 +407,7 @@ internal static class AskCommands
                 var (task, raw) = await service.GetAsync<TaskView>($"/api/v1/tasks/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel);
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
-                Show.Title($"{task.Title} ({task.State}), due {Show.At(task.Due)} UTC");
+                Show.Title($"{task.Title} ({task.State}), due {Show.At(task.Due)}");
                 Show.Line(task.Instructions);
                 foreach (var field in task.Fields)
                     Show.Line(
@@ -587,7 +589,7 @@ internal static class AskCommands
                 );
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
-                Show.Line($"{made.To} decides for {made.From} from {Show.At(made.Begins)} until {Show.At(made.Ends)} UTC.");
+                Show.Line($"{made.To} decides for {made.From} from {Show.At(made.Begins)} until {Show.At(made.Ends)}.");
                 return Exit.Good;
             },
             to,

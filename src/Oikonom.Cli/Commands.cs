@@ -14,6 +14,12 @@ public static class Commands
         Recursive = true,
     };
 
+    public static readonly Option<bool> Utc = new("--utc")
+    {
+        Description = "instants in UTC, not by the clock of this machine",
+        Recursive = true,
+    };
+
     public static RootCommand Build()
     {
         Output.AcceptOnlyFromAmong("table", "json");
@@ -23,6 +29,7 @@ public static class Commands
                 + "found, 5 conflict, 6 service not reachable."
         );
         root.Options.Add(Output);
+        root.Options.Add(Utc);
         foreach (
             var command in AccessCommands
                 .All()
@@ -66,13 +73,14 @@ public static class Commands
         command.SetAction(
             async (parsed, cancel) =>
             {
+                Show.IsUtc = parsed.GetValue(Utc);
                 try
                 {
                     return await run(parsed, cancel);
                 }
                 catch (CliFault fault)
                 {
-                    await Console.Error.WriteLineAsync($"oikonom: {Show.Clean(fault.Message)}");
+                    await Console.Error.WriteLineAsync(IsJson(parsed) ? fault.AsJson() : $"oikonom: {Show.Clean(fault.Message)}");
                     return fault.Code;
                 }
                 catch (Exception error) when (error is not OperationCanceledException)

@@ -34,6 +34,6 @@ internal static class EffectText
     }
 
     private static string Term(EffectLine line, bool isLost) =>
-        (line.From is { } from ? $", {(isLost ? "at" : "from")} {Show.At(from)} UTC" : "")
-        + (line.Until is { } until ? $", until {Show.At(until)} UTC" : "");
+        (line.From is { } from ? $", {(isLost ? "at" : "from")} {Show.At(from)}" : "")
+        + (line.Until is { } until ? $", until {Show.At(until)}" : "");
 }

@@ -162,7 +162,7 @@ internal static class IntakeCommands
                         + $"a record that vanishes: {source.Vanishing}"
                 );
                 var counts = source.TestCounts ? "" : " (test again before switching on)";
-                Show.Line($"test: {(source.TestedAt is { } at ? $"{Show.At(at)} UTC: {source.TestOutcome}{counts}" : "never")}");
+                Show.Line($"test: {(source.TestedAt is { } at ? $"{Show.At(at)}: {source.TestOutcome}{counts}" : "never")}");
                 Show.Line($"records: {string.Join(", ", source.Records.Select(r => $"{r.Value} {r.Key}"))}");
                 Show.Table(["Attribute", "Made of"], source.Mapping.Select(m => (IReadOnlyList<string>)[m.Name, m.Value]), "");
                 if (source.WriteBack.Count > 0)
@@ -256,7 +256,7 @@ internal static class IntakeCommands
                     return Show.Json(raw);
                 Show.Line(
                     $"{source.Summary.Name} is "
-                        + $"{source.Summary.State}{(source.Summary.NextRun is { } next ? $"; it runs next at {Show.At(next)} UTC" : "")}."
+                        + $"{source.Summary.State}{(source.Summary.NextRun is { } next ? $"; it runs next at {Show.At(next)}" : "")}."
                 );
                 return Exit.Good;
             },
@@ -279,7 +279,7 @@ internal static class IntakeCommands
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
                 Show.Table(
-                    ["At (UTC)", "Mode", "By", "Outcome", "Result"],
+                    ["At", "Mode", "By", "Outcome", "Result"],
                     page.Items.Select(r => (IReadOnlyList<string>)[Show.At(r.StartedAt), r.Mode, r.Actor, r.Outcome, r.Message]),
                     "It has never run."
                 );
@@ -453,7 +453,7 @@ internal static class IntakeCommands
                 );
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
-                Show.Title($"Run of {held.Source} at {Show.At(held.At)} UTC by {held.Actor}: {held.State}");
+                Show.Title($"Run of {held.Source} at {Show.At(held.At)} by {held.Actor}: {held.State}");
                 Show.Line(held.Why);
                 Show.Table(
                     ["Request", "What happened", "Person", "Number"],
@@ -601,7 +601,7 @@ internal static class IntakeCommands
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
                 Show.Line(token.Token);
-                Show.Line($"It is valid until {Show.At(token.ExpiresAt)} UTC and is not shown again.");
+                Show.Line($"It is valid until {Show.At(token.ExpiresAt)} and is not shown again.");
                 return Exit.Good;
             },
             source,
@@ -624,7 +624,7 @@ internal static class IntakeCommands
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
                 Show.Table(
-                    ["Id", "Label", "Made by", "Made (UTC)", "Valid until (UTC)", "Ended"],
+                    ["Id", "Label", "Made by", "Made", "Valid until", "Ended"],
                     page.Items.Select(t =>
                         (IReadOnlyList<string>)
                             [t.Id, t.Label, t.Actor, Show.At(t.CreatedAt), Show.At(t.ExpiresAt), t.EndedAt is { } end ? Show.At(end) : ""]

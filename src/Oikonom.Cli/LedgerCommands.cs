@@ -48,7 +48,7 @@ internal static class LedgerCommands
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
                 Show.Table(
-                    ["Position", "At (UTC)", "Actor", "Kind", "Details"],
+                    ["Position", "At", "Actor", "Kind", "Details"],
                     page.Items.Select(e =>
                         (IReadOnlyList<string>)
                             [
@@ -256,7 +256,7 @@ internal static class LedgerCommands
                     return Show.Json(raw);
                 else
                     Show.Table(
-                        ["Entries", "Signed (UTC)", "Key", "Root"],
+                        ["Entries", "Signed", "Key", "Root"],
                         page.Items.Select(h =>
                             (IReadOnlyList<string>)
                                 [
@@ -299,7 +299,7 @@ internal static class LedgerCommands
                     return Show.Json(raw);
                 else
                     Show.Table(
-                        ["Key", "Signs heads of more than", "Since (UTC)", "Named by"],
+                        ["Key", "Signs heads of more than", "Since", "Named by"],
                         page.Items.Select(k =>
                             (IReadOnlyList<string>)
                                 [

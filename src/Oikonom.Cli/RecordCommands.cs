@@ -38,7 +38,7 @@ internal static class RecordCommands
                         line.Edition is { } edition ? $"edition {edition}" : null,
                         line.ForgottenAt is { } gone ? $"values forgotten on {gone.UtcDateTime:yyyy-MM-dd}, by {line.ForgottenBy}" : null,
                     };
-                    Show.Line($"{Show.At(line.At)} UTC  {line.Text}  ({string.Join(", ", said.OfType<string>())})");
+                    Show.Line($"{Show.At(line.At)}  {line.Text}  ({string.Join(", ", said.OfType<string>())})");
                     foreach (var change in line.Changes)
                         Show.Line(
                             $"    {change.Name}: {(change.Before.Count == 0 ? "" : string.Join(", ", change.Before) + " → ")}"

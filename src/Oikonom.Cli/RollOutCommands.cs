@@ -53,7 +53,7 @@ internal static class RollOutCommands
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
                 Show.Table(
-                    ["Roll-out", "Edition", "It", "Differ", "Lose", "Undecided", "Approved", "Done", "Since (UTC)", "Problem"],
+                    ["Roll-out", "Edition", "It", "Differ", "Lose", "Undecided", "Approved", "Done", "Since", "Problem"],
                     page.Items.Select(r =>
                         (IReadOnlyList<string>)
                             [
@@ -100,7 +100,7 @@ internal static class RollOutCommands
         Show.Title($"Roll-out {s.Number}: edition {s.Edition} {s.StateText}");
         Show.Line(
             $"{s.People} people differ, {s.Losing} of them would have less; for {s.Same} nothing "
-                + $"changes{Failing(s.Failing, s.Number)}. Published by {s.Author}, {Show.At(s.MadeAt)} UTC."
+                + $"changes{Failing(s.Failing, s.Number)}. Published by {s.Author}, {Show.At(s.MadeAt)}."
         );
         if (told.Brake is { } brake)
             Show.Line(told.ReleasedBy is { } by ? $"{brake} {by} let it pass." : brake);
@@ -156,7 +156,7 @@ internal static class RollOutCommands
             : rights.Decide || told.Departments.Any(d => d.MayDecide)
                 ? $"Look at the people, then decide: oikonom rollouts people {n}; oikonom rollouts approve {n}"
             : rights.Begin ? $"Begin the next wave: oikonom rollouts begin {n} --size 50 --pause PT1H"
-            : told.NextAt is { } at ? $"The next wave begins at {Show.At(at)} UTC."
+            : told.NextAt is { } at ? $"The next wave begins at {Show.At(at)}."
             : null;
         if (next is not null)
             Show.Line(next);

@@ -293,7 +293,7 @@ internal static class RulebookCommands
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
                 Show.Table(
-                    ["Proposal", "By", "At (UTC)", "Over edition", "Digest", "You may decide"],
+                    ["Proposal", "By", "At", "Over edition", "Digest", "You may decide"],
                     page.Items.Select(p =>
                         (IReadOnlyList<string>)
                             [p.Id, p.Author, Show.At(p.At), p.Base > 0 ? Text(p.Base) : "", p.Digest[..12], p.MayDecide ? "yes" : "no"]
@@ -344,7 +344,7 @@ internal static class RulebookCommands
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
                 Show.Table(
-                    ["Edition", "By", "Agreed by", "At (UTC)", "Digest"],
+                    ["Edition", "By", "Agreed by", "At", "Digest"],
                     page.Items.Select(e =>
                         (IReadOnlyList<string>)[Text(e.Number), e.Author, e.Approver, Show.At(e.PublishedAt), e.Digest[..12]]
                     ),
@@ -370,7 +370,7 @@ internal static class RulebookCommands
                 Show.Title($"{edition.Title}, edition {edition.Number}");
                 Show.Line(
                     $"published by {edition.Author}{(edition.Approver.Length > 0 ? $", agreed by {edition.Approver}," : "")} on "
-                        + $"{Show.At(edition.PublishedAt)} UTC, digest {edition.Digest}"
+                        + $"{Show.At(edition.PublishedAt)}, digest {edition.Digest}"
                 );
                 Show.Line($"sources:     {string.Join(", ", edition.Sources)}");
                 Show.Line($"targets:     {string.Join(", ", edition.Targets)}");
@@ -478,7 +478,7 @@ internal static class RulebookCommands
                     return Show.Json(raw);
                 Show.Title(
                     $"{told.Person} ({told.Number}), edition {told.Edition}"
-                        + $"{(told.Newest == told.Edition ? "" : $" (the newest is {told.Newest})")}, {Show.At(told.At)} UTC"
+                        + $"{(told.Newest == told.Edition ? "" : $" (the newest is {told.Newest})")}, {Show.At(told.At)}"
                 );
                 if (parsed.GetValue(of) is null)
                 {

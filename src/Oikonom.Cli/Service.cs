@@ -23,6 +23,22 @@ public static class Exit
 public sealed class CliFault(int code, string message) : Exception(message)
 {
     public int Code { get; } = code;
+
+    /// <summary>What the service answered (RFC 9457), where it answered at all.</summary>
+    public JsonElement? Problem { get; init; }
+
+    /// <summary>The fault for machines: the problem of the service, else the same sentence that people read.</summary>
+    public string AsJson() =>
+        Problem is { ValueKind: JsonValueKind.Object } problem
+            ? problem.GetRawText()
+            : JsonSerializer.Serialize(
+                new
+                {
+                    title = "The client cannot go on",
+                    detail = Message,
+                    exit = Code,
+                }
+            );
 }
 
 /// <summary>Speaks HTTP with the service; refusals become one line and an exit code.</summary>
@@ -118,9 +134,11 @@ public sealed class Service : IDisposable
     {
         var detail = $"The service answered {(int)response.StatusCode}.";
         var more = "";
+        JsonElement? told = null;
         try
         {
             var problem = await response.Content.ReadFromJsonAsync<JsonElement>(cancel);
+            told = problem;
             if (problem.TryGetProperty("detail", out var text))
                 detail = text.GetString() ?? detail;
             if (problem.TryGetProperty("findings", out var findings))
@@ -147,7 +165,10 @@ public sealed class Service : IDisposable
                 _ => Exit.Refused,
             },
             detail + more
-        );
+        )
+        {
+            Problem = told,
+        };
     }
 
     public void Dispose() => _client.Dispose();

@@ -26,7 +26,7 @@ internal static class SetupCommands
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
                 Show.Table(
-                    ["Secret", "Set by", "Set at (UTC)", "Goes to"],
+                    ["Secret", "Set by", "Set at", "Goes to"],
                     page.Items.Select(s => (IReadOnlyList<string>)[s.Name, s.SetBy, Show.At(s.SetAt), string.Join(", ", s.Goes)]),
                     "No secret is set."
                 );

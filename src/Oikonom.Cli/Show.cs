@@ -13,10 +13,14 @@ public static class Show
         Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
     };
 
+    /// <summary>True when instants are told in UTC and not by the clock of this machine.</summary>
+    public static bool IsUtc { get; set; }
+
     public static void Setup()
     {
+        // What goes into a pipe is not broken into lines.
         if (Console.IsOutputRedirected)
-            AnsiConsole.Profile.Width = 220;
+            AnsiConsole.Profile.Width = 100_000;
     }
 
     public static int Json(JsonElement raw)
@@ -27,24 +31,18 @@ public static class Show
 
     public static void Table(IReadOnlyList<string> columns, IEnumerable<IReadOnlyList<string>> rows, string empty)
     {
-        var table = new Table { Border = TableBorder.Simple, ShowHeaders = true };
-        foreach (var column in columns)
-            table.AddColumn(
-                new TableColumn(new Text(column, new Style(decoration: Decoration.Bold)))
-                {
-                    NoWrap = column is "No." or "Since" or "Number" or "State" or "Kind",
-                }
-            );
-        var count = 0;
-        foreach (var row in rows)
+        List<IReadOnlyList<string>> cells = [.. rows.Select(r => (IReadOnlyList<string>)[.. r.Select(Clean)])];
+        if (cells.Count == 0)
         {
-            table.AddRow(row.Select(cell => (Spectre.Console.Rendering.IRenderable)new Text(Clean(cell))));
-            count++;
-        }
-        if (count == 0)
             Line(empty);
-        else
-            AnsiConsole.Write(table);
+            return;
+        }
+        var lines = TextTable.Lay(columns, cells, Console.IsOutputRedirected ? null : AnsiConsole.Profile.Width);
+        for (var i = 0; i < lines.Count; i++)
+            if (i == 0)
+                Title(lines[i]);
+            else
+                Line(lines[i]);
     }
 
     /// <summary>Text from data never reaches the terminal with control characters in it.</summary>
@@ -58,7 +56,11 @@ public static class Show
 
     public static void Bad(string text) => AnsiConsole.Write(new Text(Clean(text) + "\n", new Style(Color.Red)));
 
-    public static string At(DateTimeOffset at) => at.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
+    /// <summary>An instant by the clock of this machine, or in UTC and said to be so.</summary>
+    public static string At(DateTimeOffset at) =>
+        IsUtc
+            ? at.UtcDateTime.ToString("yyyy-MM-dd HH:mm 'UTC'", CultureInfo.InvariantCulture)
+            : at.ToLocalTime().ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
 
     public static string Ago(DateTimeOffset since)
     {

@@ -88,7 +88,7 @@ internal static class TargetCommands
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
                 Show.Table(
-                    ["Account", "Taken for", "Answers for it", "State", "Until (UTC)", "Found (UTC)", "Where"],
+                    ["Account", "Taken for", "Answers for it", "State", "Until", "Found", "Where"],
                     page.Items.Select(a =>
                         (IReadOnlyList<string>)
                             [

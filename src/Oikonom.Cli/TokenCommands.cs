@@ -20,7 +20,7 @@ internal static class TokenCommands
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
                 Show.Table(
-                    ["Token", "For", "Roles", "Made (UTC)", "Ends (UTC)"],
+                    ["Token", "For", "Roles", "Made", "Ends"],
                     page.Items.Select(t =>
                         (IReadOnlyList<string>)
                             [
@@ -58,7 +58,7 @@ internal static class TokenCommands
                     return Show.Json(raw);
                 Show.Line(issued.Token);
                 await Console.Error.WriteLineAsync(
-                    $"It holds until {Show.At(issued.ExpiresAt)} UTC and is not shown again. End the old one with 'oikonom tokens end ID'."
+                    $"It holds until {Show.At(issued.ExpiresAt)} and is not shown again. End the old one with 'oikonom tokens end ID'."
                 );
                 return Exit.Good;
             },

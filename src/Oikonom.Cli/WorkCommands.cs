@@ -160,19 +160,19 @@ internal static class WorkCommands
         Show.Line();
         foreach (var stage in request.Stages.Where(x => x.State is "now" or "next" or "skipped"))
         {
-            var when = $"{(stage.State == "now" ? ", now" : ", later")}{(stage.Due is { } due ? $", due {Show.At(due)} UTC" : "")}";
+            var when = $"{(stage.State == "now" ? ", now" : ", later")}{(stage.Due is { } due ? $", due {Show.At(due)}" : "")}";
             Show.Line($"  Stage  {stage.Title}: {(stage.Skipped is { } why ? $"not asked, because {why}" : stage.Who + when)}");
         }
         foreach (var milestone in request.Milestones.Where(m => m.Reached))
-            Show.Line($"  {milestone.Title} since {(milestone.At is { } at ? Show.At(at) : "")} UTC: {milestone.Text}");
+            Show.Line($"  {milestone.Title} since {(milestone.At is { } at ? Show.At(at) : "")}: {milestone.Text}");
         foreach (var done in request.Story.Done)
             Show.Line($"  Done   {done}");
         Show.Line($"  Now    {request.Story.Now}");
         Show.Line($"  Next   {request.Story.Next}");
         if (s.CompletedAt is { } over)
-            Show.Line($"  Over   since {Show.At(over)} UTC ({Show.Ago(over)})");
+            Show.Line($"  Over   since {Show.At(over)} ({Show.Ago(over)})");
         else
-            Show.Line($"  Waits  on {request.Story.WaitsOn} since {Show.At(request.Story.Since)} UTC ({Show.Ago(request.Story.Since)})");
+            Show.Line($"  Waits  on {request.Story.WaitsOn} since {Show.At(request.Story.Since)} ({Show.Ago(request.Story.Since)})");
         if (request.Story.Unblock is { } unblock)
             Show.Line($"  To do  {unblock}");
         Plan(request);
@@ -210,7 +210,7 @@ internal static class WorkCommands
         {
             Show.Line(
                 $"{(change.ByRules ? " *" : "  ")}{change.Ordinal, 2}. "
-                    + $"{change.Text}{(change.Due is { } due ? $", at {Show.At(due)} UTC" : "")}"
+                    + $"{change.Text}{(change.Due is { } due ? $", at {Show.At(due)}" : "")}"
                     + $"{(states.TryGetValue(change.Ordinal, out var state) ? $"  [{state}]" : "")}"
             );
             foreach (var attribute in change.Attributes)
@@ -473,7 +473,7 @@ internal static class WorkCommands
                         ""
                     );
                 foreach (var next in p.Scheduled)
-                    Show.Line($"Scheduled {Show.At(next.Due)} UTC: {next.Text} (request {next.RequestNumber})");
+                    Show.Line($"Scheduled {Show.At(next.Due)}: {next.Text} (request {next.RequestNumber})");
                 return Exit.Good;
             },
             id

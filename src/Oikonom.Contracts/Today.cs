@@ -15,6 +15,11 @@ public sealed record StarterView(
     string Now
 );
 
+/// <summary>Something that nobody's request tells and somebody should look at.</summary>
+/// <param name="Kind">disagreement, vanished, set-aside or unknown-manager.</param>
+/// <param name="Link">The page on which it is solved.</param>
+public sealed record AttentionView(string Kind, string Text, string Link);
+
 public sealed record TodayView(
     DateTimeOffset At,
     IReadOnlyList<RequestSummary> Mine,
@@ -31,7 +36,8 @@ public sealed record TodayView(
     IReadOnlyList<RequestSummary> Own,
     IReadOnlyList<TodayCount> Counts,
     IReadOnlyList<string> Standing,
-    IReadOnlyList<RolloutSummary> Rollouts
+    IReadOnlyList<RolloutSummary> Rollouts,
+    IReadOnlyList<AttentionView> Attention
 );
 
 /// <summary>How many requests wait for the caller.</summary>

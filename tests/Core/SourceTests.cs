@@ -41,6 +41,30 @@ public sealed class SourceTests
     private static List<(int Line, string Key, RowFault? Fault, string Name)> Read(string text) => Read(Encoding.UTF8.GetBytes(text));
 
     [Theory]
+    [InlineData("start_date", "0206-11-02", "The first day 0206-11-02 lies more than 80 years back.")]
+    [InlineData("start_date", "2062-11-02", "The first day 2062-11-02 lies more than 2 years ahead.")]
+    [InlineData("end_date", "2206-01-01", "The last day 2206-01-01 lies more than 60 years ahead.")]
+    [InlineData("family_name", "Quill\nTor", "'family' holds a line break or a tab.")]
+    [InlineData("job_title", "Di\tver", "'title' holds a line break or a tab.")]
+    [InlineData("manager_no", "E2\r\nE3", "'manager' holds a line break or a tab.")]
+    // At the edge, and where a line break is no fault.
+    [InlineData("start_date", "1946-11-27", null)]
+    [InlineData("start_date", "2028-11-27", null)]
+    [InlineData("end_date", "2086-11-27", null)]
+    [InlineData("family_name", "Quill\n", null)]
+    public void A_record_that_nobody_means_is_set_aside(string column, string value, string? reason)
+    {
+        var texts = new string[Source.ColumnNames.Count];
+        var good = Good.TrimEnd().Split(',');
+        for (var i = 0; i < texts.Length; i++)
+            texts[i] = Source.ColumnNames[i] == column ? value : good[Header.TrimEnd().Split(',').ToList().IndexOf(Source.ColumnNames[i])];
+        var reading = new RecordReader(Source, Northmere.Edition.Rulebook, on: new(2026, 11, 27)).Read(texts);
+        Assert.Equal((reason, reason is null ? null : column), (reading.Fault?.Reason, reading.Fault?.Column));
+        // Without a day to compare with nothing is implausible.
+        Assert.Null(new RecordReader(Source, Northmere.Edition.Rulebook).Read(texts).Fault);
+    }
+
+    [Theory]
     [InlineData(
         "P1,E1,Tor,,employee,2026-11-02,,E2,Dive Team,harbour,Diver,4200,t@post.example,+00\n",
         "family_name",

@@ -33,34 +33,61 @@ public readonly struct Value : IEquatable<Value>
         _reference = reference;
     }
 
+    /// <summary>Of what kind it is.</summary>
     public ValueKind Kind { get; }
 
+    /// <summary>No value.</summary>
     public static Value Null => default;
 
+    /// <summary>A truth.</summary>
     public static Value Of(bool value) => new(ValueKind.Bool, value ? 1 : 0, null);
 
+    /// <summary>A whole number.</summary>
     public static Value Of(long value) => new(ValueKind.Int, value, null);
 
+    /// <summary>A text.</summary>
     public static Value Of(string value) => new(ValueKind.String, 0, value);
 
+    /// <summary>A day.</summary>
     public static Value Of(DateOnly value) => new(ValueKind.Date, value.DayNumber, null);
 
+    /// <summary>A day, or no value.</summary>
     public static Value Of(DateOnly? value) => value is { } day ? Of(day) : Null;
 
+    /// <summary>An instant, kept in UTC.</summary>
     public static Value Of(DateTimeOffset value) => new(ValueKind.Instant, value.UtcTicks, null);
 
+    /// <summary>A duration.</summary>
     public static Value Of(TimeSpan value) => new(ValueKind.Duration, value.Ticks, null);
 
+    /// <summary>A list.</summary>
     public static Value Of(IReadOnlyList<Value> value) => new(ValueKind.List, 0, value);
 
+    /// <summary>True when there is no value.</summary>
     public bool IsNull => Kind == ValueKind.Null;
+
+    /// <summary>The truth; false of any other kind.</summary>
     public bool AsBool => Kind == ValueKind.Bool && _number != 0;
+
+    /// <summary>The whole number; only of that kind.</summary>
     public long AsInt => _number;
+
+    /// <summary>The text; "" of any other kind.</summary>
     public string AsString => _reference as string ?? "";
+
+    /// <summary>The day; only of that kind.</summary>
     public DateOnly AsDate => DateOnly.FromDayNumber((int)_number);
+
+    /// <summary>The day; null of any other kind.</summary>
     public DateOnly? AsDateOrNull => Kind == ValueKind.Date ? AsDate : null;
+
+    /// <summary>The instant in UTC; only of that kind.</summary>
     public DateTimeOffset AsInstant => new(_number, TimeSpan.Zero);
+
+    /// <summary>The duration; only of that kind.</summary>
     public TimeSpan AsDuration => new(_number);
+
+    /// <summary>The values; none of any other kind.</summary>
     public IReadOnlyList<Value> AsList => _reference as IReadOnlyList<Value> ?? [];
 
     /// <summary>Order of two values of one kind; null when they cannot be ordered (different kinds, or one is null).</summary>

@@ -22,7 +22,8 @@ public readonly record struct RowReading(Facts? Facts, RowFault? Fault)
 
 /// <summary>Maps the columns of a row to attributes. One reader serves one thread.</summary>
 /// <param name="today">With it, hires that were withdrawn before their first day are told from faults.</param>
-public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook, DateOnly? today = null)
+/// <param name="on">The day from which on days are held to be plausible or not; <paramref name="today"/> when it is not given.</param>
+public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook, DateOnly? today = null, DateOnly? on = null)
 {
     private const int MaxValue = 1024;
     private readonly Scope _scope = new(source.Columns);
@@ -81,6 +82,8 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook, 
                         + $"rulebook.{Nearest.Hint(facts.Text(BuiltIn.Site), rulebook.Sites.Keys)}"
                 )
             );
+        if ((on ?? today) is { } day && Implausible(facts, day) is { } doubt)
+            return new(null, doubt);
         if (facts.End < facts.Start)
             return new(
                 facts.Start > today ? facts : null,
@@ -94,6 +97,36 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook, 
             };
         return new(facts, null);
     }
+
+    /// <summary>What nobody means: a line break in a name, a first day long before anybody's, a day decades ahead.</summary>
+    private RowFault? Implausible(Facts facts, DateOnly day)
+    {
+        var rule = source.Plausible;
+        foreach (var name in OfOneLine)
+            if (facts.Text(name).AsSpan().IndexOfAny('\n', '\r', '\t') >= 0)
+                return Doubt(name, $"'{name}' holds a line break or a tab.");
+        if (facts.Start < day.AddYears(-rule.OldestStart))
+            return Doubt(BuiltIn.Start, $"The first day {facts.Text(BuiltIn.Start)} lies more than {rule.OldestStart} years back.");
+        if (facts.Start > day.AddYears(rule.FurthestStart))
+            return Doubt(BuiltIn.Start, $"The first day {facts.Text(BuiltIn.Start)} lies more than {rule.FurthestStart} years ahead.");
+        if (facts.End > day.AddYears(rule.FurthestEnd))
+            return Doubt(BuiltIn.End, $"The last day {facts.Text(BuiltIn.End)} lies more than {rule.FurthestEnd} years ahead.");
+        return null;
+
+        RowFault Doubt(string name, string reason) => Fault(source.Mapping.First(m => m.Name == name), reason);
+    }
+
+    /// <summary>Attributes that stand in one line wherever people read them.</summary>
+    private static readonly string[] OfOneLine =
+    [
+        BuiltIn.Person,
+        BuiltIn.Number,
+        BuiltIn.Given,
+        BuiltIn.Family,
+        BuiltIn.Department,
+        BuiltIn.Title,
+        BuiltIn.Manager,
+    ];
 
     private RowFault Fault(MappedAttribute attribute, string reason)
     {

@@ -6,16 +6,37 @@ namespace Oikonom.Core.People;
 /// <summary>The attributes every rulebook knows; a rulebook may declare more.</summary>
 public static class BuiltIn
 {
+    /// <summary>What is the same for all employments of one human being.</summary>
     public const string Person = "person";
+
+    /// <summary>The number of one employment.</summary>
     public const string Number = "number";
+
+    /// <summary>The given name.</summary>
     public const string Given = "given";
+
+    /// <summary>The family name.</summary>
     public const string Family = "family";
+
+    /// <summary>The kind of employment, such as employee or volunteer.</summary>
     public const string Kind = "kind";
+
+    /// <summary>The first day.</summary>
     public const string Start = "start";
+
+    /// <summary>The last day, that day included; empty when none is known.</summary>
     public const string End = "end";
+
+    /// <summary>The number of the line manager.</summary>
     public const string Manager = "manager";
+
+    /// <summary>The department, as the source calls it.</summary>
     public const string Department = "department";
+
+    /// <summary>The site, by its name in the rulebook.</summary>
     public const string Site = "site";
+
+    /// <summary>The job title.</summary>
     public const string Title = "title";
 
     /// <summary>What the work is charged to.</summary>

@@ -5,21 +5,55 @@ namespace Oikonom.Core.Rulebook;
 /// <summary>What notices are about, their built-in texts, and the names a text may use in double braces.</summary>
 public static partial class NoticeEvents
 {
+    /// <summary>To an approver: a request waits for their decision.</summary>
     public const string Decide = "decide";
+
+    /// <summary>To who releases: an approved request waits for them.</summary>
+    public const string Release = "release";
+
+    /// <summary>To an approver: the decision is due soon.</summary>
     public const string Reminder = "reminder";
+
+    /// <summary>To the requester and who is asked next: nobody decided in time.</summary>
     public const string Late = "late";
+
+    /// <summary>To the requester: an approver asks before deciding.</summary>
     public const string Asked = "asked";
+
+    /// <summary>To the approver who asked: the answer.</summary>
     public const string Answered = "answered";
+
+    /// <summary>To the requester: it was declined, with the reason.</summary>
     public const string Declined = "declined";
+
+    /// <summary>To the requester: it is approved and waits for release.</summary>
     public const string Approved = "approved";
+
+    /// <summary>To the requester: it is complete, or done in part.</summary>
     public const string Completed = "completed";
+
+    /// <summary>To the requester: nothing of it was wanted any more.</summary>
     public const string Lapsed = "lapsed";
+
+    /// <summary>To operators: it cannot go on by itself.</summary>
     public const string Stuck = "stuck";
+
+    /// <summary>To who does the work by hand.</summary>
     public const string Task = "task";
+
+    /// <summary>To the requester: other approvers were found.</summary>
     public const string Replaced = "replaced";
+
+    /// <summary>To an approver: the plan they approved became another.</summary>
     public const string Changed = "changed";
+
+    /// <summary>To the new person, or their manager: the account is prepared.</summary>
     public const string Welcome = "welcome";
+
+    /// <summary>To the manager: a written end came and nobody had decided.</summary>
     public const string Ended = "ended";
+
+    /// <summary>To the manager: the new person is ready.</summary>
     public const string FirstDay = "first-day";
 
     /// <summary>Names a text may use.</summary>
@@ -54,6 +88,11 @@ public static partial class NoticeEvents
             "Dear {{to}},\n\nthe {{kind}} request {{number}} for {{person}} ({{title}}, {{department}}) waits for your "
                 + "decision as {{as}}.\n\n{{effect}}\n\nSee the whole effect and decide:\n{{link}}\n\nThe link alone decides "
                 + "nothing; you sign in first.\n"
+        ),
+        [Release] = (
+            "Please release: {{kind}} {{person}} (request {{number}})",
+            "Dear {{to}},\n\nthe {{kind}} request {{number}} for {{person}} ({{title}}, {{department}}) is approved and waits for "
+                + "release.{{text}}\n\n{{effect}}\n\n{{link}}\n"
         ),
         [Reminder] = (
             "Reminder: {{kind}} {{person}} still waits for you (request {{number}})",

@@ -197,9 +197,18 @@ public sealed record SourceRule(
     /// <summary>Fields written back to the source, by name, from the names and attributes of accounts.</summary>
     public IReadOnlyList<MappedAttribute> WriteBack { get; init; } = [];
 
-    /// <summary>Mailbox that hears of failed and held runs, or "".</summary>
+    /// <summary>Mailbox that hears of failed and held runs and of what a run leaves for people, or "".</summary>
     public string ReportsTo { get; init; } = "";
+
+    /// <summary>Which days are taken; a record with others is set aside.</summary>
+    public PlausibleRule Plausible { get; init; } = new(80, 2, 60);
 }
+
+/// <summary>Years from today within which first and last days are plausible.</summary>
+/// <param name="OldestStart">How far back a first day may lie.</param>
+/// <param name="FurthestStart">How far ahead a first day may lie.</param>
+/// <param name="FurthestEnd">How far ahead a last day may lie.</param>
+public sealed record PlausibleRule(int OldestStart, int FurthestStart, int FurthestEnd);
 
 /// <summary>How an HTTP source is asked.</summary>
 /// <param name="Items">The member that holds the records of a page.</param>

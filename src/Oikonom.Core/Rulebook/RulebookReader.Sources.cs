@@ -51,6 +51,7 @@ public static partial class RulebookReader
                 ? map.Expression(limit, _attributes, ExpressionType.Bool, "'scope'")
                 : null;
             var brake = map.Map("brake", required: false) is { } brakeMap ? Brake(brakeMap) : null;
+            var plausible = Plausible(map);
             var vanished = map.Choice("vanished", "ask", "ask", "leave");
             var schedule = ReadSchedule(map, kind, sites);
             var writeBack = WriteBack(map);
@@ -87,7 +88,21 @@ public static partial class RulebookReader
                 Schedule = schedule,
                 WriteBack = writeBack,
                 ReportsTo = reportsTo?.Text ?? "",
+                Plausible = plausible,
             };
+        }
+
+        /// <summary>Years from today within which days are taken.</summary>
+        private static PlausibleRule Plausible(YamlMap source)
+        {
+            var map = source.Map("plausible", required: false);
+            var rule = new PlausibleRule(
+                map?.Number("oldest-start", 80, 1, 150) ?? 80,
+                map?.Number("furthest-start", 2, 0, 50) ?? 2,
+                map?.Number("furthest-end", 60, 1, 150) ?? 60
+            );
+            map?.Done();
+            return rule;
         }
 
         /// <summary>When it is fetched, by the clock of a site if one is named, else by UTC.</summary>

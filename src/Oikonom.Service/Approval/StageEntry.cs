@@ -51,6 +51,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
                 break;
             case RequestState.Releasing:
                 EnterRelease(of);
+                TellReleasers(s, of);
                 break;
             case RequestState.Fulfilling:
                 row.PlanBefore = null;
@@ -148,6 +149,21 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
                 ("why", why)
             )
         );
+    }
+
+    /// <summary>Each thing to release is told once to who releases it; what is urgent waits for no quiet hours.</summary>
+    private void TellReleasers(Session s, Case of)
+    {
+        // Oikonom's own requests of a roll-out are let pass as a whole.
+        if (of.Row.Rollout.Length > 0)
+            return;
+        var values = new Dictionary<string, string> { ["effect"] = Effect(of), ["text"] = of.Wish.Urgent ? " It is urgent." : "" };
+        if (of.Row.Deciders.Length == 0)
+            notices.ToRole(s, of, of.Row.DeciderRole, NoticeEvents.Release, values);
+        else
+            foreach (var name in of.Row.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries))
+                if (of.User(name) is { } user)
+                    notices.To(s, of, user, NoticeEvents.Release, values);
     }
 
     private static void EnterRelease(Case of)

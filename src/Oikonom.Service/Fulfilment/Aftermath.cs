@@ -150,14 +150,33 @@ public sealed class Aftermath(
             s.Tell("people", row.PersonId);
             await WriteBackAsync(s, row, now);
             var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), now);
-            notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = "all was done, read back and found as planned" });
+            var dropped = RequestStory.OfPlan(of, await s.StepsOfAsync(row.Id)).Count(x => x is { Later: 0, State: StepState.Dropped });
+            notices.ToRequester(
+                s,
+                of,
+                NoticeEvents.Completed,
+                new()
+                {
+                    ["text"] =
+                        dropped == 0
+                            ? "all was done, read back and found as planned"
+                            : $"in part: {dropped} step{(dropped == 1 ? " was" : "s were")} no longer wanted, the others were done and "
+                                + "read back",
+                }
+            );
             if (row.Kind == "joiner" && of.Edition.Rulebook.Notices.ContainsKey(NoticeEvents.FirstDay) && of.Manager is { } manager)
                 notices.To(
                     s,
                     of,
                     manager,
                     NoticeEvents.FirstDay,
-                    new() { ["text"] = "Everything is ready: all was done, read back and found as planned." }
+                    new()
+                    {
+                        ["text"] =
+                            dropped == 0
+                                ? "Everything is ready: all was done, read back and found as planned."
+                                : "It is done in part; the request says what was no longer wanted.",
+                    }
                 );
         }
     }

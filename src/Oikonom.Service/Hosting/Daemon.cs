@@ -160,6 +160,7 @@ public static class Daemon
             .AddSingleton<HandRequests>()
             .AddSingleton<ManyRequests>()
             .AddSingleton<TaskDesk>()
+            .AddSingleton<Attention>()
             .AddSingleton<TodayDesk>()
             .AddSingleton<SourceOpener>()
             .AddSingleton<RecordTaker>()

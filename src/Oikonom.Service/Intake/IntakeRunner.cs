@@ -270,7 +270,34 @@ public sealed partial class IntakeRunner(
     internal static void Report(Session s, SourceRule source, string what, string message)
     {
         if (source.ReportsTo.Length > 0)
-            s.Send(new(source.ReportsTo, $"{source.Title}: a run {what}", $"The source '{source.Title}' {what}:\n\n{message}\n", null));
+            s.Send(
+                new(source.ReportsTo, $"{source.Title}: a run {what}", $"A run of the source '{source.Title}' {what}:\n\n{message}\n", null)
+            );
+    }
+
+    /// <summary>What a run leaves for people to look at is told once: records that vanished, and rows set aside anew.</summary>
+    private static async Task TellLeftAsync(Session s, SourceRule source, Reading reading, IReadOnlyList<RecordRow> vanished)
+    {
+        const int most = 50;
+        if (source.ReportsTo.Length == 0)
+            return;
+        var known = (await s.SetAsideAsync(source.Name, 10_000)).Select(r => (r.RecordKey, r.ColumnName, r.Value, r.Reason)).ToHashSet();
+        var fresh = reading.SetAside.Where(r => !known.Contains((r.RecordKey, r.ColumnName, r.Value, r.Reason))).ToList();
+        var lines = fresh
+            .Select(r => $"  line {r.Line}, {(r.RecordKey.Length > 0 ? r.RecordKey : "no key")}: {r.Reason}")
+            .Concat(source.Vanished == VanishedPolicy.Ask ? vanished.Select(v => $"  {v.RecordKey}: the delivery holds it no more") : [])
+            .ToList();
+        if (lines.Count == 0)
+            return;
+        if (lines.Count > most)
+            lines = [.. lines.Take(most), $"  and {lines.Count - most} more"];
+        var gone = source.Vanished == VanishedPolicy.Ask ? vanished.Count : 0;
+        Report(
+            s,
+            source,
+            $"left {fresh.Count} row{(fresh.Count == 1 ? "" : "s")} set aside and {gone} record{(gone == 1 ? "" : "s")} vanished",
+            string.Join('\n', lines)
+        );
     }
 
     /// <summary>
@@ -528,6 +555,7 @@ public sealed partial class IntakeRunner(
         store.WriteAsync(
             async s =>
             {
+                await TellLeftAsync(s, source, reading, vanished);
                 if (full)
                     await s.ReplaceSetAsideAsync(source.Name, reading.SetAside);
                 else

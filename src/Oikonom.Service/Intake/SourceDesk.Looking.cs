@@ -170,7 +170,7 @@ public sealed partial class SourceDesk
     )
     {
         var rows = new List<PreviewRow>();
-        var reader = new RecordReader(source, rulebook);
+        var reader = new RecordReader(source, rulebook, on: DateOnly.FromDateTime(time.GetUtcNow().UtcDateTime));
         foreach (var delivery in await opener.FirstAsync(source, limit, isDraft, cancel))
         {
             using var enough = CancellationTokenSource.CreateLinkedTokenSource(cancel);

@@ -353,7 +353,7 @@ public sealed partial class SourceDesk(
         if (user.Number().Length == 0)
             return;
         var own = await store.ReadAsync(s => s.PersonByNumberAsync(user.Number()), cancel);
-        var reader = new RecordReader(source, edition.Rulebook);
+        var reader = new RecordReader(source, edition.Rulebook, on: DateOnly.FromDateTime(time.GetUtcNow().UtcDateTime));
         for (var i = 0; i < records.Count; i++)
             if (reader.Read([.. records[i]]).Facts is { } facts && (facts.Number == user.Number() || facts.PersonKey == own?.PersonKey))
                 throw new Problem(403, "own-record", "Not allowed", $"Record {i + 1} is about yourself; somebody else posts it.");

@@ -14,7 +14,7 @@ public sealed class Notifier(ServiceOptions options, TimeProvider time)
     public void To(Session s, Case of, UserRow user, string about, Dictionary<string, string> values)
     {
         var (subject, body) = Text(of.Edition, about, ValuesOf(of, user.Display, values));
-        Send(s, user, about, subject, body, of.Row.Id);
+        Send(s, user, about, subject, body, of.Row.Id, of.Wish.Urgent);
     }
 
     /// <summary>To all who hold a role where the request is: by mail to each, or once to the mailbox the rulebook names for the
@@ -30,7 +30,7 @@ public sealed class Notifier(ServiceOptions options, TimeProvider time)
         {
             var (subject, body) = Text(of.Edition, about, ValuesOf(of, user.Display, values));
             if (mailbox is null)
-                Send(s, user, about, subject, body, of.Row.Id);
+                Send(s, user, about, subject, body, of.Row.Id, of.Wish.Urgent);
             else
                 s.Send(new("", subject, body, of.Row.Id) { UserName = user.Name, Event = about });
         }
@@ -49,7 +49,8 @@ public sealed class Notifier(ServiceOptions options, TimeProvider time)
         s.Send(new(address, subject, body, of.Row.Id) { Event = about });
     }
 
-    public void Send(Session s, UserRow user, string about, string subject, string body, string? request)
+    /// <param name="urgent">True for what waits neither for quiet hours nor for gathered mails.</param>
+    public void Send(Session s, UserRow user, string about, string subject, string body, string? request, bool urgent = false)
     {
         var hearing = Hearing.FromJson(user.Hearing);
         s.Send(
@@ -57,7 +58,7 @@ public sealed class Notifier(ServiceOptions options, TimeProvider time)
             {
                 UserName = user.Name,
                 Event = about,
-                DueAt = hearing.Due(time.GetUtcNow()).ToUnixTimeMilliseconds(),
+                DueAt = (urgent ? time.GetUtcNow() : hearing.Due(time.GetUtcNow())).ToUnixTimeMilliseconds(),
             }
         );
     }

@@ -20,6 +20,7 @@ public sealed class TodayDesk(
     SourceDesk sources,
     RollOutViews rollouts,
     Health health,
+    Attention attention,
     TimeProvider time
 )
 {
@@ -62,7 +63,8 @@ public sealed class TodayDesk(
             (await PageAsync(new(OpenOnly: true, Limit: Shown) { Requester = user.UserName() }, cancel)).Items,
             wide ? Counts(tallies) : [],
             runs ? [.. health.Problems()] : [],
-            roles.Any(Roles.Policies["rollouts"].Contains) ? await rollouts.ListAsync(user, true, cancel) : []
+            roles.Any(Roles.Policies["rollouts"].Contains) ? await rollouts.ListAsync(user, true, cancel) : [],
+            await attention.LookAsync(user, cancel)
         );
     }
 

@@ -339,7 +339,7 @@ public sealed class ScimDesk(
             await s.ClearSetAsideAsync(source.Name, [key]);
             return;
         }
-        var read = new RecordReader(source, edition.Rulebook).Read(texts);
+        var read = new RecordReader(source, edition.Rulebook, on: DateOnly.FromDateTime(now.UtcDateTime)).Read(texts);
         var newKey = texts[source.KeyColumn];
         await s.ClearSetAsideAsync(source.Name, [.. new[] { newKey, oldKey }.Where(k => k.Length > 0).Distinct()]);
         if (read.Fault is not null || newKey.Length == 0)

@@ -155,6 +155,18 @@ export function TodayPage() {
               </ul>
             )}
           </Sheet>
+          {t.attention.length > 0 && (
+            <Sheet id="attention" title="Needs a look">
+              <ul className={style.plain}>
+                {t.attention.map((a) => (
+                  <li key={a.text} className={style.row}>
+                    <Link to={a.link}>{attentions[a.kind] ?? a.kind}</Link>
+                    <small>{a.text}</small>
+                  </li>
+                ))}
+              </ul>
+            </Sheet>
+          )}
           {t.standing.map((problem) => (
             <Notice key={problem} tone="bad" title="The service needs somebody">
               <p>{problem}</p>
@@ -179,6 +191,13 @@ export function TodayPage() {
     </>
   );
 }
+
+const attentions: Record<string, string> = {
+  disagreement: 'HR and a manager disagree',
+  vanished: 'Records vanished',
+  'set-aside': 'Rows stand aside',
+  'unknown-manager': 'Unknown managers',
+};
 
 function headline(t: Schemas['TodayView']): string {
   const parts = [

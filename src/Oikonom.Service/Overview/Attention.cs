@@ -1,0 +1,80 @@
+using System.Globalization;
+using System.Security.Claims;
+using Oikonom.Contracts;
+using Oikonom.Service.Access;
+using Oikonom.Service.Editions;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Overview;
+
+/// <summary>What no request tells and the caller can do something about: on their Today until it is solved.</summary>
+public sealed class Attention(Store.Store store, EditionBook editions, TimeProvider time)
+{
+    private const int Most = 20;
+    private static readonly TimeSpan Kept = TimeSpan.FromMinutes(1);
+
+    /// <summary>Who names a manager that nobody is: asked of everybody, so kept for a moment.</summary>
+    private (DateTimeOffset At, IReadOnlyList<(string Id, string Display, string Manager)> People) _without = (DateTimeOffset.MinValue, []);
+
+    public async Task<IReadOnlyList<AttentionView>> LookAsync(ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var roles = user.RoleNames();
+        var raises = roles.Any(r => r is Roles.Requester or Roles.Engineer);
+        var takesIn = user.ReachParts() is null && roles.Any(Roles.Policies["intake"].Contains);
+        if (!raises && !takesIn && !roles.Contains(Roles.Approver))
+            return [];
+        var today = time.GetUtcNow().UtcDateTime.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture);
+        var views = new List<AttentionView>();
+        var rulebook = (await editions.CurrentOrNullAsync(cancel))?.Rulebook;
+        var (ends, left) = await store.ReadAsync(
+            async s =>
+                (
+                    await s.DisagreementsAsync(raises ? "" : user.UserName(), today, raises ? user.ReachParts() : null, Most),
+                    takesIn ? await s.LeftAsync() : []
+                ),
+            cancel
+        );
+        views.AddRange(
+            ends.Select(e => new AttentionView(
+                "disagreement",
+                $"HR says that {e.Display} leaves on {e.EndDay}; {e.Actor} declined it: {e.Remark}. Access ends on that day all the same, "
+                    + "unless HR takes the end back.",
+                $"/requests/{e.RequestId}"
+            ))
+        );
+        foreach (var (source, vanished, aside) in left)
+        {
+            var title = rulebook?.Sources.GetValueOrDefault(source)?.Title ?? source;
+            if (vanished > 0)
+                views.Add(
+                    new("vanished", $"{title}: {Of(vanished, "record")} vanished; say who leaves and who stays.", $"/sources/{source}")
+                );
+            if (aside > 0)
+                views.Add(new("set-aside", $"{title}: {Of(aside, "row")} stand aside; HR corrects them.", $"/sources/{source}"));
+        }
+        if (takesIn && await WithoutManagerAsync(today, cancel) is { Count: > 0 } without)
+            views.Add(
+                new(
+                    "unknown-manager",
+                    $"{string.Join(", ", without.Take(3).Select(w => $"{w.Display} ({w.Manager})"))}"
+                        + $"{(without.Count > 3 ? $" and {(without.Count > Most ? "more" : $"{without.Count - 3} more")}" : "")}: "
+                        + "the manager that HR names is nobody it knows.",
+                    $"/people/{without[0].Id}"
+                )
+            );
+        return views;
+    }
+
+    private static string Of(long count, string what) => $"{count} {what}{(count == 1 ? "" : "s")}";
+
+    private async Task<IReadOnlyList<(string Id, string Display, string Manager)>> WithoutManagerAsync(
+        string today,
+        CancellationToken cancel
+    )
+    {
+        var now = time.GetUtcNow();
+        if (_without.At > now || now - _without.At > Kept)
+            _without = (now, await store.ReadAsync(s => s.WithoutManagerAsync(today, Most + 1), cancel));
+        return _without.People;
+    }
+}
