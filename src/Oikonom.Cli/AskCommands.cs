@@ -61,7 +61,36 @@ internal static class AskCommands
             (id, text) => ($"/api/v1/requests/{id}/return", new ReasonBody(text))
         );
         yield return Change();
+        yield return EndAccess();
         yield return Export();
+    }
+
+    private static Command EndAccess()
+    {
+        var person = new Argument<string>("person") { Description = "employee number or id" };
+        var entitlement = new Argument<string>("entitlement") { Description = "target/entitlement" };
+        var reason = new Option<string?>("--reason") { Description = "why; only who holds it may leave it out" };
+        return Commands.Make(
+            "end-access",
+            "Gives access back, or takes it away, before its end: at once for its holder, their manager and its owner.",
+            "oikonom requests end-access E1020 directory/payments --reason \"changed duties\"",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var (request, raw) = await service.PostAsync<RequestDetail>(
+                    $"/api/v1/people/{Uri.EscapeDataString(parsed.GetValue(person)!)}/access/end",
+                    new EndAccessBody(parsed.GetValue(entitlement)!, parsed.GetValue(reason)),
+                    cancel
+                );
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Show.Good($"Request {request.Summary.Number}: {request.Cause.Text}. {request.Story.Now}");
+                return Exit.Good;
+            },
+            person,
+            entitlement,
+            reason
+        );
     }
 
     public static IEnumerable<Command> All()

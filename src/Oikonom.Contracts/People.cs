@@ -30,6 +30,7 @@ public sealed record AccountView(
 );
 
 /// <param name="Slot">Which account of the person holds it; "" is the ordinary one.</param>
+/// <param name="MayEnd">True when the caller may end it before its time.</param>
 public sealed record GrantView(
     string Target,
     string Slot,
@@ -37,7 +38,8 @@ public sealed record GrantView(
     string Title,
     DateTimeOffset From,
     DateTimeOffset? Until,
-    ReasonView Reason
+    ReasonView Reason,
+    bool MayEnd = false
 );
 
 public sealed record ReasonView(string Rule, string Place, string Condition);

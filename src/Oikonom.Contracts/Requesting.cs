@@ -66,6 +66,11 @@ public sealed record ItemView(
 );
 
 /// <summary>What a request would bring, before it is raised. Nothing is reserved; account names are those free now.</summary>
+/// <summary>Access that ends before its time.</summary>
+/// <param name="Entitlement">Account/entitlement.</param>
+/// <param name="Reason">Why; only who holds it may leave it out.</param>
+public sealed record EndAccessBody(string Entitlement, string? Reason = null);
+
 public sealed record RequestPreview(
     bool Sound,
     IReadOnlyList<FieldProblem> Problems,

@@ -104,6 +104,7 @@ public sealed class AccessTests(Servers servers)
         ("POST", "/api/v1/requests/preview", "requester engineer"),
         ("GET", "/api/v1/requests/schemas/{kind}", "requester engineer"),
         ("POST", "/api/v1/requests/bulk", "requester engineer"),
+        ("POST", "/api/v1/people/{id}/access/end", Everybody),
         ("GET", "/api/v1/catalogue", Everybody),
         ("GET", "/api/v1/workflows", Everybody),
         ("GET", "/api/v1/drafts", "requester engineer"),

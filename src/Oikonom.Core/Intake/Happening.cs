@@ -114,6 +114,15 @@ public readonly record struct Happening(What What, RequestKind? Raises)
         return new(differences.All(d => d.Name is BuiltIn.Given or BuiltIn.Family) ? What.NameChange : What.Mover, RequestKind.Mover);
     }
 
+    /// <summary>
+    /// What happened, with other employments of the person that the same delivery tells of and that are not known yet: who
+    /// goes on in one of them does not leave.
+    /// </summary>
+    public Happening With(IEnumerable<Facts> coming, Facts? after, DateOnly today) =>
+        What is What.Leaver or What.ShortenedEnd && WorksOn([.. coming], after?.End ?? today)
+            ? new(What.EmploymentEnds, RequestKind.Mover)
+            : this;
+
     private static Happening New(Facts after, IReadOnlyList<Facts> others, DateOnly today)
     {
         if (after.End < today || NeverWas(after))

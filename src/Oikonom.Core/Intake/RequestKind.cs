@@ -45,4 +45,8 @@ public enum RequestKind
     /// <summary>The end of an account that belongs to nobody.</summary>
     [JsonStringEnumMemberName("closing")]
     Closing,
+
+    /// <summary>Something that is held is given back, or taken away, before its end.</summary>
+    [JsonStringEnumMemberName("end")]
+    End,
 }

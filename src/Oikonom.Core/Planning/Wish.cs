@@ -32,6 +32,14 @@ public sealed record Wish
     public IReadOnlyList<WishedGrant> Grants { get; init; } = [];
     public IReadOnlyList<WishedTemplate> Templates { get; init; } = [];
 
+    /// <summary>Entitlements (account/entitlement) that end at once although they were asked for until later.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public IReadOnlyList<string>? Ends { get; init; }
+
+    /// <summary>Of <see cref="Ends"/> those that a rule gives, and that are refused to it from now on.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public IReadOnlyList<string>? Refuses { get; init; }
+
     /// <summary>Accounts and entitlements that an approver declined while the rest went on.</summary>
     public IReadOnlyList<string> Struck { get; init; } = [];
 
@@ -58,7 +66,13 @@ public sealed record Wish
     public bool ChangesInputs => !IsEmpty || Urgent;
 
     public bool IsEmpty =>
-        Changes.Count == 0 && Grants.Count == 0 && Templates.Count == 0 && Struck.Count == 0 && Target.Length == 0 && Edition is null;
+        Changes.Count == 0
+        && Grants.Count == 0
+        && Templates.Count == 0
+        && Struck.Count == 0
+        && Target.Length == 0
+        && Edition is null
+        && Ends is null;
 
     private bool IsStruck(WishedGrant grant) => Struck.Contains(grant.Key.ToString());
 
@@ -95,7 +109,7 @@ public sealed record Wish
             ],
             Extra =
             [
-                .. person.Extra.Where(e => !keys.Contains(e.Key)),
+                .. person.Extra.Where(e => !keys.Contains(e.Key) && Ends?.Contains(e.Key.ToString()) != true),
                 .. Grants.Where(g => !IsStruck(g)).Select(g => new ExtraGrant(g.Key, g.From ?? now, g.Until, reason)),
             ],
             Asked =
@@ -107,6 +121,7 @@ public sealed record Wish
             [
                 .. person.Refused.Where(r => !Grants.Any(g => g.Key.ToString() == r)),
                 .. Struck.Where(s => !Grants.Any(g => g.Key.ToString() == s)),
+                .. Refuses ?? [],
             ],
         };
     }
@@ -142,7 +157,8 @@ public sealed record Wish
 
     /// <summary>The identity of the inputs beside the entitlements asked for; null when there are none.</summary>
     private string? InputsDigest() =>
-        Edition is { } edition ? Convert.ToHexStringLower(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(new { edition })))[..32]
+        Ends is not null ? Convert.ToHexStringLower(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(new { Ends, Refuses })))[..32]
+        : Edition is { } edition ? Convert.ToHexStringLower(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(new { edition })))[..32]
         : Changes.Count == 0 && Templates.Count == 0 && Target.Length == 0 && !Urgent ? null
         : Convert.ToHexStringLower(
             SHA256.HashData(
@@ -223,13 +239,18 @@ public sealed record Wish
                         ? new Change.SetPassword(key, entry, reason)
                         : new Change.EnableAccount(key, entry, reason);
                 return new(edition.Number, [doing with { Ordinal = 1 }, new Change.Verify(key, entry, reason) { Ordinal = 2 }]);
-            case RequestKind.Access or RequestKind.Extension or RequestKind.Account:
+            case RequestKind.Access or RequestKind.Extension or RequestKind.Account or RequestKind.End:
                 var own = Make(after, edition, Off(earlier?.Before))
                     .Beside(earlier is null ? Make(before, edition) : MakeEarlier(earlier.Before));
                 // What else they hold is not what such a request is about.
                 own = own with
                 {
                     Kept = null,
+                    // What is given back ends because somebody said so, not by a rule.
+                    Changes =
+                        kind != RequestKind.End
+                            ? own.Changes
+                            : [.. own.Changes.Select(c => c is Change.Revoke ? c with { Reason = new("request", "", Reason) } : c)],
                 };
                 return earlier is null ? own : own.Marked(earlier.Edition, Make(after, edition).Beside(Make(before, edition)));
             default:

@@ -365,9 +365,13 @@ public sealed record Workflow(
     /// <summary>The way of what was decided with a roll-out: nobody decides once more, and nobody releases.</summary>
     public static readonly Workflow RolledOut = new("rolled-out", "Roll-out", ["change"], [], false, new("", 0, 0));
 
+    /// <summary>The way of what its holder, their manager or its owner ends: nobody else decides, and nobody releases.</summary>
+    public static readonly Workflow GivenBack = new("given-back", "Given back", ["end"], [], false, new("", 0, 0));
+
     /// <summary>The ways that no rulebook writes, by name.</summary>
     public static Workflow? BuiltIn(string name) =>
         name == WrittenEnd.Name ? WrittenEnd
+        : name == GivenBack.Name ? GivenBack
         : name == RolledOut.Name ? RolledOut
         : null;
 

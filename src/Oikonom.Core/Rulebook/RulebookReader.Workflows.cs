@@ -20,6 +20,7 @@ public static partial class RulebookReader
             "unlock",
             "account",
             "closing",
+            "end",
         ];
         private static readonly string[] Feeds = ["joiner", "mover", "leaver"];
         private static readonly string[] Roles = ["requester", "approver", "operator", "engineer", "auditor"];

@@ -67,6 +67,12 @@ public static class HandEndpoints
             .RequireAuthorization("request")
             .Reaching(Reached.Filtered);
 
+        api.MapPost("/people/{id}/access/end", EndAccessAsync)
+            .WithName("endAccess")
+            .WithSummary("Gives access back, or takes it away, before its end: by who holds it, their manager, its owner, or a requester.")
+            .RequireAuthorization("work")
+            .Reaching(Reached.Filtered);
+
         api.MapPost(
                 "/requests/bulk",
                 async (
@@ -92,6 +98,18 @@ public static class HandEndpoints
             .RequireAuthorization("request")
             .Reaching(Reached.Filtered);
     }
+
+    private static async Task<RequestDetail> EndAccessAsync(
+        string id,
+        EndAccessBody body,
+        HandRequests hand,
+        Store.Store store,
+        EditionBook editions,
+        Sight sight,
+        TimeProvider time,
+        ClaimsPrincipal user,
+        CancellationToken cancel
+    ) => await RequestEndpoints.DetailAsync(await hand.EndAsync(id, body, user, cancel), store, editions, sight, time, user, cancel);
 
     private static void MapWords(RouteGroupBuilder api)
     {

@@ -32,6 +32,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
         new(EnumText.Of(RequestKind.Unlock), "Unlock", true),
         new(EnumText.Of(RequestKind.Correction), "Correction", false),
         new(EnumText.Of(RequestKind.Closing), "Closing", false),
+        new(EnumText.Of(RequestKind.End), "End of access", false),
     ];
 
     /// <summary>Kinds that are raised by hand.</summary>

@@ -291,6 +291,8 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         };
         var reason = new Reason("request", row.Number.ToString(CultureInfo.InvariantCulture), wish.Reason);
         var subject = wish.Apply(person, rulebook, reason, now);
+        foreach (var ended in wish.Ends ?? [])
+            await s.EndExtraAsync(row.PersonId, "grant", ended, at);
         await AddInputsAsync(s, row, subject, reason, now);
         if (subject.Fields.Count > 0 || subject.Endings.Count > 0)
             await ShowAsync(s, of, now);

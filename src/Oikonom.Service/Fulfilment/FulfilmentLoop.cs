@@ -200,7 +200,7 @@ public sealed partial class FulfilmentLoop(
                     outcome,
                     target,
                     edition,
-                    wanted.Accounts[change.Account],
+                    wanted,
                     cancel
                 ),
                 Change.EnableAccount => await PresentAsync(outcome, target, edition, true, cancel),
@@ -218,14 +218,18 @@ public sealed partial class FulfilmentLoop(
             Outcome outcome,
             TargetRule target,
             Edition edition,
-            AccountState goal,
+            AccessState wanted,
             CancellationToken cancel
         )
         {
             var (change, connector) = (outcome.Change, connectors.Accounts(edition, claim.Target));
+            var goal = wanted.Accounts[change.Account];
             var (isNew, known) = (change is Change.CreateAccount, _accounts.GetValueOrDefault(change.Account));
             if (change is Change.AdoptAccount && change.Entry.ImmutableId is { } entry)
+            {
                 await RequireFreeAsync(entry, target, cancel);
+                await RequireAsPlannedAsync(outcome, entry, target, connector, wanted, cancel);
+            }
             var keys = subject.Keys(edition, target, change.Account, goal.Attributes);
             var attributes = change.Attributes.ToDictionary(a => a.Name, a => a.After, StringComparer.OrdinalIgnoreCase);
             var ensured = await connector.EnsureAccountAsync(
@@ -255,9 +259,45 @@ public sealed partial class FulfilmentLoop(
             return outcome with
             {
                 Account = account,
-                Opens = [.. held.Select(e => Grant(outcome.Step, e, change.Reason))],
+                // What a rule gives is matched to it; the rest was there.
+                Opens =
+                [
+                    .. held.Select(e => Grant(outcome.Step, e, wanted.Grants.GetValueOrDefault(e)?.Reason ?? Found(ensured.Location))),
+                ],
                 Note = ensured.Created ? "created" : Said(ensured.Changed),
             };
+        }
+
+        private static Reason Found(string location) => new(Reason.Adoption, location, "was there when the entry was taken over");
+
+        /// <summary>What an entry came to hold since the plan was made, and no rule gives, was not approved: it is planned anew.</summary>
+        private async Task RequireAsPlannedAsync(
+            Outcome outcome,
+            string entry,
+            TargetRule target,
+            IAccountConnector connector,
+            AccessState wanted,
+            CancellationToken cancel
+        )
+        {
+            var account = outcome.Change.Account;
+            var held = (await connector.ReadAsync(entry, cancel))?.Entitlements.Select(e => new EntitlementKey(account, e)) ?? [];
+            var strange = held.Where(k => target.Entitlements.ContainsKey(k.Name) && !wanted.Grants.ContainsKey(k)).ToList();
+            if (strange.Count == 0)
+                return;
+            var taken = (await store.ReadAsync(s => s.StepsOfAsync(outcome.Step.RequestId), cancel))
+                .Select(x => JsonSerializer.Deserialize<Change>(x.Change, JsonSerializerOptions.Web))
+                .OfType<Change.Revoke>()
+                .Select(r => r.Taken)
+                .ToHashSet();
+            strange.RemoveAll(taken.Contains);
+            if (strange.Count > 0)
+                throw new TargetFault(
+                    $"The entry {outcome.Change.Entry.Name} in {target.Title} came to hold "
+                        + $"{string.Join(", ", strange.Select(k => target.Entitlements[k.Name].Title))} since the plan was made.",
+                    transient: false,
+                    needsReplan: true
+                );
         }
 
         /// <summary>What was said to be something else since the plan was made is not taken over.</summary>

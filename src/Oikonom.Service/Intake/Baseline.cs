@@ -5,6 +5,7 @@ using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Common;
 using Oikonom.Service.Connectors;
+using Oikonom.Service.Records;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Intake;
@@ -73,7 +74,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                 var alone = matches.GroupBy(m => m.Person).ToLookup(g => g.Count() == 1);
                 foreach (var chunk in alone[true].Select(g => g.First()).Chunk(Chunk))
                 {
-                    await _baseline.RecordAsync(target, _edition.Number, chunk, cancel);
+                    await _baseline.RecordAsync(target, _edition, chunk, cancel);
                     adopted += chunk.Length;
                 }
                 nobodys.AddRange(alone[false].SelectMany(g => g.Select(m => m.Account)));
@@ -143,7 +144,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
 
     private Task RecordAsync(
         TargetRule target,
-        int edition,
+        Edition edition,
         IReadOnlyList<(string Person, ExistingAccount Account)> matches,
         CancellationToken cancel
     ) =>
@@ -153,9 +154,14 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                 var now = time.Milliseconds();
                 var (accounts, grants, names) = (new List<AccountRow>(), new List<GrantRow>(), new List<NameRow>());
                 var ids = new IdSeries(time.GetUtcNow());
+                var recorded = await Recorded.LoadAsync(s, [.. matches.Select(m => m.Person)]);
                 foreach (var (person, account) in matches)
                 {
+                    var wanted = Given(recorded.Subject(person, edition), target, account, edition);
                     var row = RowOf(target, account, ids, now) with { PersonId = person };
+                    if (wanted.Accounts.GetValueOrDefault(target.Name)?.Reason is { } rule)
+                        row = row with { Reason = JsonSerializer.Serialize(rule) };
+                    var found = JsonSerializer.Serialize(FoundIn(account));
                     accounts.Add(row);
                     names.Add(
                         new()
@@ -174,7 +180,10 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                             Target = target.Name,
                             Entitlement = e,
                             FromAt = now,
-                            Reason = row.Reason,
+                            // What a rule gives is matched to it; the rest was there.
+                            Reason = wanted.Grants.GetValueOrDefault(new(target.Name, e))?.Reason is { } why
+                                ? JsonSerializer.Serialize(why)
+                                : found,
                         })
                     );
                 }
@@ -183,7 +192,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                 await s.UpsertAccountsAsync(accounts);
                 await s.TakeNamesAsync(names);
                 await s.OpenGrantsAsync(grants);
-                await s.PutOnEditionAsync([.. matches.Select(m => m.Person)], 0, edition, now);
+                await s.PutOnEditionAsync([.. matches.Select(m => m.Person)], 0, edition.Number, now);
                 s.Record(
                     LedgerEntry.Of(
                         time.GetUtcNow(),
@@ -233,7 +242,23 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
             ImmutableId = account.ImmutableId,
             Attributes = JsonSerializer.Serialize(account.Attributes),
             Enabled = account.Enabled ? 1 : 0,
-            Reason = JsonSerializer.Serialize(new Reason(Core.Planning.Reason.Baseline, account.Location, "was there when Oikonom began")),
+            Reason = JsonSerializer.Serialize(FoundIn(account)),
             At = now,
         };
+
+    private static Reason FoundIn(ExistingAccount account) => new(Reason.Baseline, account.Location, "was there when Oikonom began");
+
+    /// <summary>What the rules give the owner of an entry now; nothing where they cannot serve the person.</summary>
+    private AccessState Given(Subject person, TargetRule target, ExistingAccount account, Edition edition)
+    {
+        try
+        {
+            var named = person with { AccountNames = new Dictionary<AccountKey, string> { [target.Name] = account.Name } };
+            return Desired.At(named, edition, time.GetUtcNow());
+        }
+        catch (PlanFault)
+        {
+            return AccessState.Nothing;
+        }
+    }
 }

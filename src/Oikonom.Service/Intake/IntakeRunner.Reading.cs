@@ -230,7 +230,7 @@ public sealed partial class IntakeRunner
     {
         var reading = new Reading();
         var parts = new List<Task<List<RowMapping.Mapped>>>();
-        ScanFirst(delivery, source, new(source, rulebook, parts.Add), reading, runId, cancel);
+        ScanFirst(delivery, source, new(source, rulebook, parts.Add) { On = Day }, reading, runId, cancel);
         foreach (var part in parts)
             reading.Add(part.GetAwaiter().GetResult(), runId, source, delivery);
         reading.SetAside.Sort((a, b) => a.Line.CompareTo(b.Line));
@@ -265,7 +265,10 @@ public sealed partial class IntakeRunner
                                     taking.Source,
                                     taking.Edition.Rulebook,
                                     part => parts.Writer.WriteAsync(part, stop.Token).AsTask().GetAwaiter().GetResult()
-                                ),
+                                )
+                                {
+                                    On = Day,
+                                },
                                 scanned,
                                 taking.RunId,
                                 stop.Token
@@ -361,7 +364,7 @@ public sealed partial class IntakeRunner
     )
     {
         var parts = new List<Task<List<RowMapping.Mapped>>>();
-        var mapping = new RowMapping(source, rulebook, parts.Add) { Today = DateOnly.FromDateTime(time.GetUtcNow().UtcDateTime) };
+        var mapping = new RowMapping(source, rulebook, parts.Add) { On = Day, KnowsPeople = true };
         delivery.Each(
             row =>
             {
@@ -380,6 +383,8 @@ public sealed partial class IntakeRunner
             reading.Add(part.GetAwaiter().GetResult(), runId, source, delivery);
     }
 
+    private DateOnly Day => DateOnly.FromDateTime(time.GetUtcNow().UtcDateTime);
+
     /// <summary>One thread reads, the others map; what was mapped is put together again in the order of the file.</summary>
     private sealed class RowMapping(SourceRule source, Core.Rulebook.Rulebook rulebook, Action<Task<List<RowMapping.Mapped>>> send)
     {
@@ -388,8 +393,11 @@ public sealed partial class IntakeRunner
         private readonly string?[] _texts = new string?[source.ColumnNames.Count * Kept];
         private List<Row> _batch = [];
 
-        /// <summary>Set where people are known already, see <see cref="RecordReader"/>.</summary>
-        public DateOnly? Today { get; init; }
+        /// <summary>The day on which it is read, for days that nobody means.</summary>
+        public required DateOnly On { get; init; }
+
+        /// <summary>True where people are known already, so that a hire can have been withdrawn; see <see cref="RecordReader"/>.</summary>
+        public bool KnowsPeople { get; init; }
 
         internal sealed record Row(string Key, UInt128 Fingerprint, int Line, string[] Texts);
 
@@ -428,7 +436,7 @@ public sealed partial class IntakeRunner
 
         private List<Mapped> Map(List<Row> rows)
         {
-            var mapper = new RecordReader(source, rulebook, Today);
+            var mapper = new RecordReader(source, rulebook, KnowsPeople ? On : null, On);
             return rows.ConvertAll(row =>
             {
                 var read = mapper.Read(row.Texts);

@@ -132,6 +132,11 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
         var today = new Dictionary<string, DateOnly>(StringComparer.Ordinal);
         var ids = new IdSeries(now);
         var taken = new List<Taken>(chunk.Count);
+        // Employments that this delivery tells of for the first time, of people with several rows in it.
+        var fresh = chunk
+            .Where((c, i) => befores[i] is null && c.Facts is not null)
+            .Select(c => c.Facts!)
+            .ToLookup(f => f.PersonKey, StringComparer.Ordinal);
         for (var i = 0; i < chunk.Count; i++)
         {
             var (incoming, before) = (chunk[i], befores[i]);
@@ -146,7 +151,8 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
             }
             if (!today.TryGetValue(facts.Site, out var day))
                 today[facts.Site] = day = DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(now, rulebook.ZoneOf(facts.Site)).DateTime);
-            taken.Add(Take(taking, incoming, before, person, day, now, open.GetValueOrDefault(person.Id)));
+            var coming = before is null ? [] : fresh[facts.PersonKey];
+            taken.Add(Take(taking, incoming, before, person, coming, day, now, open.GetValueOrDefault(person.Id)));
         }
         return taken;
     }
@@ -157,6 +163,7 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
         Incoming incoming,
         Facts? before,
         KnownPerson person,
+        IEnumerable<Facts> coming,
         DateOnly day,
         DateTimeOffset now,
         RequestRow? waiting
@@ -165,13 +172,9 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
         var rulebook = taking.Edition.Rulebook;
         var number = (before ?? incoming.Facts!).Number;
         person.Employments.RemoveAll(e => e.Number == number);
-        var happening = Happening.Between(
-            before,
-            incoming.Facts,
-            person.Employments.Count == 0 ? [] : person.Inputs.Shown(rulebook, now),
-            day,
-            rulebook.Moves
-        );
+        var happening = Happening
+            .Between(before, incoming.Facts, person.Employments.Count == 0 ? [] : person.Inputs.Shown(rulebook, now), day, rulebook.Moves)
+            .With(coming, incoming.Facts, day);
         person.Employments.Add(incoming.Facts ?? Gone(before!, day));
         var ended = Ended(person, before, incoming.Facts);
         if (before is not null && incoming.Facts is { } later && later.Number != before.Number)

@@ -50,7 +50,7 @@ public sealed class Attention(Store.Store store, EditionBook editions, TimeProvi
                     new("vanished", $"{title}: {Of(vanished, "record")} vanished; say who leaves and who stays.", $"/sources/{source}")
                 );
             if (aside > 0)
-                views.Add(new("set-aside", $"{title}: {Of(aside, "row")} stand aside; HR corrects them.", $"/sources/{source}"));
+                views.Add(new("set-aside", $"{title}: {Of(aside, "row")} set aside; HR corrects them.", $"/sources/{source}"));
         }
         if (takesIn && await WithoutManagerAsync(today, cancel) is { Count: > 0 } without)
             views.Add(

@@ -276,7 +276,7 @@ public static class PeopleEndpoints
                         manager?.Id,
                         [.. facts.Values.Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
                         [.. recorded.Accounts(row.Id).Select(a => View(a, windows, now))],
-                        [.. grants.Select(g => View(g, edition, ends))],
+                        [.. grants.Select(g => View(g, edition, ends, user, row))],
                         [.. requests.Select(RequestViews.Summary)],
                         [
                             .. scheduled.Select(x => new ScheduledChange(
@@ -318,7 +318,13 @@ public static class PeopleEndpoints
                 : null
         );
 
-    private static GrantView View(GrantRow grant, Edition? edition, Func<EntitlementKey, DateTimeOffset?> ends) =>
+    private static GrantView View(
+        GrantRow grant,
+        Edition? edition,
+        Func<EntitlementKey, DateTimeOffset?> ends,
+        ClaimsPrincipal user,
+        PersonRow row
+    ) =>
         new(
             grant.Target,
             grant.Slot,
@@ -327,7 +333,8 @@ public static class PeopleEndpoints
                 ?? grant.Entitlement,
             grant.FromAt.ToInstant(),
             grant.UntilAt.ToInstant() ?? ends(Recorded.KeyOf(grant)),
-            Reason(grant.Reason)
+            Reason(grant.Reason),
+            grant.UntilAt is null && HandRequests.MayEnd(user, row, edition?.Rulebook.Find(Recorded.KeyOf(grant)))
         );
 
     /// <summary>Changes that were approved and lie ahead, in order.</summary>

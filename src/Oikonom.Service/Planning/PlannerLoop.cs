@@ -577,7 +577,10 @@ public sealed partial class PlannerLoop(
                 );
                 if (row.PlanBefore is not null && Plan.FromJson(row.PlanBefore).Digest == plan.Digest)
                     row.PlanBefore = null;
-                var way = row.Rollout.Length > 0 && isCovered is not null && await isCovered(s, row) ? Workflow.RolledOut : null;
+                var way =
+                    row.Rollout.Length > 0 && isCovered is not null && await isCovered(s, row) ? Workflow.RolledOut
+                    : row.Workflow == Workflow.GivenBack.Name ? Workflow.GivenBack
+                    : null;
                 await stages.EnterAsync(
                     s,
                     await Case.LoadAsync(s, row, decides, time.GetUtcNow(), plan, way),

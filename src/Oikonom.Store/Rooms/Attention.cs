@@ -78,7 +78,8 @@ public static class AttentionTables
     ) =>
         session.QueryAsync<(string, string, string)>(
             "SELECT p.id, p.display, p.manager FROM people p WHERE p.manager<>'' AND p.number<>'' AND (p.end_day IS NULL OR "
-                + "p.end_day>=@today) AND NOT EXISTS (SELECT 1 FROM people m WHERE m.number=p.manager) LIMIT @limit",
+                + "p.end_day>=@today) AND NOT EXISTS (SELECT 1 FROM people m WHERE m.number=p.manager) AND NOT "
+                + "EXISTS (SELECT 1 FROM users u WHERE u.number=p.manager) LIMIT @limit",
             new { today, limit }
         );
 }

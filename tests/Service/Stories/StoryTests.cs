@@ -50,6 +50,9 @@ public sealed class StoryTests(Servers servers)
                 foreach (var (_, teller, line) in lines)
                 foreach (var says in line.Happens.Where(Teller.IsOfHr))
                     teller.Write(says);
+                foreach (var (_, teller, line) in lines)
+                foreach (var before in line.Happens.Where(Teller.IsAlready))
+                    await teller.DoAsync(before["already ".Length..]);
                 if (lines.Exists(l => l.Line.Happens.Any(Teller.IsOfHr)))
                 {
                     world.WriteHr(tales.SelectMany(t => t.Teller.Rows));
@@ -69,7 +72,7 @@ public sealed class StoryTests(Servers servers)
 
         async Task TellAsync(Tale tale, Line line, Func<string, Task> tell)
         {
-            foreach (var what in line.Happens.Where(h => !Teller.IsOfHr(h)))
+            foreach (var what in line.Happens.Where(h => !Teller.IsOfHr(h) && !Teller.IsAlready(h)))
                 try
                 {
                     await tell(what);

@@ -31,6 +31,9 @@ internal sealed partial class Teller(World world, DateOnly first)
 
     public static bool IsOfHr(string happening) => happening.StartsWith("HR:", StringComparison.Ordinal);
 
+    /// <summary>What is so before HR's file of that day is read.</summary>
+    public static bool IsAlready(string happening) => happening.StartsWith("already ", StringComparison.Ordinal);
+
     /// <summary>What HR says from now on; it is read when all stories have said theirs.</summary>
     public void Write(string happening)
     {
@@ -47,6 +50,35 @@ internal sealed partial class Teller(World world, DateOnly first)
             };
             _people.Add(joins.Groups["who"].Value, person);
         }
+        else if (AlsoJoins().Match(happening) is { Success: true } also)
+        {
+            var (who, first) = (also.Groups["who"].Value, Of(also).Row);
+            _people.Add(
+                Second(who),
+                new(
+                    HrRow.New(who) with
+                    {
+                        Person = first.Person,
+                        Given = first.Given,
+                        Family = first.Family,
+                        Department = also.Groups["department"].Value.Trim(),
+                        Start = Day(also.Groups["from"].Value),
+                        End = also.Groups["until"] is { Success: true } until ? Day(until.Value) : "",
+                    }
+                )
+                {
+                    IsInHr = true,
+                }
+            );
+        }
+        else if (SecondGone().Match(happening) is { Success: true } secondGone)
+            _people[Second(secondGone.Groups["who"].Value)].IsInHr = false;
+        else if (SecondSays().Match(happening) is { Success: true } secondSays)
+        {
+            var person = _people[Second(secondSays.Groups["who"].Value)];
+            foreach (var (field, value) in Fields(secondSays.Groups["fields"].Value))
+                person.Row = With(person.Row, field, value);
+        }
         else if (Gone().Match(happening) is { Success: true } gone)
             Of(gone).IsInHr = false;
         else if (Back().Match(happening) is { Success: true } back)
@@ -58,6 +90,9 @@ internal sealed partial class Teller(World world, DateOnly first)
             throw new FormatException($"HR cannot say that: {happening}");
     }
 
+    /// <summary>The second employment of somebody, as a row of its own.</summary>
+    private static string Second(string who) => $"{who}, the second";
+
     /// <summary>What somebody does.</summary>
     public async Task DoAsync(string happening)
     {
@@ -65,6 +100,10 @@ internal sealed partial class Teller(World world, DateOnly first)
             await DecideAsync(decides);
         else if (Through().Match(happening) is { Success: true } through)
             await BringThroughAsync((await LatestAsync(through)).Id);
+        else if (Ends().Match(happening) is { Success: true } ends)
+            await EndAccessAsync(ends);
+        else if (Vanished().Match(happening) is { Success: true } vanished)
+            await AnswerAsync(vanished);
         else if (Asks().Match(happening) is { Success: true } asks)
             await AskAsync(asks.Groups["user"].Value, asks.Groups["what"].Value);
         else if (Outside().Match(happening) is { Success: true } outside)
@@ -162,15 +201,35 @@ internal sealed partial class Teller(World world, DateOnly first)
         await World.OkAsync((await world.SignInAsync(user)).PostAsJsonAsync("/api/v1/requests", body));
     }
 
+    private async Task EndAccessAsync(Match ends)
+    {
+        var person = (await world.GetAsync<Page<PersonSummary>>($"/api/v1/people?text={Of(ends).Row.Family}")).Items.Single();
+        await World.OkAsync(
+            (await world.SignInAsync(ends.Groups["user"].Value)).PostAsJsonAsync(
+                $"/api/v1/people/{person.Id}/access/end",
+                new EndAccessBody(ends.Groups["key"].Value, "as the story goes")
+            )
+        );
+    }
+
+    /// <summary>Somebody says what a vanished record means.</summary>
+    private async Task AnswerAsync(Match vanished) =>
+        await World.OkAsync(
+            (await world.SignInAsync(vanished.Groups["user"].Value)).PostAsJsonAsync(
+                $"/api/v1/sources/hr/vanished/{Of(vanished).Row.Number}",
+                new { verdict = vanished.Groups["what"].Value }
+            )
+        );
+
     private async Task ChangeOutsideAsync(string what)
     {
         await using var ldap = await world.Directory.ConnectAsRootAsync();
         if (OutsideDeletes().Match(what) is { Success: true } deletes)
             await ldap.DeleteAsync((await EntryAsync(ldap, Of(deletes)))!.Dn);
-        else if (OutsideAdds().Match(what) is { Success: true } adds)
+        else if (OutsideAdds().Match(what) is { Success: true } adds && (adds.Groups["another"].Success ? "older-" : "old-") is var name)
             await ldap.AddAsync(
-                TestDirectory.Dn("old-" + Of(adds).Row.Number.ToLowerInvariant()),
-                TestDirectory.Person("old-" + Of(adds).Row.Number.ToLowerInvariant(), Of(adds).Row.Number)
+                TestDirectory.Dn(name + Of(adds).Row.Number.ToLowerInvariant()),
+                TestDirectory.Person(name + Of(adds).Row.Number.ToLowerInvariant(), Of(adds).Row.Number)
             );
         else if (OutsideGroup().Match(what) is { Success: true } group)
             await ldap.ModifyAsync(
@@ -207,6 +266,23 @@ internal sealed partial class Teller(World world, DateOnly first)
                 : $"it waits for {request.WaitsOn}";
         if (RequestSays().Match(then) is { Success: true } says)
             return await SaysAsync(says);
+        if (Effect().Match(then) is { Success: true } effect)
+            return await EffectAsync(effect);
+        if (Sees().Match(then) is { Success: true } sees)
+        {
+            var attention = await world.GetAsync<TodayView>("/api/v1/today", sees.Groups["user"].Value);
+            var texts = attention.Attention.Where(a => a.Text.Contains(Of(sees).Row.Family, StringComparison.Ordinal)).Select(a => a.Text);
+            return texts.Any(t => t.Contains(sees.Groups["words"].Value, StringComparison.OrdinalIgnoreCase)) == sees.Groups["not"].Success
+                ? $"Today says: {string.Join(" / ", attention.Attention.Select(a => a.Text))}"
+                : null;
+        }
+        if (Aside().Match(then) is { Success: true } aside)
+        {
+            var rows = (await world.GetAsync<Page<SetAside>>("/api/v1/sources/hr/set-aside")).Items;
+            return rows.Any(r => r.Key == Of(aside).Row.Number && r.Reason.Contains(aside.Groups["words"].Value, StringComparison.Ordinal))
+                ? null
+                : $"set aside are: {string.Join(", ", rows.Select(r => $"{r.Key}: {r.Reason}"))}";
+        }
         if (Told().Match(then) is { Success: true } told)
             return Mailed(told) ? null : $"no such mail; there were: {string.Join(", ", SubjectsOf(told))}";
         await using var ldap = await world.Directory.ConnectAsync();
@@ -247,6 +323,24 @@ internal sealed partial class Teller(World world, DateOnly first)
             : $"it says: {string.Join(" / ", texts)}";
     }
 
+    /// <summary>What the plan of a request says that somebody gains, keeps or loses.</summary>
+    private async Task<string?> EffectAsync(Match effect)
+    {
+        if (await FoundAsync(effect) is not { } request)
+            return "there is no such request";
+        var told = (await world.RequestAsync(request.Id)).Effect;
+        var lines = effect.Groups["side"].Value switch
+        {
+            "gains" => told.Gained,
+            "changes" => told.Changed,
+            "keeps" => told.Kept,
+            _ => told.Lost,
+        };
+        return lines.Any(l => $"{l.Title}: {l.Why}".Contains(effect.Groups["words"].Value, StringComparison.OrdinalIgnoreCase))
+            ? null
+            : $"it says: {string.Join(" / ", lines.Select(l => $"{l.Title}: {l.Why}"))}";
+    }
+
     private IEnumerable<string> SubjectsOf(Match told) =>
         world
             .Mail!.Mails.Where(m => m.To.Contains(told.Groups["user"].Value, StringComparison.Ordinal))
@@ -265,17 +359,22 @@ internal sealed partial class Teller(World world, DateOnly first)
 
     /// <summary>The newest request of a kind about a person; null when there is none.</summary>
     private async Task<RequestSummary?> FoundAsync(Match match) =>
-        (await world.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={Of(match).Row.Number}&kind={match.Groups["kind"].Value}"))
+        (await world.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={Of(match).Row.Family}&kind={match.Groups["kind"].Value}"))
             .Items.OrderByDescending(r => r.Number)
             .FirstOrDefault();
 
-    private static async Task<LdapEntry?> EntryAsync(LdapConnection ldap, Somebody person) =>
+    /// <summary>The entry of a person, under whichever of their numbers.</summary>
+    private async Task<LdapEntry?> EntryAsync(LdapConnection ldap, Somebody person) =>
         (
             await ldap.SearchAsync(
                 new(
                     DirectoryOptions.People,
                     LdapScope.One,
-                    LdapFilter.Equal("employeeNumber", person.Row.Number),
+                    LdapFilter.Or([
+                        .. _people
+                            .Values.Where(p => p.Row.Person == person.Row.Person)
+                            .Select(p => LdapFilter.Equal("employeeNumber", p.Row.Number)),
+                    ]),
                     "*",
                     "memberOf",
                     "pwdAccountLockedTime"
@@ -294,11 +393,14 @@ internal sealed partial class Teller(World world, DateOnly first)
             .Select(pair => pair.Split('=', 2, StringSplitOptions.TrimEntries))
             .Select(pair => (pair[0], DayNumber().Match(pair[1]) is { Success: true } day ? Day(day.Groups[1].Value) : pair[1]));
 
+    /// <summary>A line break is written as \n, since a line of a table has none.</summary>
+    private static string Broken(string value) => value.Replace("\\n", "\n", StringComparison.Ordinal);
+
     private static HrRow With(HrRow row, string field, string value) =>
         field switch
         {
-            "given" => row with { Given = value },
-            "family" => row with { Family = value },
+            "given" => row with { Given = Broken(value) },
+            "family" => row with { Family = Broken(value) },
             "department" => row with { Department = value },
             "site" => row with { Site = value },
             "title" => row with { Title = value },
@@ -313,6 +415,30 @@ internal sealed partial class Teller(World world, DateOnly first)
         @"^HR: (?<who>\w+) joins (?<department>[A-Z][\w ]*?)(?: as (?<kind>\w+))?(?: at (?<site>\w+))?(?: from day (?<from>\d+))?(?: until day (?<until>\d+))?$"
     )]
     private static partial Regex Joins();
+
+    [GeneratedRegex(@"^HR: (?<who>\w+) also joins (?<department>[A-Z][\w ]*?) from day (?<from>\d+)(?: until day (?<until>\d+))?$")]
+    private static partial Regex AlsoJoins();
+
+    [GeneratedRegex(@"^HR: the second employment of (?<who>\w+) is gone from the export$")]
+    private static partial Regex SecondGone();
+
+    [GeneratedRegex(@"^HR: the second employment of (?<who>\w+) has (?<fields>.+)$")]
+    private static partial Regex SecondSays();
+
+    [GeneratedRegex(@"^(?<user>\w+) ends (?<key>\S+) of (?<who>\w+)$")]
+    private static partial Regex Ends();
+
+    [GeneratedRegex(@"^(?<user>\w+) says that (?<who>\w+) (?<what>leaves|stays)$")]
+    private static partial Regex Vanished();
+
+    [GeneratedRegex(@"^the (?<kind>\w+) of (?<who>\w+) (?<side>gains|changes|keeps|loses) ""(?<words>[^""]+)""$")]
+    private static partial Regex Effect();
+
+    [GeneratedRegex(@"^(?<user>\w+) (?<not>does not )?sees? of (?<who>\w+) on Today: ""(?<words>[^""]+)""$")]
+    private static partial Regex Sees();
+
+    [GeneratedRegex(@"^the row of (?<who>\w+) is set aside: ""(?<words>[^""]+)""$")]
+    private static partial Regex Aside();
 
     [GeneratedRegex(@"^HR: (?<who>\w+) is gone from the export$")]
     private static partial Regex Gone();
@@ -349,7 +475,7 @@ internal sealed partial class Teller(World world, DateOnly first)
     [GeneratedRegex(@"^the entry of (?<who>\w+) is deleted$")]
     private static partial Regex OutsideDeletes();
 
-    [GeneratedRegex(@"^there is an entry with the number of (?<who>\w+)$")]
+    [GeneratedRegex(@"^there is an(?<another>other)? entry with the number of (?<who>\w+)$")]
     private static partial Regex OutsideAdds();
 
     [GeneratedRegex(@"^(?<who>\w+) is (?<verb>put into|taken out of) (?<group>\S+)$")]

@@ -12,6 +12,7 @@ import { accountOf, slotted, useWords } from '../common/words';
 import { ExplainButton } from '../requests/Explain';
 import { HistoryList } from '../requests/HistoryList';
 import { Titled } from '../requests/Plan';
+import { EndAccess } from './EndAccess';
 import { PersonRecord } from './Retention';
 
 export function PersonPage() {
@@ -130,6 +131,13 @@ function Person({ person }: { person: PersonDetail }) {
                         </td>
                         <td>
                           <ExplainButton person={person.id} of={`${accountOf(g.target, g.slot)}/${g.entitlement}`} title={g.title} />
+                          {g.mayEnd && (
+                            <EndAccess
+                              person={person}
+                              entitlement={`${accountOf(g.target, g.slot)}/${g.entitlement}`}
+                              title={slotted(g.title, g.slot)}
+                            />
+                          )}
                         </td>
                       </tr>
                     ))}
