@@ -91,6 +91,9 @@ public sealed class World : IAsyncDisposable
     public const string Password = "test-password-1";
     private readonly ScratchFolder _folder = new();
     private readonly WorldOptions _options;
+
+    /// <summary>Where the service keeps its data: <c>sqlite</c>, or what names a database.</summary>
+    public string Store => _options.Store;
     private readonly Dictionary<string, HttpClient> _clients = [];
     private Process? _process;
 

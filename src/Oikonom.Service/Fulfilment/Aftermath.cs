@@ -190,6 +190,8 @@ public sealed class Aftermath(
                 continue;
             var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), time.GetUtcNow());
             await stages.EnterAsync(s, of, RequestEvent.Lapse);
+            // Its later steps would never run, and their chain would be due for ever.
+            await s.DropPendingAsync(row.Id, "nothing of the request was wanted any more", time.Milliseconds());
             row.Problem = "";
             await s.SaveRequestAsync(row);
             s.Record(

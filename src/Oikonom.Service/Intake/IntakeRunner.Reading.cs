@@ -220,7 +220,7 @@ public sealed partial class IntakeRunner
     }
 
     /// <summary>The first delivery of a source: there is nothing to compare with, so that each row is gone through once.</summary>
-    private static Reading First(
+    private Reading First(
         Delivery delivery,
         SourceRule source,
         Core.Rulebook.Rulebook rulebook,

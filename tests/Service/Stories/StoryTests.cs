@@ -1,5 +1,7 @@
+using System.Data.Common;
 using System.Diagnostics;
 using Microsoft.Data.Sqlite;
+using Npgsql;
 using Oikonom.Testing;
 using Xunit;
 
@@ -14,13 +16,24 @@ public sealed class StoryTests(Servers servers)
     private static readonly TimeZoneInfo Harbour = TimeZoneInfo.FindSystemTimeZoneById("Europe/Lisbon");
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(15);
 
-    public static TheoryData<string> Chapters => [.. Book.Files.Select(f => Path.GetFileNameWithoutExtension(f))];
+    /// <summary>Every chapter on the embedded engine, and one of a dozen stories on PostgreSQL too.</summary>
+    public static TheoryData<string, string> Chapters
+    {
+        get
+        {
+            var chapters = new TheoryData<string, string>();
+            foreach (var file in Book.Files)
+                chapters.Add(Path.GetFileNameWithoutExtension(file), "sqlite");
+            chapters.Add("leavers", "postgres");
+            return chapters;
+        }
+    }
 
     [Theory]
     [MemberData(nameof(Chapters))]
-    public async Task Every_line_of_a_chapter_is_so(string chapter)
+    public async Task Every_line_of_a_chapter_is_so(string chapter, string engine)
     {
-        await using var world = await World.StartAsync(servers.Directory, new() { MovesClock = true });
+        await using var world = await World.StartAsync(servers.Directory, (await servers.OnAsync(engine)) with { MovesClock = true });
         // Stories begin in the morning of a working day at the harbour.
         var now = TimeZoneInfo.ConvertTime(DateTimeOffset.UtcNow, Harbour);
         var morning = now.Date.AddDays(1).AddHours(10);
@@ -39,7 +52,7 @@ public sealed class StoryTests(Servers servers)
             if (day > today)
                 world.MoveClock(TimeSpan.FromDays(day - today));
             today = day;
-            await RestAsync(world);
+            await RestedAsync(day);
             for (var turn = 0; tales.Exists(t => LineOf(t.Tale, day, turn) is not null); turn++)
             {
                 var lines = tales
@@ -57,11 +70,11 @@ public sealed class StoryTests(Servers servers)
                 {
                     world.WriteHr(tales.SelectMany(t => t.Teller.Rows));
                     await world.RunIntakeAsync();
-                    await RestAsync(world);
+                    await RestedAsync(day);
                 }
                 foreach (var (tale, teller, line) in lines)
                     await TellAsync(tale, line, teller.DoAsync);
-                await RestAsync(world);
+                await RestedAsync(day);
                 foreach (var (tale, teller, line) in lines)
                 foreach (var then in line.Then)
                     if (await SeenAsync(teller, then) is { } why)
@@ -69,6 +82,12 @@ public sealed class StoryTests(Servers servers)
             }
         }
         Assert.True(wrong.Count == 0, string.Join('\n', wrong));
+
+        async Task RestedAsync(int day)
+        {
+            if (!await RestAsync(world))
+                wrong.Add($"{chapter}, day {day}: something is due and does not run");
+        }
 
         async Task TellAsync(Tale tale, Line line, Func<string, Task> tell)
         {
@@ -130,21 +149,26 @@ public sealed class StoryTests(Servers servers)
     /// <summary>
     /// Waits until the service has nothing to do at this moment: no plan, no step that is due, nobody whose instant has come.
     /// </summary>
-    private static async Task RestAsync(World world)
+    /// <returns>False when it does not come to that.</returns>
+    private static async Task<bool> RestAsync(World world)
     {
-        await using var store = new SqliteConnection($"Data Source={world.DataFolder}/oikonom.db;Pooling=False;Default Timeout=30");
+        await using DbConnection store =
+            world.Store == "sqlite"
+                ? new SqliteConnection($"Data Source={world.DataFolder}/oikonom.db;Pooling=False;Default Timeout=30")
+                : new NpgsqlConnection(world.Store);
         await store.OpenAsync();
         var watch = Stopwatch.StartNew();
         while (watch.Elapsed < Patience)
         {
+            var now = (DateTimeOffset.UtcNow + world.Ahead).ToUnixTimeMilliseconds();
             await using var command = store.CreateCommand();
             command.CommandText =
-                "SELECT (SELECT COUNT(*) FROM people WHERE next_at<=$now) + (SELECT COUNT(*) FROM requests WHERE state='planning') "
-                + "+ (SELECT COUNT(*) FROM chains WHERE due_at<=$now) + (SELECT COUNT(*) FROM notices WHERE due_at<=$now)";
-            command.Parameters.AddWithValue("$now", (DateTimeOffset.UtcNow + world.Ahead).ToUnixTimeMilliseconds());
+                $"SELECT (SELECT COUNT(*) FROM people WHERE next_at<={now}) + (SELECT COUNT(*) FROM requests WHERE state='planning') "
+                + $"+ (SELECT COUNT(*) FROM chains WHERE due_at<={now}) + (SELECT COUNT(*) FROM notices WHERE due_at<={now})";
             if ((long)(await command.ExecuteScalarAsync())! == 0)
-                return;
+                return true;
             await Task.Delay(50);
         }
+        return false;
     }
 }
