@@ -79,6 +79,32 @@ as otto
 wait_for "$access" completed
 run $oikonom requests show "$access"
 
+bold "The tank is full: her manager ends the dive access before its time"
+as mara
+end=$($oikonom requests list --kind end --text E1301 --output json | field 'x.items[0]?.number') || end=
+if [ -z "$end" ]; then
+  run $oikonom requests end-access E1301 directory/dive-team --reason "The kelp tank is done"
+  end=$($oikonom requests list --kind end --text E1301 --output json | field 'x.items[0].number')
+fi
+wait_for "$end" completed
+
+bold "She moves to the visitors: what she gains, keeps and loses is said before anybody says yes"
+as ines
+mover=$($oikonom requests list --kind mover --text E1301 --output json | field 'x.items[0]?.number') || mover=
+if [ -z "$mover" ]; then
+  run $oikonom requests new mover --person E1301 --set department="Visitor Services" --set title=Guide --reason "tells visitors of the seals"
+  mover=$($oikonom requests list --kind mover --text E1301 --output json | field 'x.items[0].number')
+  wait_for "$mover" deciding
+  as mara
+  run $oikonom requests show "$mover"
+  run $oikonom requests approve "$mover" --yes
+  as otto
+  run $oikonom requests release "$mover" --yes
+fi
+as otto
+wait_for "$mover" completed
+run $oikonom people show E1301
+
 as aldo
 run $oikonom requests history "$access"
 run $oikonom ledger list --limit 8

@@ -23,14 +23,19 @@ internal static class EffectText
                 Show.Line($"  {word, -8} {line.Title}{(line.Privileged ? " (privileged)" : "")}{Term(line, side == "Lost")}");
                 if (side == "Changed")
                     foreach (var attribute in line.Attributes)
-                        Show.Line(
-                            $"             {attribute.Name}: {(attribute.Before.Count == 0 ? "" : string.Join(", ", attribute.Before) + " → ")}"
-                                + $"{(attribute.After.Count == 0 ? "(removed)" : string.Join(", ", attribute.After))}"
-                        );
+                        Show.Line($"             {Of(attribute)}");
                 Show.Line($"             {line.Why}");
                 word = "";
             }
         }
+    }
+
+    /// <summary>An attribute with what it was and what it becomes.</summary>
+    public static string Of(AttributeChangeView attribute)
+    {
+        var before = attribute.Before.Count == 0 ? "" : string.Join(", ", attribute.Before) + " → ";
+        var after = attribute.After.Count == 0 ? "(removed)" : string.Join(", ", attribute.After);
+        return $"{attribute.Name}: {before}{after}";
     }
 
     private static string Term(EffectLine line, bool isLost) =>

@@ -214,11 +214,7 @@ internal static class WorkCommands
                     + $"{(states.TryGetValue(change.Ordinal, out var state) ? $"  [{state}]" : "")}"
             );
             foreach (var attribute in change.Attributes)
-                Show.Line(
-                    $"        {attribute.Name}: "
-                        + $"{(attribute.Before.Count == 0 ? "" : string.Join(", ", attribute.Before) + " → ")}"
-                        + $"{(attribute.After.Count == 0 ? "(removed)" : string.Join(", ", attribute.After))}"
-                );
+                Show.Line($"        {EffectText.Of(attribute)}");
             if (change.Kind == "verify")
                 continue;
             var (rule, place) = (change.Reason.Rule, change.Reason.Place);

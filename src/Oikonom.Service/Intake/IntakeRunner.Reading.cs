@@ -220,13 +220,7 @@ public sealed partial class IntakeRunner
     }
 
     /// <summary>The first delivery of a source: there is nothing to compare with, so that each row is gone through once.</summary>
-    private Reading First(
-        Delivery delivery,
-        SourceRule source,
-        Core.Rulebook.Rulebook rulebook,
-        string runId,
-        CancellationToken cancel
-    )
+    private Reading First(Delivery delivery, SourceRule source, Core.Rulebook.Rulebook rulebook, string runId, CancellationToken cancel)
     {
         var reading = new Reading();
         var parts = new List<Task<List<RowMapping.Mapped>>>();

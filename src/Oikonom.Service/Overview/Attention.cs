@@ -37,8 +37,8 @@ public sealed class Attention(Store.Store store, EditionBook editions, TimeProvi
         views.AddRange(
             ends.Select(e => new AttentionView(
                 "disagreement",
-                $"HR says that {e.Display} leaves on {e.EndDay}; {e.Actor} declined it: {e.Remark}. Access ends on that day all the same, "
-                    + "unless HR takes the end back.",
+                $"HR says that {e.Display} leaves on {e.EndDay}, and it was declined ({e.Actor}): {e.Remark}. Access ends on that "
+                    + "day all the same, unless HR takes the end back.",
                 $"/requests/{e.RequestId}"
             ))
         );

@@ -255,6 +255,7 @@ public static class PeopleEndpoints
                 var scheduled = await ScheduledAsync(s, requests);
                 var now = time.GetUtcNow();
                 var windows = edition is null ? null : Quietly(recorded.Subject(row.Id, edition), edition);
+                scheduled = [.. scheduled.Where(x => WillRun(x.Due, x.Change, windows, recorded.State(row.Id), scheduled))];
                 var ends = Ends(scheduled, windows, now);
                 return veil.Over(
                     new PersonDetail(
@@ -355,6 +356,27 @@ public static class PeopleEndpoints
         }
         return [.. scheduled.OrderBy(x => x.Due)];
     }
+
+    /// <summary>
+    /// False for a removal that its second look will drop: what is still wanted then, since it was extended, and what is
+    /// neither held nor given before, since it was ended early.
+    /// </summary>
+    private static bool WillRun(
+        DateTimeOffset due,
+        Change change,
+        AccessWindows? windows,
+        AccessState held,
+        IReadOnlyList<(DateTimeOffset Due, Change Change, RequestRow Request)> scheduled
+    ) =>
+        change is not Change.Revoke revoke
+        || windows is null
+        || (
+            !windows.At(due).Grants.ContainsKey(revoke.Taken)
+            && (
+                held.Grants.ContainsKey(revoke.Taken)
+                || scheduled.Any(x => x.Due < due && x.Change is Change.Grant grant && grant.Given == revoke.Taken)
+            )
+        );
 
     /// <summary>When a grant that is held will end: by a step that is scheduled, else by the rules; null when no end is known.</summary>
     private static Func<EntitlementKey, DateTimeOffset?> Ends(

@@ -4,6 +4,7 @@ import { useState } from 'react';
 import { api, ask, type PersonDetail } from '../../api/client';
 import { Button } from '../../parts/Button';
 import { Dialog, DialogActions } from '../../parts/Dialog';
+import { Field } from '../../parts/Field';
 import { Failure } from '../../parts/Notice';
 import { useMe } from '../../shell/Shell';
 
@@ -40,10 +41,7 @@ export function EndAccess({ person, entitlement, title }: { person: PersonDetail
             ? `You hold ${title} no more. What you asked for ends at once; what comes with your role is decided first.`
             : `${person.name} holds ${title} no more. Their manager and its owner end it at once; else it is decided first.`}
         </p>
-        <label>
-          Reason{isTheirs ? ' (may be empty)' : ''}
-          <textarea rows={2} maxLength={2000} value={reason} onChange={(e) => setReason(e.target.value)} />
-        </label>
+        <Field label={isTheirs ? 'Reason (may stay empty)' : 'Reason'} value={reason} onChange={setReason} long autoFocus />
         {end.isError && <Failure error={end.error} />}
         <DialogActions>
           <Button kind="main" onPress={() => end.mutate()} isDisabled={end.isPending || (!isTheirs && reason.trim() === '')}>

@@ -8,7 +8,7 @@ import { StateMark } from '../../parts/StateMark';
 import { ago, at } from '../../parts/when';
 import { useMe } from '../../shell/Shell';
 import rooms from '../common/Rooms.module.css';
-import { Who } from '../common/Who';
+import { spelledBy, useNamed, Who } from '../common/Who';
 import { allRequests } from '../requests/requestSearch';
 import { RolloutNotices } from '../rulebook/Rollouts';
 import style from './Today.module.css';
@@ -21,6 +21,7 @@ const waits = 'waits on ';
 /** What a day begins with: what waits for me, who starts soon and is not ready, what is stuck and why. */
 export function TodayPage() {
   const me = useMe();
+  const named = useNamed();
   const today = useQuery({ queryKey: ['requests', 'today'], queryFn: () => ask(api.GET('/api/v1/today')), refetchInterval: 60_000 });
   if (today.isPending) return <Loading what="Today" />;
   if (today.isError) return <Failure error={today.error} again={() => void today.refetch()} />;
@@ -55,6 +56,18 @@ export function TodayPage() {
               <Requests rows={t.mine} side={(r) => ago(r.since)} />
             )}
           </Sheet>
+          {t.attention.length > 0 && (
+            <Sheet id="attention" title="Needs a look">
+              <ul className={style.plain}>
+                {t.attention.map((a) => (
+                  <li key={a.text} className={style.row}>
+                    <Link to={a.link}>{attentions[a.kind] ?? a.kind}</Link>
+                    <small>{spelledBy(named, a.text)}</small>
+                  </li>
+                ))}
+              </ul>
+            </Sheet>
+          )}
           {t.tasks.length > 0 && (
             <Sheet
               id="tasks"
@@ -155,18 +168,6 @@ export function TodayPage() {
               </ul>
             )}
           </Sheet>
-          {t.attention.length > 0 && (
-            <Sheet id="attention" title="Needs a look">
-              <ul className={style.plain}>
-                {t.attention.map((a) => (
-                  <li key={a.text} className={style.row}>
-                    <Link to={a.link}>{attentions[a.kind] ?? a.kind}</Link>
-                    <small>{a.text}</small>
-                  </li>
-                ))}
-              </ul>
-            </Sheet>
-          )}
           {t.standing.map((problem) => (
             <Notice key={problem} tone="bad" title="The service needs somebody">
               <p>{problem}</p>
