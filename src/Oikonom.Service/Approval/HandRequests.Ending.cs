@@ -81,7 +81,7 @@ public sealed partial class HandRequests
 
     private static async Task RequireNotEndingAsync(Session s, PersonRow row, EntitlementKey key)
     {
-        var open = (await s.OpenRequestsOfAsync([row.Id])).FirstOrDefault(r =>
+        var open = (await s.RequestsPageAsync(new(PersonId: row.Id, OpenOnly: true))).FirstOrDefault(r =>
             r.Kind == EndKind && Wish.FromJson(r.Wish).Ends?.Contains(key.ToString()) == true
         );
         if (open is not null)
