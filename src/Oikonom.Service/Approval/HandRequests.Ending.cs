@@ -34,7 +34,7 @@ public sealed partial class HandRequests
                 var row = await s.RequirePersonAsync(person);
                 var edition = await editions.OnAsync(row.Edition, cancel);
                 var key = EntitlementKey.TryParse(body.Entitlement, out var named) ? named : null;
-                if (key is null || (edition.Rulebook.Find(key) ?? newest.Rulebook.Find(key)) is not { } entitlement)
+                if (key is null || (newest.Rulebook.Find(key) ?? edition.Rulebook.Find(key)) is not { } entitlement)
                     throw Problem.Invalid($"There is no entitlement '{body.Entitlement}'.", "entitlement");
                 var isTheirs = user.IsSelf(row);
                 var answers = !isTheirs && Answers(user, row, entitlement);

@@ -277,7 +277,7 @@ public static class PeopleEndpoints
                         manager?.Id,
                         [.. facts.Values.Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
                         [.. recorded.Accounts(row.Id).Select(a => View(a, windows, now))],
-                        [.. grants.Select(g => View(g, edition, ends, user, row))],
+                        [.. grants.Select(g => View(g, edition, newest, ends, user, row))],
                         [.. requests.Select(RequestViews.Summary)],
                         [
                             .. scheduled.Select(x => new ScheduledChange(
@@ -322,6 +322,7 @@ public static class PeopleEndpoints
     private static GrantView View(
         GrantRow grant,
         Edition? edition,
+        Edition? newest,
         Func<EntitlementKey, DateTimeOffset?> ends,
         ClaimsPrincipal user,
         PersonRow row
@@ -335,7 +336,7 @@ public static class PeopleEndpoints
             grant.FromAt.ToInstant(),
             grant.UntilAt.ToInstant() ?? ends(Recorded.KeyOf(grant)),
             Reason(grant.Reason),
-            grant.UntilAt is null && HandRequests.MayEnd(user, row, edition?.Rulebook.Find(Recorded.KeyOf(grant)))
+            grant.UntilAt is null && HandRequests.MayEnd(user, row, (newest ?? edition)?.Rulebook.Find(Recorded.KeyOf(grant)))
         );
 
     /// <summary>Changes that were approved and lie ahead, in order.</summary>
