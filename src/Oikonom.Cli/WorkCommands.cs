@@ -179,13 +179,30 @@ internal static class WorkCommands
         if (request.Candidates.Count > 0)
         {
             Show.Line();
-            Show.Table(
-                ["Target", "Entry", "Matched by", "Immutable id"],
-                request.Candidates.Select(c => (IReadOnlyList<string>)[c.Target, c.Location, c.MatchedBy, c.ImmutableId]),
-                ""
-            );
+            Candidates(request);
             Show.Line($"Choose one: oikonom requests choose {s.Number} TARGET IMMUTABLE-ID");
         }
+    }
+
+    /// <summary>The entries side by side: a column for each, a line for each thing in which they can be told apart.</summary>
+    private static void Candidates(RequestDetail request)
+    {
+        var all = request.Candidates;
+        IReadOnlyList<string> Row(string name, Func<CandidateView, string> of) => [name, .. all.Select(of)];
+        var names = all.SelectMany(c => c.Attributes).Select(a => a.Name).Distinct().Order(StringComparer.Ordinal);
+        Show.Table(
+            ["", .. all.Select(c => c.Name)],
+            [
+                Row("target", c => c.Target),
+                Row("entry", c => c.Location),
+                Row("matched by", c => c.MatchedBy),
+                Row("state", c => c.Enabled ? "open" : "locked"),
+                Row("holds", c => c.Entitlements.Count > 0 ? string.Join(", ", c.Entitlements) : "nothing"),
+                .. names.Select(n => Row(n, c => c.Attributes.FirstOrDefault(a => a.Name == n)?.Value ?? "")),
+                Row("immutable id", c => c.ImmutableId),
+            ],
+            ""
+        );
     }
 
     private static void Plan(RequestDetail request)

@@ -70,13 +70,18 @@ public sealed record DecisionView(
     bool Counts = true
 );
 
+/// <summary>One of several entries that could be the person's.</summary>
+/// <param name="Enabled">True when it may be used.</param>
+/// <param name="Entitlements">Titles of what it holds, as far as the rulebook knows it.</param>
 public sealed record CandidateView(
     string Target,
     string ImmutableId,
     string Name,
     string Location,
     string MatchedBy,
-    IReadOnlyList<AttributeValue> Attributes
+    IReadOnlyList<AttributeValue> Attributes,
+    bool Enabled,
+    IReadOnlyList<string> Entitlements
 );
 
 public sealed record CauseView(string Text, string? Source, int? Line, IReadOnlyList<AttributeChangeView> Differences);

@@ -443,6 +443,12 @@ public sealed class RuleTests
             Explain.Account(Small.Person(Small.Facts(end: "2026-02-01")), edition, "directory", Now).Summary,
             StringComparison.Ordinal
         );
+        // Of a hire that was withdrawn every condition holds, and what is missing is said.
+        Assert.EndsWith(
+            "but there is no employment at this time.",
+            Explain.Account(Small.Person(Small.Facts(start: "2027-02-01", end: "2027-01-31")), edition, "directory", begun).Summary,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]

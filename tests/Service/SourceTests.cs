@@ -43,6 +43,8 @@ public sealed class SourceTests(Servers servers)
         world.WriteHr(rows);
         await world.RunIntakeAsync("baseline", actor: "edda");
         world.WriteHr(rows.Select((r, i) => i < 3 ? r with { End = "2026-11-20" } : r));
+        // A look says beforehand that it would be held.
+        Assert.Contains("It would be held: ", (await world.RunIntakeAsync(dryRun: true)).Message, StringComparison.Ordinal);
         var held = await world.RunIntakeAsync();
         Assert.Equal("held", held.Outcome);
         Assert.Contains("3 leavers of 8 known records; the brake is at 2 or 50 %", held.Message, StringComparison.Ordinal);

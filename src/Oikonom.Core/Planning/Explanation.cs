@@ -194,7 +194,11 @@ public static class Explain
             .Conditions.Where(c => !c.Holds)
             .Select(c =>
                 c.Values.Count == 0 ? c.Text : $"{c.Text} (where {string.Join(", ", c.Values.Select(v => $"{v.Key} is '{v.Value}'"))})"
-            );
+            )
+            .ToList();
+        // Of a hire that was withdrawn everything holds but the employment.
+        if (failed.Count == 0)
+            return $"{nearest.Template} would give it ({nearest.Place}), but there is no employment at this time.";
         return $"{nearest.Template} would give it ({nearest.Place}), but this does not hold: {string.Join("; ", failed)}.";
     }
 

@@ -171,7 +171,13 @@ public static class RequestViews
                         c.Name,
                         c.Location,
                         c.MatchedBy,
-                        [.. c.Attributes.Select(a => new AttributeValue(a.Key, string.Join(", ", a.Value)))]
+                        [.. c.Attributes.Select(a => new AttributeValue(a.Key, string.Join(", ", a.Value)))],
+                        c.Enabled,
+                        [
+                            .. c.Entitlements.Select(e =>
+                                edition.Rulebook.Targets.GetValueOrDefault(c.Target)?.Entitlements.GetValueOrDefault(e)?.Title ?? e
+                            ),
+                        ]
                     ));
         var asked = row is { State: RequestState.Asked, Stage: RequestMachine.BeforeThePlan }
             ? edition

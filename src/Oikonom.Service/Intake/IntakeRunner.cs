@@ -166,7 +166,14 @@ public sealed partial class IntakeRunner(
             if (!order.DryRun && await BrakeAsync(source, decided, reading, order, runId, started, cancel) is { } held)
                 return new(held, decided, reading.Statuses);
             if (order.DryRun)
-                return new(Result(taking, order, started, reading, decided, vanished, 0), decided, reading.Statuses);
+            {
+                var seen = Result(taking, order, started, reading, decided, vanished, 0);
+                // A look says beforehand what would hold it.
+                if (source.Brake is { } brake && order.Mode != "baseline")
+                    if (await OverBrakeAsync(source, brake, decided, reading, started, cancel) is { Count: > 0 } over)
+                        seen = seen with { Message = $"{seen.Message} It would be held: {string.Join("; ", over)}." };
+                return new(seen, decided, reading.Statuses);
+            }
         }
         var adoption = order.Mode == "baseline" ? baseline.Begin(edition, cancel) : null;
         var taken = await WriteAsync(taking, reading, incoming, adoption, cancel);
@@ -440,16 +447,7 @@ public sealed partial class IntakeRunner(
             if (passed?.Digest == digest || (passed is not null && PushBrake.Covers(passed, decided)))
                 return null;
         }
-        var known = Math.Max(reading.Known, (int)await store.ReadAsync(s => s.RecordCountAsync(source.Name), cancel));
-        // What was pushed since yesterday counts too: a run over what is kept is no way around.
-        var pushed =
-            source.Kind == SourceKind.Scim
-                ? await store.ReadAsync(s => s.RaisedSinceAsync(source.Name, (started - PushBrake.Window).ToUnixTimeMilliseconds()), cancel)
-                : new Dictionary<string, long>();
-        var over = new List<string>();
-        Look(source.Brake!.Joiners, RequestKind.Joiner, "joiners");
-        Look(source.Brake.Movers, RequestKind.Mover, "movers");
-        Look(source.Brake.Leavers, RequestKind.Leaver, "leavers");
+        var over = await OverBrakeAsync(source, source.Brake!, decided, reading, started, cancel);
         if (over.Count == 0)
             return null;
         var why = $"{string.Join("; ", over)}. Nothing was raised.";
@@ -466,6 +464,29 @@ public sealed partial class IntakeRunner(
             0
         );
         return await HoldAsync(source, order, runId, started, digest, why, raises, counts, cancel);
+    }
+
+    /// <summary>Of which kinds a run would raise more than the brake allows; empty when it may go on.</summary>
+    private async Task<IReadOnlyList<string>> OverBrakeAsync(
+        SourceRule source,
+        BrakeRule brake,
+        List<Taken> decided,
+        Reading reading,
+        DateTimeOffset started,
+        CancellationToken cancel
+    )
+    {
+        var known = Math.Max(reading.Known, (int)await store.ReadAsync(s => s.RecordCountAsync(source.Name), cancel));
+        // What was pushed since yesterday counts too: a run over what is kept is no way around.
+        var pushed =
+            source.Kind == SourceKind.Scim
+                ? await store.ReadAsync(s => s.RaisedSinceAsync(source.Name, (started - PushBrake.Window).ToUnixTimeMilliseconds()), cancel)
+                : new Dictionary<string, long>();
+        var over = new List<string>();
+        Look(brake.Joiners, RequestKind.Joiner, "joiners");
+        Look(brake.Movers, RequestKind.Mover, "movers");
+        Look(brake.Leavers, RequestKind.Leaver, "leavers");
+        return over;
 
         void Look(Limit? limit, RequestKind kind, string name)
         {

@@ -21,99 +21,133 @@ public sealed class LedgerCheck(Store.Store store, SigningKey key, HeadKeeper ke
     public async Task<LedgerVerification> RunAsync(IReadOnlyList<SignedHead> kept, CancellationToken cancel)
     {
         var watch = Stopwatch.StartNew();
-        var faults = new List<string>();
         var ring = key.Ring;
-        var frontier = new MerkleFrontier();
+        var check = new Check(ring, [.. kept.Select(h => (h, "The head you gave")), .. Remembered()]);
         if (keeper.Problem is { } standing)
-            Fault(standing);
-        var known = kept.Select(h => (Head: h, Whose: "The head you gave")).ToList();
-        if (keeper.Last is { } remembered)
-            known.Add((remembered, "The head remembered outside the store"));
-        foreach (var (head, whose) in known)
-            if (LedgerKey.Fault(ring, head) is { } strange)
-                Fault($"{whose}: {strange}");
-        var (headCount, unsealed, last) = await store.ReadAsync(
+            check.Fault(standing);
+        check.KnownHeads();
+        var (headCount, unsealed) = await store.ReadAsync(
             async s =>
             {
-                var heads = new Queue<HeadRow>(await s.HeadsAsync());
-                var (count, newest) = (heads.Count, heads.LastOrDefault()?.Size ?? 0);
-                foreach (var (head, whose) in known.Where(k => k.Head.Size == 0))
-                    Kept(head, whose);
-                await s.EachSealedAsync(
-                    (position, hash, entry) =>
-                    {
-                        if (position != frontier.Size)
-                            Fault($"Position {frontier.Size} is missing: the next leaf stands at {position}.");
-                        if (entry.Body.Length == 0)
-                            Fault($"The entry at position {position} is gone.");
-                        else if (!Merkle.Leaf(entry.Body).AsSpan().SequenceEqual(hash))
-                            Fault($"The entry at position {position} ({entry.Id}) is not what was sealed.");
-                        else if (!Agrees(entry))
-                            Fault($"The columns of the entry at position {position} ({entry.Id}) differ from its body.");
-                        else if (LedgerText.Fault(entry.Body, entry.Held) is { } name)
-                            Fault($"The value '{name}' of the entry at position {position} ({entry.Id}) is not what was sealed.");
-                        frontier.Add(hash);
-                        while (heads.TryPeek(out var head) && head.Size == frontier.Size)
-                            Check(heads.Dequeue());
-                        foreach (var (head, whose) in known.Where(k => k.Head.Size == frontier.Size))
-                            Kept(head, whose);
-                    },
-                    cancel
-                );
-                // What was sealed while the leaves were read has a head of its own since.
-                if (newest < frontier.Size && await s.LastHeadAsync() is { } since && since.Size >= frontier.Size)
-                {
-                    newest = frontier.Size;
-                    if (since.Size == frontier.Size)
-                        Check(since);
-                }
-                foreach (var head in heads)
-                    Fault($"A head speaks of {head.Size} leaves; the tree has {frontier.Size}.");
-                return (count, await s.UnsealedCountAsync(), newest);
+                var heads = await s.HeadsAsync();
+                check.Begin(heads);
+                await s.EachSealedAsync(check.Leaf, cancel);
+                await check.EndAsync(s);
+                return (heads.Count, await s.UnsealedCountAsync());
             },
             cancel
         );
-        if (last != frontier.Size)
-            Fault($"No head covers all: the last speaks of {last} leaves, and the tree has {frontier.Size}.");
-        foreach (var (head, whose) in known.Where(k => k.Head.Size > frontier.Size))
-            Fault($"{whose} speaks of {head.Size} entries, and the tree has {frontier.Size}: entries are gone.");
+        check.All();
         if (
             unsealed > 0
             && await store.ReadAsync(s => s.OldestUnsealedAsync(), cancel) is { } oldest
             && time.GetUtcNow() - oldest.ToInstant() > SealedWithin
         )
-            Fault($"{unsealed} entries wait to be sealed since {oldest.ToInstant().UtcDateTime:yyyy-MM-dd HH:mm} UTC.");
+            check.Fault($"{unsealed} entries wait to be sealed since {oldest.ToInstant().UtcDateTime:yyyy-MM-dd HH:mm} UTC.");
         return new(
-            faults.Count == 0,
-            frontier.Size + unsealed,
-            frontier.Size,
+            check.Faults.Count == 0,
+            check.Frontier.Size + unsealed,
+            check.Frontier.Size,
             unsealed,
-            Convert.ToHexStringLower(frontier.Root()),
+            Convert.ToHexStringLower(check.Frontier.Root()),
             headCount,
-            faults,
+            check.Faults,
             watch.ElapsedMilliseconds,
             ring[^1].Id,
-            known.Count
+            check.KnownCount
         );
+    }
 
-        void Check(HeadRow head)
+    private IEnumerable<(SignedHead Head, string Whose)> Remembered() =>
+        keeper.Last is { } head ? [(head, "The head remembered outside the store")] : [];
+
+    /// <summary>One verification under way.</summary>
+    /// <param name="known">Heads from outside the store, and whose they are.</param>
+    private sealed class Check(IReadOnlyList<LedgerKey> ring, List<(SignedHead Head, string Whose)> known)
+    {
+        private Queue<HeadRow> _heads = new();
+
+        /// <summary>Of how many leaves the newest head speaks.</summary>
+        private long _newest;
+
+        public MerkleFrontier Frontier { get; } = new();
+        public List<string> Faults { get; } = [];
+        public int KnownCount => known.Count;
+
+        public void KnownHeads()
         {
-            if (!frontier.Root().AsSpan().SequenceEqual(head.Root))
+            foreach (var (head, whose) in known)
+                if (LedgerKey.Fault(ring, head) is { } strange)
+                    Fault($"{whose}: {strange}");
+        }
+
+        public void Begin(IReadOnlyList<HeadRow> heads)
+        {
+            _heads = new(heads);
+            _newest = heads.Count > 0 ? heads[^1].Size : 0;
+            Kept(0);
+        }
+
+        public void Leaf(long position, byte[] hash, LedgerRow entry)
+        {
+            if (position != Frontier.Size)
+                Fault($"Position {Frontier.Size} is missing: the next leaf stands at {position}.");
+            if (entry.Body.Length == 0)
+                Fault($"The entry at position {position} is gone.");
+            else if (!Merkle.Leaf(entry.Body).AsSpan().SequenceEqual(hash))
+                Fault($"The entry at position {position} ({entry.Id}) is not what was sealed.");
+            else if (!Agrees(entry))
+                Fault($"The columns of the entry at position {position} ({entry.Id}) differ from its body.");
+            else if (LedgerText.Fault(entry.Body, entry.Held) is { } name)
+                Fault($"The value '{name}' of the entry at position {position} ({entry.Id}) is not what was sealed.");
+            Frontier.Add(hash);
+            while (_heads.TryPeek(out var head) && head.Size == Frontier.Size)
+                Head(_heads.Dequeue());
+            Kept(Frontier.Size);
+        }
+
+        /// <summary>What was sealed while the leaves were read has a head of its own since.</summary>
+        public async Task EndAsync(Store.Session s)
+        {
+            if (_newest < Frontier.Size && await s.LastHeadAsync() is { } since && since.Size >= Frontier.Size)
+            {
+                _newest = Frontier.Size;
+                if (since.Size == Frontier.Size)
+                    Head(since);
+            }
+            foreach (var head in _heads)
+                Fault($"A head speaks of {head.Size} leaves; the tree has {Frontier.Size}.");
+        }
+
+        /// <summary>A head covers all, and none from outside speaks of more.</summary>
+        public void All()
+        {
+            if (_newest != Frontier.Size)
+                Fault($"No head covers all: the last speaks of {_newest} leaves, and the tree has {Frontier.Size}.");
+            foreach (var (head, whose) in known.Where(k => k.Head.Size > Frontier.Size))
+                Fault($"{whose} speaks of {head.Size} entries, and the tree has {Frontier.Size}: entries are gone.");
+        }
+
+        private void Head(HeadRow head)
+        {
+            if (!Frontier.Root().AsSpan().SequenceEqual(head.Root))
                 Fault($"The head of size {head.Size} has another root than its leaves.");
             else if (LedgerKey.Fault(ring, LedgerViews.HeadOf(head, ring)) is { } unsound)
                 Fault(unsound);
         }
 
-        void Kept(SignedHead head, string whose)
+        /// <summary>Heads from outside of that size have the root of the tree.</summary>
+        private void Kept(long size)
         {
-            if (Convert.ToHexStringLower(frontier.Root()) != head.Root)
-                Fault($"{whose} of {head.Size} entries has another root: the record was rewritten.");
+            foreach (var (head, whose) in known.Where(k => k.Head.Size == size))
+                if (Convert.ToHexStringLower(Frontier.Root()) != head.Root)
+                    Fault($"{whose} of {head.Size} entries has another root: the record was rewritten.");
         }
 
-        void Fault(string text)
+        public void Fault(string text)
         {
-            if (faults.Count < MaxFaults && !faults.Contains(text))
-                faults.Add(text);
+            if (Faults.Count < MaxFaults && !Faults.Contains(text))
+                Faults.Add(text);
         }
     }
 

@@ -229,25 +229,30 @@ function Entitlements({
             ))}
           </ul>
           <Seek id={id} hint="Search the catalogue" text={text} onChange={setText} />
-          <Options
-            label="Catalogue"
-            none="Nothing is called that."
-            found={found.slice(0, 30)}
-            keyOf={(e) => e.key}
-            choose={(e) => onChange([...chosen, e.key])}
-          >
-            {(e) => (
-              <>
-                <span>
-                  {e.title} {e.privileged && <b className={rooms.tag}>privileged</b>}
-                </span>
-                <small>
-                  {e.description || e.key} · {e.target} · owner {e.ownerName ?? e.owner ?? 'nobody'} · held by {e.holders}
-                  {e.mostHolders ? ` of ${e.mostHolders}` : ''}
-                </small>
-              </>
-            )}
-          </Options>
+          {(chosen.length === 0 || sought.length > 0) && (
+            <Options
+              label="Catalogue"
+              none="Nothing is called that."
+              found={found.slice(0, 30)}
+              keyOf={(e) => e.key}
+              choose={(e) => {
+                onChange([...chosen, e.key]);
+                setText('');
+              }}
+            >
+              {(e) => (
+                <>
+                  <span>
+                    {e.title} {e.privileged && <b className={rooms.tag}>privileged</b>}
+                  </span>
+                  <small>
+                    {e.description || e.key} · {e.target} · owner {e.ownerName ?? e.owner ?? 'nobody'} · held by {e.holders}
+                    {e.mostHolders ? ` of ${e.mostHolders}` : ''}
+                  </small>
+                </>
+              )}
+            </Options>
+          )}
         </>
       )}
     </Line>

@@ -4,7 +4,6 @@ import { useState } from 'react';
 import { api, ask, type RequestDetail } from '../../api/client';
 import { Button } from '../../parts/Button';
 import { Failure, Loading, Notice } from '../../parts/Notice';
-import { Pair } from '../../parts/Pair';
 import { StateMark } from '../../parts/StateMark';
 import { ago, at, moment } from '../../parts/when';
 import { useMe } from '../../shell/Shell';
@@ -251,31 +250,68 @@ function Candidates({ request }: { request: RequestDetail }) {
       <h2 id="candidates">Which of these is {request.summary.person}?</h2>
       {choose.isError && <Failure error={choose.error} />}
       <div className={style.stack}>
-        {request.candidates.map((c) => (
-          <div key={c.immutableId} className={style.candidate}>
-            <b>{c.location}</b>
-            <dl className={style.facts}>
-              <dt>Matched by</dt>
-              <dd>{words.held(c.target, c.matchedBy)}</dd>
-              {c.attributes.map((a) => (
-                <Pair key={a.name} name={<Titled title={words.held(c.target, a.name)} name={a.name} />} value={a.value} />
+        <table className={style.beside}>
+          <thead>
+            <tr>
+              <th scope="col">
+                <span className="unseen">What</span>
+              </th>
+              {request.candidates.map((c) => (
+                <th scope="col" key={c.immutableId}>
+                  {c.name}
+                </th>
               ))}
-            </dl>
-            {request.rights.choose ? (
-              <Button
-                kind="main"
-                isDisabled={choose.isPending}
-                onPress={() => choose.mutate({ target: c.target, immutableId: c.immutableId })}
-              >
-                This one
-              </Button>
-            ) : null}
-          </div>
-        ))}
+            </tr>
+          </thead>
+          <tbody>
+            {sideBySide(request.candidates, words).map(({ key, title, name, values }) => (
+              <tr key={key} className={new Set(values).size > 1 ? style.differs : undefined}>
+                <th scope="row">{name ? <Titled title={title} name={name} /> : title}</th>
+                {values.map((value, index) => (
+                  <td key={request.candidates[index]?.immutableId}>{value || '–'}</td>
+                ))}
+              </tr>
+            ))}
+            {request.rights.choose && (
+              <tr>
+                <td />
+                {request.candidates.map((c) => (
+                  <td key={c.immutableId}>
+                    <Button
+                      kind="main"
+                      isDisabled={choose.isPending}
+                      onPress={() => choose.mutate({ target: c.target, immutableId: c.immutableId })}
+                    >
+                      This one
+                    </Button>
+                  </td>
+                ))}
+              </tr>
+            )}
+          </tbody>
+        </table>
         {!request.rights.choose && <Notice title="An operator chooses" />}
       </div>
     </section>
   );
+}
+
+/** Lines in which entries can be told apart, each with a value for every entry. */
+function sideBySide(all: RequestDetail['candidates'], words: ReturnType<typeof useWords>) {
+  const target = all[0]?.target ?? '';
+  const names = [...new Set(all.flatMap((c) => c.attributes.map((a) => a.name)))].sort();
+  return [
+    { key: ' where', title: 'Where', name: '', values: all.map((c) => c.location) },
+    { key: ' by', title: 'Matched by', name: '', values: all.map((c) => words.held(c.target, c.matchedBy)) },
+    { key: ' state', title: 'State', name: '', values: all.map((c) => (c.enabled ? 'open' : 'locked')) },
+    { key: ' holds', title: 'Holds', name: '', values: all.map((c) => c.entitlements.join(', ')) },
+    ...names.map((name) => ({
+      key: name,
+      title: words.held(target, name),
+      name,
+      values: all.map((c) => c.attributes.find((a) => a.name === name)?.value ?? ''),
+    })),
+  ];
 }
 
 /** The ledger entries of the request, for those who may read the ledger. */
