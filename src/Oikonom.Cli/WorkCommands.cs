@@ -39,6 +39,7 @@ internal static class WorkCommands
                     "Tells what happened to a person, newest first: who did what, before and after.",
                     "oikonom people history E1002"
                 ),
+                .. LookCommands.All(),
                 .. ForgettingCommands.All(),
             ]
         );
@@ -163,8 +164,12 @@ internal static class WorkCommands
             var when = $"{(stage.State == "now" ? ", now" : ", later")}{(stage.Due is { } due ? $", due {Show.At(due)}" : "")}";
             Show.Line($"  Stage  {stage.Title}: {(stage.Skipped is { } why ? $"not asked, because {why}" : stage.Who + when)}");
         }
-        foreach (var milestone in request.Milestones.Where(m => m.Reached))
-            Show.Line($"  {milestone.Title} since {(milestone.At is { } at ? Show.At(at) : "")}: {milestone.Text}");
+        foreach (var milestone in request.Milestones.Where(m => m.Reached || m.Text.StartsWith("was reached", StringComparison.Ordinal)))
+            Show.Line(
+                milestone.Reached
+                    ? $"  {milestone.Title} since {(milestone.At is { } at ? Show.At(at) : "")}: {milestone.Text}"
+                    : $"  Not {char.ToLowerInvariant(milestone.Title[0])}{milestone.Title[1..]} any more: {milestone.Text}"
+            );
         foreach (var done in request.Story.Done)
             Show.Line($"  Done   {done}");
         Show.Line($"  Now    {request.Story.Now}");
@@ -485,6 +490,7 @@ internal static class WorkCommands
                         ),
                         ""
                     );
+                LookCommands.Tell(p.Findings ?? []);
                 foreach (var next in p.Scheduled)
                     Show.Line($"Scheduled {Show.At(next.Due)}: {next.Text} (request {next.RequestNumber})");
                 return Exit.Good;

@@ -46,6 +46,36 @@ public sealed record ReasonView(string Rule, string Place, string Condition);
 
 public sealed record ScheduledChange(DateTimeOffset Due, string Text, string RequestId, long RequestNumber);
 
+/// <summary>One way in which an account is not as it was left.</summary>
+/// <param name="Name">The attribute, or "" where it is about something else.</param>
+/// <param name="Found">The values that were found, where it is about an attribute.</param>
+/// <param name="Left">The values it had been given.</param>
+public sealed record DifferenceView(string Text, string Name, IReadOnlyList<string> Found, IReadOnlyList<string> Left);
+
+/// <summary>An account that was changed outside.</summary>
+/// <param name="Slot">"" for the ordinary account of the person in the target.</param>
+/// <param name="Since">The look that found it first.</param>
+/// <param name="Seen">The look that found it last.</param>
+/// <param name="RequestId">The request that sets it right, or null.</param>
+/// <param name="LeftBy">Who lets it stay so, or null.</param>
+/// <param name="MayLeave">True when the caller may let it stay so.</param>
+public sealed record FindingView(
+    string Target,
+    string Slot,
+    string Account,
+    IReadOnlyList<DifferenceView> Differences,
+    DateTimeOffset Since,
+    DateTimeOffset Seen,
+    string? RequestId,
+    string? LeftBy,
+    string? Remark,
+    bool MayLeave
+);
+
+/// <param name="Account">The account: the target, with :slot where it is not the ordinary one.</param>
+/// <param name="Reason">Why it may stay as it is.</param>
+public sealed record LeaveBody(string Account, string Reason);
+
 public sealed record PersonDetail(
     string Id,
     string Number,
@@ -71,7 +101,8 @@ public sealed record PersonDetail(
     DateTimeOffset? ForgottenAt = null,
     string? ForgottenBy = null,
     int? Edition = null,
-    int? NewestEdition = null
+    int? NewestEdition = null,
+    IReadOnlyList<FindingView>? Findings = null
 );
 
 /// <summary>One ledger entry in words. <paramref name="For"/> is whose right was used, when it was handed over.</summary>

@@ -1,6 +1,7 @@
 namespace Oikonom.Contracts;
 
 /// <param name="Account">The account that belongs to nobody and that it is about; then <paramref name="Person"/> answers for it.</param>
+/// <param name="Outcome">How it ended once it is completed: done, in-part or nothing-needed; else null.</param>
 public sealed record RequestSummary(
     string Id,
     long Number,
@@ -29,7 +30,8 @@ public sealed record RequestSummary(
     string? PlanDigest = null,
     string Cause = "",
     string? Batch = null,
-    string? Account = null
+    string? Account = null,
+    string? Outcome = null
 );
 
 public sealed record AttributeChangeView(string Name, IReadOnlyList<string> Before, IReadOnlyList<string> After);

@@ -679,7 +679,7 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
             + "write-backs|intake token|intake tokens|intake end-token|explain|requests list|requests show|requests "
             + "approve|requests decline|requests release|requests choose|requests retry|requests new|requests end-access|requests bulk|requests "
             + "ask|requests answer|requests comment|requests withdraw|requests hold|requests resume|requests return|requests "
-            + "change|requests export|requests history|requests schema|people history|people retention|people hold|people "
+            + "change|requests export|requests history|requests schema|people history|people look|people leave|people retention|people hold|people "
             + "end-hold|people forget|people confirm-forget|people decline-forget|people data|sessions list|sessions end|hooks "
             + "list|hooks replay|hooks end|notices texts|notices preview|today|tasks list|tasks show|tasks take|tasks "
             + "hand-over|tasks done|tasks impossible|delegations list|delegations add|delegations end|catalogue|workflows "

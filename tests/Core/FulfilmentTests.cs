@@ -22,6 +22,24 @@ public sealed class FulfilmentTests
         Assert.Equal("not in divers", new Difference.Missing("divers").Text);
         Assert.Equal("still in divers", new Difference.Surplus("divers").Text);
         Assert.Equal("the entry 7 is gone", new Difference.Gone("7").Text);
+        Difference[] all =
+        [
+            new Difference.OtherPresence(true),
+            new Difference.OtherPresence(false),
+            new Difference.OtherValues("Mail", ["a"], ["c"]),
+            new Difference.Missing("divers"),
+            new Difference.Surplus("divers"),
+            new Difference.Gone("7"),
+        ];
+        // Told without what was found, known again by its place, and kept as it is.
+        Assert.Equal(
+            "the account was enabled; the account was disabled; Mail was changed; taken out of divers; put into divers; "
+                + "the entry was deleted",
+            string.Join("; ", all.Select(d => d.Bare))
+        );
+        Assert.Equal(5, all.Select(d => d.Place).Distinct().Count());
+        Assert.Equal(new Difference.OtherValues("mail", [], []).Place, all[2].Place);
+        Assert.Equal(Difference.ToJson(all), Difference.ToJson(Difference.FromJson(Difference.ToJson(all))));
         Assert.True(new ReadBack([]).Matches);
         Assert.False(new ReadBack([new Difference.Gone("7")]).Matches);
     }

@@ -105,6 +105,8 @@ public sealed class AccessTests(Servers servers)
         ("GET", "/api/v1/requests/schemas/{kind}", "requester engineer"),
         ("POST", "/api/v1/requests/bulk", "requester engineer"),
         ("POST", "/api/v1/people/{id}/access/end", Everybody),
+        ("POST", "/api/v1/people/{id}/look", "operator engineer"),
+        ("POST", "/api/v1/people/{id}/findings/leave", "operator"),
         ("GET", "/api/v1/catalogue", Everybody),
         ("GET", "/api/v1/workflows", Everybody),
         ("GET", "/api/v1/drafts", "requester engineer"),

@@ -7,6 +7,8 @@ const words: Record<string, string> = {
   releasing: 'To release',
   fulfilling: 'Running',
   completed: 'Completed',
+  'in-part': 'Done in part',
+  'nothing-needed': 'Nothing was needed',
   declined: 'Declined',
   asked: 'Question asked',
   withdrawn: 'Taken back',
@@ -40,6 +42,8 @@ const shapes: Record<string, string> = {
   fulfilling: 'M2 8h11M9 4l4 4-4 4',
   completed: 'M2.5 8.5 6.5 12.5 13.5 3.5',
   done: 'M2.5 8.5 6.5 12.5 13.5 3.5',
+  'in-part': 'M2.5 8.5 6.5 12.5 9 9M11 6h2.5',
+  'nothing-needed': 'M3 6h10M3 10.5h10',
   declined: 'M3.5 3.5l9 9M12.5 3.5l-9 9',
   asked: 'M5 5.5a3 3 0 1 1 4.2 2.8C8.3 8.8 8 9.3 8 10.5M8 13.2v.3',
   withdrawn: 'M13 12V8a4 4 0 0 0-4-4H3M6 1 3 4l3 3',
@@ -67,6 +71,7 @@ const shapes: Record<string, string> = {
 const tones: Record<string, string> = {
   completed: 'good',
   done: 'good',
+  'in-part': 'warm',
   declined: 'bad',
   stopped: 'bad',
   asked: 'warm',
@@ -91,6 +96,9 @@ const tones: Record<string, string> = {
 
 /** What people read of a state. */
 export const stateWord = (state: string) => words[state] ?? state;
+
+/** What marks a request: how it ended, once it is over, else where it stands. */
+export const ended = (request: { state: string; outcome?: string | null }) => request.outcome ?? request.state;
 
 /** A state as a shape and a word; colour only repeats it. */
 export function StateMark({ state, title }: { state: string; title?: string }) {

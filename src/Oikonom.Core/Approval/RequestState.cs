@@ -47,6 +47,27 @@ public enum RequestState
     Lapsed,
 }
 
+/// <summary>How a completed request ended.</summary>
+[JsonConverter(typeof(JsonStringEnumConverter<RequestOutcome>))]
+public enum RequestOutcome
+{
+    /// <summary>It is not over, or its state says all.</summary>
+    [JsonStringEnumMemberName("none")]
+    None,
+
+    /// <summary>All of it was done.</summary>
+    [JsonStringEnumMemberName("done")]
+    Done,
+
+    /// <summary>Some of it was no longer wanted when its turn came.</summary>
+    [JsonStringEnumMemberName("in-part")]
+    InPart,
+
+    /// <summary>All was as it should be before anything was done.</summary>
+    [JsonStringEnumMemberName("nothing-needed")]
+    NothingNeeded,
+}
+
 /// <summary>What can happen to a request.</summary>
 public enum RequestEvent
 {
@@ -130,6 +151,16 @@ public static class RequestMachine
             RequestState.Withdrawn => "withdrawn",
             RequestState.Lapsed => "no longer wanted",
             _ => "declined",
+        };
+
+    /// <summary>The state in words, and of what is completed how it ended.</summary>
+    public static string Name(RequestState state, RequestOutcome outcome) =>
+        (state, outcome) switch
+        {
+            (RequestState.Completed, RequestOutcome.Done) => "done",
+            (RequestState.Completed, RequestOutcome.InPart) => "done in part",
+            (RequestState.Completed, RequestOutcome.NothingNeeded) => "completed, nothing was needed",
+            _ => Name(state),
         };
 
     private static string Possible(RequestState state) =>

@@ -1,8 +1,16 @@
 using System.Diagnostics;
+using System.Text.Json;
+using System.Text.Json.Serialization;
 
 namespace Oikonom.Core.Fulfilment;
 
 /// <summary>One way in which a target differs from what was done: closed.</summary>
+[JsonPolymorphic(TypeDiscriminatorPropertyName = "what")]
+[JsonDerivedType(typeof(Gone), "gone")]
+[JsonDerivedType(typeof(OtherValues), "values")]
+[JsonDerivedType(typeof(OtherPresence), "presence")]
+[JsonDerivedType(typeof(Missing), "missing")]
+[JsonDerivedType(typeof(Surplus), "surplus")]
 public abstract record Difference
 {
     private Difference() { }
@@ -19,7 +27,39 @@ public abstract record Difference
 
     public sealed record Surplus(string Entitlement) : Difference;
 
+    /// <summary>Differences as they are kept.</summary>
+    public static string ToJson(IReadOnlyList<Difference> differences) => JsonSerializer.Serialize(differences, JsonSerializerOptions.Web);
+
+    /// <exception cref="JsonException">It is not what <see cref="ToJson"/> wrote.</exception>
+    public static IReadOnlyList<Difference> FromJson(string json) =>
+        JsonSerializer.Deserialize<List<Difference>>(json, JsonSerializerOptions.Web) ?? [];
+
+    /// <summary>What of the account it is about: two differences of one place are the same one, whatever was found.</summary>
+    [JsonIgnore]
+    public string Place =>
+        this switch
+        {
+            OtherValues other => $"value:{other.Attribute.ToLowerInvariant()}",
+            Missing missing => $"missing:{missing.Entitlement}",
+            Surplus surplus => $"surplus:{surplus.Entitlement}",
+            _ => GetType().Name,
+        };
+
+    /// <summary>What differs, without the values that were found.</summary>
+    [JsonIgnore]
+    public string Bare =>
+        this switch
+        {
+            Gone => "the entry was deleted",
+            OtherValues other => $"{other.Attribute} was changed",
+            OtherPresence presence => presence.IsEnabled ? "the account was enabled" : "the account was disabled",
+            Missing missing => $"taken out of {missing.Entitlement}",
+            Surplus surplus => $"put into {surplus.Entitlement}",
+            _ => throw new UnreachableException($"{GetType().Name} has no words."),
+        };
+
     /// <summary>The difference in words.</summary>
+    [JsonIgnore]
     public string Text =>
         this switch
         {

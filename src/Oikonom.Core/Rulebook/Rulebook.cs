@@ -368,9 +368,20 @@ public sealed record Workflow(
     /// <summary>The way of what its holder, their manager or its owner ends: nobody else decides, and nobody releases.</summary>
     public static readonly Workflow GivenBack = new("given-back", "Given back", ["end"], [], false, new("", 0, 0));
 
+    /// <summary>The way of what sets right what was changed outside: it was decided before, and an operator releases it.</summary>
+    public static readonly Workflow Restored = new("restored", "Set right", ["change"], [], true, new("", 0, 0));
+
+    /// <summary>The same where the target's rule lets it run at once.</summary>
+    public static readonly Workflow Mended = Restored with { Name = "mended", ReleasedByOperator = false };
+
+    /// <summary>True for the ways of what sets right what was changed outside.</summary>
+    public bool IsRestoring => Name == Restored.Name || Name == Mended.Name;
+
     /// <summary>The ways that no rulebook writes, by name.</summary>
     public static Workflow? BuiltIn(string name) =>
         name == WrittenEnd.Name ? WrittenEnd
+        : name == Restored.Name ? Restored
+        : name == Mended.Name ? Mended
         : name == GivenBack.Name ? GivenBack
         : name == RolledOut.Name ? RolledOut
         : null;

@@ -45,6 +45,7 @@ public static partial class RulebookReader
             var connections = map.Number("connections", 4, 1, 64);
             var password = Password(map);
             var names = Names(map);
+            var watch = Watch(map);
             var after = map.Texts("after", required: false);
             _after.AddRange(after.Select(a => (name ?? "", a, map)));
             var nameAttribute = map.TextOr("name-attribute", "uid");
@@ -82,6 +83,7 @@ public static partial class RulebookReader
                 Match = match,
                 Password = password,
                 Names = names,
+                Watch = watch,
                 After = [.. after.Select(a => a.Text)],
                 Owner = owner,
                 Titles = titles,
@@ -229,6 +231,25 @@ public static partial class RulebookReader
                 password.Report(password.Place, "A phrase of fewer than 4 words is guessed too easily.");
             password.Done();
             return rule;
+        }
+
+        private static WatchRule Watch(YamlMap map)
+        {
+            if (map.Map("watch", required: false) is not { } watch)
+                return WatchRule.Default;
+            var every = Duration(watch, "every") ?? WatchRule.Default.Every;
+            if (every < TimeSpan.FromMinutes(1))
+                watch.Report(watch.Place, "'every' is at least PT1M.");
+            var then = watch.Choice("then", "propose", "nothing", "report", "propose", "mend") switch
+            {
+                "nothing" => WatchAnswer.Nothing,
+                "report" => WatchAnswer.Report,
+                "mend" => WatchAnswer.Mend,
+                _ => WatchAnswer.Propose,
+            };
+            var most = watch.Number("most", WatchRule.Default.Most, 1, 1_000_000);
+            watch.Done();
+            return new(every, then, most);
         }
 
         private static NameRule Names(YamlMap map)

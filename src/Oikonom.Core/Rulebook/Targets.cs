@@ -47,6 +47,9 @@ public sealed record TargetRule(
     public PasswordRule Password { get; init; } = PasswordRule.Default;
     public NameRule Names { get; init; } = NameRule.Default;
 
+    /// <summary>What becomes of accounts that are changed outside.</summary>
+    public WatchRule Watch { get; init; } = WatchRule.Default;
+
     /// <summary>Targets whose account is made and verified first.</summary>
     public IReadOnlyList<string> After { get; init; } = [];
 
@@ -66,6 +69,7 @@ public sealed record TargetRule(
         {
             Settings = Settings.In(newest.Settings),
             Owner = newest.Owner,
+            Watch = newest.Watch,
             Entitlements = Entitlements.Values.Select(e => newest.Entitlements.GetValueOrDefault(e.Name) ?? e).ToDictionary(e => e.Name),
         };
 

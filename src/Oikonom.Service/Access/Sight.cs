@@ -138,7 +138,25 @@ public sealed class Veil(HashSet<string> hidden, Core.Rulebook.Rulebook? ruleboo
             {
                 Record = [.. person.Record.Select(Over)],
                 Accounts = [.. person.Accounts.Select(a => a with { Attributes = [.. a.Attributes.Select(v => Over(a.Target, v))] })],
+                Findings = person.Findings?.Select(Over).ToList(),
             };
+
+    public FindingView Over(FindingView finding) =>
+        finding with
+        {
+            Differences =
+            [
+                .. finding.Differences.Select(d =>
+                    d.Name.Length > 0 && Hides(finding.Target, d.Name)
+                        ? d with
+                        {
+                            Found = d.Found.Count > 0 ? Covered : [],
+                            Left = d.Left.Count > 0 ? Covered : [],
+                        }
+                        : d
+                ),
+            ],
+        };
 
     public RequestDetail Over(RequestDetail request) =>
         IsClear

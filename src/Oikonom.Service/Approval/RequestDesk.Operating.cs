@@ -162,6 +162,30 @@ public sealed partial class RequestDesk
             cancel
         );
 
+    /// <summary>Takes a request back inside a decision, when what raised it does not hold any more. One that runs already goes on.</summary>
+    public async Task TakeBackAsync(Session s, RequestRow row, string actor, string why)
+    {
+        var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), time.GetUtcNow());
+        if (!RequestMachine.IsOpen(row.State) || row.State == RequestState.Fulfilling)
+            return;
+        await s.AddDecisionAsync(
+            new()
+            {
+                RequestId = row.Id,
+                StageTitle = row.StageTitle,
+                Actor = actor,
+                Verdict = "withdrawn",
+                Remark = why,
+                Digest = row.PlanDigest ?? "",
+                Round = row.Round,
+                At = time.Milliseconds(),
+            }
+        );
+        s.Record(LedgerEntry.Of(time.GetUtcNow(), actor, "request.withdrawn", row.PersonId, row.Id, ("text", why)));
+        await stages.EnterAsync(s, of, RequestEvent.Withdraw);
+        await SaveAsync(s, row);
+    }
+
     private async Task PlanAnewAsync(Session s, RequestRow row)
     {
         var now = time.Milliseconds();
@@ -178,6 +202,8 @@ public sealed partial class RequestDesk
     /// stay.</summary>
     public async Task ReplanAsync(Session s, RequestRow row, string why, bool save = true)
     {
+        if (row.State is RequestState.Deciding or RequestState.Releasing)
+            row.Waited = Waiting.Of(row).ToJson();
         row.Move(RequestEvent.Replan);
         var now = time.Milliseconds();
         await s.DropPendingAsync(row.Id, $"planned anew: {why}", now);

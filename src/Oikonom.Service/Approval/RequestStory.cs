@@ -15,7 +15,7 @@ internal static class RequestStory
         public RequestRow Row => Of.Row;
         public string Waits => RequestViews.WaitsOn(Row);
 
-        public Story So(string now, string next, string? act, string? waitsOn = null) => new(Done, now, next, waitsOn ?? Waits, Since, act);
+        public Story So(string now, string next, string? act) => new(Done, now, next, Waits, Since, act);
 
         /// <summary>Nothing follows, and nobody is waited for.</summary>
         public Story Over(string now, string next = "Nothing follows.") => new(Done, now, next, "nobody", Since, null);
@@ -134,12 +134,11 @@ internal static class RequestStory
             return told.So(
                 $"It waits for work by hand: {string.Join("; ", open.Select(t => t.Title))}.",
                 "Then it completes.",
-                $"{Capital(open[0].TakenBy ?? $"an {open[0].Role}")} does it, by {At(open[0].Due)}.",
-                open[0].TakenBy ?? $"anyone with the role {open[0].Role}"
+                $"{Capital(open[0].TakenBy ?? $"an {open[0].Role}")} does it, by {At(open[0].Due)}."
             );
         return next is not null && next.Due > moment
-            ? told.So($"It waits for {At(next.Due)}: “{next.Text}”.", "Then it completes.", null, "the calendar")
-            : told.So("The steps are being carried out.", next is null ? "It completes." : $"Next: {next.Text}.", null, "Oikonom");
+            ? told.So($"It waits for {At(next.Due)}: “{next.Text}”.", "Then it completes.", null)
+            : told.So("The steps are being carried out.", next is null ? "It completes." : $"Next: {next.Text}.", null);
     }
 
     private static Story Completed(Told told, IReadOnlyList<StepView> steps)
@@ -202,7 +201,7 @@ internal static class RequestStory
 
     private static string At(long milliseconds) => At(milliseconds.ToInstant());
 
-    private static string At(DateTimeOffset at) =>
+    public static string At(DateTimeOffset at) =>
         at.UtcDateTime.ToString("yyyy-MM-dd HH:mm 'UTC'", System.Globalization.CultureInfo.InvariantCulture);
 
     private static string Capital(string text) => text.Length == 0 ? text : char.ToUpperInvariant(text[0]) + text[1..];

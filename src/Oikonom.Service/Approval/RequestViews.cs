@@ -23,7 +23,7 @@ public static class RequestViews
             row.Number,
             row.Kind,
             row.StateText,
-            RequestMachine.Name(row.State),
+            RequestMachine.Name(row.State, row.Outcome),
             row.PersonId,
             row.Display,
             row.PersonNumber,
@@ -42,7 +42,8 @@ public static class RequestViews
             StageClock.FromJson(row.Clock).Deadline.ToInstant(),
             row.Held.Length > 0,
             Batch: row.Batch.Length > 0 ? row.Batch : null,
-            Account: row.Account.Length > 0 ? row.Account : null
+            Account: row.Account.Length > 0 ? row.Account : null,
+            Outcome: row.Outcome == RequestOutcome.None ? null : row.OutcomeText
         );
 
     /// <summary>A summary with the effect and the digest it is bound to: enough to decide on from a list.</summary>
@@ -116,10 +117,20 @@ public static class RequestViews
         }
     }
 
+    /// <summary>Whom a request waits on while a target is away.</summary>
+    public const string TargetAway = "a target that does not answer";
+
+    /// <summary>Whom a request waits on that the rules or the record do not let be planned.</summary>
+    public const string CannotPlan = "whoever can mend what stops it";
+    private const long ASecond = 1000;
+
+    /// <summary>Whom or what a request waits on: the same words in lists, on its page and in the client.</summary>
     public static string WaitsOn(RequestRow row) =>
         row.State switch
         {
-            RequestState.Planning => row.Problem.Length > 0 ? "a target that does not answer" : "Oikonom",
+            RequestState.Planning => row.Problem.Length == 0 ? "Oikonom"
+            : row.DeciderWhy.Length > 0 ? row.DeciderWhy
+            : TargetAway,
             RequestState.Choosing => "an operator",
             RequestState.Asked => row.Requester,
             RequestState.Deciding or RequestState.Releasing => row.Deciders.Length > 0
@@ -127,6 +138,7 @@ public static class RequestViews
                 : $"an {row.DeciderRole}",
             RequestState.Fulfilling => row.Problem.Length > 0 ? "a target that does not answer as it should"
             : row.DeciderRole.Length > 0 ? $"work by hand ({row.DeciderRole})"
+            : row.NextAt - row.SinceAt > ASecond ? "the calendar"
             : "Oikonom",
             _ => "nobody",
         };
@@ -151,6 +163,7 @@ public static class RequestViews
         Case of,
         IReadOnlyList<StepRow> steps,
         IReadOnlyList<TaskView> tasks,
+        IReadOnlyList<FindingRow> findings,
         ClaimsPrincipal user,
         DateTimeOffset now
     )
@@ -218,7 +231,7 @@ public static class RequestViews
             StagesOf(of, of.PartyOf(user), now),
             ItemsOf(of),
             GoneFrom(of),
-            Milestones(of, ofPlan),
+            Milestones(of, ofPlan, findings),
             new(
                 wish.Reason,
                 [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))],
@@ -364,7 +377,8 @@ public static class RequestViews
     }
 
     /// <summary>The points people ask about: when a joiner is prepared and ready, when a leaver is closed off and wound down.</summary>
-    private static IReadOnlyList<Milestone> Milestones(Case of, IReadOnlyList<StepRow> steps)
+    /// <param name="findings">What was found changed outside since: a point that was reached is not reached any more then.</param>
+    private static IReadOnlyList<Milestone> Milestones(Case of, IReadOnlyList<StepRow> steps, IReadOnlyList<FindingRow> findings)
     {
         if (of.Row.Kind is not ("joiner" or "leaver"))
             return [];
@@ -395,6 +409,20 @@ public static class RequestViews
             var over = needed.Where(n => n.Step.State == StepState.Done).ToList();
             var dropped = needed.Count(n => n.Step.State == StepState.Dropped);
             var reached = needed.Count > 0 && over.Count == needed.Count;
+            var accounts = needed.Select(n => n.Change.Account).ToHashSet();
+            // An account that somebody lets stay as it is counts as it was left; more access than was given undoes nothing.
+            if (
+                reached
+                && findings.FirstOrDefault(f => f.LeftBy.Length == 0 && accounts.Contains(new(f.Target, f.Slot)) && Undoes(f)) is { } found
+            )
+                return new(
+                    name,
+                    title,
+                    false,
+                    null,
+                    $"was reached; the account {found.Account} in {of.Edition.Rulebook.TitleOf(new AccountKey(found.Target, found.Slot))} "
+                        + $"was changed outside since {RequestStory.At(found.SinceAt.ToInstant())}"
+                );
             DateTimeOffset? at =
                 reached ? over.Max(o => o.Step.DoneAt ?? 0).ToInstant()
                 : needed.Count > dropped ? needed.Where(n => n.Step.State != StepState.Dropped).Max(n => n.Step.DueAt).ToInstant()
@@ -411,6 +439,8 @@ public static class RequestViews
             );
         }
     }
+
+    private static bool Undoes(FindingRow finding) => Difference.FromJson(finding.Differences).Any(d => d is not Difference.Surplus);
 
     public static ChangeView View(Change change, Edition? edition, Plan? plan = null)
     {

@@ -60,7 +60,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
                 await MakeStepsAsync(s, of);
                 break;
             case RequestState.Completed:
-                row.CompletedAt = now;
+                (row.CompletedAt, row.Outcome) = (now, RequestOutcome.NothingNeeded);
                 await PutOnAsync(s, of);
                 s.Record(
                     LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.completed", row.PersonId, row.Id, ("note", "nothing to change"))
@@ -72,6 +72,12 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
                 await s.ReleaseNamesAsync(row.PersonId);
                 await s.ReleaseNumbersAsync(row.PersonId);
                 break;
+        }
+        if (row.Waited.Length > 0 && state is RequestState.Deciding or RequestState.Releasing)
+        {
+            // It waits for the same as before it was planned anew, and so since then.
+            row.SinceAt = Waiting.FromJson(row.Waited).Since(row) ?? row.SinceAt;
+            row.Waited = "";
         }
         s.Tell("requests", row.Id);
     }
@@ -394,7 +400,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         // All that was approved lies later, or changes an input alone; nothing is left to wait for.
         var nothing = of.Plan.Changes.Count == 0;
         row.Move(RequestEvent.Finished, 0, of.Stages.Count);
-        row.CompletedAt = now.ToUnixTimeMilliseconds();
+        (row.CompletedAt, row.Outcome) = (now.ToUnixTimeMilliseconds(), RequestOutcome.Done);
         s.Record(
             LedgerEntry.Of(
                 now,

@@ -40,6 +40,7 @@ public sealed class Aftermath(
                 await s.WakeStepAsync(outcome.Step.Id, now.ToUnixTimeMilliseconds());
         await StuckAsync(s, [.. outcomes.Where(o => o.Ending == AttemptOutcome.Lasting && o.Step.Problem != o.Message)]);
         await SendLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change: Change.SetPassword })]);
+        await SettleFindingsAsync(s, outcomes);
         foreach (var outcome in outcomes.Where(o => o.Gone is not null))
             await ForgetEntryAsync(s, outcome, now);
         foreach (var outcome in outcomes.Where(o => o.Replan is not null))
@@ -57,43 +58,29 @@ public sealed class Aftermath(
         await CompleteAsync(s, outcomes, now);
     }
 
-    /// <summary>
-    /// An entry was deleted outside: what was recorded of it is over, so that the plan that is made anew makes another entry,
-    /// which people decide about. Its name stays the person's.
-    /// </summary>
+    /// <summary>The entry that a step looked for was deleted outside.</summary>
     private static async Task ForgetEntryAsync(Session s, Outcome outcome, DateTimeOffset now)
     {
         var key = outcome.Change.Account;
         var account = (await s.AccountsAsync([outcome.Step.PersonId])).FirstOrDefault(a =>
             a.Target == key.Target && a.Slot == key.Slot && a.ImmutableId == outcome.Gone
         );
-        if (account is null)
-            return;
-        var held = (await s.GrantsAsync([outcome.Step.PersonId], past: false)).Where(g => g.Target == key.Target && g.Slot == key.Slot);
-        await s.CloseGrantsAsync([
-            .. held.Select(g => new GrantRow
-            {
-                PersonId = g.PersonId,
-                Target = g.Target,
-                Slot = g.Slot,
-                Entitlement = g.Entitlement,
-                UntilAt = now.ToUnixTimeMilliseconds(),
-            }),
-        ]);
-        await s.DeleteAccountAsync(account.Id);
-        s.Record(
-            LedgerEntry.Of(
-                now,
-                "oikonom",
-                "account.gone",
-                outcome.Step.PersonId,
-                outcome.Step.RequestId,
-                ("target", key.Target),
-                ("account", account.Name),
-                ("entry", account.ImmutableId)
-            )
-        );
+        if (account is not null)
+            await AccountRecord.GoneAsync(s, account, outcome.Step.RequestId, now);
     }
+
+    /// <summary>What was read back as planned is not changed outside any more. What somebody lets stay so is not planned otherwise.</summary>
+    private static Task SettleFindingsAsync(Session s, IEnumerable<Outcome> outcomes) =>
+        s.SettleFindingsAsync([
+            .. outcomes
+                .Where(o => o is { Ending: AttemptOutcome.Reached, Change: Change.Verify })
+                .Select(o => new FindingRow
+                {
+                    PersonId = o.Step.PersonId,
+                    Target = o.Change.Account.Target,
+                    Slot = o.Change.Account.Slot,
+                }),
+        ]);
 
     private async Task SendLinksAsync(Session s, List<Outcome> outcomes)
     {
@@ -141,7 +128,7 @@ public sealed class Aftermath(
             await LapseAsync(s, lapsed);
             finished = [.. finished.Except(lapsed)];
         }
-        await s.CompleteAsync(finished, now.ToUnixTimeMilliseconds());
+        var ended = new List<(string Id, RequestOutcome Outcome)>();
         var rows = await s.RequestsByIdAsync(finished);
         await s.LookAgainAsync([.. rows.Select(r => r.PersonId).Distinct()], now.ToUnixTimeMilliseconds());
         foreach (var row in rows)
@@ -151,6 +138,7 @@ public sealed class Aftermath(
             await WriteBackAsync(s, row, now);
             var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), now);
             var dropped = RequestStory.OfPlan(of, await s.StepsOfAsync(row.Id)).Count(x => x is { Later: 0, State: StepState.Dropped });
+            ended.Add((row.Id, dropped == 0 ? RequestOutcome.Done : RequestOutcome.InPart));
             notices.ToRequester(
                 s,
                 of,
@@ -179,6 +167,7 @@ public sealed class Aftermath(
                     }
                 );
         }
+        await s.CompleteAsync(ended, now.ToUnixTimeMilliseconds());
     }
 
     /// <summary>Nothing of it was done: what is not wanted any more is not complete, and says so.</summary>

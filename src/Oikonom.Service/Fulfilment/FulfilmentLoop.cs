@@ -450,22 +450,104 @@ public sealed partial class FulfilmentLoop(
                 presence,
                 new("", "", "")
             );
-            var back = await connectors
-                .Accounts(edition, claim.Target)
-                .VerifyAsync(
-                    account.ImmutableId,
-                    expected,
-                    [.. _grants!.Where(k => k.Account == outcome.Change.Account).Select(k => k.Name)],
-                    cancel
-                );
-            if (back.Matches)
+            var connector = connectors.Accounts(edition, claim.Target);
+            var held = _grants!.Where(k => k.Account == outcome.Change.Account).Select(k => k.Name).ToList();
+            var differences = (await connector.VerifyAsync(account.ImmutableId, expected, held, cancel)).Differences;
+            if (differences.Count > 0)
+                differences = await OwnAsync(outcome, differences, cancel);
+            if (differences.Count == 0)
                 return outcome with { Note = "as planned" };
-            var message = $"{target.Title} does not show what was done: {string.Join("; ", back.Differences.Select(d => d.Text))}.";
+            // It was changed since it was done: done once more, and read once more.
+            await MendAsync(outcome, target, edition, account, differences, cancel);
+            var left = await OwnAsync(
+                outcome,
+                (await connector.VerifyAsync(account.ImmutableId, expected, held, cancel)).Differences,
+                cancel
+            );
+            if (left.Count == 0)
+                return outcome with { Note = $"as planned, after {string.Join("; ", differences.Select(d => d.Bare))} and was set right" };
             return outcome with
             {
                 Ending = outcome.Step.Attempts < 6 ? AttemptOutcome.Transient : AttemptOutcome.Lasting,
-                Message = message,
+                Message = $"{target.Title} does not show what was done: {string.Join("; ", left.Select(d => d.Text))}.",
             };
+        }
+
+        /// <summary>Of what differs, what this request answers for: neither what somebody lets stay so, nor what an account came to
+        /// hold and this request does not take.</summary>
+        private async Task<IReadOnlyList<Difference>> OwnAsync(
+            Outcome outcome,
+            IReadOnlyList<Difference> differences,
+            CancellationToken cancel
+        )
+        {
+            var key = outcome.Change.Account;
+            var (findings, steps) = await store.ReadAsync(
+                async s => (await s.FindingsAsync([outcome.Step.PersonId]), await s.StepsOfAsync(outcome.Step.RequestId)),
+                cancel
+            );
+            var stays = findings
+                .Where(f => f.LeftBy.Length > 0 && new AccountKey(f.Target, f.Slot) == key)
+                .SelectMany(f => Difference.FromJson(f.Differences))
+                .Select(d => d.Place)
+                .ToHashSet();
+            var taken = steps
+                .Where(x => x.State == StepState.Done)
+                .Select(x => JsonSerializer.Deserialize<Change>(x.Change, JsonSerializerOptions.Web))
+                .OfType<Change.Revoke>()
+                .Select(r => r.Taken)
+                .ToHashSet();
+            return
+            [
+                .. differences.Where(d =>
+                    !stays.Contains(d.Place) && (d is not Difference.Surplus surplus || taken.Contains(new(key, surplus.Entitlement)))
+                ),
+            ];
+        }
+
+        /// <summary>Does once more what was done and is not so any more.</summary>
+        private async Task MendAsync(
+            Outcome outcome,
+            TargetRule target,
+            Edition edition,
+            AccountRow account,
+            IReadOnlyList<Difference> differences,
+            CancellationToken cancel
+        )
+        {
+            if (differences.OfType<Difference.Gone>().FirstOrDefault() is { } gone)
+                throw new TargetFault($"The entry of {account.Name} is no longer in {target.Title}.", transient: false, needsReplan: true)
+                {
+                    Gone = gone.ImmutableId,
+                };
+            var values = differences.OfType<Difference.OtherValues>().ToDictionary(d => d.Attribute, d => d.Wanted);
+            var presence = differences.OfType<Difference.OtherPresence>().FirstOrDefault();
+            if (values.Count > 0 || presence is not null)
+                await connectors
+                    .Accounts(edition, claim.Target)
+                    .EnsureAccountAsync(
+                        new(account.ImmutableId, [], account.Name, "", values, presence is null ? null : !presence.IsEnabled, false),
+                        cancel
+                    );
+            var (display, site) = subject.Known;
+            foreach (
+                var (name, isHeld) in differences
+                    .OfType<Difference.Missing>()
+                    .Select(d => (d.Entitlement, true))
+                    .Concat(differences.OfType<Difference.Surplus>().Select(d => (d.Entitlement, false)))
+            )
+                if (target.Entitlements.GetValueOrDefault(name) is { } entitlement)
+                    await connectors
+                        .For(edition, claim.Target)
+                        .EnsureGrantAsync(
+                            new(
+                                account.ImmutableId,
+                                entitlement,
+                                isHeld,
+                                new WorkOrder(outcome.Step.Id, outcome.Step.RequestId, outcome.Step.PersonId, display, site)
+                            ),
+                            cancel
+                        );
         }
 
         /// <summary>The account a change is about. Of what is nobody's, the entry that was approved is the one that is touched.</summary>

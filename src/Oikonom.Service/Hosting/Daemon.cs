@@ -186,6 +186,8 @@ public static class Daemon
         services.AddSingleton<Aftermath>().AddSingleton<OutcomeWriter>().AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
         AddLoop<PlannerLoop>(services);
         AddLoop<FulfilmentLoop>(services);
+        services.AddSingleton<LookDesk>();
+        AddLoop<LookLoop>(services);
         AddLoop<InstantLoop>(services);
         AddLoop<RollOutLoop>(services);
         AddLoop<Sealer>(services);
@@ -354,6 +356,7 @@ public static class Daemon
         api.MapRollOuts();
         api.MapIntake();
         api.MapPeople();
+        api.MapFindings();
         api.MapHistory();
         api.MapRequests();
         api.MapHandRequests();

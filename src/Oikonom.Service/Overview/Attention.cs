@@ -1,8 +1,10 @@
 using System.Globalization;
 using System.Security.Claims;
 using Oikonom.Contracts;
+using Oikonom.Core.Fulfilment;
 using Oikonom.Service.Access;
 using Oikonom.Service.Editions;
+using Oikonom.Service.Fulfilment;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Overview;
@@ -11,6 +13,9 @@ namespace Oikonom.Service.Overview;
 public sealed class Attention(Store.Store store, EditionBook editions, TimeProvider time)
 {
     private const int Most = 20;
+
+    /// <summary>How many accounts of a target are named one by one.</summary>
+    private const int Shown = 5;
     private static readonly TimeSpan Kept = TimeSpan.FromMinutes(1);
 
     /// <summary>Who names a manager that nobody is: asked of everybody, so kept for a moment.</summary>
@@ -20,8 +25,9 @@ public sealed class Attention(Store.Store store, EditionBook editions, TimeProvi
     {
         var roles = user.RoleNames();
         var raises = roles.Any(r => r is Roles.Requester or Roles.Engineer);
+        var operates = roles.Contains(Roles.Operator);
         var takesIn = user.ReachParts() is null && roles.Any(Roles.Policies["intake"].Contains);
-        if (!raises && !takesIn && !roles.Contains(Roles.Approver))
+        if (!raises && !takesIn && !operates && !roles.Contains(Roles.Approver))
             return [];
         var today = time.GetUtcNow().UtcDateTime.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture);
         var views = new List<AttentionView>();
@@ -52,6 +58,8 @@ public sealed class Attention(Store.Store store, EditionBook editions, TimeProvi
             if (aside > 0)
                 views.Add(new("set-aside", $"{title}: {Of(aside, "row")} set aside; HR corrects them.", $"/sources/{source}"));
         }
+        if (operates)
+            views.AddRange(await OutsideAsync(user, rulebook, cancel));
         if (takesIn && await WithoutManagerAsync(today, cancel) is { Count: > 0 } without)
             views.Add(
                 new(
@@ -63,6 +71,43 @@ public sealed class Attention(Store.Store store, EditionBook editions, TimeProvi
                 )
             );
         return views;
+    }
+
+    /// <summary>Accounts that were changed outside and that no request sets right: the oldest of them, and how many there are.</summary>
+    private async Task<IEnumerable<AttentionView>> OutsideAsync(
+        ClaimsPrincipal user,
+        Core.Rulebook.Rulebook? rulebook,
+        CancellationToken cancel
+    )
+    {
+        var open = await store.ReadAsync(s => s.OpenFindingsAsync(user.ReachParts(), Most + 1), cancel);
+        return open.GroupBy(f => f.Target)
+            .SelectMany(byTarget =>
+            {
+                var target = rulebook?.Targets.GetValueOrDefault(byTarget.Key);
+                var title = target?.Title ?? byTarget.Key;
+                var views = byTarget
+                    .Take(Shown)
+                    .Select(f => new AttentionView(
+                        "changed-outside",
+                        $"{f.Display}: the account in {title} was changed outside: "
+                            + $"{string.Join("; ", Difference.FromJson(f.Differences).Take(3).Select(d => LookDesk.Told(d, target)))}. "
+                            + "Set it right, or let it stay so.",
+                        $"/people/{f.PersonId}"
+                    ))
+                    .ToList();
+                var more = byTarget.Count() - Shown;
+                if (more > 0)
+                    views.Add(
+                        new(
+                            "changed-outside",
+                            $"{title}: {(open.Count > Most ? "many" : Of(more, "account"))} more {(more == 1 ? "was" : "were")} changed "
+                                + "outside. When many are at once, something else may be wrong: nothing is set right by itself then.",
+                            "/people"
+                        )
+                    );
+                return views;
+            });
     }
 
     private static string Of(long count, string what) => $"{count} {what}{(count == 1 ? "" : "s")}";

@@ -290,7 +290,8 @@ public static class PeopleEndpoints
                         forgotten?.At.ToInstant(),
                         forgotten?.Rule,
                         row.Edition > 0 ? (int)row.Edition : null,
-                        newest?.Number
+                        newest?.Number,
+                        [.. recorded.Findings(row.Id).Select(f => FindingEndpoints.View(f, newest, user, row))]
                     )
                 );
             },

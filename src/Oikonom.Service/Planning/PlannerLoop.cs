@@ -87,7 +87,7 @@ public sealed partial class PlannerLoop(
         }
         catch (Exception error) when (error is TargetFault or PlanFault or Problem)
         {
-            await PostponeAsync(request, error.Message, cancel);
+            await PostponeAsync(request, error.Message, cancel, error is TargetFault ? RequestViews.TargetAway : RequestViews.CannotPlan);
         }
         catch (Exception error) when (error is not OperationCanceledException && store.Engine.IsLasting(error))
         {
@@ -96,7 +96,8 @@ public sealed partial class PlannerLoop(
             await PostponeAsync(
                 request,
                 $"It cannot be planned for a reason inside Oikonom: {error.Message} An engineer finds more in the log.",
-                cancel
+                cancel,
+                "an engineer"
             );
         }
     }
@@ -499,7 +500,7 @@ public sealed partial class PlannerLoop(
         var plan = wish.Plan(
             before,
             subject,
-            recorded.State(request.PersonId),
+            recorded.Seen(request.PersonId),
             recorded.ImmutableIds(request.PersonId),
             existing,
             edition,
@@ -524,7 +525,10 @@ public sealed partial class PlannerLoop(
                 }
                 return true;
             },
-            (s, row) => RollOutCover.HoldsAsync(s, row, rules, plan, recorded, time.GetUtcNow()),
+            (s, row) =>
+                Workflow.BuiltIn(row.Workflow) is { IsRestoring: true }
+                    ? Task.FromResult(Outside.SetsRight(plan, recorded.Found(row.PersonId)))
+                    : RollOutCover.HoldsAsync(s, row, rules, plan, recorded, time.GetUtcNow()),
             wish,
             cancel
         );
@@ -533,7 +537,8 @@ public sealed partial class PlannerLoop(
     /// <summary>Writes a plan down and enters the workflow with it, unless the world it was made in has changed.</summary>
     /// <param name="decides">The edition that says who decides.</param>
     /// <param name="settle">Takes what the plan needs; false when it is gone since.</param>
-    /// <param name="isCovered">True when the roll-out it belongs to covers the plan; null where none can.</param>
+    /// <param name="isCovered">True when what it belongs to covers the plan: a roll-out, or what was decided before. Null where
+    /// nothing can.</param>
     private Task CommitAsync(
         RequestRow request,
         Plan plan,
@@ -577,10 +582,15 @@ public sealed partial class PlannerLoop(
                 );
                 if (row.PlanBefore is not null && Plan.FromJson(row.PlanBefore).Digest == plan.Digest)
                     row.PlanBefore = null;
-                var way =
-                    row.Rollout.Length > 0 && isCovered is not null && await isCovered(s, row) ? Workflow.RolledOut
-                    : row.Workflow == Workflow.GivenBack.Name ? Workflow.GivenBack
-                    : null;
+                var way = Workflow.BuiltIn(row.Workflow) is { IsRestoring: true } restoring
+                    ? isCovered is not null && await isCovered(s, row)
+                        ? restoring
+                        : null
+                    : row.Rollout.Length > 0 && isCovered is not null && await isCovered(s, row)
+                        ? Workflow.RolledOut
+                        : row.Workflow == Workflow.GivenBack.Name
+                            ? Workflow.GivenBack
+                            : null;
                 await stages.EnterAsync(
                     s,
                     await Case.LoadAsync(s, row, decides, time.GetUtcNow(), plan, way),
@@ -592,7 +602,8 @@ public sealed partial class PlannerLoop(
             cancel
         );
 
-    private Task PostponeAsync(RequestRow request, string problem, CancellationToken cancel) =>
+    /// <param name="waitsOn">Who or what lets it go on.</param>
+    private Task PostponeAsync(RequestRow request, string problem, CancellationToken cancel, string waitsOn) =>
         store.WriteAsync(
             async s =>
             {
@@ -604,7 +615,7 @@ public sealed partial class PlannerLoop(
                     s.Record(
                         LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.cannot-plan", row.PersonId, row.Id, ("problem", problem))
                     );
-                (row.Problem, row.LeaseOwner, row.LeaseUntil) = (problem, "", 0);
+                (row.Problem, row.DeciderWhy, row.LeaseOwner, row.LeaseUntil) = (problem, waitsOn, "", 0);
                 row.DueAt = now + BackOff.ForWork.Milliseconds(row.Attempts);
                 row.Attempts++;
                 row.UpdatedAt = now;

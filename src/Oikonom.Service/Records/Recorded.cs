@@ -1,4 +1,5 @@
 using System.Text.Json;
+using Oikonom.Core.Fulfilment;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
@@ -17,6 +18,7 @@ public sealed class Recorded
     private readonly ILookup<string, NameRow> _names;
     private readonly ILookup<string, PoolNumberRow> _numbers;
     private readonly ILookup<string, ExtraRow> _extras;
+    private readonly ILookup<string, FindingRow> _findings;
 
     private Recorded(
         IReadOnlyList<PersonRow> people,
@@ -24,9 +26,11 @@ public sealed class Recorded
         IReadOnlyList<GrantRow> grants,
         IReadOnlyList<NameRow> names,
         IReadOnlyList<PoolNumberRow> numbers,
-        IReadOnlyList<ExtraRow> extras
+        IReadOnlyList<ExtraRow> extras,
+        IReadOnlyList<FindingRow> findings
     )
     {
+        _findings = findings.ToLookup(f => f.PersonId);
         _extras = extras.ToLookup(e => e.PersonId);
         _numbers = numbers.ToLookup(n => n.PersonId);
         _people = people.ToDictionary(p => p.Id);
@@ -42,7 +46,8 @@ public sealed class Recorded
             await session.GrantsAsync(people, past: false),
             await session.NamesOfAsync(people),
             await session.NumbersOfAsync(people),
-            await session.ExtrasAsync(people)
+            await session.ExtrasAsync(people),
+            await session.FindingsAsync(people)
         );
 
     public PersonRow Person(string id) => _people[id];
@@ -117,6 +122,18 @@ public sealed class Recorded
         var grants = _grants[id].Select(g => new GrantState(KeyOf(g), ReasonOf(g.Reason))).ToDictionary(g => g.Key);
         return new(accounts, grants);
     }
+
+    /// <summary>What was found changed outside and nobody lets stay so, by account.</summary>
+    public IReadOnlyDictionary<AccountKey, IReadOnlyList<Difference>> Found(string id) =>
+        _findings[id]
+            .Where(f => f.LeftBy.Length == 0)
+            .ToDictionary(f => new AccountKey(f.Target, f.Slot), f => Difference.FromJson(f.Differences));
+
+    /// <summary>All that was found changed outside, also what somebody lets stay so.</summary>
+    public IEnumerable<FindingRow> Findings(string id) => _findings[id];
+
+    /// <summary>What is recorded, as it was found in the targets: what a plan starts from.</summary>
+    public AccessState Seen(string id) => Found(id).Aggregate(State(id), (state, found) => Outside.Seen(state, found.Key, found.Value));
 
     /// <summary>An account as it is recorded.</summary>
     public static AccountState StateOf(AccountRow row) =>

@@ -153,6 +153,7 @@ public static class ForgettingTables
         "DELETE FROM pool_numbers WHERE person_id=@person",
         "DELETE FROM chains WHERE subject_id=@person",
         "DELETE FROM accounts WHERE person_id=@person",
+        "DELETE FROM findings WHERE person_id=@person",
         "UPDATE grants SET reason='{\"Rule\":\"forgotten\",\"Place\":\"\",\"Condition\":\"\"}' WHERE person_id=@person "
             + "AND (request_id IS NULL OR @kept NOT LIKE '%|' || request_id || '|%')",
         "DELETE FROM extras WHERE person_id=@person AND kind IN ('field','end')",

@@ -103,6 +103,18 @@ public sealed class RequestRow
     /// <summary>The roll-out it belongs to, or "".</summary>
     public string Rollout { get; init; } = "";
 
+    /// <summary>How it ended, once it is completed.</summary>
+    public RequestOutcome Outcome { get; set; }
+
+    /// <summary>The outcome as it is kept.</summary>
+    public string OutcomeText => EnumText.Of(Outcome);
+
+    /// <summary>What it waited for before it was planned anew, and since when, as JSON; "" when it did not.</summary>
+    public string Waited { get; set; } = "";
+
+    /// <summary>When its next step is due, in milliseconds; null when it is not being carried out, or none is left.</summary>
+    public long? NextAt { get; init; }
+
     /// <summary>The name of the account it is about, when it belongs to nobody; else "".</summary>
     public string Account { get; init; } = "";
 
@@ -186,7 +198,9 @@ public static class RequestTables
         + "r.plan_digest, r.stage_title, r.deciders, r.decider_role, r.decider_why, "
         + "r.problem, r.candidates, r.chosen, r.since_at, r.created_at, r.updated_at, r.completed_at, r.due_at, r.attempts, "
         + "r.lease_owner, r.lease_until, r.fence, r.version, r.source, r.wish, r.ballots, r.round, r.clock, r.clock_at, r.held, "
-        + "r.plan_before, r.late, r.batch, r.on_edition, r.rollout, "
+        + "r.plan_before, r.late, r.batch, r.on_edition, r.rollout, r.outcome, r.waited, "
+        + "CASE WHEN r.state='fulfilling' THEN (SELECT MIN(n.due_at) FROM steps n WHERE n.request_id=r.id AND n.later=0 AND "
+        + "n.state='pending') END AS next_at, "
         + "COALESCE(a.name, '') AS account, p.display, p.number AS person_number, p.department, p.site, p.start_day, p.title";
 
     private static readonly string LightColumns = Columns
@@ -457,7 +471,7 @@ public static class RequestTables
                     + "chosen=@Chosen, since_at=@SinceAt, updated_at=@UpdatedAt, completed_at=@CompletedAt, due_at=@DueAt, "
                     + "attempts=@Attempts, lease_owner=@LeaseOwner, lease_until=@LeaseUntil, wish=@Wish, ballots=@Ballots, "
                     + "round=@Round, clock=@Clock, clock_at=@ClockAt, held=@Held, plan_before=@PlanBefore, late=@Late, "
-                    + "on_edition=@OnEdition, version=version+1 WHERE id=@Id AND version=@Version",
+                    + "on_edition=@OnEdition, outcome=@OutcomeText, waited=@Waited, version=version+1 WHERE id=@Id AND version=@Version",
                 row
             )
             .ConfigureAwait(false) == 1;

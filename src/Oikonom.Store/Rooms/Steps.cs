@@ -287,20 +287,22 @@ public static class StepTables
         );
 
     /// <summary>Completes requests whose steps are over, in one statement.</summary>
-    public static Task CompleteAsync(this Session session, IReadOnlyCollection<string> requests, long now) =>
+    public static Task CompleteAsync(this Session session, IReadOnlyCollection<(string Id, RequestOutcome Outcome)> requests, long now) =>
         session.BulkAsync(
-            "UPDATE requests SET state=x.state, problem='', completed_at=x.at, since_at=x.at, updated_at=x.at, "
+            "UPDATE requests SET state=x.state, outcome=x.outcome, problem='', completed_at=x.at, since_at=x.at, updated_at=x.at, "
                 + "version=version+1 FROM {rows} AS x WHERE requests.id=x.id AND requests.state=x.before",
             [
-                .. requests.Select(id => new
+                .. requests.Select(r => new
                 {
-                    Id = id,
+                    r.Id,
+                    r.Outcome,
                     RequestMachine.Next(RequestState.Fulfilling, RequestEvent.Finished, 0, 0, true).State,
                     Before = RequestState.Fulfilling,
                     At = now,
                 }),
             ],
             ("id", "text"),
+            ("outcome", "text"),
             ("state", "text"),
             ("before", "text"),
             ("at", "bigint")

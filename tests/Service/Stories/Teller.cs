@@ -106,6 +106,8 @@ internal sealed partial class Teller(World world, DateOnly first)
             await AnswerAsync(vanished);
         else if (Asks().Match(happening) is { Success: true } asks)
             await AskAsync(asks.Groups["user"].Value, asks.Groups["what"].Value);
+        else if (Lets().Match(happening) is { Success: true } lets)
+            await LeaveAsync(lets);
         else if (Outside().Match(happening) is { Success: true } outside)
             await ChangeOutsideAsync(outside.Groups["what"].Value);
         else
@@ -212,6 +214,17 @@ internal sealed partial class Teller(World world, DateOnly first)
         );
     }
 
+    private async Task LeaveAsync(Match lets)
+    {
+        var person = (await world.GetAsync<Page<PersonSummary>>($"/api/v1/people?text={Of(lets).Row.Family}")).Items.Single();
+        await World.OkAsync(
+            (await world.SignInAsync(lets.Groups["user"].Value)).PostAsJsonAsync(
+                $"/api/v1/people/{person.Id}/findings/leave",
+                new LeaveBody(lets.Groups["account"].Value, "as the story goes")
+            )
+        );
+    }
+
     /// <summary>Somebody says what a vanished record means.</summary>
     private async Task AnswerAsync(Match vanished) =>
         await World.OkAsync(
@@ -242,6 +255,11 @@ internal sealed partial class Teller(World world, DateOnly first)
                     ),
                 ]
             );
+        else if (OutsideUnlocks().Match(what) is { Success: true } unlocks)
+            await ldap.ModifyAsync(
+                (await EntryAsync(ldap, Of(unlocks)))!.Dn,
+                [new LdapModification(LdapChangeKind.Delete, "pwdAccountLockedTime")]
+            );
         else if (OutsideValue().Match(what) is { Success: true } value)
             await ldap.ModifyAsync(
                 (await EntryAsync(ldap, Of(value)))!.Dn,
@@ -268,6 +286,15 @@ internal sealed partial class Teller(World world, DateOnly first)
             return await SaysAsync(says);
         if (Effect().Match(then) is { Success: true } effect)
             return await EffectAsync(effect);
+        if (Reached().Match(then) is { Success: true } reached)
+        {
+            if (await FoundAsync(reached) is not { } request)
+                return "there is no such request";
+            var points = (await world.RequestAsync(request.Id)).Milestones;
+            return points.Single(m => m.Title == reached.Groups["point"].Value).Reached == reached.Groups["not"].Success
+                ? $"it says: {string.Join(" / ", points.Select(m => $"{m.Title}: {m.Text}"))}"
+                : null;
+        }
         if (Sees().Match(then) is { Success: true } sees)
         {
             var attention = await world.GetAsync<TodayView>("/api/v1/today", sees.Groups["user"].Value);
@@ -430,6 +457,15 @@ internal sealed partial class Teller(World world, DateOnly first)
 
     [GeneratedRegex(@"^(?<user>\w+) says that (?<who>\w+) (?<what>leaves|stays)$")]
     private static partial Regex Vanished();
+
+    [GeneratedRegex(@"^(?<user>\w+) lets (?<account>\S+) of (?<who>\w+) stay so$")]
+    private static partial Regex Lets();
+
+    [GeneratedRegex(@"^(?<who>\w+) is unlocked$")]
+    private static partial Regex OutsideUnlocks();
+
+    [GeneratedRegex(@"^the (?<kind>\w+) of (?<who>\w+) has (?<not>not )?reached (?<point>[\w ]+)$")]
+    private static partial Regex Reached();
 
     [GeneratedRegex(@"^the (?<kind>\w+) of (?<who>\w+) (?<side>gains|changes|keeps|loses) ""(?<words>[^""]+)""$")]
     private static partial Regex Effect();

@@ -4,7 +4,7 @@ import { api, ask, type PersonDetail } from '../../api/client';
 import { type Bar, Lifeline } from '../../parts/Lifeline';
 import { Failure, Loading, Notice } from '../../parts/Notice';
 import { Pair } from '../../parts/Pair';
-import { StateMark } from '../../parts/StateMark';
+import { ended, StateMark } from '../../parts/StateMark';
 import { ago, at, moment, onDay } from '../../parts/when';
 import { useMe } from '../../shell/Shell';
 import style from '../common/Rooms.module.css';
@@ -13,6 +13,7 @@ import { ExplainButton } from '../requests/Explain';
 import { HistoryList } from '../requests/HistoryList';
 import { Titled } from '../requests/Plan';
 import { EndAccess } from './EndAccess';
+import { Findings } from './Findings';
 import { PersonRecord } from './Retention';
 
 export function PersonPage() {
@@ -77,6 +78,7 @@ function Person({ person }: { person: PersonDetail }) {
           <div className={style.stack}>
             <section className={style.sheet} aria-labelledby="accounts">
               <h2 id="accounts">Accounts</h2>
+              <Findings person={person} />
               {person.accounts.length === 0 && <p className={style.quiet}>No account.</p>}
               {person.accounts.map((a) => (
                 <details key={a.immutableId}>
@@ -157,7 +159,7 @@ function Person({ person }: { person: PersonDetail }) {
                         <Link to="/requests/$id" params={{ id: r.id }}>
                           Request {r.number}, {r.kind}
                         </Link>{' '}
-                        <StateMark state={r.state} /> <span className={style.quiet}>{ago(r.since)}</span>
+                        <StateMark state={ended(r)} /> <span className={style.quiet}>{ago(r.since)}</span>
                       </span>
                     </li>
                   ))}

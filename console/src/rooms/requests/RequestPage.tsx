@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { api, ask, type RequestDetail } from '../../api/client';
 import { Button } from '../../parts/Button';
 import { Failure, Loading, Notice } from '../../parts/Notice';
-import { StateMark } from '../../parts/StateMark';
+import { ended, StateMark } from '../../parts/StateMark';
 import { ago, at, moment } from '../../parts/when';
 import { useMe } from '../../shell/Shell';
 import style from '../common/Rooms.module.css';
@@ -69,7 +69,7 @@ function Request({ request }: { request: RequestDetail }) {
       <header className={style.head}>
         <div className={style.title}>
           <h1>{summary.account ?? summary.person}</h1>
-          <StateMark state={request.held ? 'held' : summary.state} />
+          <StateMark state={request.held ? 'held' : ended(summary)} />
           {summary.late && <span className={`${style.tag} ${style.tagNew}`}>late</span>}
         </div>
         <p>

@@ -1,7 +1,7 @@
 import { Link } from '@tanstack/react-router';
 import type { RequestSummary } from '../../api/client';
 import type { Column } from '../../parts/DataTable';
-import { StateMark } from '../../parts/StateMark';
+import { ended, StateMark } from '../../parts/StateMark';
 import { ago, at, onDay } from '../../parts/when';
 import { Who } from '../common/Who';
 
@@ -25,7 +25,7 @@ export const requestColumns: Column<RequestSummary>[] = [
   {
     title: 'State',
     width: '9.5rem',
-    cell: (r) => <StateMark state={r.problem && r.state === 'fulfilling' ? 'stopped' : r.state} title={r.problem ?? r.stateText} />,
+    cell: (r) => <StateMark state={r.problem && r.state === 'fulfilling' ? 'stopped' : ended(r)} title={r.problem ?? r.stateText} />,
   },
   { title: 'Waits on', minor: true, width: 'minmax(7rem, 1fr)', cell: (r) => (r.completedAt ? '–' : <Who user={r.waitsOn} />) },
   { title: 'Since', minor: true, width: '5.5rem', cell: (r) => <span title={at(r.since)}>{ago(r.since)}</span> },

@@ -4,7 +4,7 @@ import type { ReactNode } from 'react';
 import { api, ask, type RequestSummary, type Schemas } from '../../api/client';
 import { count } from '../../parts/count';
 import { Failure, Loading, Notice } from '../../parts/Notice';
-import { StateMark } from '../../parts/StateMark';
+import { ended, StateMark } from '../../parts/StateMark';
 import { ago, at } from '../../parts/when';
 import { useMe } from '../../shell/Shell';
 import rooms from '../common/Rooms.module.css';
@@ -126,7 +126,7 @@ export function TodayPage() {
             {t.own.length === 0 ? (
               <p className={rooms.quiet}>None is open.</p>
             ) : (
-              <Requests rows={t.own} side={(r) => <StateMark state={r.state} />} />
+              <Requests rows={t.own} side={(r) => <StateMark state={ended(r)} />} />
             )}
           </Sheet>
         </div>
