@@ -1,7 +1,7 @@
 namespace Oikonom.Contracts;
 
 /// <param name="Account">The account that belongs to nobody and that it is about; then <paramref name="Person"/> answers for it.</param>
-/// <param name="Outcome">How it ended once it is completed: done, in-part or nothing-needed; else null.</param>
+/// <param name="Outcome">How it ended once it is completed: done, partly or needless; else null.</param>
 public sealed record RequestSummary(
     string Id,
     long Number,
@@ -107,7 +107,8 @@ public sealed record Rights(
     bool InPart = false,
     IReadOnlyList<string>? Change = null,
     IReadOnlyList<string>? Items = null,
-    string? OnBehalf = null
+    string? OnBehalf = null,
+    bool NewLink = false
 );
 
 /// <summary>A point on the way that people ask about: prepared and ready of a joiner, closed off and wound down of a leaver.</summary>

@@ -628,6 +628,9 @@ public sealed class WarningTests
         var found = reading
             .Warnings.Concat(Warnings.WithPeople(reading.Rulebook, new Dictionary<string, int>()))
             .Concat(Warnings.WithRoles(reading.Rulebook, new HashSet<string>()))
+            .Concat(Warnings.WithNumbers(reading.Rulebook, new HashSet<string> { "E9" }))
+            .Concat(Warnings.WithSchema(reading.Rulebook, reading.Rulebook.Targets["directory"], Known, ""))
+            .Concat(Warnings.WithSchema(reading.Rulebook, reading.Rulebook.Targets["directory"], null, "it is away."))
             .ToList();
         Assert.Equal(Warnings.Catalogue.Select(w => w.Code).Order(), found.Select(w => w.Code).Distinct().Order());
         Assert.All(found, f => Assert.True(f.IsWarning && f.Place.Line > 0 && Warnings.MendOf(f.Code).Length > 0));
@@ -635,6 +638,57 @@ public sealed class WarningTests
             ("targets/directory.yaml", 13),
             (found.Single(f => f.Code == "no-owner").Place.File, found.Single(f => f.Code == "no-owner").Place.Line)
         );
+    }
+
+    /// <summary>A directory that has little of what the rulebook names.</summary>
+    private static readonly TargetSchema Known = new(
+        new HashSet<string>(StringComparer.OrdinalIgnoreCase) { "cn", "employeeNumber" },
+        new HashSet<string>(StringComparer.OrdinalIgnoreCase) { "CN" },
+        ["inetOrgPersons"],
+        ["inetOrgPerson"]
+    );
+
+    [Fact]
+    public void What_a_target_does_not_have_is_told_at_its_place_with_what_is_near()
+    {
+        var rulebook = RulebookReader
+            .Read(
+                Small.Files(
+                    (
+                        "templates/everyone.yaml",
+                        Small.Everyone.Replace("cn: given", "cn: given, employeNumber: number", StringComparison.Ordinal)
+                    )
+                )
+            )
+            .Rulebook!;
+        var target = rulebook.Targets["directory"];
+        Assert.Equal(
+            [
+                "targets/directory.yaml: 'Directory' has no object class 'inetOrgPerson'. Did you mean 'inetOrgPersons'?",
+                "templates/everyone.yaml: 'Directory' has no attribute 'employeNumber'. Did you mean 'employeeNumber'?",
+                "templates/everyone.yaml: An account in 'Directory' cannot have 'employeeNumber': none of its object classes has it.",
+            ],
+            Warnings.WithSchema(rulebook, target, Known, "").Select(f => $"{f.Place.File}: {f.Message}").Order(StringComparer.Ordinal)
+        );
+        Assert.Contains(
+            "away",
+            Assert.Single(Warnings.WithSchema(rulebook, target, null, "it is away.")).Message,
+            StringComparison.Ordinal
+        );
+        // All three entitlements are owned by E9, and nobody has that number.
+        Assert.Equal(3, Warnings.WithNumbers(rulebook, new HashSet<string> { "E9" }).Count());
+        Assert.Empty(Warnings.WithNumbers(rulebook, new HashSet<string> { "E8" }));
+    }
+
+    [Fact]
+    public void One_slip_in_a_file_is_one_finding()
+    {
+        // The target, which all templates and separations name, cannot be read.
+        var reading = RulebookReader.Read(Small.Files(("targets/directory.yaml", Small.Target + "\n  broken: [")));
+        var finding = Assert.Single(reading.Findings);
+        Assert.Equal("targets/directory.yaml", finding.Place.File);
+        Assert.Contains("YAML", finding.Message, StringComparison.Ordinal);
+        Assert.Null(reading.Rulebook);
     }
 
     [Theory]

@@ -33,6 +33,20 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
                 )
         );
 
+    [Fact]
+    public async Task The_directory_itself_tells_which_attributes_it_has()
+    {
+        await using var connector = Connector();
+        var schema = (await connector.SchemaAsync(CancellationToken.None))!;
+        Assert.Contains("employeeNumber", schema.Attributes);
+        Assert.Contains("localityName", schema.Allowed);
+        Assert.DoesNotContain("lokality", schema.Attributes);
+        // It has attributes of groups, and no account can have them.
+        Assert.Contains("member", schema.Attributes);
+        Assert.DoesNotContain("member", schema.Allowed);
+        Assert.Empty(schema.UnknownClasses);
+    }
+
     private static AccountGoal Goal(
         string name,
         string number,

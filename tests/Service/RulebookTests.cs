@@ -101,6 +101,24 @@ public sealed class RulebookTests(Servers servers)
             check.Warnings.Where(w => w.Code == "nobody-matches").Select(w => w.Message.Split('\'')[1]).Order()
         );
         Assert.All(check.Warnings, w => Assert.True(w.Mend.Length > 0 && w.Line > 0));
+        // The directory is asked for its attributes, and people for their numbers.
+        Assert.DoesNotContain(check.Warnings, w => w.Code is "unknown-attribute" or "unknown-class" or "not-compared");
+        var slip = await PostAsync<RulebookCheck>(
+            world,
+            "/api/v1/rulebook/check",
+            new RulebookBody(
+                world.Rulebook(
+                    (path, text) =>
+                        path == "templates/everyone.yaml" ? text.Replace("      l: site", "      lokality: site", StringComparison.Ordinal)
+                        : path == "targets/directory.yaml" ? text.Replace("owner: E1003", "owner: E9999", StringComparison.Ordinal)
+                        : text
+                )
+            )
+        );
+        var attribute = slip.Warnings.Single(w => w.Code == "unknown-attribute");
+        Assert.Equal("templates/everyone.yaml", attribute.File);
+        Assert.Contains("'lokality'", attribute.Message, StringComparison.Ordinal);
+        Assert.Contains(slip.Warnings, w => w.Code == "unknown-person" && w.Message.Contains("E9999", StringComparison.Ordinal));
         Assert.DoesNotContain(
             (await PostAsync<RulebookCheck>(world, "/api/v1/rulebook/check", new RulebookBody(world.Rulebook(), true))).Warnings,
             w => w.Code == "nobody-matches"

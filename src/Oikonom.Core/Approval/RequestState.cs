@@ -60,12 +60,12 @@ public enum RequestOutcome
     Done,
 
     /// <summary>Some of it was no longer wanted when its turn came.</summary>
-    [JsonStringEnumMemberName("in-part")]
-    InPart,
+    [JsonStringEnumMemberName("partly")]
+    Partly,
 
     /// <summary>All was as it should be before anything was done.</summary>
-    [JsonStringEnumMemberName("nothing-needed")]
-    NothingNeeded,
+    [JsonStringEnumMemberName("needless")]
+    Needless,
 }
 
 /// <summary>What can happen to a request.</summary>
@@ -158,8 +158,8 @@ public static class RequestMachine
         (state, outcome) switch
         {
             (RequestState.Completed, RequestOutcome.Done) => "done",
-            (RequestState.Completed, RequestOutcome.InPart) => "done in part",
-            (RequestState.Completed, RequestOutcome.NothingNeeded) => "completed, nothing was needed",
+            (RequestState.Completed, RequestOutcome.Partly) => "done in part",
+            (RequestState.Completed, RequestOutcome.Needless) => "completed, nothing was needed",
             _ => Name(state),
         };
 

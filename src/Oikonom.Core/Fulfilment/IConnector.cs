@@ -35,6 +35,10 @@ public interface IAccountConnector : IConnector
     /// <summary>All accounts of the container with their entitlements, in no order.</summary>
     IAsyncEnumerable<ExistingAccount> ListAsync(CancellationToken cancel);
 
+    /// <summary>Which attributes and classes it has; null when it does not tell.</summary>
+    /// <exception cref="TargetFault">The target is not there or refuses.</exception>
+    Task<TargetSchema?> SchemaAsync(CancellationToken cancel);
+
     Task<bool> NameIsTakenAsync(string name, CancellationToken cancel);
 
     Task<EnsuredAccount> EnsureAccountAsync(AccountGoal goal, CancellationToken cancel);

@@ -12,6 +12,9 @@ public sealed record Finding(Place Place, string Message, string Code = "error")
 {
     public bool IsWarning => Code != "error";
 
+    /// <summary>True when the file could not be read at all, so that nothing it holds is known.</summary>
+    public bool IsUnreadable { get; init; }
+
     public override string ToString() => IsWarning ? $"{Place}: warning {Code}: {Message}" : $"{Place}: {Message}";
 }
 

@@ -226,7 +226,10 @@ public static partial class RulebookReader
                 password.Number("classes", 3, 1, 4),
                 password.Number("words", 0, 0, 10),
                 password.YesNo("change-at-first-use", true)
-            );
+            )
+            {
+                LinkAhead = Duration(password, "link-ahead") ?? TimeSpan.Zero,
+            };
             if (rule.Words is > 0 and < 4)
                 password.Report(password.Place, "A phrase of fewer than 4 words is guessed too easily.");
             password.Done();

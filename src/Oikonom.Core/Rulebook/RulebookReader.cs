@@ -51,6 +51,9 @@ public static partial class RulebookReader
             else
                 findings.Add(new(new(file.Path, 1, 1), "Only rulebook.yaml stands at the top; move this file into a folder."));
         }
+        // What cannot be read at all is missing everywhere else: to say so there too would hide the one thing that is wrong.
+        if (findings.Exists(f => f.IsUnreadable))
+            return new(null, InOrder(findings.Where(f => f.IsUnreadable)));
         if (root is null)
         {
             if (findings.Count == 0)
@@ -86,14 +89,14 @@ public static partial class RulebookReader
         {
             if (Depth(file.Text) is { } line)
             {
-                findings.Add(new(new(file.Path, line, 1), "The file is nested too deeply."));
+                findings.Add(new(new(file.Path, line, 1), "The file is nested too deeply.") { IsUnreadable = true });
                 return null;
             }
             var stream = new YamlStream();
             stream.Load(new StringReader(file.Text));
             if (stream.Documents is [{ RootNode: YamlMappingNode map }])
                 return new(map, file.Path, findings);
-            findings.Add(new(new(file.Path, 1, 1), "The file must hold one mapping of keys to values."));
+            findings.Add(new(new(file.Path, 1, 1), "The file must hold one mapping of keys to values.") { IsUnreadable = true });
         }
         catch (YamlException error)
         {
@@ -102,12 +105,17 @@ public static partial class RulebookReader
                     new(file.Path, (int)Math.Max(1, error.Start.Line), (int)Math.Max(1, error.Start.Column)),
                     $"This is not sound YAML: {error.InnerException?.Message ?? error.Message}"
                 )
+                {
+                    IsUnreadable = true,
+                }
             );
         }
         catch (Exception error) when (error is InvalidOperationException or ArgumentException or FormatException)
         {
             // The parser gives up on some broken texts without a place of its own.
-            findings.Add(new(new(file.Path, 1, 1), "This is not sound YAML; look for a broken quote, list or mapping."));
+            findings.Add(
+                new(new(file.Path, 1, 1), "This is not sound YAML; look for a broken quote, list or mapping.") { IsUnreadable = true }
+            );
         }
         return null;
     }

@@ -202,6 +202,18 @@ public abstract record TargetSettings
     }
 }
 
+/// <summary>What a target knows of accounts, as far as the rulebook's classes go.</summary>
+/// <param name="Attributes">All names of attributes, in any case.</param>
+/// <param name="Allowed">Those that an account of the target's classes can have.</param>
+/// <param name="Classes">All names of object classes.</param>
+/// <param name="UnknownClasses">Classes of the rulebook that it does not have.</param>
+public sealed record TargetSchema(
+    IReadOnlySet<string> Attributes,
+    IReadOnlySet<string> Allowed,
+    IReadOnlyCollection<string> Classes,
+    IReadOnlyList<string> UnknownClasses
+);
+
 /// <summary>What a manual task asks to be filled in. <paramref name="Pattern"/> is a regular expression the whole value matches,
 /// or "".</summary>
 public sealed record TaskField(string Name, string Title, bool IsMandatory, string Pattern);
@@ -212,6 +224,9 @@ public sealed record MatchRule(string Attribute, Expression? When);
 /// <summary>What a generated password is made of; <paramref name="Words"/> above 0 gives a phrase of that many words.</summary>
 public sealed record PasswordRule(int Length, int Classes, int Words, bool ChangeAtFirstUse)
 {
+    /// <summary>How long before the account wakes the link to its first password is sent; zero: when it wakes.</summary>
+    public TimeSpan LinkAhead { get; init; }
+
     public static readonly PasswordRule Default = new(16, 3, 0, true);
 }
 

@@ -74,7 +74,88 @@ public static class Warnings
             "It may have been forgotten.",
             "Give it in a template, or leave it to requests."
         ),
+        new(
+            "unknown-attribute",
+            "An attribute the target does not have",
+            "Each account would be refused, at the first joiner.",
+            "Mend its name, or add the class that has it to 'classes'."
+        ),
+        new(
+            "unknown-class",
+            "An object class the target does not have",
+            "Each account would be refused, at the first joiner.",
+            "Mend its name."
+        ),
+        new(
+            "not-compared",
+            "A target that could not be compared",
+            "It did not answer, so that nobody knows whether it has the attributes.",
+            "Check the target, then check the rulebook again."
+        ),
+        new(
+            "unknown-person",
+            "An employee number nobody has",
+            "Nobody answers for it, or decides.",
+            "Mend the number, or name somebody who is known."
+        ),
     ];
+
+    /// <summary>What can only be told with the target at hand: attributes and classes that it does not have.</summary>
+    /// <param name="schema">What the target knows; null when it did not answer, for the reason in <paramref name="problem"/>.</param>
+    public static IEnumerable<Finding> WithSchema(Rulebook rulebook, TargetRule target, TargetSchema? schema, string problem)
+    {
+        if (schema is null)
+        {
+            yield return new(target.Place, $"'{target.Name}' could not be compared with the rulebook: {problem}", "not-compared");
+            yield break;
+        }
+        foreach (var name in schema.UnknownClasses)
+            yield return new(
+                target.Place,
+                $"'{target.Title}' has no object class '{name}'.{Nearest.Hint(name, schema.Classes)}",
+                "unknown-class"
+            );
+        foreach (var match in target.Match.Select(m => m.Attribute).Where(a => !schema.Attributes.Contains(a)))
+            yield return Unknown(match, target.Place);
+        foreach (
+            var attribute in rulebook
+                .Templates.SelectMany(t => t.Accounts)
+                .Where(a => a.Target == target.Name)
+                .SelectMany(a => a.Attributes)
+        )
+            if (!schema.Attributes.Contains(attribute.Name))
+                yield return Unknown(attribute.Name, attribute.Place);
+            else if (!schema.Allowed.Contains(attribute.Name))
+                yield return new(
+                    attribute.Place,
+                    $"An account in '{target.Title}' cannot have '{attribute.Name}': none of its object classes has it.",
+                    "unknown-attribute"
+                );
+
+        Finding Unknown(string name, Place place) =>
+            new(place, $"'{target.Title}' has no attribute '{name}'.{Nearest.Hint(name, [.. schema.Attributes])}", "unknown-attribute");
+    }
+
+    /// <summary>The employee numbers that a rulebook names, each with its place and what it is named for.</summary>
+    public static IEnumerable<(string Number, Place Place, string As)> Numbers(Rulebook rulebook)
+    {
+        foreach (var target in rulebook.Targets.Values)
+        {
+            if (target.Owner.Length > 0)
+                yield return (target.Owner, target.Place, $"the owner of {target.Name}");
+            foreach (var entitlement in target.Entitlements.Values.Where(e => !string.IsNullOrEmpty(e.Owner)))
+                yield return (entitlement.Owner!, entitlement.Place, $"the owner of {target.Name}/{entitlement.Name}");
+        }
+        foreach (var stage in rulebook.Workflows.SelectMany(w => w.Stages))
+        foreach (var approver in stage.Decides.Concat(stage.Otherwise).Where(a => a.Relation == "person"))
+            yield return (approver.Argument, stage.Place, $"who decides '{stage.Title}'");
+    }
+
+    /// <summary>What can only be told with the people at hand: numbers that nobody has.</summary>
+    public static IEnumerable<Finding> WithNumbers(Rulebook rulebook, IReadOnlySet<string> unknown) =>
+        Numbers(rulebook)
+            .Where(n => unknown.Contains(n.Number))
+            .Select(n => new Finding(n.Place, $"Nobody who is known has the number {n.Number}, {n.As}.", "unknown-person"));
 
     public static string MendOf(string code) => Catalogue.FirstOrDefault(w => w.Code == code)?.Mend ?? "";
 

@@ -486,6 +486,19 @@ public static class RequestViews
         string Title(EntitlementKey key) => target?.Entitlements.GetValueOrDefault(key.Name)?.Title ?? key.Name;
     }
 
+    /// <summary>True when a first password was made with the request and the caller may have a new link to it sent.</summary>
+    private static bool MayAskForLink(Case of, IReadOnlyList<StepRow> steps, ClaimsPrincipal user)
+    {
+        var targets = steps
+            .Where(s => s.State == StepState.Done)
+            .Select(s => JsonSerializer.Deserialize<Change>(s.Change, JsonSerializerOptions.Web))
+            .OfType<Change.SetPassword>()
+            .Select(c => c.Target)
+            .Distinct()
+            .ToList();
+        return targets.Count > 0 && PasswordRight.WhyNot(user, of.Person, targets) is null;
+    }
+
     private static Rights RightsOf(
         Case of,
         IReadOnlyList<StepRow> steps,
@@ -548,7 +561,8 @@ public static class RequestViews
             decide && of.Stage is { InPart: true },
             change,
             [.. mine.Where(m => m.Ballot.Item.Length > 0).Select(m => m.Ballot.Item)],
-            mine.Count > 0 && mine[0].For != party.UserName ? mine[0].For : null
+            mine.Count > 0 && mine[0].For != party.UserName ? mine[0].For : null,
+            MayAskForLink(of, steps, user)
         );
     }
 }

@@ -60,7 +60,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
                 await MakeStepsAsync(s, of);
                 break;
             case RequestState.Completed:
-                (row.CompletedAt, row.Outcome) = (now, RequestOutcome.NothingNeeded);
+                (row.CompletedAt, row.Outcome) = (now, RequestOutcome.Needless);
                 await PutOnAsync(s, of);
                 s.Record(
                     LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.completed", row.PersonId, row.Id, ("note", "nothing to change"))

@@ -17,7 +17,10 @@ public sealed class ConnectorBook(Store.Store store, SecretBook secrets, TimePro
     private readonly ConcurrentDictionary<(int Edition, int ReachedBy, string Target), IConnector> _connectors = new();
 
     public IConnector For(Edition edition, string target) =>
-        _connectors.GetOrAdd((edition.Number, edition.ReachedBy, target), key => Make(edition, edition.Rulebook.Targets[key.Target]));
+        _connectors.GetOrAdd(
+            (edition.Number, edition.ReachedBy, target),
+            key => Make(edition.Rulebook, edition.Rulebook.Targets[key.Target])
+        );
 
     /// <summary>The connector of a target in which people have accounts.</summary>
     /// <exception cref="TargetFault">They have none in it.</exception>
@@ -25,11 +28,14 @@ public sealed class ConnectorBook(Store.Store store, SecretBook secrets, TimePro
         For(edition, target) as IAccountConnector
         ?? throw new TargetFault($"{edition.Rulebook.Targets[target].Title} holds no accounts.", transient: false);
 
-    private IConnector Make(Edition edition, TargetRule target) =>
+    /// <summary>A connector of a target as a draft describes it, for one look; whoever asks disposes of it.</summary>
+    public IConnector MakeOnce(Core.Rulebook.Rulebook draft, TargetRule target) => Make(draft, target);
+
+    private IConnector Make(Core.Rulebook.Rulebook rulebook, TargetRule target) =>
         target.Settings switch
         {
             TargetSettings.Ldap ldap => new LdapConnector(target, cancel => SignInAsync(target, ldap, cancel)),
-            TargetSettings.Desk => new DeskConnector(target, edition.Rulebook, store, time),
+            TargetSettings.Desk => new DeskConnector(target, rulebook, store, time),
             _ => throw new UnreachableException($"No connector is made for targets of the kind '{target.Settings.Kind}'."),
         };
 

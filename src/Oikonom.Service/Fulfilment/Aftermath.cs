@@ -21,14 +21,7 @@ namespace Oikonom.Service.Fulfilment;
 /// What follows from outcomes that are committed: work by hand, links to first passwords, plans to be made anew,
 /// problems that people see, completion, and who hears of it. All of it in the transaction of the outcomes.
 /// </summary>
-public sealed class Aftermath(
-    EditionBook editions,
-    StageEntry stages,
-    RequestDesk desk,
-    Notifier notices,
-    FirstPasswords links,
-    TimeProvider time
-)
+public sealed class Aftermath(EditionBook editions, StageEntry stages, RequestDesk desk, Notifier notices, TimeProvider time)
 {
     /// <param name="outcomes">In the order in which they came, each of a claim that still holds.</param>
     public async Task FollowAsync(Session s, List<Outcome> outcomes, DateTimeOffset now)
@@ -40,6 +33,7 @@ public sealed class Aftermath(
                 await s.WakeStepAsync(outcome.Step.Id, now.ToUnixTimeMilliseconds());
         await StuckAsync(s, [.. outcomes.Where(o => o.Ending == AttemptOutcome.Lasting && o.Step.Problem != o.Message)]);
         await SendLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change: Change.SetPassword })]);
+        await WakeLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change: Change.EnableAccount })]);
         await SettleFindingsAsync(s, outcomes);
         foreach (var outcome in outcomes.Where(o => o.Gone is not null))
             await ForgetEntryAsync(s, outcome, now);
@@ -82,22 +76,27 @@ public sealed class Aftermath(
                 }),
         ]);
 
+    private LinkDueRow LinkOf(Outcome outcome) =>
+        new()
+        {
+            PersonId = outcome.Step.PersonId,
+            Target = outcome.Change.Target,
+            Slot = outcome.Change.Account.Slot,
+            RequestId = outcome.Step.RequestId,
+            DueAt = time.Milliseconds(),
+        };
+
+    /// <summary>Who wakes gets the link now, also where a first one ran out before.</summary>
+    private async Task WakeLinksAsync(Session s, List<Outcome> woken) =>
+        await s.AddLinksDueAsync(await s.NeverHandedOverAsync([.. woken.Select(LinkOf)]));
+
+    /// <summary>A link to a first password goes out when the account can be used; <see cref="LinkLoop"/> sends it.</summary>
     private async Task SendLinksAsync(Session s, List<Outcome> outcomes)
     {
         if (outcomes.Count == 0)
             return;
-        var users = await s.UsersAsync();
+        await s.AddLinksDueAsync([.. outcomes.Select(LinkOf)]);
         var requests = (await s.RequestsByIdAsync([.. outcomes.Select(o => o.Step.RequestId).Distinct()])).ToDictionary(r => r.Id);
-        var people = (await s.PeopleByIdAsync([.. outcomes.Select(o => o.Step.PersonId).Distinct()])).ToDictionary(p => p.Id);
-        foreach (var outcome in outcomes)
-            await links.SendAsync(
-                s,
-                people[outcome.Step.PersonId],
-                requests[outcome.Step.RequestId],
-                outcome.Change.Account,
-                outcome.Change.Entry.Name,
-                users
-            );
         foreach (var request in requests.Values.Where(r => r.Kind == "joiner"))
             await WelcomeAsync(s, request);
     }
@@ -138,7 +137,7 @@ public sealed class Aftermath(
             await WriteBackAsync(s, row, now);
             var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), now);
             var dropped = RequestStory.OfPlan(of, await s.StepsOfAsync(row.Id)).Count(x => x is { Later: 0, State: StepState.Dropped });
-            ended.Add((row.Id, dropped == 0 ? RequestOutcome.Done : RequestOutcome.InPart));
+            ended.Add((row.Id, dropped == 0 ? RequestOutcome.Done : RequestOutcome.Partly));
             notices.ToRequester(
                 s,
                 of,

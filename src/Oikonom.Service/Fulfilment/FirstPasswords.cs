@@ -3,6 +3,7 @@ using System.Security.Cryptography;
 using System.Text.Json;
 using Microsoft.AspNetCore.DataProtection;
 using Oikonom.Contracts;
+using Oikonom.Core.Approval;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
@@ -35,6 +36,7 @@ public sealed class FirstPasswords(
     private readonly IDataProtector _protector = protection.CreateProtector(Purposes.Mails);
 
     /// <summary>Sends the line manager, else the requester, a link to the first password of an account, inside a decision.</summary>
+    /// <param name="wakes">When the account can be used.</param>
     /// <returns>Who gets it, or null when nobody can.</returns>
     public async Task<UserRow?> SendAsync(
         Session s,
@@ -42,7 +44,8 @@ public sealed class FirstPasswords(
         RequestRow request,
         AccountKey key,
         string account,
-        IReadOnlyList<UserRow> users
+        IReadOnlyList<UserRow> users,
+        DateTimeOffset wakes
     )
     {
         var now = time.GetUtcNow();
@@ -51,6 +54,8 @@ public sealed class FirstPasswords(
             ?? users.FirstOrDefault(u => u.Active == 1 && u.Name == request.Requester);
         if (receiver is null)
             return null;
+        // It lives from the day on which it can be used.
+        var ends = (wakes > now ? wakes : now) + LinkHolds;
         var token = Accounts.NewToken("");
         await s.AddHandoversAsync([
             new()
@@ -62,7 +67,7 @@ public sealed class FirstPasswords(
                 Slot = key.Slot,
                 Receiver = receiver.Name,
                 RequestId = request.Id,
-                ExpiresAt = (now + LinkHolds).ToUnixTimeMilliseconds(),
+                ExpiresAt = ends.ToUnixTimeMilliseconds(),
             },
         ]);
         if (receiver.Mail.Length > 0)
@@ -74,7 +79,7 @@ public sealed class FirstPasswords(
                     $"Dear {receiver.Display},\n\nthe account {account} of {person.Display} is made. This link shows its first "
                         + "password once, to you alone, after you sign in:\n\n"
                         + $"{{{{sealed}}}}\n\nThe password is made up when you open the link; it is kept nowhere. The link holds "
-                        + $"until {now + LinkHolds:yyyy-MM-dd}.\n",
+                        + $"until {ends:yyyy-MM-dd}.\n",
                     request.Id
                 )
                 {
@@ -92,23 +97,24 @@ public sealed class FirstPasswords(
             async s =>
             {
                 var row = await s.RequestAsync(id, forUpdate: true) ?? throw Named.NoRequest(id);
-                user.RequireReach(row.Site, row.Department, Roles.Operator);
+                var (person, users) = ((await s.PersonAsync(row.PersonId))!, await s.UsersAsync());
                 var keys = (await s.PasswordStepsAsync(id))
                     .Select(c => JsonSerializer.Deserialize<Change>(c, JsonSerializerOptions.Web)!.Account)
                     .Distinct()
                     .ToList();
                 if (keys.Count == 0)
                     throw Problem.Conflict("no-password", "This request set no password, or not yet; there is nothing to hand over.");
-                user.RequireTargets([.. keys.Select(k => k.Target).Distinct()], Roles.Operator);
-                var (person, users) = ((await s.PersonAsync(row.PersonId))!, await s.UsersAsync());
+                if (PasswordRight.WhyNot(user, person, [.. keys.Select(k => k.Target).Distinct()]) is { } why)
+                    throw new RefusedMove("not-yours", why);
                 var accounts = await s.AccountsAsync([row.PersonId]);
                 await s.EndHandoversAsync(id, time.Milliseconds());
                 var receivers = new List<string>();
+                var recorded = await Recorded.LoadAsync(s, [row.PersonId]);
                 foreach (var key in keys)
                 {
                     if (accounts.FirstOrDefault(a => Recorded.KeyOf(a) == key) is not { } account)
                         continue;
-                    if (await SendAsync(s, person, row, key, account.Name, users) is { } receiver)
+                    if (await SendAsync(s, person, row, key, account.Name, users, await WakesOrNowAsync(recorded, account)) is { } receiver)
                         receivers.Add(receiver.Name);
                 }
                 if (receivers.Count == 0)
@@ -122,6 +128,41 @@ public sealed class FirstPasswords(
             },
             cancel
         );
+
+    /// <summary>Who lost a link, or let it run out, asks for another to the same account.</summary>
+    public async Task<FirstPasswordSent> AskAgainAsync(string token, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var row = await store.ReadAsync(s => s.HandoverAsync(Accounts.HashToken(token)), cancel);
+        if (row is null || row.Receiver != user.UserName())
+            throw Problem.NotFound("such link for you", "Open it as the person it was sent to.");
+        return await SendAgainAsync(row.RequestId ?? "", user, cancel);
+    }
+
+    /// <summary>Somebody whom the rules cannot serve now gets a link all the same.</summary>
+    private async Task<DateTimeOffset> WakesOrNowAsync(Recorded recorded, AccountRow account)
+    {
+        try
+        {
+            return await WakesAsync(recorded, account) ?? time.GetUtcNow();
+        }
+        catch (PlanFault)
+        {
+            return time.GetUtcNow();
+        }
+    }
+
+    /// <summary>When an account can be used: now, when its next waking comes; null when it never does.</summary>
+    /// <exception cref="PlanFault">The rules cannot serve the person.</exception>
+    public async Task<DateTimeOffset?> WakesAsync(Recorded recorded, AccountRow account)
+    {
+        var now = time.GetUtcNow();
+        if (account.Enabled == 1)
+            return now;
+        var person = account.PersonId!;
+        var edition = await editions.OnAsync(recorded.Person(person).Edition, CancellationToken.None);
+        var windows = Desired.Windows(recorded.Subject(person, edition), edition).Accounts.GetValueOrDefault(Recorded.KeyOf(account)) ?? [];
+        return windows.Where(w => w.State.Enabled && w.Until > now).Select(w => (DateTimeOffset?)(w.From > now ? w.From : now)).Min();
+    }
 
     public Task<Handover> LookAsync(string token, ClaimsPrincipal user, CancellationToken cancel) =>
         store.ReadAsync(
@@ -201,7 +242,7 @@ public sealed class FirstPasswords(
         if (row.UsedAt is not null)
             throw Used();
         if (row.EndedAt is not null || row.ExpiresAt <= time.Milliseconds())
-            throw Problem.Conflict("link-over", "This link is over. Ask an operator for another ('oikonom requests new-link').");
+            throw Problem.Conflict("link-over", "This link is over. Have another sent, here or with 'oikonom requests new-link'.");
         var person = await s.PersonAsync(row.PersonId);
         var account = (await s.AccountsAsync([row.PersonId])).FirstOrDefault(a => a.Target == row.Target && a.Slot == row.Slot);
         return person is null || account is null
@@ -210,5 +251,5 @@ public sealed class FirstPasswords(
     }
 
     private static Problem Used() =>
-        Problem.Conflict("link-used", "This link was used before. Ask an operator for another ('oikonom requests new-link').");
+        Problem.Conflict("link-used", "This link was used before. Have another sent, here or with 'oikonom requests new-link'.");
 }

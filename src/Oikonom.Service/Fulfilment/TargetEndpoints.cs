@@ -112,13 +112,25 @@ public static class TargetEndpoints
             .RequireAuthorization("receive")
             .Reaching(Reached.Own);
         api.MapPost(
+                "/handovers/{token}/again",
+                (string token, FirstPasswords links, ClaimsPrincipal user, CancellationToken cancel) =>
+                    links.AskAgainAsync(token, user, cancel)
+            )
+            .WithName("askHandoverAgain")
+            .WithSummary("Who has a link that is used or over asks for another to the same account.")
+            .RequireAuthorization("receive")
+            .Reaching(Reached.Own);
+        api.MapPost(
                 "/requests/{id}/new-link",
                 async (string id, FirstPasswords links, Store.Store store, ClaimsPrincipal user, CancellationToken cancel) =>
                     await links.SendAgainAsync(await store.RequireRequestIdAsync(id, cancel), user, cancel)
             )
             .WithName("newPasswordLink")
-            .WithSummary("Ends the open one-time links of a request and sends new ones.")
-            .RequireAuthorization("operate")
+            .WithSummary(
+                "Ends the open one-time links of a request and sends new ones: for operators, requesters and the line manager, also before "
+                    + "the first day."
+            )
+            .RequireAuthorization("work")
             .Reaching(Reached.Request);
     }
 

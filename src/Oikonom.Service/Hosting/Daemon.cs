@@ -188,6 +188,7 @@ public static class Daemon
         AddLoop<FulfilmentLoop>(services);
         services.AddSingleton<LookDesk>();
         AddLoop<LookLoop>(services);
+        AddLoop<LinkLoop>(services);
         AddLoop<InstantLoop>(services);
         AddLoop<RollOutLoop>(services);
         AddLoop<Sealer>(services);

@@ -3,6 +3,7 @@ using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Core.Approval;
+using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
@@ -33,10 +34,51 @@ public sealed class PublishDesk(
         var reading = RulebookReader.Read(files);
         if (reading.Rulebook is not { } rulebook)
             return reading;
-        var users = await store.ReadAsync(s => s.UsersAsync(), cancel);
+        var numbers = Warnings.Numbers(rulebook).Select(n => n.Number).Distinct().ToList();
+        // Before anybody was taken in, nobody is known.
+        var (users, unknown) = await store.ReadAsync(
+            async s => (await s.UsersAsync(), await s.PeopleCountAsync() > 0 ? await s.UnknownNumbersAsync(numbers) : []),
+            cancel
+        );
         var roles = users.Where(u => u.Active == 1).SelectMany(u => u.Roles.Split(' ')).ToHashSet(StringComparer.Ordinal);
-        return reading with { Warnings = [.. reading.Warnings, .. Warnings.WithRoles(rulebook, roles)] };
+        return reading with
+        {
+            Warnings =
+            [
+                .. reading.Warnings,
+                .. Warnings.WithRoles(rulebook, roles),
+                .. Warnings.WithNumbers(rulebook, unknown.ToHashSet(StringComparer.Ordinal)),
+            ],
+        };
     }
+
+    /// <summary>What the targets themselves say of the attributes that the rulebook names.</summary>
+    private async Task<IReadOnlyList<Finding>> CompareAsync(Core.Rulebook.Rulebook rulebook, CancellationToken cancel)
+    {
+        var found = new List<Finding>();
+        foreach (var target in rulebook.Targets.Values.Where(t => t.HasAccounts))
+        {
+            using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+            limit.CancelAfter(Patience);
+            try
+            {
+                await using var connector = connectors.MakeOnce(rulebook, target);
+                if (connector is IAccountConnector accounts && await accounts.SchemaAsync(limit.Token) is { } schema)
+                    found.AddRange(Warnings.WithSchema(rulebook, target, schema, ""));
+            }
+            catch (TargetFault fault)
+            {
+                found.AddRange(Warnings.WithSchema(rulebook, target, null, fault.Message));
+            }
+            catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
+            {
+                found.AddRange(Warnings.WithSchema(rulebook, target, null, $"it did not answer within {Patience.TotalSeconds} seconds."));
+            }
+        }
+        return found;
+    }
+
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
 
     public async Task<(RulebookCheck Check, Core.Rulebook.Rulebook? Rulebook)> CheckAsync(
         IReadOnlyList<RulebookFile> files,
@@ -46,6 +88,8 @@ public sealed class PublishDesk(
     {
         var reading = await ReadAsync(files, cancel);
         var warnings = reading.Warnings;
+        if (reading.Rulebook is { } sound && !quick)
+            warnings = [.. warnings, .. await CompareAsync(sound, cancel)];
         if (reading.Rulebook is { } rulebook && !quick && await store.ReadAsync(s => s.PeopleCountAsync(), cancel) > 0)
         {
             var report = await rehearsals.LookAsync(null, rulebook, [], cancel);

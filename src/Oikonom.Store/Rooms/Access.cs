@@ -46,6 +46,25 @@ public sealed class TokenRow
     public string Parent { get; init; } = "";
 }
 
+/// <summary>An account whose first password is to be handed over.</summary>
+public sealed class LinkDueRow
+{
+    /// <summary>Whose account it is.</summary>
+    public string PersonId { get; init; } = "";
+
+    /// <summary>The target it is in.</summary>
+    public string Target { get; init; } = "";
+
+    /// <summary>Which of the person's accounts it is; "" is the ordinary one.</summary>
+    public string Slot { get; init; } = "";
+
+    /// <summary>The request that made it.</summary>
+    public string RequestId { get; init; } = "";
+
+    /// <summary>When it is looked at next, in milliseconds.</summary>
+    public long DueAt { get; init; }
+}
+
 public sealed class HandoverRow
 {
     public string Id { get; init; } = "";
@@ -312,6 +331,62 @@ public static class AccessTables
                 }
             )
             .ConfigureAwait(false) == 1;
+
+    /// <summary>Notes that the first passwords of accounts are to be handed over; what is noted already comes at the earlier instant.</summary>
+    public static Task AddLinksDueAsync(this Session session, IReadOnlyCollection<LinkDueRow> rows) =>
+        session.BulkAsync(
+            "INSERT INTO links_due (person_id, target, slot, request_id, due_at) SELECT person_id, target, slot, request_id, due_at FROM "
+                + "{rows} AS x WHERE true ON CONFLICT (person_id, target, slot) DO UPDATE SET due_at=excluded.due_at",
+            rows,
+            ("person_id", "text"),
+            ("target", "text"),
+            ("slot", "text"),
+            ("request_id", "text"),
+            ("due_at", "bigint")
+        );
+
+    /// <summary>Accounts whose link is due, the longest waiting first.</summary>
+    public static Task<IReadOnlyList<LinkDueRow>> LinksDueAsync(this Session session, long now, int limit) =>
+        session.QueryAsync<LinkDueRow>(
+            "SELECT person_id, target, slot, request_id, due_at FROM links_due WHERE due_at<=@now ORDER BY due_at LIMIT @limit",
+            new { now, limit }
+        );
+
+    /// <summary>Puts off when a link is due. False when it is not as it was read.</summary>
+    public static async Task<bool> PutLinkOffAsync(this Session session, LinkDueRow row, long until) =>
+        await session
+            .ExecuteAsync(
+                "UPDATE links_due SET due_at=@until WHERE person_id=@PersonId AND target=@Target AND slot=@Slot AND due_at=@DueAt",
+                new
+                {
+                    row.PersonId,
+                    row.Target,
+                    row.Slot,
+                    row.DueAt,
+                    until,
+                }
+            )
+            .ConfigureAwait(false) == 1;
+
+    /// <summary>Takes a link that is due, to send it. False when somebody else took it.</summary>
+    public static async Task<bool> TakeLinkAsync(this Session session, LinkDueRow row) =>
+        await session
+            .ExecuteAsync("DELETE FROM links_due WHERE person_id=@PersonId AND target=@Target AND slot=@Slot AND due_at=@DueAt", row)
+            .ConfigureAwait(false) == 1;
+
+    /// <summary>Of accounts that wake, those whose first password was made for a link and never handed over, and that have no link
+    /// that still holds.</summary>
+    public static Task<IReadOnlyList<LinkDueRow>> NeverHandedOverAsync(this Session session, IReadOnlyCollection<LinkDueRow> accounts) =>
+        session.BulkQueryAsync<LinkDueRow, LinkDueRow>(
+            "SELECT x.person_id, x.target, x.slot, MAX(h.request_id) AS request_id, x.due_at FROM {rows} AS x {join} handovers h ON "
+                + "h.person_id=x.person_id AND h.target=x.target AND h.slot=x.slot GROUP BY x.person_id, x.target, x.slot, x.due_at "
+                + "HAVING COUNT(h.used_at)=0 AND MAX(CASE WHEN h.ended_at IS NULL THEN h.expires_at ELSE 0 END)<=x.due_at",
+            accounts,
+            ("person_id", "text"),
+            ("target", "text"),
+            ("slot", "text"),
+            ("due_at", "bigint")
+        );
 
     public static Task LeaveHandoverAsync(this Session session, string id) =>
         session.ExecuteAsync("UPDATE handovers SET opening_until=0 WHERE id=@id", new { id });

@@ -148,6 +148,7 @@ public static class ForgettingTables
         $"DELETE FROM steps WHERE {Others}",
         $"DELETE FROM notices WHERE {Others}",
         $"DELETE FROM handovers WHERE {Others}",
+        "DELETE FROM links_due WHERE person_id=@person",
         "DELETE FROM write_backs WHERE person_id=@person",
         "UPDATE rollout_people SET effects='[]', department='', problem='' WHERE person_id=@person",
         "DELETE FROM pool_numbers WHERE person_id=@person",

@@ -209,6 +209,15 @@ public static class PeopleTables
             new { target, immutableId }
         );
 
+    /// <summary>Of some employee numbers, those that neither a person nor a user has.</summary>
+    public static Task<IReadOnlyList<string>> UnknownNumbersAsync(this Session session, IReadOnlyCollection<string> numbers) =>
+        session.BulkQueryAsync<string, object>(
+            "SELECT x.number FROM {rows} AS x WHERE NOT EXISTS (SELECT 1 FROM people p WHERE p.number=x.number) AND NOT EXISTS (SELECT 1 "
+                + "FROM users u WHERE u.number=x.number)",
+            [.. numbers.Select(number => new { Number = number })],
+            ("number", "text")
+        );
+
     public static Task<PersonRow?> PersonByNumberAsync(this Session session, string number) =>
         session.FirstAsync<PersonRow>($"SELECT {ReadColumns} FROM people WHERE number=@number OR person_key=@number", new { number });
 

@@ -393,6 +393,27 @@ public sealed class LdapConnector : IAccountConnector
         }
     }
 
+    /// <inheritdoc/>
+    public Task<TargetSchema?> SchemaAsync(CancellationToken cancel) =>
+        GuardAsync<TargetSchema?>(async () =>
+        {
+            var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+            // The root tells where the subschema stands, RFC 4512 sections 4.4 and 5.1.
+            var root = await connection.ReadAsync("", ["subschemaSubentry"], cancel).ConfigureAwait(false);
+            if (root?.Text("subschemaSubentry") is not { Length: > 0 } place)
+                return null;
+            var entry = await connection.ReadAsync(place, ["attributeTypes", "objectClasses"], cancel).ConfigureAwait(false);
+            if (entry is null)
+                return null;
+            var schema = new LdapSchema(entry.Texts("attributeTypes"), entry.Texts("objectClasses"));
+            return new(
+                schema.Attributes.ToHashSet(StringComparer.OrdinalIgnoreCase),
+                schema.Allowed(_settings.Classes),
+                schema.Classes,
+                [.. _settings.Classes.Except(schema.Classes, StringComparer.OrdinalIgnoreCase)]
+            );
+        });
+
     /// <summary>Ends all connections.</summary>
     public ValueTask DisposeAsync() => _pool.DisposeAsync();
 

@@ -41,8 +41,9 @@ public sealed class StoryTests(Servers servers)
             morning = morning.AddDays(1);
         world.MoveClock(morning - now.DateTime);
         var first = DateOnly.FromDateTime(morning);
+        var rules = new HashSet<(string, string)>();
         var tales = Book.Read(Repository.At("docs", "stories", chapter + ".md"))
-            .Select(t => (Tale: t, Teller: new Teller(world, first)))
+            .Select(t => (Tale: t, Teller: new Teller(world, first, rules)))
             .ToList();
         var wrong = new List<string>();
         var given = new HashSet<string>();

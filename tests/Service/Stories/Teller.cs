@@ -22,7 +22,8 @@ internal sealed class Somebody(HrRow row)
 /// Does what the lines of stories say and looks whether it came to what they say, in one service with one directory, for
 /// the people of one story.
 /// </summary>
-internal sealed partial class Teller(World world, DateOnly first)
+/// <param name="rules">What editions of this chapter gave so far: an entitlement to whoever has a title.</param>
+internal sealed partial class Teller(World world, DateOnly first, HashSet<(string Title, string Entitlement)> rules)
 {
     private readonly Dictionary<string, Somebody> _people = new(StringComparer.Ordinal);
 
@@ -106,6 +107,17 @@ internal sealed partial class Teller(World world, DateOnly first)
             await AnswerAsync(vanished);
         else if (Asks().Match(happening) is { Success: true } asks)
             await AskAsync(asks.Groups["user"].Value, asks.Groups["what"].Value);
+        else if (Publishes().Match(happening) is { Success: true } publishes)
+            await PublishAsync(publishes);
+        else if (RollOut().Match(happening) is { Success: true } rollOut)
+            await RollOutAsync(rollOut);
+        else if (Link().Match(happening) is { Success: true } link)
+            await World.OkAsync(
+                (await world.SignInAsync(link.Groups["user"].Value)).PostAsJsonAsync(
+                    $"/api/v1/requests/{(await LatestAsync(link)).Id}/new-link",
+                    new { }
+                )
+            );
         else if (Lets().Match(happening) is { Success: true } lets)
             await LeaveAsync(lets);
         else if (Outside().Match(happening) is { Success: true } outside)
@@ -214,6 +226,47 @@ internal sealed partial class Teller(World world, DateOnly first)
         );
     }
 
+    private async Task PublishAsync(Match publishes)
+    {
+        var rule = (publishes.Groups["title"].Value, publishes.Groups["entitlement"].Value);
+        if (publishes.Groups["no"].Success)
+            rules.Remove(rule);
+        else
+            rules.Add(rule);
+        var more = string.Concat(rules.Select(r => $"  - to: directory/{r.Entitlement}\n    when: title == \"{r.Title}\"\n"));
+        await World.OkAsync(
+            (await world.SignInAsync(publishes.Groups["user"].Value)).PostAsJsonAsync(
+                "/api/v1/rulebook/editions",
+                new RulebookBody(world.Rulebook((path, text) => path == "templates/everyone.yaml" ? text + more : text))
+            )
+        );
+    }
+
+    /// <summary>The newest roll-out is approved as it is shown, or its first wave begins.</summary>
+    private async Task RollOutAsync(Match rollOut)
+    {
+        var number = (await world.GetAsync<Page<RolloutSummary>>("/api/v1/rollouts")).Items.Max(r => r.Number);
+        var path = $"/api/v1/rollouts/{number}";
+        var client = await world.SignInAsync(rollOut.Groups["user"].Value);
+        // Whose list changes while it is read is shown it once more.
+        using var answer = await world.EventuallyAsync(
+            async () =>
+            {
+                var shown = await world.GetAsync<RolloutDetail>(path, rollOut.Groups["user"].Value);
+                return rollOut.Groups["verb"].Value switch
+                {
+                    "approves" => await client.PostAsJsonAsync(
+                        $"{path}/decide",
+                        new RolloutDecideBody("approve", shown.Digest!, null, "as the story goes")
+                    ),
+                    "begins" => await client.PostAsJsonAsync($"{path}/begin", new RolloutBeginBody(50, null)),
+                    _ => await client.PostAsJsonAsync($"{path}/release", new RolloutReasonBody("as the story goes")),
+                };
+            },
+            a => a.IsSuccessStatusCode
+        );
+    }
+
     private async Task LeaveAsync(Match lets)
     {
         var person = (await world.GetAsync<Page<PersonSummary>>($"/api/v1/people?text={Of(lets).Row.Family}")).Items.Single();
@@ -273,7 +326,7 @@ internal sealed partial class Teller(World world, DateOnly first)
     public async Task<string?> LookAsync(string then)
     {
         if (RequestIs().Match(then) is { Success: true } state)
-            return (await FoundAsync(state)) is not { } request ? "there is no such request"
+            return (await FoundAsync(state)) is not { } request ? await NoneAsync(state)
                 : request.State == state.Groups["state"].Value ? null
                 : $"it is {request.State}: {(await world.RequestAsync(request.Id)).Story.Now}";
         if (NoRequest().Match(then) is { Success: true } none)
@@ -311,7 +364,7 @@ internal sealed partial class Teller(World world, DateOnly first)
                 : $"set aside are: {string.Join(", ", rows.Select(r => $"{r.Key}: {r.Reason}"))}";
         }
         if (Told().Match(then) is { Success: true } told)
-            return Mailed(told) ? null : $"no such mail; there were: {string.Join(", ", SubjectsOf(told))}";
+            return Mailed(told) != told.Groups["not"].Success ? null : $"there were mails: {string.Join(", ", SubjectsOf(told))}";
         await using var ldap = await world.Directory.ConnectAsync();
         if (SignsIn().Match(then) is { Success: true } signsIn)
             return (await EntryAsync(ldap, Of(signsIn)), signsIn.Groups["how"].Value) switch
@@ -344,7 +397,10 @@ internal sealed partial class Teller(World world, DateOnly first)
         if (await FoundAsync(says) is not { } request)
             return "there is no such request";
         var detail = await world.RequestAsync(request.Id);
-        var texts = detail.Plan.Select(c => c.Text).Concat([detail.Story.Now, detail.Cause.Text, detail.Summary.Effect ?? ""]).ToList();
+        var texts = detail
+            .Plan.Select(c => c.Text)
+            .Concat([detail.Story.Now, detail.Story.Next, detail.Cause.Text, detail.Summary.Effect ?? ""])
+            .ToList();
         return texts.Exists(t => t.Contains(says.Groups["words"].Value, StringComparison.OrdinalIgnoreCase))
             ? null
             : $"it says: {string.Join(" / ", texts)}";
@@ -383,6 +439,16 @@ internal sealed partial class Teller(World world, DateOnly first)
     private async Task<RequestSummary> LatestAsync(Match match) =>
         await world.EventuallyAsync(() => FoundAsync(match), r => r is not null)
         ?? throw new InvalidOperationException($"There is no request: {match.Value}");
+
+    /// <summary>What there is in the place of a request that there is not.</summary>
+    private async Task<string> NoneAsync(Match match) =>
+        "there is no such request; there are: "
+        + string.Join(
+            ", ",
+            (await world.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={Of(match).Row.Family}")).Items.Select(r =>
+                $"{r.Kind} {r.State} ({r.Cause})"
+            )
+        );
 
     /// <summary>The newest request of a kind about a person; null when there is none.</summary>
     private async Task<RequestSummary?> FoundAsync(Match match) =>
@@ -458,6 +524,15 @@ internal sealed partial class Teller(World world, DateOnly first)
     [GeneratedRegex(@"^(?<user>\w+) says that (?<who>\w+) (?<what>leaves|stays)$")]
     private static partial Regex Vanished();
 
+    [GeneratedRegex(@"^(?<user>\w+) publishes: (?<title>\w+) gets (?<entitlement>\S+)(?<no> no more)?$")]
+    private static partial Regex Publishes();
+
+    [GeneratedRegex(@"^(?<user>\w+) (?<verb>approves|begins|lets) the roll-out(?: pass)?$")]
+    private static partial Regex RollOut();
+
+    [GeneratedRegex(@"^(?<user>\w+) has a link sent for the (?<kind>\w+) of (?<who>\w+)$")]
+    private static partial Regex Link();
+
     [GeneratedRegex(@"^(?<user>\w+) lets (?<account>\S+) of (?<who>\w+) stay so$")]
     private static partial Regex Lets();
 
@@ -532,7 +607,7 @@ internal sealed partial class Teller(World world, DateOnly first)
     [GeneratedRegex(@"^the (?<kind>\w+) of (?<who>\w+) says ""(?<words>[^""]+)""$")]
     private static partial Regex RequestSays();
 
-    [GeneratedRegex(@"^(?<user>\w+) is told of (?<who>\w+): ""(?<words>[^""]+)""$")]
+    [GeneratedRegex(@"^(?<user>\w+) is (?<not>not )?told of (?<who>\w+): ""(?<words>[^""]+)""$")]
     private static partial Regex Told();
 
     [GeneratedRegex(@"^(?<who>\w+) (?<how>can sign in|cannot sign in|has no account)$")]

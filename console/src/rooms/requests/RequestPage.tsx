@@ -28,14 +28,12 @@ export function RequestPage() {
   return <Request request={request.data} />;
 }
 
-/** For operators: the one-time link to a first password, when it was lost or went to the wrong place. */
+/** The one-time link to a first password, when it was lost, ran out, or went to the wrong place. */
 function NewLink({ request }: { request: RequestDetail }) {
-  const me = useMe();
   const send = useMutation({
     mutationFn: () => ask(api.POST('/api/v1/requests/{id}/new-link', { params: { path: { id: request.summary.id } } })),
   });
-  const gave = request.steps.some((s) => s.state === 'done') && request.plan.some((c) => c.kind === 'create-account');
-  if (!gave || !me.data?.roles.includes('operator')) return null;
+  if (!request.rights.newLink) return null;
   return (
     <section className={style.sheet} aria-labelledby="first-password">
       <h2 id="first-password">First password</h2>

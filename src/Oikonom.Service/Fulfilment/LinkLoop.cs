@@ -1,0 +1,65 @@
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Service.Common;
+using Oikonom.Service.Editions;
+using Oikonom.Service.Records;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Fulfilment;
+
+/// <summary>
+/// Sends links to first passwords when the account can be used, or as long before as its target's rule says. When the first
+/// day is put off, so is the link.
+/// </summary>
+public sealed class LinkLoop(
+    Store.Store store,
+    EditionBook editions,
+    FirstPasswords links,
+    TimeProvider time,
+    Pulse pulse,
+    ILogger<LinkLoop> log
+) : Loop(TimeSpan.FromSeconds(1), pulse, log)
+{
+    private const int Batch = 100;
+
+    /// <summary>How long a person whom the rules cannot serve now is left alone.</summary>
+    private static readonly TimeSpan Pause = TimeSpan.FromMinutes(10);
+
+    protected override async Task<bool> WorkAsync(CancellationToken cancel)
+    {
+        if (await editions.CurrentOrNullAsync(cancel) is not { } newest)
+            return false;
+        var due = await store.ReadAsync(s => s.LinksDueAsync(time.Milliseconds(), Batch), cancel);
+        await EachAsync(due, row => SendAsync(row, newest, cancel), (row, _) => PutOffAsync(row, time.GetUtcNow() + Pause, cancel));
+        return due.Count == Batch;
+    }
+
+    private Task PutOffAsync(LinkDueRow row, DateTimeOffset until, CancellationToken cancel) =>
+        store.WriteAsync(s => s.PutLinkOffAsync(row, until.ToUnixTimeMilliseconds()), cancel);
+
+    private async Task SendAsync(LinkDueRow row, Edition newest, CancellationToken cancel)
+    {
+        var key = new AccountKey(row.Target, row.Slot);
+        var recorded = await store.ReadAsync(s => Recorded.LoadAsync(s, [row.PersonId]), cancel);
+        // An account that is gone, or never wakes any more, has nothing to hand over.
+        if (recorded.Account(row.PersonId, key) is not { } account || await links.WakesAsync(recorded, account) is not { } wakes)
+        {
+            await store.WriteAsync(s => s.TakeLinkAsync(row), cancel);
+            return;
+        }
+        var sends = wakes - (newest.Rulebook.Targets.GetValueOrDefault(row.Target)?.Password.LinkAhead ?? TimeSpan.Zero);
+        if (sends > time.GetUtcNow())
+        {
+            await PutOffAsync(row, sends, cancel);
+            return;
+        }
+        await store.WriteAsync(
+            async s =>
+            {
+                if (await s.TakeLinkAsync(row) && await s.RequestAsync(row.RequestId) is { } request)
+                    await links.SendAsync(s, recorded.Person(row.PersonId), request, key, account.Name, await s.UsersAsync(), wakes);
+            },
+            cancel
+        );
+    }
+}
