@@ -202,6 +202,7 @@ internal static class WorkCommands
                 Row("entry", c => c.Location),
                 Row("matched by", c => c.MatchedBy),
                 Row("state", c => c.Enabled ? "open" : "locked"),
+                Row("last log-on", c => c.LastLogOn is { } at ? Show.At(at) : "not known"),
                 Row("holds", c => c.Entitlements.Count > 0 ? string.Join(", ", c.Entitlements) : "nothing"),
                 .. names.Select(n => Row(n, c => c.Attributes.FirstOrDefault(a => a.Name == n)?.Value ?? "")),
                 Row("immutable id", c => c.ImmutableId),

@@ -74,6 +74,7 @@ public sealed record DecisionView(
 
 /// <summary>One of several entries that could be the person's.</summary>
 /// <param name="Enabled">True when it may be used.</param>
+/// <param name="LastLogOn">When somebody signed in with it last, where the target keeps that.</param>
 /// <param name="Entitlements">Titles of what it holds, as far as the rulebook knows it.</param>
 public sealed record CandidateView(
     string Target,
@@ -83,7 +84,8 @@ public sealed record CandidateView(
     string MatchedBy,
     IReadOnlyList<AttributeValue> Attributes,
     bool Enabled,
-    IReadOnlyList<string> Entitlements
+    IReadOnlyList<string> Entitlements,
+    DateTimeOffset? LastLogOn = null
 );
 
 public sealed record CauseView(string Text, string? Source, int? Line, IReadOnlyList<AttributeChangeView> Differences);

@@ -47,6 +47,21 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         Assert.Empty(schema.UnknownClasses);
     }
 
+    [Fact]
+    public async Task The_last_log_on_is_told_where_the_server_keeps_it()
+    {
+        await using var connector = Connector();
+        var made = await connector.EnsureAccountAsync(Goal("ona.lamp", "E7701"), CancellationToken.None);
+        Assert.Null((await connector.ReadAsync(made.ImmutableId, CancellationToken.None))!.LastLogOn);
+        await connector.SetPasswordAsync(made.ImmutableId, "Lighthouse-At-Night-7", CancellationToken.None);
+        await using (var line = await LdapConnection.ConnectAsync(_directory.Options, CancellationToken.None))
+            await line.BindAsync(made.Location, "Lighthouse-At-Night-7", CancellationToken.None);
+        var seen = (await connector.ReadAsync(made.ImmutableId, CancellationToken.None))!;
+        Assert.InRange(seen.LastLogOn!.Value, DateTimeOffset.UtcNow.AddMinutes(-5), DateTimeOffset.UtcNow.AddMinutes(1));
+        // It is the server's, and no attribute of the account.
+        Assert.DoesNotContain("pwdLastSuccess", seen.Attributes.Keys);
+    }
+
     private static AccountGoal Goal(
         string name,
         string number,

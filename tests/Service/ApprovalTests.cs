@@ -665,6 +665,14 @@ public sealed class ApprovalTests(Servers servers)
         Assert.Equal((4, 1, 0), (dry!.Rows, dry.Sound, dry.Raised));
         Assert.Contains("Did you mean 'directory/payments'?", dry.Items[1].Message, StringComparison.Ordinal);
         Assert.Equal([2, 3, 4, 6], dry.Items.Select(i => i.Line));
+        // What is asked for is told with its days; what stands twice in the file names the row before it, also in a look.
+        Assert.Contains("until 2027-01-31", dry.Items[0].Message, StringComparison.Ordinal);
+        var twice = $"{csv}access,{ready[0].PersonNumber},directory/payments,2027-02-28,once more\n";
+        var double_ = await (
+            await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests/bulk", new BulkBody(twice, true)))
+        ).Content.ReadFromJsonAsync<BulkAnswer>();
+        Assert.Equal((5, 1), (double_!.Rows, double_.Sound));
+        Assert.Equal("Row 2 of this file asks for directory/payments already.", double_.Items[^1].Message);
         var real = await (
             await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests/bulk", new BulkBody(csv)))
         ).Content.ReadFromJsonAsync<BulkAnswer>();
@@ -800,6 +808,11 @@ public sealed class ApprovalTests(Servers servers)
         // One row that is not sound: nothing of the file is raised.
         var refused = await SendAsync(Csv("E0"));
         Assert.Equal((2, 1, 0), (refused.Rows, refused.Sound, refused.Raised));
+        Assert.StartsWith("Sound, and not raised", refused.Items[0].Message, StringComparison.Ordinal);
+        // A row that stands twice names the other row, and no request that there is not.
+        var twice = await SendAsync(Csv(one.Number));
+        Assert.Equal((2, 1, 0), (twice.Rows, twice.Sound, twice.Raised));
+        Assert.StartsWith("Row 2 of this file", twice.Items[1].Message, StringComparison.Ordinal);
         Assert.Empty((await world.GetAsync<Page<RequestSummary>>("/api/v1/requests?kind=access")).Items);
 
         var raised = await SendAsync(Csv(two.Number));

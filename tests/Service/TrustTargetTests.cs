@@ -118,12 +118,29 @@ public sealed class TrustTargetTests(Servers servers)
             await user.BindAsync(TestDirectory.Dn(password.Account), password.Password);
         Assert.Equal("link-used", (await World.RefusedAsync(mara.PostAsync($"/api/v1/handovers/{link}", null))).Code);
 
-        // An operator sends a new one, which ends the old; nobody else does.
+        // An operator sends a new one, which ends the old; so do HR and the manager, and nobody else.
         world.Mail!.Clear();
+        var again = $"/api/v1/requests/{request.Summary.Id}/new-link";
+        foreach (var (user, may) in new[] { ("tomas", false), ("aldo", false), ("edda", false), ("ines", true), ("mara", true) })
+        {
+            var asks = (await world.SignInAsync(user)).PostAsJsonAsync(again, new { });
+            if (may)
+                await World.OkAsync(asks);
+            else
+                Assert.Equal("not-yours", (await World.RefusedAsync(asks)).Code);
+            Assert.Equal(may, (await world.RequestAsync(request.Summary.Id, user)).Rights.NewLink);
+        }
+        // Whose link is used has another sent from its page.
+        await World.OkAsync(mara.PostAsync($"/api/v1/handovers/{link}/again", null));
         Assert.Equal(
-            403,
-            (await World.RefusedAsync(mara.PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/new-link", new { }))).Status
+            404,
+            (await World.RefusedAsync((await world.SignInAsync("otto")).PostAsync($"/api/v1/handovers/{link}/again", null))).Status
         );
+        await world.EventuallyAsync(
+            () => Task.FromResult(world.Mail!.Mails.Count(m => m.Subject.StartsWith("First password", StringComparison.Ordinal))),
+            sent => sent == 3
+        );
+        world.Mail.Clear();
         var otto = await world.SignInAsync("otto");
         await World.OkAsync(otto.PostAsJsonAsync($"/api/v1/requests/{request.Summary.Id}/new-link", new { }));
         var second = await world.LinkAsync("mara@northmere.example", "/handover/");

@@ -1,4 +1,9 @@
 -- Takes a store of the embedded engine back to what it was before 0013-accounts.sql, with all that is open in it.
+DROP TABLE findings;
+DROP TABLE links_due;
+DROP INDEX handovers_account;
+ALTER TABLE requests DROP COLUMN outcome;
+ALTER TABLE requests DROP COLUMN waited;
 CREATE TABLE accounts_of_people (
   person_id TEXT NOT NULL, target TEXT NOT NULL, name TEXT NOT NULL, container TEXT NOT NULL, location TEXT NOT NULL, immutable_id TEXT NOT NULL,
   attributes TEXT NOT NULL, enabled BIGINT NOT NULL, reason TEXT NOT NULL, created_at BIGINT NOT NULL, updated_at BIGINT NOT NULL,
@@ -19,4 +24,4 @@ ALTER TABLE requests DROP COLUMN subject_kind;
 ALTER TABLE requests DROP COLUMN subject_id;
 ALTER TABLE steps RENAME COLUMN subject_id TO person_id;
 ALTER TABLE chains RENAME COLUMN subject_id TO person_id;
-DELETE FROM SchemaVersions WHERE ScriptName LIKE '%0013%';
+DELETE FROM SchemaVersions WHERE ScriptName LIKE '%0013%' OR ScriptName LIKE '%0014%';

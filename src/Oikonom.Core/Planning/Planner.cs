@@ -16,7 +16,11 @@ public sealed record ExistingAccount(
     IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes,
     bool Enabled,
     IReadOnlyList<string> Entitlements
-);
+)
+{
+    /// <summary>When somebody signed in with it last, where the target keeps that; else null.</summary>
+    public DateTimeOffset? LastLogOn { get; init; }
+}
 
 /// <summary>Turns the difference between what should be and what is into an ordered plan of dated changes.</summary>
 public static class Planner

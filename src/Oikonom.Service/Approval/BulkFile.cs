@@ -43,6 +43,42 @@ public static class BulkFile
         return [.. rows.Skip(1).Select(row => row.Fault is { } fault ? (row.Line, null, fault) : One(row.Line, row.Cells, header))];
     }
 
+    /// <summary>Rows that ask for what an earlier row of the file asks for already are at fault, and name that row.</summary>
+    public static IReadOnlyList<(int Line, NewRequest? Request, string? Fault)> WithoutDoubles(
+        IReadOnlyList<(int Line, NewRequest? Request, string? Fault)> rows
+    )
+    {
+        var seen = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
+        return
+        [
+            .. rows.Select(row =>
+            {
+                if (row.Request is not { } request || row.Fault is not null)
+                    return row;
+                var asks = Asks(request).ToList();
+                if (asks.Find(a => seen.ContainsKey(a.Key)) is { Key: { } key, What: var what })
+                    return (row.Line, request, $"Row {seen[key]} of this file asks for {what} already.");
+                foreach (var ask in asks)
+                    seen.TryAdd(ask.Key, row.Line);
+                return row;
+            }),
+        ];
+    }
+
+    /// <summary>What a row asks for: two rows with the same key do not run beside each other.</summary>
+    private static IEnumerable<(string Key, string What)> Asks(NewRequest request)
+    {
+        var person =
+            request.Person
+            ?? string.Join('|', (request.Record ?? new Dictionary<string, string>()).OrderBy(r => r.Key).Select(r => r.Value));
+        if (request.Kind is "joiner" or "mover" or "leaver" or "change")
+            yield return ($"{person}|whole", "a change of the same person");
+        foreach (var grant in request.Grants ?? [])
+            yield return ($"{person}|{grant.Entitlement}", grant.Entitlement);
+        if (request.Template is { } template)
+            yield return ($"{person}|{template}", template);
+    }
+
     private static List<TextRow> Rows(string text)
     {
         try

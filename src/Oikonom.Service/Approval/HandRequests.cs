@@ -417,7 +417,7 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
         if (body.Csv is not { Length: > 0 and <= 5_000_000 })
             throw Problem.Invalid("Give the text of a delimited file of 5 MB at most.", "csv");
         var edition = await editions.CurrentAsync(cancel);
-        var rows = BulkFile.Read(body.Csv, edition.Rulebook);
+        var rows = BulkFile.WithoutDoubles(BulkFile.Read(body.Csv, edition.Rulebook));
         if (body.Whole == true && body.DryRun != true)
             return await WholeAsync(rows, body, user, edition, cancel);
         var outcomes = new List<BulkRow>();
@@ -459,9 +459,40 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
         catch (Problem refused) when (refused.Code == "not-sound")
         {
             // Nothing was written: the file is raised whole or not at all.
-            outcomes = [.. outcomes.Select(o => o with { Id = null, Number = null })];
+            outcomes =
+            [
+                .. outcomes.Select(o =>
+                    o with
+                    {
+                        Id = null,
+                        Number = null,
+                        Message = o.Sound ? $"Sound, and not raised: the file is raised whole or not at all. {o.Message}" : o.Message,
+                    }
+                ),
+            ];
         }
         return new(outcomes.Count, outcomes.Count(o => o.Sound), outcomes.Count(o => o.Id is not null), outcomes);
+    }
+
+    /// <summary>What a row asks for, with its values and its days.</summary>
+    private string Told(Ready ready, Edition edition)
+    {
+        var cause = CauseOf(ready, edition);
+        var values = cause.Differences.Select(d =>
+            $"{edition.Rulebook.TitleOf(d.Name)} {string.Join(", ", d.Before.DefaultIfEmpty("nothing"))} → "
+            + $"{string.Join(", ", d.After.DefaultIfEmpty("nothing"))}"
+        );
+        var terms = ready.Wish.Grants.Select(g => (g.From, g.Until)).Concat(ready.Wish.Templates.Select(t => (t.From, t.Until))).Distinct();
+        var zone = edition.Rulebook.ZoneOf(ready.Person?.Site ?? ready.Joiner?.Text(BuiltIn.Site) ?? "");
+        // What ends with a day ends at the midnight after it.
+        var days = terms
+            .Select(t =>
+                (t.From is { } from ? $"from {TimeZoneInfo.ConvertTime(from, zone):yyyy-MM-dd} " : "")
+                + (t.Until is { } until ? $"until {TimeZoneInfo.ConvertTime(until.AddSeconds(-1), zone):yyyy-MM-dd}" : "")
+            )
+            .Select(t => t.Trim())
+            .Where(t => t.Length > 0);
+        return string.Join("; ", [cause.Text, .. values, .. days]);
     }
 
     /// <summary>Raises one row, or only looks at it, inside a decision. A row that is not sound writes nothing.</summary>
@@ -486,9 +517,9 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
                 throw Refused(ready.Problems);
             var name = asked.Person ?? asked.Record?.GetValueOrDefault(BuiltIn.Family) ?? "";
             if (body.DryRun == true)
-                return new(line, asked.Kind, name, true, CauseOf(ready, edition).Text, null, null);
+                return new(line, asked.Kind, name, true, Told(ready, edition), null, null);
             var made = await RaiseAsync(s, ready, user, edition, batch);
-            return new(line, asked.Kind, name, true, CauseOf(ready, edition).Text, made, (await s.RequestAsync(made))?.Number);
+            return new(line, asked.Kind, name, true, Told(ready, edition), made, (await s.RequestAsync(made))?.Number);
         }
         catch (Problem problem)
         {

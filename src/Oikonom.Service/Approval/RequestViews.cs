@@ -190,7 +190,8 @@ public static class RequestViews
                             .. c.Entitlements.Select(e =>
                                 edition.Rulebook.Targets.GetValueOrDefault(c.Target)?.Entitlements.GetValueOrDefault(e)?.Title ?? e
                             ),
-                        ]
+                        ],
+                        c.LastLogOn
                     ));
         var asked = row is { State: RequestState.Asked, Stage: RequestMachine.BeforeThePlan }
             ? edition

@@ -394,6 +394,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
                 Removes = change.TakesAway ? 1 : 0,
             }),
         ]);
+        await MoveOthersAsync(s, of, now);
         await s.LookAgainAsync([row.PersonId], now.ToUnixTimeMilliseconds());
         if (of.Plan.Changes.Any(c => !c.Later))
             return;
@@ -417,5 +418,44 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             NoticeEvents.Completed,
             new() { ["text"] = nothing ? "it is recorded, and no target needed to change" : "what it changes is scheduled" }
         );
+    }
+
+    /// <summary>What other requests would do to the same thing on another day, such as wake an account on a first day that was put
+    /// off, they do on the day that holds now, and say so.</summary>
+    private static async Task MoveOthersAsync(Session s, Case of, DateTimeOffset now)
+    {
+        var days = of
+            .Plan.Changes.Where(c => c.Due > now && c is not Change.Verify)
+            .GroupBy(c => (c.Kind, c.Key))
+            .Where(g => g.Count() == 1)
+            .ToDictionary(g => g.Key, g => g.Single().Due!.Value.ToUnixTimeMilliseconds());
+        if (days.Count == 0)
+            return;
+        var ahead = (await s.AheadInOthersAsync(of.Row.SubjectId, of.Row.Id, now.ToUnixTimeMilliseconds()))
+            .Select(x => (Step: x, Change: JsonSerializer.Deserialize<Change>(x.Change, JsonSerializerOptions.Web)!))
+            .ToList();
+        var moved = ahead
+            .Where(x => days.TryGetValue((x.Change.Kind, x.Change.Key), out var day) && day != x.Step.DueAt)
+            .Select(x => (x.Step, x.Change, Day: days[(x.Change.Kind, x.Change.Key)]))
+            .ToList();
+        // What was to be read back with it is read back on its new day.
+        var readBack = ahead
+            .Where(x => x.Change is Change.Verify)
+            .Select(x =>
+                (
+                    x.Step.Id,
+                    Day: moved
+                        .Where(m =>
+                            (m.Step.RequestId, m.Step.DueAt, m.Change.Account) == (x.Step.RequestId, x.Step.DueAt, x.Change.Account)
+                        )
+                        .Select(m => (long?)m.Day)
+                        .Max()
+                )
+            )
+            .Where(x => x.Day is not null)
+            .Select(x => (x.Id, x.Day!.Value));
+        await s.PutOnAnotherDayAsync([.. moved.Select(m => (m.Step.Id, m.Day)), .. readBack]);
+        foreach (var request in moved.Select(m => m.Step.RequestId).Distinct())
+            s.Tell("requests", request);
     }
 }

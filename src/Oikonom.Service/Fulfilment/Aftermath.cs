@@ -63,18 +63,21 @@ public sealed class Aftermath(EditionBook editions, StageEntry stages, RequestDe
             await AccountRecord.GoneAsync(s, account, outcome.Step.RequestId, now);
     }
 
-    /// <summary>What was read back as planned is not changed outside any more. What somebody lets stay so is not planned otherwise.</summary>
-    private static Task SettleFindingsAsync(Session s, IEnumerable<Outcome> outcomes) =>
-        s.SettleFindingsAsync([
-            .. outcomes
-                .Where(o => o is { Ending: AttemptOutcome.Reached, Change: Change.Verify })
-                .Select(o => new FindingRow
-                {
-                    PersonId = o.Step.PersonId,
-                    Target = o.Change.Account.Target,
-                    Slot = o.Change.Account.Slot,
-                }),
-        ]);
+    /// <summary>What was read back as planned is not changed outside any more, and what was to set it right is taken back. What
+    /// somebody lets stay so is not planned otherwise.</summary>
+    private async Task SettleFindingsAsync(Session s, IEnumerable<Outcome> outcomes)
+    {
+        var read = outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change: Change.Verify }).ToList();
+        if (read.Count == 0)
+            return;
+        var keys = read.ToLookup(o => (o.Step.PersonId, o.Change.Account), o => o.Step.RequestId);
+        var over = (await s.FindingsAsync([.. read.Select(o => o.Step.PersonId).Distinct()]))
+            .Where(f => f.LeftBy.Length == 0 && keys.Contains((f.PersonId, new AccountKey(f.Target, f.Slot))))
+            .ToList();
+        await s.EndFindingsAsync(over);
+        foreach (var finding in over)
+            await LookDesk.GiveWayAsync(s, desk, [finding], keys[(finding.PersonId, new AccountKey(finding.Target, finding.Slot))].Last());
+    }
 
     private LinkDueRow LinkOf(Outcome outcome) =>
         new()

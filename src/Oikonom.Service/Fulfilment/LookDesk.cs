@@ -97,6 +97,16 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
         }
     }
 
+    /// <summary>Takes back what was to set something right that is as it was left again.</summary>
+    /// <param name="over">Findings that hold no more.</param>
+    /// <param name="by">The request that ended them, or "".</param>
+    public static async Task GiveWayAsync(Session s, RequestDesk requests, IEnumerable<FindingRow> over, string by)
+    {
+        foreach (var id in over.Select(f => f.RequestId).Where(id => id.Length > 0 && id != by).Distinct())
+            if (await s.RequestAsync(id, forUpdate: true) is { } request && Workflow.BuiltIn(request.Workflow) is { IsRestoring: true })
+                await requests.TakeBackAsync(s, request, Raising.ByItself, "all is as it was left again");
+    }
+
     /// <summary>What was found before holds no more.</summary>
     private async Task EndAsync(IReadOnlyList<FindingRow?> over, CancellationToken cancel)
     {
@@ -107,6 +117,7 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
             async s =>
             {
                 await s.EndFindingsAsync(rows);
+                await GiveWayAsync(s, requests, rows, "");
                 foreach (var row in rows)
                 {
                     s.Record(
@@ -207,6 +218,23 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
             && Term.Of((await Recorded.LoadAsync(s, [row.PersonId])).Subject(row.PersonId, edition), edition.Rulebook).End <= now
         )
             return;
+        // One request sets right all that is found of a person.
+        foreach (var other in (await s.FindingsAsync([row.PersonId])).Where(f => f.RequestId.Length > 0))
+            if (
+                await s.RequestAsync(other.RequestId, forUpdate: true) is
+                { State: RequestState.Planning or RequestState.Deciding or RequestState.Releasing } open
+            )
+            {
+                if (other.RequestId != row.RequestId)
+                    await s.SaveFindingAsync(row with { RequestId = other.RequestId });
+                if (open.State != RequestState.Planning)
+                    await requests.ReplanAsync(
+                        s,
+                        open,
+                        $"the account {row.Account} in {target.Title} is not as it was when it was planned"
+                    );
+                return;
+            }
         var what = differences.Where(d => d is not Difference.Surplus).Take(4).Select(d => Told(d, target));
         var way = target.Watch.Then == WatchAnswer.Mend ? Workflow.Mended : Workflow.Restored;
         var ids = await Raising.RaiseAsync(

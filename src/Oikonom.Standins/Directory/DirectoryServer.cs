@@ -231,7 +231,7 @@ public sealed class DirectoryServer : IAsyncDisposable
                 {(o.Durable ? "olcDbCheckpoint: 1024 5" : "olcDbEnvFlags: nosync")}
                 olcDbIndex: objectClass,entryUUID,entryCSN,uid,employeeNumber,member,memberOf eq
                 olcDbIndex: cn,sn,mail eq,sub
-                olcLastBind: FALSE
+                olcLastBind: TRUE
                 olcLimits: dn.exact="{DirectoryOptions.ServiceName}" size=unlimited time=unlimited
                 olcAccess: to attrs=userPassword {write} by self write by anonymous auth by * none
                 olcAccess: to dn.subtree="{DirectoryOptions.People}" {write} by users read by * none

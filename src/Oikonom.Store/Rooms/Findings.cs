@@ -96,17 +96,6 @@ public static class FindingTables
             ("slot", "text")
         );
 
-    /// <summary>Findings of accounts that were read back as planned, save those that somebody lets stay so.</summary>
-    public static Task SettleFindingsAsync(this Session session, IReadOnlyCollection<FindingRow> rows) =>
-        session.BulkAsync(
-            "DELETE FROM findings WHERE left_by='' AND EXISTS (SELECT 1 FROM {rows} AS x WHERE findings.person_id=x.person_id AND "
-                + "findings.target=x.target AND findings.slot=x.slot)",
-            rows,
-            ("person_id", "text"),
-            ("target", "text"),
-            ("slot", "text")
-        );
-
     /// <summary>True when an account is to be looked at: asked before claiming, since a read disturbs nobody.</summary>
     /// <param name="before">Whoever was looked at, or had something done, before this instant.</param>
     public static Task<bool> AnyToLookAtAsync(this Session session, string target, long before) =>

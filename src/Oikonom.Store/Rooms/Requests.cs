@@ -261,7 +261,7 @@ public static class RequestTables
         session.BulkQueryAsync<RequestRow, object>(
             $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.person_id {Joined} "
                 + "WHERE r.subject_kind='person' AND r.state IN ('planning','choosing','deciding','asked','releasing') AND r.kind IN "
-                + "('joiner','mover','leaver','correction','change')",
+                + "('joiner','mover','leaver','correction','change') AND r.workflow NOT IN ('restored','mended')",
             [.. people.Select(id => new { Id = id })],
             ("id", "text")
         );

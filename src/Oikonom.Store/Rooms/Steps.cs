@@ -71,6 +71,28 @@ public static class StepTables
                 .ConfigureAwait(false);
     }
 
+    /// <summary>What waits for its day in other requests of a subject.</summary>
+    public static Task<IReadOnlyList<StepRow>> AheadInOthersAsync(this Session session, string subject, string request, long now) =>
+        session.QueryAsync<StepRow>(
+            "SELECT id, request_id, subject_id, target, ordinal, change, due_at, later, state, attempts, problem, done_at FROM steps WHERE "
+                + "subject_id=@subject AND request_id<>@request AND state='pending' AND due_at>@now ORDER BY request_id, ordinal",
+            new
+            {
+                subject,
+                request,
+                now,
+            }
+        );
+
+    /// <summary>Puts steps on another day. Their chains are due when the step that moved them is, at the latest.</summary>
+    public static Task PutOnAnotherDayAsync(this Session session, IReadOnlyCollection<(string Id, long DueAt)> steps) =>
+        session.BulkAsync(
+            "UPDATE steps SET due_at=x.due_at FROM {rows} AS x WHERE steps.id=x.id AND steps.state='pending'",
+            [.. steps.Select(s => new { s.Id, s.DueAt })],
+            ("id", "text"),
+            ("due_at", "bigint")
+        );
+
     /// <summary>The state after a move, for each state before it.</summary>
     private static string Each(Func<StepState, StepState> move)
     {

@@ -494,7 +494,10 @@ public sealed class LdapConnector : IAccountConnector
             entry.Attributes.Where(a => !_dialect.IsOwn(a.Name)).ToDictionary(a => a.Name, a => a.Texts, StringComparer.OrdinalIgnoreCase),
             !_dialect.IsLocked(entry),
             entitlements
-        );
+        )
+        {
+            LastLogOn = LdapDialect.LastLogOn(entry),
+        };
 
     private TargetFault Lost(string id) =>
         new($"The entry {id} is no longer in {_rule.Title}.", transient: false, needsReplan: true) { Gone = id };

@@ -1,3 +1,4 @@
+using System.Globalization;
 using Oikonom.Ldap;
 
 namespace Oikonom.Targets.Ldap;
@@ -13,14 +14,35 @@ namespace Oikonom.Targets.Ldap;
 /// <param name="MustChange">The attribute that demands a new password at the first use.</param>
 internal sealed record LdapDialect(string Id, string Lock, string Locked, string Member, string MustChange)
 {
+    /// <summary>Attributes in which servers keep the last sign-in, the surest first. Stands before the families, which are made of it.</summary>
+    private static readonly string[] LogOns = ["pwdLastSuccess", "authTimestamp"];
+
     /// <summary>Servers with the password policy of the draft behind <c>pwdAccountLockedTime</c>.</summary>
     public static readonly LdapDialect PasswordPolicy = new("entryUUID", "pwdAccountLockedTime", "000001010000Z", "member", "pwdReset");
 
     /// <summary>What is read of an account.</summary>
-    public IReadOnlyList<string> Wanted { get; } = ["*", Id, Lock];
+    public IReadOnlyList<string> Wanted { get; } = ["*", Id, Lock, .. LogOns];
 
     /// <summary>Attributes that belong to the server, not to the account.</summary>
-    public bool IsOwn(string attribute) => attribute == Id || attribute == Lock || attribute is "objectClass" or "userPassword";
+    public bool IsOwn(string attribute) =>
+        attribute == Id || attribute == Lock || attribute is "objectClass" or "userPassword" || LogOns.Contains(attribute);
+
+    /// <summary>When somebody signed in with the entry last (generalized time, RFC 4517 section 3.3.13); null where it is not kept.</summary>
+    public static DateTimeOffset? LastLogOn(LdapEntry entry) =>
+        LogOns
+            .Select(entry.Text)
+            .Select(text =>
+                DateTimeOffset.TryParseExact(
+                    text,
+                    ["yyyyMMddHHmmss'Z'", "yyyyMMddHHmmss.FFFFFFF'Z'"],
+                    CultureInfo.InvariantCulture,
+                    DateTimeStyles.AssumeUniversal | DateTimeStyles.AdjustToUniversal,
+                    out var at
+                )
+                    ? at
+                    : (DateTimeOffset?)null
+            )
+            .FirstOrDefault(at => at is not null);
 
     /// <summary>True when the entry is locked by the attribute of this family.</summary>
     public bool IsLocked(LdapEntry entry) => entry.Text(Lock) == Locked;

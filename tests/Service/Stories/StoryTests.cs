@@ -13,7 +13,7 @@ namespace Oikonom.Service.Tests.Stories;
 /// </summary>
 public sealed class StoryTests(Servers servers)
 {
-    private static readonly TimeZoneInfo Harbour = TimeZoneInfo.FindSystemTimeZoneById("Europe/Lisbon");
+    internal static readonly TimeZoneInfo Harbour = TimeZoneInfo.FindSystemTimeZoneById("Europe/Lisbon");
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(15);
 
     /// <summary>Every chapter on the embedded engine, and one of a dozen stories on PostgreSQL too.</summary>

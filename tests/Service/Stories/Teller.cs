@@ -348,6 +348,14 @@ internal sealed partial class Teller(World world, DateOnly first, HashSet<(strin
                 ? $"it says: {string.Join(" / ", points.Select(m => $"{m.Title}: {m.Text}"))}"
                 : null;
         }
+        if (Expects().Match(then) is { Success: true } expects)
+        {
+            if (await FoundAsync(expects) is not { } request)
+                return "there is no such request";
+            var point = (await world.RequestAsync(request.Id)).Milestones.Single(m => m.Title == expects.Groups["point"].Value);
+            var day = point.At is { } at ? DateOnly.FromDateTime(TimeZoneInfo.ConvertTime(at, StoryTests.Harbour).DateTime) : default;
+            return !point.Reached && day == DateOn(expects.Groups["day"].Value) ? null : $"it says: {point.Title} {day}: {point.Text}";
+        }
         if (Sees().Match(then) is { Success: true } sees)
         {
             var attention = await world.GetAsync<TodayView>("/api/v1/today", sees.Groups["user"].Value);
@@ -618,6 +626,9 @@ internal sealed partial class Teller(World world, DateOnly first, HashSet<(strin
 
     [GeneratedRegex(@"^the (?<name>\w+) of (?<who>\w+) reads (?<value>.+)$")]
     private static partial Regex Holds();
+
+    [GeneratedRegex(@"^the (?<kind>\w+) of (?<who>\w+) expects (?<point>[\w ]+) on day (?<day>\d+)$")]
+    private static partial Regex Expects();
 
     [GeneratedRegex(@"^day (\d+)$")]
     private static partial Regex DayNumber();

@@ -302,6 +302,7 @@ function sideBySide(all: RequestDetail['candidates'], words: ReturnType<typeof u
     { key: ' where', title: 'Where', name: '', values: all.map((c) => c.location) },
     { key: ' by', title: 'Matched by', name: '', values: all.map((c) => words.held(c.target, c.matchedBy)) },
     { key: ' state', title: 'State', name: '', values: all.map((c) => (c.enabled ? 'open' : 'locked')) },
+    { key: ' last', title: 'Last log-on', name: '', values: all.map((c) => (c.lastLogOn ? at(c.lastLogOn) : 'not known')) },
     { key: ' holds', title: 'Holds', name: '', values: all.map((c) => c.entitlements.join(', ')) },
     ...names.map((name) => ({
       key: name,
