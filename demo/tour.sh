@@ -105,6 +105,23 @@ as otto
 wait_for "$mover" completed
 run $oikonom people show E1301
 
+bold "Somebody changes her entry behind our back: it is seen, and set right"
+as otto
+if command -v ldapmodify >/dev/null; then
+  dn=$($oikonom people show E1301 --output json | field 'x.accounts[0].location')
+  printf 'dn: %s\nchangetype: modify\nreplace: title\ntitle: Admiral\n' "$dn" |
+    LDAPTLS_CACERT="$folder/directory/ca.pem" ldapmodify -x -H "ldaps://127.0.0.1:$((port + 6))" \
+      -D cn=root,dc=northmere,dc=example -w root-password
+  run $oikonom people look E1301
+  right=$($oikonom requests list --kind change --text E1301 --output json | field 'x.items[0].number')
+  wait_for "$right" releasing
+  run $oikonom requests release "$right" --yes
+  wait_for "$right" completed
+  run $oikonom people look E1301
+else
+  echo "ldapmodify is not here, so nobody changes it (apt-get install ldap-utils)."
+fi
+
 as aldo
 run $oikonom requests history "$access"
 run $oikonom ledger list --limit 8

@@ -85,6 +85,34 @@ public sealed class FindingTests(Servers servers)
     }
 
     [Fact]
+    public async Task What_nobody_gave_is_told_after_the_rest_was_set_right_and_since_when_stays()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        var row = HrRow.New("Tove");
+        var person = (await world.BringAsync(row)).Summary.PersonId;
+        await using (var ldap = await world.Directory.ConnectAsRootAsync())
+        {
+            var entry = (
+                await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("employeeNumber", row.Number), "uid"))
+            ).Single();
+            await ldap.ModifyAsync(
+                $"cn=research-lab,{DirectoryOptions.Groups}",
+                [new LdapModification(LdapChangeKind.Add, "member", entry.Dn)]
+            );
+        }
+        // Alone it raises nothing: nobody decided that it is wrong.
+        var surplus = Assert.Single(await LookAsync(world, person));
+        Assert.Equal(("put into Research lab", null), (Assert.Single(surplus.Differences).Text, surplus.RequestId));
+        await OutsideAsync(world, row, "title", "Captain");
+        var both = Assert.Single(await LookAsync(world, person));
+        Assert.Equal(2, both.Differences.Count);
+        await world.ReleaseAsync(await world.WaitForAsync(both.RequestId, "releasing"));
+        await world.WaitForAsync(both.RequestId, "completed");
+        var left = Assert.Single((await world.GetAsync<PersonDetail>($"/api/v1/people/{person}")).Findings!);
+        Assert.Equal(("put into Research lab", both.Since, null), (Assert.Single(left.Differences).Text, left.Since, left.RequestId));
+    }
+
+    [Fact]
     public async Task An_operator_of_another_site_neither_looks_nor_hears_of_it()
     {
         await using var world = await World.StartAsync(servers.Directory);

@@ -75,6 +75,10 @@ public sealed class Aftermath(EditionBook editions, StageEntry stages, RequestDe
             .Where(f => f.LeftBy.Length == 0 && keys.Contains((f.PersonId, new AccountKey(f.Target, f.Slot))))
             .ToList();
         await s.EndFindingsAsync(over);
+        // What an account came to hold that nobody gave is told until somebody lets it be, or takes it away.
+        foreach (var finding in over)
+            if (Difference.FromJson(finding.Differences).Where(d => d is Difference.Surplus).ToList() is { Count: > 0 } surplus)
+                await s.SaveFindingAsync(finding with { Differences = Difference.ToJson(surplus), RequestId = "" });
         foreach (var finding in over)
             await LookDesk.GiveWayAsync(s, desk, [finding], keys[(finding.PersonId, new AccountKey(finding.Target, finding.Slot))].Last());
     }

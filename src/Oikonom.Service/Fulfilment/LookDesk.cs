@@ -235,7 +235,7 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
                     );
                 return;
             }
-        var what = differences.Where(d => d is not Difference.Surplus).Take(4).Select(d => Told(d, target));
+        var what = Shown(differences).Where(d => d is not Difference.Surplus).Take(4).Select(d => Told(d, target));
         var way = target.Watch.Then == WatchAnswer.Mend ? Workflow.Mended : Workflow.Restored;
         var ids = await Raising.RaiseAsync(
             s,
@@ -255,6 +255,10 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
         );
         await s.SaveFindingAsync(row with { RequestId = ids[0] });
     }
+
+    /// <summary>What people are told of differences: an entry that is gone holds nothing any more, which goes without saying.</summary>
+    public static IEnumerable<Difference> Shown(IReadOnlyList<Difference> differences) =>
+        differences.Any(d => d is Difference.Gone) ? differences.Where(d => d is Difference.Gone) : differences;
 
     /// <summary>A difference as people read it, without the values that were found.</summary>
     public static string Told(Difference difference, TargetRule? target) =>

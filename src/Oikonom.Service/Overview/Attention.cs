@@ -91,7 +91,7 @@ public sealed class Attention(Store.Store store, EditionBook editions, TimeProvi
                     .Select(f => new AttentionView(
                         "changed-outside",
                         $"{f.Display}: the account in {title} was changed outside: "
-                            + $"{string.Join("; ", Difference.FromJson(f.Differences).Take(3).Select(d => LookDesk.Told(d, target)))}. "
+                            + $"{string.Join("; ", LookDesk.Shown(Difference.FromJson(f.Differences)).Take(3).Select(d => LookDesk.Told(d, target)))}. "
                             + "Set it right, or let it stay so.",
                         $"/people/{f.PersonId}"
                     ))

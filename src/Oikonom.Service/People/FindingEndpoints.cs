@@ -89,8 +89,8 @@ public static class FindingEndpoints
             row.Slot,
             row.Account,
             [
-                .. Difference
-                    .FromJson(row.Differences)
+                .. LookDesk
+                    .Shown(Difference.FromJson(row.Differences))
                     .Select(d =>
                         d is Difference.OtherValues other
                             ? new DifferenceView(LookDesk.Told(d, target), other.Attribute, other.Found, other.Wanted)
