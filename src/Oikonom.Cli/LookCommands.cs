@@ -71,9 +71,10 @@ internal static class LookCommands
         {
             Show.Line($"{finding.Account} in {Of(finding)} was changed outside, seen since {Show.At(finding.Since)}:");
             foreach (var difference in finding.Differences)
-                Show.Line(
-                    $"    {difference.Text}{(difference.Name.Length == 0 ? "" : $": {Values(difference.Left)} → {Values(difference.Found)}")}"
-                );
+            {
+                var values = difference.Name.Length == 0 ? "" : $": {Values(difference.Left)} → {Values(difference.Found)}";
+                Show.Line($"    {difference.Text}{values}");
+            }
             Show.Line(
                 finding switch
                 {

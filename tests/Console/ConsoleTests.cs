@@ -94,7 +94,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await _page.GetByRole(AriaRole.Button, new() { Name = "Sign in" }).ClickAsync();
     }
 
-    /// <summary>Ends the session. The page is left first: one that still asks would be sent to sign in, and break off the next walk.</summary>
+    /// <summary>Ends the session. The page is left first: one that still asks would be sent to sign in.</summary>
     private async Task LeaveAsync()
     {
         await _page.GotoAsync("about:blank");

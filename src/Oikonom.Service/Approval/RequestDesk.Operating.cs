@@ -162,7 +162,7 @@ public sealed partial class RequestDesk
             cancel
         );
 
-    /// <summary>Takes a request back inside a decision, when what raised it does not hold any more. One that runs already goes on.</summary>
+    /// <summary>Takes a request back inside a decision, when what raised it holds no more. One that runs already goes on.</summary>
     public async Task TakeBackAsync(Session s, RequestRow row, string actor, string why)
     {
         var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), time.GetUtcNow());

@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Security.Claims;
 using Oikonom.Contracts;
 using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Editions;
 using Oikonom.Service.Fulfilment;
@@ -90,9 +91,8 @@ public sealed class Attention(Store.Store store, EditionBook editions, TimeProvi
                     .Take(Shown)
                     .Select(f => new AttentionView(
                         "changed-outside",
-                        $"{f.Display}: the account in {title} was changed outside: "
-                            + $"{string.Join("; ", LookDesk.Shown(Difference.FromJson(f.Differences)).Take(3).Select(d => LookDesk.Told(d, target)))}. "
-                            + "Set it right, or let it stay so.",
+                        $"{f.Display}: the account in {title} was changed outside: {Told(f.Differences, target)}. Set it right, or let "
+                            + "it stay so.",
                         $"/people/{f.PersonId}"
                     ))
                     .ToList();
@@ -109,6 +109,9 @@ public sealed class Attention(Store.Store store, EditionBook editions, TimeProvi
                 return views;
             });
     }
+
+    private static string Told(string differences, TargetRule? target) =>
+        string.Join("; ", LookDesk.Shown(Difference.FromJson(differences)).Take(3).Select(d => LookDesk.Told(d, target)));
 
     private static string Of(long count, string what) => $"{count} {what}{(count == 1 ? "" : "s")}";
 

@@ -332,7 +332,7 @@ public static class AccessTables
             )
             .ConfigureAwait(false) == 1;
 
-    /// <summary>Notes that the first passwords of accounts are to be handed over; what is noted already comes at the earlier instant.</summary>
+    /// <summary>Notes that the first passwords of accounts are to be handed over; of what is noted already, when it is due.</summary>
     public static Task AddLinksDueAsync(this Session session, IReadOnlyCollection<LinkDueRow> rows) =>
         session.BulkAsync(
             "INSERT INTO links_due (person_id, target, slot, request_id, due_at) SELECT person_id, target, slot, request_id, due_at FROM "

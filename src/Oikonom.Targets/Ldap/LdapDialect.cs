@@ -14,7 +14,8 @@ namespace Oikonom.Targets.Ldap;
 /// <param name="MustChange">The attribute that demands a new password at the first use.</param>
 internal sealed record LdapDialect(string Id, string Lock, string Locked, string Member, string MustChange)
 {
-    /// <summary>Attributes in which servers keep the last sign-in, the surest first. Stands before the families, which are made of it.</summary>
+    /// <summary>Attributes in which servers keep the last sign-in, the surest first.</summary>
+    /// <remarks>It stands before the families, which are made of it.</remarks>
     private static readonly string[] LogOns = ["pwdLastSuccess", "authTimestamp"];
 
     /// <summary>Servers with the password policy of the draft behind <c>pwdAccountLockedTime</c>.</summary>
@@ -27,7 +28,7 @@ internal sealed record LdapDialect(string Id, string Lock, string Locked, string
     public bool IsOwn(string attribute) =>
         attribute == Id || attribute == Lock || attribute is "objectClass" or "userPassword" || LogOns.Contains(attribute);
 
-    /// <summary>When somebody signed in with the entry last (generalized time, RFC 4517 section 3.3.13); null where it is not kept.</summary>
+    /// <summary>When somebody signed in with the entry last (RFC 4517 section 3.3.13); null where it is not kept.</summary>
     public static DateTimeOffset? LastLogOn(LdapEntry entry) =>
         LogOns
             .Select(entry.Text)
