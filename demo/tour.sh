@@ -122,6 +122,28 @@ else
   echo "ldapmodify is not here, so nobody changes it (apt-get install ldap-utils)."
 fi
 
+bold "HR says that two people leave: her manager agrees about one, and says no about the other"
+leaver() { $oikonom requests list --kind leaver --text "$1" --output json | field 'x.items[0]?.number'; }
+if ! leaver E1041 >/dev/null; then
+  last=$(date -d "+30 days" +%F)
+  sed -i -E "s/^(P4104[12],([^,]*,){5}),/\1$last,/" "$folder/sources/people.csv"
+  as ines
+  run $oikonom intake run hr
+  as mara
+  for who in E1041 E1042; do
+    for _ in $(seq 50); do leaver $who >/dev/null && break; sleep 0.2; done
+    wait_for "$(leaver $who)" deciding
+  done
+  run $oikonom requests show "$(leaver E1042)"
+  run $oikonom requests approve "$(leaver E1042)" --yes
+  run $oikonom requests decline "$(leaver E1041)" --reason "Tilda stays; HR means somebody else" --yes
+  as otto
+  wait_for "$(leaver E1042)" releasing
+  run $oikonom requests release "$(leaver E1042)" --yes
+fi
+as mara
+run $oikonom today
+
 as aldo
 run $oikonom requests history "$access"
 run $oikonom ledger list --limit 8

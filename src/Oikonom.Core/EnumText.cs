@@ -7,6 +7,7 @@ namespace Oikonom.Core;
 /// <summary>The names under which values of an enumeration are kept and told: those of their JSON members.</summary>
 public static class EnumText
 {
+    /// <summary>The name by which a value is kept and told.</summary>
     public static string Of<T>(T value)
         where T : struct, Enum => Known<T>.Names[value];
 
@@ -22,7 +23,10 @@ public static class EnumText
     private static class Known<T>
         where T : struct, Enum
     {
+        /// <summary>The name of each value.</summary>
         public static readonly FrozenDictionary<T, string> Names = Enum.GetValues<T>().ToFrozenDictionary(v => v, NameOf);
+
+        /// <summary>The value of each name.</summary>
         public static readonly FrozenDictionary<string, T> Values = Names.ToFrozenDictionary(p => p.Value, p => p.Key);
 
         private static string NameOf(T value) =>

@@ -614,8 +614,13 @@ public sealed class LdapConnection : IAsyncDisposable
 
     private sealed class Pending(int answer, Channel<LdapSearchItem>? items)
     {
+        /// <summary>Which answer ends it, by the tag of RFC 4511 section 4.2 and following.</summary>
         public int Answer { get; } = answer;
+
+        /// <summary>Where the entries of a search go; null for other operations.</summary>
         public Channel<LdapSearchItem>? Items { get; } = items;
+
+        /// <summary>Ends with the result, or with the failure of the line.</summary>
         public TaskCompletionSource<LdapResult> Result { get; } = new(TaskCreationOptions.RunContinuationsAsynchronously);
     }
 }

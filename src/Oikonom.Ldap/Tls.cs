@@ -7,6 +7,7 @@ namespace Oikonom.Ldap;
 /// <summary>Protects the line and judges the server's certificate, with a reason that tells one fault from another.</summary>
 internal static class Tls
 {
+    /// <summary>Makes a stream secure, trusting nothing but the authorities of the options; throws when the server is another.</summary>
     public static async Task<Stream> SecureAsync(Stream stream, LdapOptions options, CancellationToken cancel)
     {
         LdapConnectionException? refusal = null;

@@ -6,6 +6,7 @@ namespace Oikonom.Ldap;
 /// <summary>Protocol operations by application tag, RFC 4511 appendix B.</summary>
 internal static class Op
 {
+    /// <summary>Tags of operations (RFC 4511 section 4.2 and following).</summary>
     public const int BindRequest = 0,
         BindResponse = 1,
         UnbindRequest = 2,
@@ -65,6 +66,7 @@ internal static class Wire
     private static LdapConnectionException Garbage(string what, Exception? inner = null) =>
         new(LdapFailure.Protocol, $"The peer speaks no sound LDAP: {what}.", inner);
 
+    /// <summary>Reads one message (RFC 4511 section 4.1.1). Throws <see cref="LdapConnectionException"/> when it is none.</summary>
     public static Answer Decode(ReadOnlyMemory<byte> message)
     {
         try
@@ -178,6 +180,7 @@ internal static class Wire
 
     private static string Text(AsnReader reader) => Encoding.UTF8.GetString(reader.ReadOctetString());
 
+    /// <summary>Writes one message (RFC 4511 section 4.1.1).</summary>
     public static byte[] Encode(int id, Action<AsnWriter> operation, IReadOnlyList<LdapControl> controls)
     {
         var writer = new AsnWriter(AsnEncodingRules.BER, 256);
@@ -202,8 +205,10 @@ internal static class Wire
         return writer.Encode();
     }
 
+    /// <summary>Writes an octet string of UTF-8 (RFC 4511 section 4.1.2).</summary>
     public static void Text(AsnWriter writer, string text) => writer.WriteOctetString(Encoding.UTF8.GetBytes(text));
 
+    /// <summary>Writes an attribute with its values (RFC 4511 section 4.1.7).</summary>
     public static void Attribute(AsnWriter writer, LdapAttribute attribute)
     {
         using var sequence = writer.PushSequence();

@@ -12,6 +12,7 @@ namespace Oikonom.Store;
 /// <summary>What differs between the engines: opening, migrating, locking a row, claiming, and rows from JSON.</summary>
 public abstract class Engine
 {
+    /// <summary>The name it is known by.</summary>
     public abstract string Name { get; }
 
     /// <summary>Appended to a SELECT whose rows are about to be changed.</summary>
@@ -26,7 +27,10 @@ public abstract class Engine
     /// <summary>True when one transaction writes at a time, so a node's own gate avoids useless waiting.</summary>
     public abstract bool SingleWriter { get; }
 
+    /// <summary>Opens a connection.</summary>
     public abstract ValueTask<DbConnection> OpenAsync(CancellationToken cancel);
+
+    /// <summary>Begins a transaction that will write.</summary>
     public abstract ValueTask<DbTransaction> BeginAsync(DbConnection connection, CancellationToken cancel);
 
     /// <summary>A sub-select that yields the objects of the JSON array in parameter <c>@rows</c>; types are text or bigint.</summary>
@@ -82,16 +86,22 @@ public abstract class Engine
 
     private sealed class Quiet : IUpgradeLog
     {
+        /// <summary>Says nothing.</summary>
         public void LogTrace(string format, params object[] args) { }
 
+        /// <summary>Says nothing.</summary>
         public void LogDebug(string format, params object[] args) { }
 
+        /// <summary>Says nothing.</summary>
         public void LogInformation(string format, params object[] args) { }
 
+        /// <summary>Says nothing.</summary>
         public void LogWarning(string format, params object[] args) { }
 
+        /// <summary>Says nothing: what fails is thrown.</summary>
         public void LogError(string format, params object[] args) { }
 
+        /// <summary>Says nothing: what fails is thrown.</summary>
         public void LogError(Exception ex, string format, params object[] args) { }
     }
 }
@@ -144,6 +154,7 @@ public sealed class SqliteEngine(string path) : Engine, IAsyncDisposable
             connection.End();
     }
 
+    /// <summary>Ends all connections.</summary>
     public ValueTask DisposeAsync()
     {
         while (_free.TryTake(out var connection))
@@ -197,6 +208,7 @@ public sealed class PostgresEngine : Engine, IAsyncDisposable
     private readonly NpgsqlDataSource _source;
     private readonly string _connection;
 
+    /// <summary>An engine over a connection string.</summary>
     public PostgresEngine(string connection)
     {
         _connection = new NpgsqlConnectionStringBuilder(connection) { MaxAutoPrepare = 200, AutoPrepareMinUsages = 2 }.ToString();
@@ -245,5 +257,6 @@ public sealed class PostgresEngine : Engine, IAsyncDisposable
         command.ExecuteNonQuery();
     }
 
+    /// <summary>Ends all connections.</summary>
     public ValueTask DisposeAsync() => _source.DisposeAsync();
 }

@@ -15,6 +15,7 @@ internal sealed class KeptConnection(SqliteConnection inner, Action<KeptConnecti
     private Prepared? _prepared;
     private readonly Dictionary<string, SqliteCommand> _kept = new(StringComparer.Ordinal);
 
+    /// <summary>The connection that is kept.</summary>
     public SqliteConnection Inner => inner;
 
     /// <summary>Statements that run over many rows.</summary>

@@ -172,6 +172,7 @@ internal sealed partial class Prepared(SqliteConnection connection) : IDisposabl
         System.Buffers.ArrayPool<byte>.Shared.Return(rented);
     }
 
+    /// <summary>Ends the statement.</summary>
     public void Dispose()
     {
         foreach (var statement in _statements.Values)

@@ -24,23 +24,31 @@ public sealed class Session
         _transaction = transaction;
     }
 
+    /// <summary>The engine it runs on.</summary>
     public Engine Engine { get; }
     internal bool Wakes => _hints.Count > 0 || _notices.Count > 0 || _entries.Count > 0;
 
+    /// <summary>Puts an entry on the ledger, with the decision and not without it.</summary>
     public void Record(LedgerEntry entry) => _entries.Add(entry);
 
+    /// <summary>Tells whoever watches that something changed, when the decision is written.</summary>
     public void Tell(string topic, string subject) => _hints.Add(new(topic, subject));
 
+    /// <summary>Sends a notice, when the decision is written.</summary>
     public void Send(Notice notice) => _notices.Add(notice);
 
+    /// <summary>Runs a statement; how many rows it touched.</summary>
     public Task<int> ExecuteAsync(string sql, object? parameters = null) => _connection.ExecuteAsync(sql, parameters, _transaction);
 
+    /// <summary>Reads all rows of a statement.</summary>
     public async Task<IReadOnlyList<T>> QueryAsync<T>(string sql, object? parameters = null) =>
         (await _connection.QueryAsync<T>(sql, parameters, _transaction).ConfigureAwait(false)).AsList();
 
+    /// <summary>Reads the first row of a statement; null when there is none.</summary>
     public Task<T?> FirstAsync<T>(string sql, object? parameters = null) =>
         _connection.QueryFirstOrDefaultAsync<T>(sql, parameters, _transaction);
 
+    /// <summary>Reads the one value of a statement.</summary>
     public async Task<T> ScalarAsync<T>(string sql, object? parameters = null) =>
         (await _connection.ExecuteScalarAsync<T>(sql, parameters, _transaction).ConfigureAwait(false))!;
 
@@ -201,6 +209,8 @@ public sealed record Notice(string Mail, string Subject, string Body, string? Re
 {
     /// <summary>The user in whose inbox it stands, or "".</summary>
     public string UserName { get; init; } = "";
+
+    /// <summary>Which notice it is.</summary>
     public string Event { get; init; } = "";
 
     /// <summary>What stands for <c>{{sealed}}</c> in the body, such as a one-time link, sealed with the key ring; "" for nothing.</summary>

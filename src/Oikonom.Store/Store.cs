@@ -14,17 +14,20 @@ public sealed class Store : IAsyncDisposable
 
     static Store() => DefaultTypeMap.MatchNamesWithUnderscores = true;
 
+    /// <summary>A store on an engine.</summary>
     public Store(Engine engine, TimeProvider time)
     {
         _engine = engine;
         _time = time;
     }
 
+    /// <summary>The engine it runs on.</summary>
     public Engine Engine => _engine;
 
     /// <summary>Raised after a decision committed; loops look for work, streams for hints.</summary>
     public event Action? Committed;
 
+    /// <summary>Reads, as of one instant.</summary>
     public async Task<T> ReadAsync<T>(Func<Session, Task<T>> work, CancellationToken cancel = default)
     {
         var connection = await _engine.OpenAsync(cancel).ConfigureAwait(false);
@@ -53,6 +56,7 @@ public sealed class Store : IAsyncDisposable
         }
     }
 
+    /// <summary>Decides: all of it is written, or nothing.</summary>
     public Task WriteAsync(Func<Session, Task> work, CancellationToken cancel = default) =>
         WriteAsync(
             async session =>
@@ -103,6 +107,7 @@ public sealed class Store : IAsyncDisposable
         return (result, session.Wakes);
     }
 
+    /// <summary>Ends all connections.</summary>
     public async ValueTask DisposeAsync()
     {
         if (_writer is not null)

@@ -136,7 +136,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         // Released elsewhere, the page moves by itself.
         await _world.ReleaseAsync(await _world.RequestAsync(request.Summary.Id));
         await Assertions.Expect(Text("All steps are done; the targets were read back")).ToBeVisibleAsync();
-        await Assertions.Expect(_page.GetByText("Done", new() { Exact = true })).ToHaveCountAsync(8);
+        await Assertions.Expect(_page.GetByText("Done", new() { Exact = true })).ToHaveCountAsync(9);
 
         await _page.GetByRole(AriaRole.Link, new() { Name = row.Number }).ClickAsync();
         await Assertions

@@ -7,24 +7,20 @@ namespace Oikonom.Core.Tests;
 /// <summary>What others build on says what it means.</summary>
 public sealed class DocumentationTests
 {
-    /// <summary>
-    /// How many public members of a project have no docstring. A number only goes down: who writes a docstring lowers it, and who
-    /// adds a member without one is told.
-    /// </summary>
     [Theory]
-    [InlineData("Core", 207)]
-    [InlineData("Ldap", 9)]
-    [InlineData("Scim", 0)]
-    [InlineData("Targets", 2)]
-    [InlineData("Store", 665)]
-    public void Public_members_say_what_they_mean(string project, int without)
+    [InlineData("Core")]
+    [InlineData("Ldap")]
+    [InlineData("Scim")]
+    [InlineData("Targets")]
+    [InlineData("Store")]
+    public void Public_members_say_what_they_mean(string project)
     {
         var found = Directory
             .GetFiles(Repository.At("src", $"Oikonom.{project}"), "*.cs", SearchOption.AllDirectories)
             .Where(f => !f.Contains("/obj/", StringComparison.Ordinal) && !f.Contains("/bin/", StringComparison.Ordinal))
             .SelectMany(f => Without(File.ReadAllLines(f)).Select(line => $"{Path.GetFileName(f)}:{line}"))
             .ToList();
-        Assert.True(found.Count == without, $"{found.Count} have none, not {without}: {string.Join(' ', found)}");
+        Assert.True(found.Count == 0, $"{found.Count} have none: {string.Join(' ', found)}");
     }
 
     [Fact]

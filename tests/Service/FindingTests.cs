@@ -136,6 +136,22 @@ public sealed class FindingTests(Servers servers)
         Assert.Equal(404, (await World.RefusedAsync(far.PostAsJsonAsync($"/api/v1/people/{person}/look", new { }))).Status);
         var leave = far.PostAsJsonAsync($"/api/v1/people/{person}/findings/leave", new LeaveBody("directory", "as agreed"));
         Assert.Equal(404, (await World.RefusedAsync(leave)).Status);
+        // Who may read about everybody, and operate elsewhere, operates nothing here.
+        await world.SaveUserAsync(
+            "wide",
+            new(
+                "Wide",
+                "wide@northmere.example",
+                ["operator", "auditor"],
+                null,
+                true,
+                new Dictionary<string, ReachBody> { ["operator"] = new(["reefpoint"]) }
+            )
+        );
+        var wide = await world.SignInAsync("wide");
+        Assert.Equal("out-of-reach", (await World.RefusedAsync(wide.PostAsJsonAsync($"/api/v1/people/{person}/look", new { }))).Code);
+        var stays = wide.PostAsJsonAsync($"/api/v1/people/{person}/findings/leave", new LeaveBody("directory", "as agreed"));
+        Assert.Equal("out-of-reach", (await World.RefusedAsync(stays)).Code);
         Assert.DoesNotContain(
             (await world.GetAsync<TodayView>("/api/v1/today", "far")).Attention,
             a => a.Text.Contains(row.Family, StringComparison.Ordinal)

@@ -327,7 +327,13 @@ public sealed class RulebookTests(Servers servers)
         {
             world.WriteHr(row);
             var id = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number).Id;
-            return (await world.EventuallyAsync(() => world.RequestAsync(id), r => r.Summary.Problem is not null)).Summary.Problem!;
+            var request = await world.EventuallyAsync(() => world.RequestAsync(id), r => r.Summary.Problem is not null);
+            // No target is away: somebody has to mend what stops it, and list and page say the same.
+            Assert.Equal(
+                ("whoever can mend what stops it", "whoever can mend what stops it"),
+                (request.Summary.WaitsOn, request.Story.WaitsOn)
+            );
+            return request.Summary.Problem!;
         }
         Assert.Contains(
             "Who sells tickets has no key to the laboratory",

@@ -72,6 +72,33 @@ public sealed class WorkflowTests(Servers servers)
     }
 
     [Fact]
+    public async Task Since_when_it_waits_for_somebody_does_not_begin_anew_with_a_new_plan()
+    {
+        await using var world = await World.StartAsync(servers.Directory, new() { MovesClock = true });
+        var row = HrRow.New();
+        world.WriteHr(row);
+        var id = (await world.RunIntakeAsync()).Requests.Single().Id;
+        var before = await world.WaitForAsync(id, "deciding");
+        world.MoveClock(TimeSpan.FromHours(3));
+        world.WriteHr(row with { Title = "Lead diver" });
+        await world.RunIntakeAsync();
+        var after = await world.EventuallyAsync(
+            () => world.RequestAsync(id),
+            r => r.Summary.State == "deciding" && r.PlanDigest != before.PlanDigest
+        );
+        Assert.Equal(before.Story.Since, after.Story.Since);
+        // Somebody else decides it: since then.
+        world.MoveClock(TimeSpan.FromHours(3));
+        world.WriteHr(row with { Manager = "E9003" });
+        await world.RunIntakeAsync();
+        var elsewhere = await world.EventuallyAsync(
+            () => world.RequestAsync(id),
+            r => r.Summary.State == "deciding" && r.Summary.WaitsOn != after.Summary.WaitsOn
+        );
+        Assert.True(elsewhere.Story.Since > after.Story.Since.AddHours(5));
+    }
+
+    [Fact]
     public async Task A_request_keeps_its_edition_when_the_next_one_changes_nothing_for_it()
     {
         await using var world = await World.StartAsync(servers.Directory);

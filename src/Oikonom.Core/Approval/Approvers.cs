@@ -25,6 +25,8 @@ public sealed record Circumstances(
 
     /// <summary>Who stands behind the requester, and whom the request is for, as <see cref="Party.Person"/> names them.</summary>
     public string RequesterPerson { get; init; } = Party.PersonOf(RequesterNumber, Requester);
+
+    /// <summary>Who the person is that it is about, as <see cref="Party.Person"/> names people.</summary>
     public string BeneficiaryPerson { get; init; } = Party.PersonOf(Facts.Number, "");
 
     /// <summary>True when somebody asks for themselves.</summary>
@@ -33,7 +35,10 @@ public sealed record Circumstances(
     /// <summary>True when all that is known of the person was given by the requester.</summary>
     public bool IsMadeUp => Kind == "joiner" && Source == Workflow.ByHand;
 
+    /// <summary>The employee number of whom it is about, as recorded; what is asked for does not change it.</summary>
     public string Beneficiary => Recorded.Number;
+
+    /// <summary>True when powerful access is among what would be given.</summary>
     public bool Privileged => Items.Any(i => i.IsPrivileged);
 }
 

@@ -41,6 +41,7 @@ public sealed record Party(string UserName, IReadOnlySet<string> Roles, string? 
 /// <summary>Who may decide. Empty <paramref name="UserNames"/> means everybody with <paramref name="Role"/>.</summary>
 public sealed record Deciders(IReadOnlyList<string> UserNames, string? Role, string Why)
 {
+    /// <summary>True when somebody decides by name or by role, within the reach of that role.</summary>
     public bool Includes(Party party, Circumstances about) =>
         UserNames.Count > 0 ? UserNames.Contains(party.UserName) : Role is { } role && party.Holds(role, about);
 }
@@ -51,6 +52,7 @@ public sealed record Deciders(IReadOnlyList<string> UserNames, string? Role, str
 /// <param name="Kinds">The kinds of request it is for; empty means all.</param>
 public sealed record Delegation(string Id, string From, string To, DateTimeOffset Begins, DateTimeOffset Ends, IReadOnlyList<string> Kinds)
 {
+    /// <summary>True when the right is handed over at an instant for requests of a kind; no kinds means all.</summary>
     public bool Covers(string kind, DateTimeOffset at) => Begins <= at && at < Ends && (Kinds.Count == 0 || Kinds.Contains(kind));
 }
 

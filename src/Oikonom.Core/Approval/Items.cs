@@ -25,6 +25,7 @@ public sealed record Item(
     public string Account => Items.AccountOf(Key);
 }
 
+/// <summary>Cuts a plan into what is decided item by item.</summary>
 public static class Items
 {
     /// <summary>The account in the key of an item.</summary>

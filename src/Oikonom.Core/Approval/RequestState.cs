@@ -135,9 +135,11 @@ public static class RequestMachine
             _ => throw new RefusedMove("wrong-state", $"The request is {Name(state)}; {Possible(state)}"),
         };
 
+    /// <summary>True while something can still happen to it.</summary>
     public static bool IsOpen(RequestState state) =>
         state is not (RequestState.Completed or RequestState.Declined or RequestState.Withdrawn or RequestState.Lapsed);
 
+    /// <summary>The state in words, as the end of "the request is …".</summary>
     public static string Name(RequestState state) =>
         state switch
         {

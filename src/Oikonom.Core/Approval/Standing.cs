@@ -23,6 +23,8 @@ public sealed record Vote(string Stage, string Item, string Actor, string For, I
 {
     /// <summary>Who stands behind the actor, and behind whose right was used: a person counts once.</summary>
     public string ActorPerson { get; init; } = Actor;
+
+    /// <summary>The person behind <see cref="For"/>, as <see cref="Party.Person"/> names people.</summary>
     public string ForPerson { get; init; } = For;
 }
 

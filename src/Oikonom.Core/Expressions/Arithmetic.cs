@@ -6,6 +6,7 @@ internal static class Arithmetic
     /// <summary>Longest text an expression may build, in characters.</summary>
     public const int MaxText = 65_536;
 
+    /// <summary>A sum: numbers, texts, or a day or instant and a duration.</summary>
     public static Compiler.Node Add(Compiler.Node left, Compiler.Node right, Token token)
     {
         var (l, r) = (left.Run, right.Run);

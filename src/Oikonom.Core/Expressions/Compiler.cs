@@ -32,6 +32,7 @@ internal sealed class Compiler(string text, NameSchema schema)
         (int Slot, string Text)? Begins = null
     );
 
+    /// <summary>Reads the text to its end.</summary>
     public Expression Compile()
     {
         var node = Ternary();

@@ -47,7 +47,10 @@ public sealed class Expression
     /// evaluated.</summary>
     internal (int Slot, string Text)? Begins { get; }
 
+    /// <summary>The text as it was written.</summary>
     public string Text { get; }
+
+    /// <summary>What it yields.</summary>
     public ExpressionType Type { get; }
 
     /// <summary>The declared names it reads, in order of appearance.</summary>
@@ -80,6 +83,7 @@ public sealed class Condition
         _evaluator = evaluator;
     }
 
+    /// <summary>The text as it was written.</summary>
     public string Text { get; }
 
     /// <exception cref="ExpressionFault">A value could not be worked with.</exception>

@@ -32,6 +32,7 @@ internal static class Functions
         "year",
     ];
 
+    /// <summary>The call of a function with arguments whose types are known.</summary>
     public static Node Bind(string name, List<Node> arguments, int position)
     {
         var a = arguments.Select(argument => argument.Run).ToArray();

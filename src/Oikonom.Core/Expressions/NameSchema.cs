@@ -11,6 +11,7 @@ public sealed class NameSchema
     private readonly FrozenDictionary<string, Slot> _names;
     private readonly FrozenDictionary<string, ExpressionType> _records;
 
+    /// <summary>Names with their types; each gets a place in the order given.</summary>
     public NameSchema(IEnumerable<KeyValuePair<string, ExpressionType>> names)
     {
         var slots = new Dictionary<string, Slot>(StringComparer.Ordinal);
@@ -39,13 +40,19 @@ public sealed class NameSchema
     /// <summary>Name and place, in the order of declaration.</summary>
     public IReadOnlyList<(string Name, Slot Slot)> Slots { get; }
 
+    /// <summary>How many names there are.</summary>
     public int Count => _names.Count;
+
+    /// <summary>All names, in no order.</summary>
     public IEnumerable<string> Names => _names.Keys;
 
+    /// <summary>Finds a name. False when there is none.</summary>
     public bool TryGet(string name, out Slot slot) => _names.TryGetValue(name, out slot!);
 
+    /// <summary>Finds what the fields behind a name and a dot yield. False when there is none.</summary>
     public bool TryGetRecord(string name, out ExpressionType type) => _records.TryGetValue(name, out type!);
 
+    /// <summary>The place of a name.</summary>
     public int IndexOf(string name) => _names[name].Index;
 
     /// <summary>Names that can start an expression: plain names and records.</summary>
@@ -59,12 +66,14 @@ public sealed class Scope
     private readonly Value[] _values;
     private readonly int _declared;
 
+    /// <summary>A scope in which every name is null.</summary>
     public Scope(NameSchema schema)
     {
         _declared = schema.Count;
         _values = new Value[schema.Count + MaxLocals];
     }
 
+    /// <summary>The value at a place.</summary>
     public Value this[int slot]
     {
         get => _values[slot];

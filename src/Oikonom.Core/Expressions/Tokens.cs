@@ -14,6 +14,7 @@ internal readonly record struct Token(TokenKind Kind, string Text, int Position)
 /// <summary>What is wrong with an expression, and at which character (0-based) of its text.</summary>
 public sealed class ExpressionError(string message, int position) : Exception(message)
 {
+    /// <summary>Where in the text it is, from 0 on.</summary>
     public int Position { get; } = position;
 }
 
@@ -23,6 +24,7 @@ public sealed class ExpressionFault(string message) : Exception(message);
 /// <summary>Splits the text of an expression into tokens. The text is bounded before it is read.</summary>
 internal static class Tokens
 {
+    /// <summary>The longest expression that is read, in characters.</summary>
     public const int MaxLength = 4096;
 
     private static readonly string[] Operators =
@@ -48,6 +50,7 @@ internal static class Tokens
         ".",
     ];
 
+    /// <summary>The tokens of a text, with one at the end that says so.</summary>
     public static List<Token> Read(string text)
     {
         if (text.Length > MaxLength)

@@ -103,6 +103,7 @@ public readonly struct Value : IEquatable<Value>
         };
     }
 
+    /// <summary>Equal by kind and value; lists by their values in order.</summary>
     public bool Equals(Value other)
     {
         if (Kind != other.Kind)
@@ -126,8 +127,10 @@ public readonly struct Value : IEquatable<Value>
             _ => HashCode.Combine(Kind, _number),
         };
 
+    /// <summary>Equal by kind and value.</summary>
     public static bool operator ==(Value left, Value right) => left.Equals(right);
 
+    /// <summary>Not equal by kind and value.</summary>
     public static bool operator !=(Value left, Value right) => !left.Equals(right);
 
     /// <summary>The value as text: ISO 8601 for dates, instants and durations; "" for null; lists joined by ", ".</summary>
@@ -148,14 +151,28 @@ public readonly struct Value : IEquatable<Value>
 /// <summary>The static type of an expression. A list carries the type of its elements, a record its fields.</summary>
 public sealed record ExpressionType(ValueKind Kind, ExpressionType? Element = null, FrozenDictionary<string, Slot>? Fields = null)
 {
+    /// <summary>Nothing; it goes with every other type.</summary>
     public static readonly ExpressionType Null = new(ValueKind.Null);
+
+    /// <summary>Yes or no.</summary>
     public static readonly ExpressionType Bool = new(ValueKind.Bool);
+
+    /// <summary>A whole number of 64 bits.</summary>
     public static readonly ExpressionType Int = new(ValueKind.Int);
+
+    /// <summary>A text.</summary>
     public static readonly ExpressionType String = new(ValueKind.String);
+
+    /// <summary>A day, without a time zone.</summary>
     public static readonly ExpressionType Date = new(ValueKind.Date);
+
+    /// <summary>An instant in UTC.</summary>
     public static readonly ExpressionType Instant = new(ValueKind.Instant);
+
+    /// <summary>A length of time.</summary>
     public static readonly ExpressionType Duration = new(ValueKind.Duration);
 
+    /// <summary>A list whose values are all of one type.</summary>
     public static ExpressionType ListOf(ExpressionType element) => new(ValueKind.List, element);
 
     /// <summary>True when a value of <paramref name="other"/> may stand where this type is wanted (null fits everywhere).</summary>

@@ -18,13 +18,16 @@ public abstract record Difference
     /// <summary>The entry is not there any more.</summary>
     public sealed record Gone(string ImmutableId) : Difference;
 
+    /// <summary>An attribute has other values than it was given.</summary>
     public sealed record OtherValues(string Attribute, IReadOnlyList<string> Found, IReadOnlyList<string> Wanted) : Difference;
 
     /// <summary>It may be used and should not, or the other way round.</summary>
     public sealed record OtherPresence(bool IsEnabled) : Difference;
 
+    /// <summary>It does not hold what it was given.</summary>
     public sealed record Missing(string Entitlement) : Difference;
 
+    /// <summary>It holds what nobody gave, or what was taken.</summary>
     public sealed record Surplus(string Entitlement) : Difference;
 
     /// <summary>Differences as they are kept.</summary>
@@ -75,5 +78,6 @@ public abstract record Difference
 /// <summary>What a read-back found; nothing when the target is as it should be.</summary>
 public sealed record ReadBack(IReadOnlyList<Difference> Differences)
 {
+    /// <summary>True when the target is as it should be.</summary>
     public bool Matches => Differences.Count == 0;
 }

@@ -4,6 +4,7 @@ namespace Oikonom.Core.Fulfilment;
 public sealed class TargetFault(string message, bool transient, bool needsReplan = false, Exception? inner = null)
     : Exception(message, inner)
 {
+    /// <summary>True when it may succeed later without anybody doing anything.</summary>
     public bool Transient { get; } = transient;
 
     /// <summary>The target holds something the plan did not know of; the plan is made anew.</summary>

@@ -14,6 +14,7 @@ internal static class SchemaFacts
 
     extension(NameSchema schema)
     {
+        /// <summary>The names of a rulebook's attributes as facts hold them.</summary>
         public FactNames Facts => Known.GetValue(schema, s => new(s.Slots.Select(x => (x.Name, x.Slot.Type.Kind))));
     }
 }
@@ -21,6 +22,7 @@ internal static class SchemaFacts
 /// <summary>The attribute names of facts, in ordinal order, each with its place and type. Shared and immutable.</summary>
 internal sealed class FactNames
 {
+    /// <summary>The built-in attributes alone.</summary>
     public static readonly FactNames BuiltIn = new(People.BuiltIn.Attributes.Select(a => (a.Key, a.Value.Kind)));
 
     private readonly string[] _names;
@@ -31,6 +33,7 @@ internal sealed class FactNames
     private readonly ConcurrentDictionary<string, FactNames> _more = new(StringComparer.Ordinal);
     private (NameSchema Schema, int[] Places)[] _met = [];
 
+    /// <summary>Names with their kinds; each gets a place in the order given.</summary>
     public FactNames(IEnumerable<(string Name, ValueKind Kind)> names)
     {
         var sorted = names.OrderBy(n => n.Name, StringComparer.Ordinal).ToArray();
@@ -41,11 +44,16 @@ internal sealed class FactNames
         _places = _names.Select((name, place) => (name, place)).ToFrozenDictionary(n => n.name, n => n.place, StringComparer.Ordinal);
     }
 
+    /// <summary>How many names there are.</summary>
     public int Count => _names.Length;
+
+    /// <summary>The name at a place.</summary>
     public string this[int place] => _names[place];
 
+    /// <summary>The kind of the value at a place.</summary>
     public ValueKind KindOf(int place) => _kinds[place];
 
+    /// <summary>The name at a place as JSON writes it.</summary>
     public JsonEncodedText Encoded(int place) => _encoded[place];
 
     /// <returns>The place of the name, or -1.</returns>

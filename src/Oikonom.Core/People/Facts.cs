@@ -100,6 +100,7 @@ public sealed class Facts
     private readonly Value[] _values;
     private string? _json;
 
+    /// <summary>Facts with their values; of a name given twice the last counts.</summary>
     public Facts(IEnumerable<KeyValuePair<string, Value>> values)
     {
         var given = values.ToList();
@@ -165,16 +166,31 @@ public sealed class Facts
         }
     }
 
+    /// <summary>The value of an attribute; null when there is none.</summary>
     public Value this[string name] => _names.IndexOf(name) is >= 0 and var place ? _values[place] : Value.Null;
 
+    /// <summary>The value of an attribute as text; "" when there is none.</summary>
     public string Text(string name) => this[name].ToString();
 
+    /// <summary>HR's key of the person, the same in all their employments.</summary>
     public string PersonKey => Text(BuiltIn.Person);
+
+    /// <summary>The employee number, one for each employment.</summary>
     public string Number => Text(BuiltIn.Number);
+
+    /// <summary>Given and family name.</summary>
     public string DisplayName => $"{Text(BuiltIn.Given)} {Text(BuiltIn.Family)}".Trim();
+
+    /// <summary>The employee number of the line manager, or "".</summary>
     public string Manager => Text(BuiltIn.Manager);
+
+    /// <summary>The name of the site in the rulebook, or "".</summary>
     public string Site => Text(BuiltIn.Site);
+
+    /// <summary>The first day, at the site.</summary>
     public DateOnly Start => this[BuiltIn.Start].AsDateOrNull ?? DateOnly.MinValue;
+
+    /// <summary>The last day, at the site; null when none is known.</summary>
     public DateOnly? End => this[BuiltIn.End].AsDateOrNull;
 
     /// <summary>The attributes that differ, in order of name.</summary>
@@ -265,6 +281,7 @@ public sealed class Facts
         return [.. document.RootElement.EnumerateArray().Select(item => FromJson(item.GetRawText(), schema))];
     }
 
+    /// <summary>Several employments as they are kept.</summary>
     public static string ListToJson(IEnumerable<Facts> facts) => $"[{string.Join(',', facts.Select(f => f.ToJson()))}]";
 
     private static Facts Read(ref Utf8JsonReader reader, NameSchema schema)

@@ -5,8 +5,10 @@ namespace Oikonom.Core.People;
 /// <summary>Identity of a person across all employments (UUID version 7).</summary>
 public readonly record struct PersonId(Guid Value)
 {
+    /// <summary>A new id, in the order of time (RFC 9562 section 5.7).</summary>
     public static PersonId New(DateTimeOffset at) => new(Guid.CreateVersion7(at));
 
+    /// <summary>Reads an id. Throws <see cref="FormatException"/> when it is none.</summary>
     public static PersonId Parse(string text) => new(Guid.Parse(text));
 
     public override string ToString() => Value.ToString();
@@ -15,8 +17,10 @@ public readonly record struct PersonId(Guid Value)
 /// <summary>Identity of an account, whoever it belongs to (UUID version 7).</summary>
 public readonly record struct AccountId(Guid Value)
 {
+    /// <summary>A new id, in the order of time (RFC 9562 section 5.7).</summary>
     public static AccountId New(DateTimeOffset at) => new(Guid.CreateVersion7(at));
 
+    /// <summary>Reads an id. Throws <see cref="FormatException"/> when it is none.</summary>
     public static AccountId Parse(string text) => new(Guid.Parse(text));
 
     public override string ToString() => Value.ToString();
@@ -25,8 +29,10 @@ public readonly record struct AccountId(Guid Value)
 /// <summary>Identity of a request (UUID version 7).</summary>
 public readonly record struct RequestId(Guid Value)
 {
+    /// <summary>A new id, in the order of time (RFC 9562 section 5.7).</summary>
     public static RequestId New(DateTimeOffset at) => new(Guid.CreateVersion7(at));
 
+    /// <summary>Reads an id. Throws <see cref="FormatException"/> when it is none.</summary>
     public static RequestId Parse(string text) => new(Guid.Parse(text));
 
     public override string ToString() => Value.ToString();
@@ -35,8 +41,10 @@ public readonly record struct RequestId(Guid Value)
 /// <summary>Identity of a step (UUID version 7).</summary>
 public readonly record struct StepId(Guid Value)
 {
+    /// <summary>A new id, in the order of time (RFC 9562 section 5.7).</summary>
     public static StepId New(DateTimeOffset at) => new(Guid.CreateVersion7(at));
 
+    /// <summary>Reads an id. Throws <see cref="FormatException"/> when it is none.</summary>
     public static StepId Parse(string text) => new(Guid.Parse(text));
 
     public override string ToString() => Value.ToString();
@@ -50,6 +58,7 @@ public sealed class IdSeries
 {
     private UInt128 _next;
 
+    /// <summary>A series that begins at an instant.</summary>
     public IdSeries(DateTimeOffset at)
     {
         Span<byte> bytes = stackalloc byte[16];
@@ -59,6 +68,7 @@ public sealed class IdSeries
         _next = BinaryPrimitives.ReadUInt128BigEndian(bytes);
     }
 
+    /// <summary>The next id: after all before it, also within one millisecond.</summary>
     public Guid Next()
     {
         Span<byte> bytes = stackalloc byte[16];

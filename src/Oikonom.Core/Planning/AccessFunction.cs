@@ -32,6 +32,8 @@ public sealed class AccessFunction
     {
         /// <summary>Why it may not be used: not yet, and no more.</summary>
         public Reason Before { get; } = Reason with { Condition = "before the first day" };
+
+        /// <summary>The same reason when the employment is over.</summary>
         public Reason After { get; } = Reason with { Condition = "outside the employment" };
     }
 
@@ -130,6 +132,7 @@ public sealed class AccessFunction
         return (always, by);
     }
 
+    /// <summary>Somebody who asks; not for several threads at once.</summary>
     public Asking Ask() => new(this);
 
     internal bool IsDesk(string target) => _desks.Contains(target);

@@ -38,6 +38,7 @@ public sealed record AccountState(
     Reason Reason
 )
 {
+    /// <summary>The target it is in.</summary>
     public string Target => Account.Target;
 
     /// <summary>True when it may be used.</summary>
@@ -61,7 +62,10 @@ public sealed record AccountState(
 /// <summary>An entitlement that is held.</summary>
 public sealed record GrantState(EntitlementKey Key, Reason Reason)
 {
+    /// <summary>The target it is in.</summary>
     public string Target => Key.Target;
+
+    /// <summary>Its name in the target.</summary>
     public string Entitlement => Key.Name;
 }
 
@@ -71,6 +75,7 @@ public sealed record AccessState(
     IReadOnlyDictionary<EntitlementKey, GrantState> Grants
 )
 {
+    /// <summary>No account and no grant.</summary>
     public static readonly AccessState Nothing = new(
         new Dictionary<AccountKey, AccountState>(),
         new Dictionary<EntitlementKey, GrantState>()

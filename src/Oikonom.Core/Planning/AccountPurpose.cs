@@ -12,5 +12,6 @@ public static class AccountPurpose
     /// <summary>A program uses it; a person answers for it.</summary>
     public const string Service = "service";
 
+    /// <summary>All purposes, in the order in which lists offer them.</summary>
     public static readonly IReadOnlyList<string> All = [Unmatched, Shared, Service];
 }

@@ -39,6 +39,7 @@ public enum ChangeKind
 /// <summary>One attribute, before and after; empty lists mean absent.</summary>
 public sealed record AttributeChange(string Name, IReadOnlyList<string> Before, IReadOnlyList<string> After)
 {
+    /// <summary>No attribute changes.</summary>
     public static readonly IReadOnlyList<AttributeChange> None = [];
 }
 
@@ -69,11 +70,23 @@ public abstract record Change
 
     /// <summary>The account it is about; where a target has none, the target alone.</summary>
     public AccountKey Account { get; }
+
+    /// <summary>The target it is in.</summary>
     public string Target => Account.Target;
+
+    /// <summary>When it is to be done; null: as soon as the request is carried out.</summary>
     public DateTimeOffset? Due { get; init; }
+
+    /// <summary>True when the request is complete without it: it was approved now and comes later.</summary>
     public bool Later { get; init; }
+
+    /// <summary>The account it is done to, as it will be.</summary>
     public Entry Entry { get; }
+
+    /// <summary>The rule or the request behind it.</summary>
     public Reason Reason { get; init; }
+
+    /// <summary>Which of the closed set it is.</summary>
     public abstract ChangeKind Kind { get; }
 
     /// <summary>The name of the account, or of the entitlement that is given or taken back.</summary>
@@ -91,6 +104,7 @@ public abstract record Change
     /// <summary>The account, or account/entitlement, it is about.</summary>
     public string Key => Entitlement is { } key ? key.ToString() : Account.ToString();
 
+    /// <summary>A new account, awake or asleep as its entry says.</summary>
     public sealed record CreateAccount(AccountKey Account, Entry Entry, IReadOnlyList<AttributeChange> Given, Reason Reason)
         : Change(Account, Entry, Reason)
     {
@@ -120,16 +134,19 @@ public abstract record Change
         public override ChangeKind Kind => ChangeKind.SetPassword;
     }
 
+    /// <summary>The account may be used from then on.</summary>
     public sealed record EnableAccount(AccountKey Account, Entry Entry, Reason Reason) : Change(Account, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.EnableAccount;
     }
 
+    /// <summary>The account may not be used from then on; what it holds stays.</summary>
     public sealed record DisableAccount(AccountKey Account, Entry Entry, Reason Reason) : Change(Account, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.DisableAccount;
     }
 
+    /// <summary>The account gets an entitlement.</summary>
     public sealed record Grant(EntitlementKey Given, Entry Entry, Reason Reason) : Change(Given.Account, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.Grant;
@@ -137,6 +154,7 @@ public abstract record Change
         public override EntitlementKey? Entitlement => Given;
     }
 
+    /// <summary>The account loses an entitlement.</summary>
     public sealed record Revoke(EntitlementKey Taken, Entry Entry, Reason Reason) : Change(Taken.Account, Entry, Reason)
     {
         public override ChangeKind Kind => ChangeKind.Revoke;

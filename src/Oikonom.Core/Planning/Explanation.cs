@@ -19,6 +19,7 @@ public sealed record Explanation(string Key, bool Wanted, string Summary, IReadO
 /// <summary>Answers "why does she have this, and why does he not?" from the rules alone.</summary>
 public static class Explain
 {
+    /// <summary>Why somebody has, or has not, an entitlement at an instant.</summary>
     public static Explanation Grant(Subject person, Edition edition, EntitlementKey key, DateTimeOffset at)
     {
         var rulebook = edition.Rulebook;
@@ -82,6 +83,7 @@ public static class Explain
         );
     }
 
+    /// <summary>Why somebody has, or has not, an account at an instant.</summary>
     public static Explanation Account(Subject person, Edition edition, AccountKey key, DateTimeOffset at)
     {
         var rulebook = edition.Rulebook;

@@ -85,8 +85,10 @@ public sealed record Plan(int Edition, IReadOnlyList<Change> Changes)
         Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
     };
 
+    /// <summary>The plan as it is kept.</summary>
     public string ToJson() => JsonSerializer.Serialize(this, Options);
 
+    /// <summary>Reads a plan. Throws <see cref="JsonException"/> when it is none.</summary>
     public static Plan FromJson(string json) =>
         JsonSerializer.Deserialize<Plan>(json, Options) ?? throw new JsonException("An empty plan.");
 

@@ -50,6 +50,7 @@ public sealed record Effect(
     DateOnly? Until = null
 )
 {
+    /// <summary>No attribute changes.</summary>
     public static readonly IReadOnlyList<AttributeChange> NoAttributes = [];
 
     /// <summary>The entitlement as account/entitlement, of effects on grants.</summary>
@@ -176,6 +177,7 @@ public sealed class Rehearsal(
             Matches = new int[draft.Templates.Count];
         }
 
+        /// <summary>Compares both rulebooks for one person.</summary>
         public void Look(Rehearsed person)
         {
             People++;
@@ -382,6 +384,7 @@ public sealed class Rehearsal(
         }
     }
 
+    /// <summary>A part for one thread.</summary>
     public Part Begin() => new(current, draft, Others, now, taken);
 
     /// <summary>What another edition would change for one person.</summary>
@@ -392,6 +395,7 @@ public sealed class Rehearsal(
         return part.Affected is [var affected] ? affected : new(person.Id, "", "", "", "", [], null, person.On);
     }
 
+    /// <summary>Puts the parts together: whom the draft cannot serve first, then by name.</summary>
     public RehearsalReport End(IReadOnlyList<Part> parts)
     {
         var affected = parts

@@ -88,6 +88,7 @@ public static class Privileges
             .Select(g => rulebook.Find(g.Key))
             .FirstOrDefault(e => e is { IsPrivileged: true });
 
+    /// <summary>What somebody is told who asks for powerful access without an end.</summary>
     public static string NeedsEnd(Entitlement entitlement) =>
         $"'{entitlement.Title}' is privileged and is never given without an end; name the day on which it ends.";
 }

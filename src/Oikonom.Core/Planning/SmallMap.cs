@@ -15,10 +15,16 @@ public sealed class SmallMap<T> : IReadOnlyDictionary<string, T>
     /// <param name="names">In order and each once, ordinal without regard to case.</param>
     internal SmallMap(string[] names, T[] values) => (_names, _values) = (names, values);
 
+    /// <summary>A map of sorted names.</summary>
     public static SmallMap<T> Of(SortedDictionary<string, T> values) => new([.. values.Keys], [.. values.Values]);
 
+    /// <summary>How many names there are.</summary>
     public int Count => _names.Length;
+
+    /// <summary>The names in order.</summary>
     public IEnumerable<string> Keys => _names;
+
+    /// <summary>The values in the order of their names.</summary>
     public IEnumerable<T> Values => _values;
 
     internal string NameAt(int place) => _names[place];
@@ -38,10 +44,13 @@ public sealed class SmallMap<T> : IReadOnlyDictionary<string, T>
         return true;
     }
 
+    /// <summary>The value of a name in any case; throws when there is none.</summary>
     public T this[string key] => TryGetValue(key, out var value) ? value : throw new KeyNotFoundException(key);
 
+    /// <summary>True when there is the name, in any case.</summary>
     public bool ContainsKey(string key) => TryGetValue(key, out _);
 
+    /// <summary>Finds a value by its name in any case. False when there is none.</summary>
     public bool TryGetValue(string key, [MaybeNullWhen(false)] out T value)
     {
         var place = Array.BinarySearch(_names, key, StringComparer.OrdinalIgnoreCase);
@@ -49,6 +58,7 @@ public sealed class SmallMap<T> : IReadOnlyDictionary<string, T>
         return place >= 0;
     }
 
+    /// <summary>The pairs in the order of names.</summary>
     public IEnumerator<KeyValuePair<string, T>> GetEnumerator()
     {
         for (var i = 0; i < _names.Length; i++)

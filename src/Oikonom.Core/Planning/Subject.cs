@@ -9,6 +9,7 @@ public sealed record ExtraGrant(EntitlementKey Key, DateTimeOffset From, DateTim
 /// <summary>A template on request that was approved for a person, from an instant until an instant, or open.</summary>
 public sealed record AskedTemplate(string Template, DateTimeOffset From, DateTimeOffset? Until)
 {
+    /// <summary>True at an instant of its term; the end is not in it.</summary>
     public bool Covers(DateTimeOffset at) => From <= at && (Until is not { } until || at < until);
 }
 
@@ -20,6 +21,7 @@ public sealed record AskedTemplate(string Template, DateTimeOffset From, DateTim
 /// <param name="Text">The value as text; "" takes it away.</param>
 public sealed record FieldInput(string Employment, string Name, string Text, DateTimeOffset From, DateTimeOffset? Until)
 {
+    /// <summary>True at an instant of its term; the end is not in it.</summary>
     public bool Covers(DateTimeOffset at) => From <= at && (Until is not { } until || at < until);
 }
 

@@ -10,6 +10,7 @@ namespace Oikonom.Core.Planning;
 /// <summary>An entitlement somebody asked for. Null instants mean at once, and without an end.</summary>
 public sealed record WishedGrant(string Target, string Entitlement, DateTimeOffset? From, DateTimeOffset? Until)
 {
+    /// <summary>What is wished, by the account that would hold it.</summary>
     [JsonIgnore]
     public EntitlementKey Key => new(AccountKey.Parse(Target), Entitlement);
 }
@@ -23,13 +24,19 @@ public sealed record WishedTemplate(string Template, DateTimeOffset? From, DateT
 /// </summary>
 public sealed record Wish
 {
+    /// <summary>A wish that changes nothing.</summary>
     public static readonly Wish Nothing = new();
 
+    /// <summary>Why, in the words of who asks.</summary>
     public string Reason { get; init; } = "";
 
     /// <summary>Attribute → its new text; "" takes it away.</summary>
     public SortedDictionary<string, string> Changes { get; init; } = new(StringComparer.Ordinal);
+
+    /// <summary>Entitlements with their terms.</summary>
     public IReadOnlyList<WishedGrant> Grants { get; init; } = [];
+
+    /// <summary>Templates on request with their terms.</summary>
     public IReadOnlyList<WishedTemplate> Templates { get; init; } = [];
 
     /// <summary>Entitlements (account/entitlement) that end at once although they were asked for until later.</summary>
@@ -65,6 +72,7 @@ public sealed record Wish
     /// <summary>True when the request changes an input: then it is decided on, also when no change in a target follows from it.</summary>
     public bool ChangesInputs => !IsEmpty || Urgent;
 
+    /// <summary>True when it asks for nothing.</summary>
     public bool IsEmpty =>
         Changes.Count == 0
         && Grants.Count == 0
@@ -76,8 +84,10 @@ public sealed record Wish
 
     private bool IsStruck(WishedGrant grant) => Struck.Contains(grant.Key.ToString());
 
+    /// <summary>The wish as it is kept.</summary>
     public string ToJson() => JsonSerializer.Serialize(this, JsonSerializerOptions.Web);
 
+    /// <summary>Reads a wish. Throws <see cref="JsonException"/> when it is none.</summary>
     public static Wish FromJson(string json) =>
         json.Length <= 2 ? Nothing : JsonSerializer.Deserialize<Wish>(json, JsonSerializerOptions.Web) ?? Nothing;
 

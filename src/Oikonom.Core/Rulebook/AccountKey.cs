@@ -17,11 +17,13 @@ public sealed class AccountKey : TextKey<AccountKey>
     public AccountKey(string target, string slot = "")
         : base(slot.Length == 0 ? target : $"{target}:{slot}") => (Target, Slot) = (target, slot);
 
+    /// <summary>The target it is in.</summary>
     public string Target { get; }
 
     /// <summary>"" for the ordinary account.</summary>
     public string Slot { get; }
 
+    /// <summary>True for the account that people have beside no other.</summary>
     public bool IsOrdinary => Slot.Length == 0;
 
     /// <summary>What stands before the first colon is the target; without one it is the ordinary account.</summary>

@@ -19,7 +19,11 @@ public sealed class EntitlementKey : TextKey<EntitlementKey>
 
     /// <summary>The account that holds it; where a target has no accounts, the target alone.</summary>
     public AccountKey Account { get; }
+
+    /// <summary>The target it is in.</summary>
     public string Target => Account.Target;
+
+    /// <summary>Its name in the target.</summary>
     public string Name { get; }
 
     /// <summary>True when both name the same entitlement of a target, whichever account holds it.</summary>

@@ -10,6 +10,7 @@ public readonly record struct Place(string File, int Line, int Column)
 /// does not hinder publishing.</summary>
 public sealed record Finding(Place Place, string Message, string Code = "error")
 {
+    /// <summary>True when the rulebook can be published all the same.</summary>
     public bool IsWarning => Code != "error";
 
     /// <summary>True when the file could not be read at all, so that nothing it holds is known.</summary>

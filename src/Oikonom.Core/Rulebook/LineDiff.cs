@@ -16,6 +16,7 @@ public static class LineDiff
 {
     private const int MaxTable = 25_000_000;
 
+    /// <summary>The lines of both texts in order: kept, taken out and added.</summary>
     public static IReadOnlyList<DiffedLine> Between(string before, string after)
     {
         var (left, right) = (Lines(before), Lines(after));

@@ -6,5 +6,6 @@ namespace Oikonom.Core.Rulebook;
 /// <param name="Decides">Who decides about all of it: roles, people and groups. The head of a department decides about theirs.</param>
 public sealed record RollOutRule(Limit Brake, string Passes, IReadOnlyList<Approver> Decides)
 {
+    /// <summary>Where the rulebook says nothing.</summary>
     public static readonly RollOutRule Default = new(new(null, 20), "role:engineer", [new("role", "approver", null)]);
 }

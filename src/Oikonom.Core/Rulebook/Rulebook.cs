@@ -20,7 +20,10 @@ public sealed record Rulebook(
     /// <summary>The attributes whose change makes a mover; the change of any other is a correction. Null means all.</summary>
     public IReadOnlySet<string>? Moves { get; init; }
 
+    /// <summary>Pools of numbers by name.</summary>
     public IReadOnlyDictionary<string, NumberPool> Pools { get; init; } = new Dictionary<string, NumberPool>();
+
+    /// <summary>What nobody may hold together.</summary>
     public IReadOnlyList<Separation> Separations { get; init; } = [];
 
     /// <summary>True when a second person agrees before an edition counts.</summary>
@@ -67,6 +70,7 @@ public sealed record Rulebook(
     /// <summary>Role → the address that hears of failures in the place of each of its users.</summary>
     public IReadOnlyDictionary<string, string> Mailboxes { get; init; } = new Dictionary<string, string>();
 
+    /// <summary>The working hours of a site, by the clock there.</summary>
     public WorkingHours HoursOf(string site) =>
         Sites.TryGetValue(site, out var found) ? found.Hours ?? WorkingHours.Always(found.Zone) : WorkingHours.Always(TimeZoneInfo.Utc);
 
@@ -102,8 +106,10 @@ public sealed record Rulebook(
             _privateInAccounts = null,
         };
 
+    /// <summary>The time zone of a site; UTC for one that is not known.</summary>
     public TimeZoneInfo ZoneOf(string site) => Sites.TryGetValue(site, out var found) ? found.Zone : TimeZoneInfo.Utc;
 
+    /// <summary>The names that expressions about accounts may use: attributes, numbers of pools, and names in other targets.</summary>
     public static NameSchema AccountSchema(NameSchema attributes, IEnumerable<string> pools, IEnumerable<string> targets) =>
         new(
             attributes
@@ -121,6 +127,7 @@ public sealed record Edition(int Number, string Digest, Rulebook Rulebook)
     public int ReachedBy { get; init; } = Number;
 }
 
+/// <summary>A place where people work, with the clock that counts there.</summary>
 public sealed record Site(string Name, string Title, TimeZoneInfo Zone)
 {
     /// <summary>Employee number of who leads the site, or "".</summary>
@@ -173,6 +180,7 @@ public sealed record SourceRule(
     Place Place
 )
 {
+    /// <summary>How its rows are fetched or come in.</summary>
     public SourceKind Kind { get; init; }
 
     /// <summary>Where each column stands in a JSON record: a path with dots, by the index of the column.</summary>
@@ -187,8 +195,13 @@ public sealed record SourceRule(
     /// <summary>Records for which it does not hold are counted as outside and not taken.</summary>
     public Expression? Scope { get; init; }
 
+    /// <summary>How it is asked over HTTP; null for other kinds.</summary>
     public HttpRule? Http { get; init; }
+
+    /// <summary>Above how many leavers and the like a run is held; null: none is.</summary>
     public BrakeRule? Brake { get; init; }
+
+    /// <summary>What becomes of a record that a full delivery holds no more.</summary>
     public VanishedPolicy Vanished { get; init; }
 
     /// <summary>When it is fetched by itself; null means only when somebody asks.</summary>
@@ -233,6 +246,7 @@ public sealed record BrakeRule(Limit? Joiners, Limit? Movers, Limit? Leavers, st
 /// <summary>A count, a share of the known people in percent, or both; whichever is reached first counts.</summary>
 public sealed record Limit(int? Count, int? Percent)
 {
+    /// <summary>True when more happened than the count, or than the share of what is known in percent, allows.</summary>
     public bool IsOver(int happened, int known) => happened > Count || (Percent is { } percent && happened * 100L > (long)percent * known);
 
     public override string ToString() =>
@@ -246,6 +260,7 @@ public sealed record Limit(int? Count, int? Percent)
         );
 }
 
+/// <summary>An attribute and the expression over a row that yields it.</summary>
 public sealed record MappedAttribute(string Name, Expression Expression, Place Place);
 
 /// <summary>For whom it applies, the accounts it creates and the grants it gives.</summary>
@@ -264,6 +279,8 @@ public sealed record RoleTemplate(
 
     /// <summary>Attributes that HR leaves open and a requester is asked for.</summary>
     public IReadOnlyList<string> Asks { get; init; } = [];
+
+    /// <summary>Where its condition stands.</summary>
     public Place WhenPlace { get; init; }
 
     /// <summary>True when it applies only to those for whom it was asked for and approved.</summary>
@@ -279,6 +296,7 @@ public sealed record AccountRule(
     Place Place
 )
 {
+    /// <summary>The target it is in.</summary>
     public string Target => Key.Target;
 
     /// <summary>First day on which it is awake; null means the first day of the employment.</summary>
@@ -288,12 +306,16 @@ public sealed record AccountRule(
     public Expression? EnabledUntil { get; init; }
 }
 
+/// <summary>An attribute of an account and the expression that yields it.</summary>
 public sealed record AttributeRule(string Name, Expression Expression, Place Place);
 
 /// <summary>An entitlement a template gives, under a condition of its own if it has one.</summary>
 public sealed record GrantRule(EntitlementKey Key, Expression? When, Place Place)
 {
+    /// <summary>The target it is in.</summary>
     public string Target => Key.Target;
+
+    /// <summary>The name of the entitlement in it.</summary>
     public string Entitlement => Key.Name;
 
     /// <summary>First day on which it is held; null means as long as the employment has begun.</summary>
@@ -318,6 +340,7 @@ public sealed record NumberPool(
     /// <summary>The name of the range for sites that have none of their own.</summary>
     public const string Anywhere = "anywhere";
 
+    /// <summary>The ranges of a site, else those for anywhere; none when it has neither.</summary>
     public IReadOnlyList<NumberRange> For(string site) =>
         Ranges.TryGetValue(site, out var own) ? own : Ranges.GetValueOrDefault(Anywhere) ?? [];
 }
@@ -343,6 +366,7 @@ public sealed record Separation(
     Place Place
 )
 {
+    /// <summary>Who may allow it, read once; null when it is forbidden to all.</summary>
     public Approver? Approver { get; init; }
 }
 
@@ -436,6 +460,7 @@ public sealed record Stage(string Name, string Title, IReadOnlyList<Approver> De
     /// <summary>A quorum of everybody.</summary>
     public const int All = 0;
 
+    /// <summary>Only for whom this holds; null: for all.</summary>
     public Expression? When { get; init; }
 
     /// <summary>How many must approve, or <see cref="All"/>.</summary>
@@ -447,6 +472,7 @@ public sealed record Stage(string Name, string Title, IReadOnlyList<Approver> De
     /// <summary>True when items may be declined while the rest goes on.</summary>
     public bool InPart { get; init; }
 
+    /// <summary>When it is not asked, and why.</summary>
     public IReadOnlyList<SkipRule> Skips { get; init; } = [];
 
     /// <summary>Working time at the person's site until it is late, or null.</summary>
@@ -458,6 +484,7 @@ public sealed record Stage(string Name, string Title, IReadOnlyList<Approver> De
     /// <summary>Who decides too once it is late.</summary>
     public IReadOnlyList<Approver> Escalates { get; init; } = [];
 
+    /// <summary>What happens when it is late and nobody decided.</summary>
     public SilenceRule OnSilence { get; init; }
 
     /// <summary>What an approver may change: attributes, <c>until</c> of grants, <c>templates</c>.</summary>

@@ -3,6 +3,7 @@ using Oikonom.Core.Expressions;
 
 namespace Oikonom.Core.Rulebook;
 
+/// <content>Pools, separations, notices and the other rules.</content>
 public static partial class RulebookReader
 {
     private sealed partial class Documents

@@ -3,6 +3,7 @@ using Oikonom.Core.Time;
 
 namespace Oikonom.Core.Rulebook;
 
+/// <content>Sources.</content>
 public static partial class RulebookReader
 {
     private sealed partial class Documents

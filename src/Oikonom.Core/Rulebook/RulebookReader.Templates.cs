@@ -2,6 +2,7 @@ using Oikonom.Core.Expressions;
 
 namespace Oikonom.Core.Rulebook;
 
+/// <content>Templates.</content>
 public static partial class RulebookReader
 {
     private sealed partial class Documents

@@ -13,6 +13,7 @@ namespace Oikonom.Core.Rulebook;
 /// second thought.</summary>
 public sealed record RulebookReading(Rulebook? Rulebook, IReadOnlyList<Finding> Findings)
 {
+    /// <summary>What is allowed and deserves a second thought.</summary>
     public IReadOnlyList<Finding> Warnings { get; init; } = [];
 }
 
@@ -22,6 +23,7 @@ public static partial class RulebookReader
     private const int MaxFile = 1_048_576;
     private static readonly string[] Folders = ["sources", "targets", "templates", "workflows", "pools", "separations", "notices"];
 
+    /// <summary>Reads all files of a rulebook. It is there when nothing is wrong; else every finding is.</summary>
     public static RulebookReading Read(IReadOnlyList<RulebookFile> files)
     {
         var findings = new List<Finding>();
@@ -154,6 +156,7 @@ public static partial class RulebookReader
         private NameSchema _requestNames = new([]);
         private readonly Dictionary<string, IReadOnlyList<string>> _groups = new(StringComparer.Ordinal);
 
+        /// <summary>Puts the documents together; null when something that the rest needs is missing.</summary>
         public Rulebook? Read()
         {
             var name = root.Text("name");

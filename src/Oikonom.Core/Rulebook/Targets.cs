@@ -44,7 +44,11 @@ public sealed record TargetRule(
 {
     /// <summary>How existing accounts are recognised, the surest first.</summary>
     public IReadOnlyList<MatchRule> Match { get; init; } = [];
+
+    /// <summary>What generated passwords are made of.</summary>
     public PasswordRule Password { get; init; } = PasswordRule.Default;
+
+    /// <summary>Which account names it takes.</summary>
     public NameRule Names { get; init; } = NameRule.Default;
 
     /// <summary>What becomes of accounts that are changed outside.</summary>
@@ -84,6 +88,8 @@ public abstract record TargetSettings
 
     /// <summary>The word for the kind in the rulebook.</summary>
     public abstract string Kind { get; }
+
+    /// <summary>What can be done in targets of the kind.</summary>
     public abstract TargetAbilities Can { get; }
 
     /// <summary>How many people's steps may be under way at once.</summary>
@@ -182,6 +188,7 @@ public abstract record TargetSettings
 
         public override string? TitleOf(string attribute) => Known.GetValueOrDefault(attribute);
 
+        /// <summary>The port of the address; where it names none, the one of LDAP (RFC 4511) or of LDAP over TLS.</summary>
         public int Port =>
             Address.Port > 0 ? Address.Port
             : StartTls ? 389
@@ -227,12 +234,14 @@ public sealed record PasswordRule(int Length, int Classes, int Words, bool Chang
     /// <summary>How long before the account wakes the link to its first password is sent; zero: when it wakes.</summary>
     public TimeSpan LinkAhead { get; init; }
 
+    /// <summary>Sixteen characters of three classes, to be changed at the first use.</summary>
     public static readonly PasswordRule Default = new(16, 3, 0, true);
 }
 
 /// <summary>Which names a target takes: longest, and the marks allowed beside lower-case letters and digits.</summary>
 public sealed record NameRule(int Longest, string Marks)
 {
+    /// <summary>As long as 32 characters, with dot, hyphen and underscore.</summary>
     public static readonly NameRule Default = new(32, ".-_");
 }
 
@@ -247,7 +256,10 @@ public enum EntitlementKind
 /// <summary>Something a target can give somebody, with how its kind gives it.</summary>
 public sealed record Entitlement(string Name, string Title, EntitlementMeans Means, string? Owner, Place Place)
 {
+    /// <summary>A group, a role or a licence.</summary>
     public EntitlementKind Kind { get; init; }
+
+    /// <summary>What it is for, as people read it; may be empty.</summary>
     public string Description { get; init; } = "";
 
     /// <summary>Powerful access: never open-ended.</summary>

@@ -13,6 +13,8 @@ public static class Visibility
 
     /// <summary>Operators, in a request whose plan writes the value into an account.</summary>
     public const string Fulfilment = "fulfilment";
+
+    /// <summary>The word for whoever may sign in.</summary>
     public const string Everyone = "everyone";
 
     /// <summary>The words of <c>visible-to</c> beside <c>role:NAME</c>. People always see their own.</summary>
@@ -46,6 +48,7 @@ public static class Visibility
         return found;
     }
 
+    /// <summary>An attribute of accounts in a target, in any case.</summary>
     public static string Key(string target, string attribute) => $"{target}/{attribute.ToLowerInvariant()}";
 
     /// <summary>The columns of a source that are mapped to private attributes: column → those attributes.</summary>
@@ -73,6 +76,7 @@ public sealed record RetentionRule(int Months, int Powerful)
     /// <summary>The last day on which values of somebody whose last employment ended on <paramref name="end"/> are kept.</summary>
     public DateOnly KeptUntil(DateOnly end) => Add(end, Months);
 
+    /// <summary>The last day on which what belongs to decisions on powerful access is kept.</summary>
     public DateOnly PowerfulKeptUntil(DateOnly end) => Add(end, Powerful);
 
     private static DateOnly Add(DateOnly day, int months) =>

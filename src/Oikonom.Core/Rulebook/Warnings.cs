@@ -10,6 +10,7 @@ public sealed record WarningKind(string Code, string Title, string Reason, strin
 /// <summary>What is allowed in a rulebook and yet deserves a second thought, each with a code.</summary>
 public static class Warnings
 {
+    /// <summary>All kinds of warnings.</summary>
     public static readonly IReadOnlyList<WarningKind> Catalogue =
     [
         new(
@@ -157,6 +158,7 @@ public static class Warnings
             .Where(n => unknown.Contains(n.Number))
             .Select(n => new Finding(n.Place, $"Nobody who is known has the number {n.Number}, {n.As}.", "unknown-person"));
 
+    /// <summary>How a warning is mended; "" for an unknown code.</summary>
     public static string MendOf(string code) => Catalogue.FirstOrDefault(w => w.Code == code)?.Mend ?? "";
 
     /// <summary>All that can be told from the rulebook alone.</summary>

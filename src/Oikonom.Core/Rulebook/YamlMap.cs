@@ -15,10 +15,13 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
 {
     private readonly HashSet<string> _asked = new(StringComparer.Ordinal);
 
+    /// <summary>Where the mapping begins.</summary>
     public Place Place { get; } = PlaceOf(node, file);
 
+    /// <summary>Where a node begins; line and column from 1.</summary>
     public static Place PlaceOf(YamlNode node, string file) => new(file, (int)node.Start.Line, (int)node.Start.Column);
 
+    /// <summary>Notes that something is wrong, and goes on.</summary>
     public void Report(Place place, string message) => findings.Add(new(place, message));
 
     private YamlNode? Find(string key)
@@ -27,6 +30,7 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         return node.Children.FirstOrDefault(pair => pair.Key is YamlScalarNode { Value: { } name } && name == key).Value;
     }
 
+    /// <summary>A text; null when it is missing or empty, which is a finding when it is mandatory.</summary>
     public Located? Text(string key, bool required = true)
     {
         switch (Find(key))
@@ -49,8 +53,10 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         return scalar.Style is ScalarStyle.SingleQuoted or ScalarStyle.DoubleQuoted ? place with { Column = place.Column + 1 } : place;
     }
 
+    /// <summary>A text, or another where it is missing.</summary>
     public string TextOr(string key, string otherwise) => Text(key, required: false)?.Text ?? otherwise;
 
+    /// <summary>A whole number within bounds, which are in it; outside them is a finding.</summary>
     public int Number(string key, int otherwise, int least, int most)
     {
         if (Text(key, required: false) is not { } text)
@@ -61,6 +67,7 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         return otherwise;
     }
 
+    /// <summary>True when the key is there, whatever it holds.</summary>
     public bool Has(string key) => Find(key) is not null;
 
     /// <summary>The text of a key without asking for it: a first look at documents that name each other.</summary>
@@ -81,6 +88,7 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         return otherwise ?? known[0];
     }
 
+    /// <summary>Yes or no, as <c>yes</c>, <c>no</c>, <c>true</c> or <c>false</c>.</summary>
     public bool YesNo(string key, bool otherwise) => Choice(key, otherwise ? "yes" : "no", "yes", "no", "true", "false") is "yes" or "true";
 
     /// <summary>A list whose entries are texts or mappings.</summary>
@@ -114,6 +122,7 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
             yield return (name, Map(key)!.Texts(name.Text));
     }
 
+    /// <summary>One text or a list of them.</summary>
     public IReadOnlyList<Located> Texts(string key, bool required = true)
     {
         switch (Find(key))
@@ -140,6 +149,7 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         }
     }
 
+    /// <summary>A mapping below a key; null when it is missing, which is a finding when it is mandatory.</summary>
     public YamlMap? Map(string key, bool required = true)
     {
         switch (Find(key))
@@ -168,6 +178,7 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         }
     }
 
+    /// <summary>The names of a mapping with their texts, in order.</summary>
     public IEnumerable<(Located Name, Located Value)> NamedTexts(string key, bool required = true)
     {
         foreach (var (name, value) in Map(key, required)?.Entries() ?? [])
@@ -179,6 +190,7 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         }
     }
 
+    /// <summary>A list of mappings, in order.</summary>
     public IEnumerable<YamlMap> Maps(string key, bool required = true)
     {
         var found = Find(key);
@@ -213,6 +225,7 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         }
     }
 
+    /// <summary>An expression of a type; null when it is at fault, which is a finding at the very character.</summary>
     public Expression? Expression(Located text, NameSchema schema, ExpressionType wanted, string what)
     {
         try
@@ -241,6 +254,7 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         return null;
     }
 
+    /// <summary>Ends the reading: keys that nobody asked for are findings.</summary>
     public void Done()
     {
         foreach (var (name, _) in Entries())

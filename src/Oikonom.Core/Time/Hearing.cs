@@ -12,8 +12,10 @@ public sealed record Hearing(bool Mail = true, string Digest = "none", int? Quie
 {
     private const int DigestHour = 7;
 
+    /// <summary>How somebody wants to hear, as it is kept.</summary>
     public string ToJson() => JsonSerializer.Serialize(this, JsonSerializerOptions.Web);
 
+    /// <summary>Reads how somebody wants to hear; the default where nothing is kept.</summary>
     public static Hearing FromJson(string json) =>
         json.Length <= 2 ? new() : JsonSerializer.Deserialize<Hearing>(json, JsonSerializerOptions.Web) ?? new();
 

@@ -12,11 +12,14 @@ public static class SiteDays
     /// <summary>Zones are compared as the objects they are: there is one for each site.</summary>
     private sealed class SameZone : IEqualityComparer<(TimeZoneInfo Zone, int Day)>
     {
+        /// <summary>The one there is.</summary>
         public static readonly SameZone Instance = new();
 
+        /// <summary>Equal by the very zone and the day.</summary>
         public bool Equals((TimeZoneInfo Zone, int Day) left, (TimeZoneInfo Zone, int Day) right) =>
             left.Day == right.Day && ReferenceEquals(left.Zone, right.Zone);
 
+        /// <summary>Of the zone itself, not of its rules, which would be slow.</summary>
         public int GetHashCode((TimeZoneInfo Zone, int Day) key) =>
             System.Runtime.CompilerServices.RuntimeHelpers.GetHashCode(key.Zone) ^ (key.Day * 397);
     }

@@ -277,7 +277,8 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
     /// <exception cref="Problem">A target does not answer, or something is being done to the person.</exception>
     public async Task LookAtAsync(string person, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var accounts = await store.ReadAsync(s => s.AccountsAsync([person]), cancel);
+        var (row, accounts) = await store.ReadAsync(async s => ((await s.PersonAsync(person))!, await s.AccountsAsync([person])), cancel);
+        user.RequireReach(row.Site, row.Department, Roles.Operator, Roles.Engineer);
         var looked = await LookAsync([.. accounts.Select(a => a.Id)], cancel);
         await store.WriteAsync(
             async s =>
@@ -313,8 +314,10 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
                         $"difference of the account '{account}'",
                         "Read the person again: it may be set right already."
                     );
+                var about = (await s.PersonAsync(person))!;
+                user.RequireReach(about.Site, about.Department, Roles.Operator);
                 user.RequireTargets([account.Target], Roles.Operator);
-                if (user.IsSelf((await s.PersonAsync(person))!))
+                if (user.IsSelf(about))
                     throw new RefusedMove("own-request", "This is your own account; somebody else says whether it may stay so.");
                 if (string.IsNullOrWhiteSpace(reason))
                     throw Problem.Invalid("Say why it may stay as it is.", "reason");

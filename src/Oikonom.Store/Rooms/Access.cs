@@ -1,17 +1,33 @@
 namespace Oikonom.Store.Rooms;
 
+/// <summary>Somebody who may sign in.</summary>
 public sealed class UserRow
 {
+    /// <summary>The name it is known by.</summary>
     public string Name { get; init; } = "";
+
+    /// <summary>The name that people read.</summary>
     public string Display { get; init; } = "";
+
+    /// <summary>The mail address, or "".</summary>
     public string Mail { get; init; } = "";
+
+    /// <summary>The password, hashed with a salt; "" when none is set.</summary>
     public string PasswordHash { get; init; } = "";
 
     /// <summary>Role names, separated by spaces.</summary>
     public string Roles { get; init; } = "";
+
+    /// <summary>The number people call it by.</summary>
     public string Number { get; init; } = "";
+
+    /// <summary>1 while it counts, else 0.</summary>
     public long Active { get; init; } = 1;
+
+    /// <summary>Changes with the password, and ends what was signed in before.</summary>
     public string Stamp { get; init; } = "";
+
+    /// <summary>When it was made, in milliseconds since 1970 (UTC).</summary>
     public long CreatedAt { get; init; }
 
     /// <summary>Role → the parts of the organisation it is limited to, as JSON; {} means no limit.</summary>
@@ -25,21 +41,39 @@ public sealed class UserRow
 
     /// <summary>Who vouches for the user by OpenID, and the user's name there for good; "" for an own account.</summary>
     public string Issuer { get; init; } = "";
+
+    /// <summary>What or whom it is about.</summary>
     public string Subject { get; init; } = "";
 }
 
+/// <summary>A token of the client or of a program.</summary>
 public sealed class TokenRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>The user it belongs to.</summary>
     public string UserName { get; init; } = "";
+
+    /// <summary>SHA-256 of the value, in lower-case hexadecimal; the value itself is not kept.</summary>
     public string Hash { get; init; } = "";
+
+    /// <summary>What its owner calls it.</summary>
     public string Label { get; init; } = "";
+
+    /// <summary>When it was made, in milliseconds since 1970 (UTC).</summary>
     public long CreatedAt { get; init; }
+
+    /// <summary>When it is over, in milliseconds since 1970 (UTC).</summary>
     public long ExpiresAt { get; init; }
+
+    /// <summary>When it ended, in milliseconds since 1970 (UTC); null while it holds.</summary>
     public long? EndedAt { get; init; }
 
     /// <summary>The roles it is limited to, separated by spaces; "" means those of its user.</summary>
     public string Roles { get; init; } = "";
+
+    /// <summary>When it was used last, in milliseconds since 1970 (UTC); null when it never was.</summary>
     public long? UsedAt { get; init; }
 
     /// <summary>The token it was made with, or "".</summary>
@@ -65,51 +99,105 @@ public sealed class LinkDueRow
     public long DueAt { get; init; }
 }
 
+/// <summary>A one-time link to a first password.</summary>
 public sealed class HandoverRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>SHA-256 of the token, in lower-case hexadecimal.</summary>
     public string TokenHash { get; init; } = "";
+
+    /// <summary>The id of the person it is about.</summary>
     public string PersonId { get; init; } = "";
+
+    /// <summary>The name of the target in the rulebook.</summary>
     public string Target { get; init; } = "";
+
+    /// <summary>Which of the person's accounts in the target; "" is the ordinary one.</summary>
     public string Slot { get; init; } = "";
+
+    /// <summary>The user who may open it.</summary>
     public string Receiver { get; init; } = "";
+
+    /// <summary>The id of the request it belongs to.</summary>
     public string RequestId { get; init; } = "";
+
+    /// <summary>When it is over, in milliseconds since 1970 (UTC).</summary>
     public long ExpiresAt { get; init; }
+
+    /// <summary>When it was used last, in milliseconds since 1970 (UTC); null when it never was.</summary>
     public long? UsedAt { get; init; }
+
+    /// <summary>When it ended, in milliseconds since 1970 (UTC); null while it holds.</summary>
     public long? EndedAt { get; init; }
 }
 
+/// <summary>Somebody who is signed in with a browser.</summary>
 public sealed class SessionRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>The user it belongs to.</summary>
     public string UserName { get; init; } = "";
+
+    /// <summary>When it was made, in milliseconds since 1970 (UTC).</summary>
     public long CreatedAt { get; init; }
+
+    /// <summary>When it was seen last, in milliseconds since 1970 (UTC).</summary>
     public long SeenAt { get; init; }
+
+    /// <summary>Where it goes to, or came from.</summary>
     public string Address { get; init; } = "";
+
+    /// <summary>The browser, as it calls itself.</summary>
     public string Agent { get; init; } = "";
 
     /// <summary><c>password</c> or <c>openid</c>.</summary>
     public string Way { get; init; } = "";
+
+    /// <summary>When it ended, in milliseconds since 1970 (UTC); null while it holds.</summary>
     public long? EndedAt { get; init; }
 }
 
+/// <summary>An address that hears of changes.</summary>
 public sealed class HookRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>Where it goes to, or came from.</summary>
     public string Address { get; init; } = "";
+
+    /// <summary>Which kinds it is for, separated by spaces; "" means all.</summary>
     public string Kinds { get; init; } = "";
 
     /// <summary>Sealed with the key ring.</summary>
     public string Secret { get; init; } = "";
+
+    /// <summary>The user who did it, or <c>oikonom</c>.</summary>
     public string Actor { get; init; } = "";
+
+    /// <summary>When it was made, in milliseconds since 1970 (UTC).</summary>
     public long CreatedAt { get; init; }
+
+    /// <summary>1 while it counts, else 0.</summary>
     public long Active { get; init; } = 1;
 
     /// <summary>The position of the ledger from which on it is told.</summary>
     public long NextPosition { get; set; }
+
+    /// <summary>When it is due, in milliseconds since 1970 (UTC).</summary>
     public long DueAt { get; set; }
+
+    /// <summary>How often it was tried without success.</summary>
     public long Attempts { get; set; }
+
+    /// <summary>What is wrong with it, in words; "" when nothing is.</summary>
     public string Problem { get; set; } = "";
+
+    /// <summary>When it was sent, in milliseconds since 1970 (UTC); null while it was not.</summary>
     public long? SentAt { get; set; }
 }
 
@@ -119,15 +207,19 @@ public static class AccessTables
     private const string Columns =
         "name, display, mail, password_hash, roles, number, active, stamp, created_at, reach, hearing, person_id, issuer, subject";
 
+    /// <summary>A user by name; null when there is none.</summary>
     public static Task<UserRow?> UserAsync(this Session session, string name) =>
         session.FirstAsync<UserRow>($"SELECT {Columns} FROM users WHERE name=@name", new { name });
 
+    /// <summary>A user by who vouches for them and the name they have there (OpenID Connect Core section 2).</summary>
     public static Task<UserRow?> UserBySubjectAsync(this Session session, string issuer, string subject) =>
         session.FirstAsync<UserRow>($"SELECT {Columns} FROM users WHERE issuer=@issuer AND subject=@subject", new { issuer, subject });
 
+    /// <summary>All users, by name.</summary>
     public static Task<IReadOnlyList<UserRow>> UsersAsync(this Session session) =>
         session.QueryAsync<UserRow>($"SELECT {Columns} FROM users ORDER BY name");
 
+    /// <summary>Adds a user, or changes one.</summary>
     public static Task SaveUserAsync(this Session session, UserRow user) =>
         session.ExecuteAsync(
             $"INSERT INTO users ({Columns}, failed, locked_until) VALUES (@Name, @Display, @Mail, @PasswordHash, @Roles, "
@@ -146,6 +238,7 @@ public static class AccessTables
                 + "number<>'' AND EXISTS (SELECT 1 FROM people p WHERE p.number=users.number)"
         );
 
+    /// <summary>Keeps how somebody wants to hear, as JSON.</summary>
     public static Task SetHearingAsync(this Session session, string name, string hearing) =>
         session.ExecuteAsync("UPDATE users SET hearing=@hearing WHERE name=@name", new { name, hearing });
 
@@ -160,6 +253,7 @@ public static class AccessTables
     public static Task EndUserAsync(this Session session, string name, string stamp) =>
         session.ExecuteAsync("UPDATE users SET active=0, stamp=@stamp WHERE name=@name", new { name, stamp });
 
+    /// <summary>Adds a token.</summary>
     public static Task AddTokenAsync(this Session session, TokenRow token) =>
         session.ExecuteAsync(
             "INSERT INTO tokens (id, user_name, hash, label, created_at, expires_at, roles, parent) VALUES (@Id, @UserName, "
@@ -167,18 +261,21 @@ public static class AccessTables
             token
         );
 
+    /// <summary>A token by the hash of its value; null when there is none.</summary>
     public static Task<TokenRow?> TokenAsync(this Session session, string hash) =>
         session.FirstAsync<TokenRow>(
             "SELECT id, user_name, hash, label, created_at, expires_at, ended_at, roles, used_at, parent FROM tokens WHERE hash=@hash",
             new { hash }
         );
 
+    /// <summary>A token by its id; null when there is none.</summary>
     public static Task<TokenRow?> TokenByIdAsync(this Session session, string id) =>
         session.FirstAsync<TokenRow>(
             "SELECT id, user_name, hash, label, created_at, expires_at, ended_at, roles, used_at, parent FROM tokens WHERE id=@id",
             new { id }
         );
 
+    /// <summary>The tokens of a user that still count.</summary>
     public static Task<IReadOnlyList<TokenRow>> TokensOfAsync(this Session session, string user, long now) =>
         session.QueryAsync<TokenRow>(
             "SELECT id, user_name, '' AS hash, label, created_at, expires_at, ended_at, roles, used_at FROM tokens WHERE "
@@ -200,6 +297,7 @@ public static class AccessTables
             )
             .ConfigureAwait(false) == 1;
 
+    /// <summary>Notes that somebody signed in with a browser.</summary>
     public static Task AddSignInAsync(this Session session, SessionRow row) =>
         session.ExecuteAsync(
             "INSERT INTO sessions (id, user_name, created_at, seen_at, address, agent, way) VALUES (@Id, @UserName, "
@@ -207,15 +305,18 @@ public static class AccessTables
             row
         );
 
+    /// <summary>A sign-in by its id; null when there is none.</summary>
     public static Task<SessionRow?> SignInAsync(this Session session, string id) =>
         session.FirstAsync<SessionRow>(
             "SELECT id, user_name, created_at, seen_at, address, agent, way, ended_at FROM sessions WHERE id=@id",
             new { id }
         );
 
+    /// <summary>Notes that somebody who is signed in did something.</summary>
     public static Task SeenAsync(this Session session, string id, long at) =>
         session.ExecuteAsync("UPDATE sessions SET seen_at=@at WHERE id=@id", new { id, at });
 
+    /// <summary>Who is signed in: one user, or all when the name is "".</summary>
     public static Task<IReadOnlyList<SessionRow>> SignInsAsync(this Session session, string user, long since) =>
         session.QueryAsync<SessionRow>(
             "SELECT id, user_name, created_at, seen_at, address, agent, way, ended_at FROM sessions WHERE (@user='' OR "
@@ -223,6 +324,7 @@ public static class AccessTables
             new { user, since }
         );
 
+    /// <summary>Ends a sign-in of a user. False when there is none.</summary>
     public static async Task<bool> EndSignInAsync(this Session session, string id, string user, long at) =>
         await session
             .ExecuteAsync(
@@ -239,6 +341,7 @@ public static class AccessTables
     private const string HookColumns =
         "id, address, kinds, secret, actor, created_at, active, next_position, due_at, attempts, problem, sent_at";
 
+    /// <summary>Adds an address that hears.</summary>
     public static Task AddHookAsync(this Session session, HookRow row) =>
         session.ExecuteAsync(
             $"INSERT INTO hooks ({HookColumns}, lease_until) VALUES (@Id, @Address, @Kinds, @Secret, @Actor, @CreatedAt, 1, "
@@ -246,9 +349,11 @@ public static class AccessTables
             row
         );
 
+    /// <summary>All addresses that hear or heard.</summary>
     public static Task<IReadOnlyList<HookRow>> HooksAsync(this Session session) =>
         session.QueryAsync<HookRow>($"SELECT {HookColumns} FROM hooks WHERE active=1 ORDER BY created_at");
 
+    /// <summary>Claims addresses that are due, for a lease.</summary>
     public static Task<IReadOnlyList<HookRow>> ClaimHooksAsync(this Session session, long now, long until) =>
         session.QueryAsync<HookRow>(
             "UPDATE hooks SET lease_until=@until WHERE id IN (SELECT id FROM hooks WHERE active=1 AND due_at<=@now AND "
@@ -258,6 +363,7 @@ public static class AccessTables
             new { now, until }
         );
 
+    /// <summary>Notes how far an address has heard.</summary>
     public static Task SaveHookAsync(this Session session, HookRow row) =>
         session.ExecuteAsync(
             "UPDATE hooks SET next_position=@NextPosition, due_at=@DueAt, attempts=@Attempts, problem=@Problem, "
@@ -265,9 +371,11 @@ public static class AccessTables
             row
         );
 
+    /// <summary>Tells an address nothing more. False when there is none.</summary>
     public static async Task<bool> EndHookAsync(this Session session, string id) =>
         await session.ExecuteAsync("UPDATE hooks SET active=0 WHERE id=@id AND active=1", new { id }).ConfigureAwait(false) == 1;
 
+    /// <summary>Lets an address hear all from a position on again. False when there is none.</summary>
     public static async Task<bool> ReplayHookAsync(this Session session, string id, long position, long now) =>
         await session
             .ExecuteAsync(
@@ -281,6 +389,7 @@ public static class AccessTables
             )
             .ConfigureAwait(false) == 1;
 
+    /// <summary>How many entries are sealed.</summary>
     public static Task<long> SealedAsync(this Session session) =>
         session.ScalarAsync<long>("SELECT COALESCE(MAX(position),-1)+1 FROM ledger_leaves");
 
@@ -293,9 +402,11 @@ public static class AccessTables
             new { position, limit }
         );
 
+    /// <summary>Ends a token.</summary>
     public static Task EndTokenAsync(this Session session, string id, long at) =>
         session.ExecuteAsync("UPDATE tokens SET ended_at=@at WHERE id=@id AND ended_at IS NULL", new { id, at });
 
+    /// <summary>Adds one-time links.</summary>
     public static Task AddHandoversAsync(this Session session, IReadOnlyCollection<HandoverRow> rows) =>
         session.BulkAsync(
             "INSERT INTO handovers (id, token_hash, person_id, target, slot, receiver, request_id, expires_at) SELECT id, "
@@ -311,6 +422,7 @@ public static class AccessTables
             ("expires_at", "bigint")
         );
 
+    /// <summary>A one-time link by the hash of its token; null when there is none.</summary>
     public static Task<HandoverRow?> HandoverAsync(this Session session, string tokenHash) =>
         session.FirstAsync<HandoverRow>(
             "SELECT id, token_hash, person_id, target, slot, receiver, request_id, expires_at, used_at, ended_at FROM handovers "
@@ -388,6 +500,7 @@ public static class AccessTables
             ("due_at", "bigint")
         );
 
+    /// <summary>Lets a link be opened again: nothing was handed over.</summary>
     public static Task LeaveHandoverAsync(this Session session, string id) =>
         session.ExecuteAsync("UPDATE handovers SET opening_until=0 WHERE id=@id", new { id });
 

@@ -1,11 +1,15 @@
 namespace Oikonom.Store.Rooms;
 
+/// <summary>An account in a target, of a person or of nobody.</summary>
 public sealed record AccountRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
 
     /// <summary>Null while it belongs to nobody.</summary>
     public string? PersonId { get; init; }
+
+    /// <summary>The name of the target in the rulebook.</summary>
     public string Target { get; init; } = "";
 
     /// <summary>Which of the person's accounts in the target it is; "" is the ordinary one.</summary>
@@ -19,36 +23,82 @@ public sealed record AccountRow
 
     /// <summary>When it ends, as it was approved while it belongs to nobody; null while no end is known.</summary>
     public long? UntilAt { get; init; }
+
+    /// <summary>The name it is known by.</summary>
     public string Name { get; init; } = "";
+
+    /// <summary>Where it stands, in the target's own words.</summary>
     public string Container { get; init; } = "";
+
+    /// <summary>Where it is found, in the target's own words.</summary>
     public string Location { get; init; } = "";
+
+    /// <summary>What the target knows the entry by for ever.</summary>
     public string ImmutableId { get; init; } = "";
+
+    /// <summary>The attributes with their values, as JSON.</summary>
     public string Attributes { get; init; } = "{}";
+
+    /// <summary>1 when it may be used, else 0.</summary>
     public long Enabled { get; init; }
+
+    /// <summary>Why, as JSON or in words.</summary>
     public string Reason { get; init; } = "{}";
+
+    /// <summary>When it was made, in milliseconds since 1970 (UTC).</summary>
     public long CreatedAt { get; init; }
+
+    /// <summary>When, in milliseconds since 1970 (UTC).</summary>
     public long At { get; init; }
 }
 
+/// <summary>An entitlement that somebody holds or held.</summary>
 public sealed class GrantRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>The id of the person it is about.</summary>
     public string PersonId { get; init; } = "";
+
+    /// <summary>The name of the target in the rulebook.</summary>
     public string Target { get; init; } = "";
+
+    /// <summary>Which of the person's accounts in the target; "" is the ordinary one.</summary>
     public string Slot { get; init; } = "";
+
+    /// <summary>The name of the entitlement in its target.</summary>
     public string Entitlement { get; init; } = "";
+
+    /// <summary>From when on, in milliseconds since 1970 (UTC).</summary>
     public long FromAt { get; init; }
+
+    /// <summary>Until when, in milliseconds since 1970 (UTC), which is not in it; null when no end is known.</summary>
     public long? UntilAt { get; init; }
+
+    /// <summary>Why, as JSON or in words.</summary>
     public string Reason { get; init; } = "{}";
+
+    /// <summary>The id of the request it belongs to.</summary>
     public string? RequestId { get; init; }
 }
 
+/// <summary>An account name that was ever taken.</summary>
 public sealed class NameRow
 {
+    /// <summary>The name of the target in the rulebook.</summary>
     public string Target { get; init; } = "";
+
+    /// <summary>Which of the person's accounts in the target; "" is the ordinary one.</summary>
     public string Slot { get; init; } = "";
+
+    /// <summary>The name, made plain.</summary>
     public string NameKey { get; init; } = "";
+
+    /// <summary>The id of the person it is about.</summary>
     public string PersonId { get; init; } = "";
+
+    /// <summary>When, in milliseconds since 1970 (UTC).</summary>
     public long At { get; init; }
 }
 
@@ -75,6 +125,7 @@ public static class AccountTables
             new { since }
         );
 
+    /// <summary>The accounts of some people.</summary>
     public static Task<IReadOnlyList<AccountRow>> AccountsAsync(this Session session, IReadOnlyCollection<string> people) =>
         session.BulkQueryAsync<AccountRow, object>(
             $"SELECT {string.Join(", ", Columns.Split(", ").Select(c => "a." + c))} FROM {{rows}} AS x {{join}} accounts a ON "
@@ -83,6 +134,7 @@ public static class AccountTables
             ("id", "text")
         );
 
+    /// <summary>What some people hold, and with <paramref name="past"/> what they held.</summary>
     public static Task<IReadOnlyList<GrantRow>> GrantsAsync(this Session session, IReadOnlyCollection<string> people, bool past) =>
         session.BulkQueryAsync<GrantRow, object>(
             $"SELECT g.id, g.person_id, g.target, g.slot, g.entitlement, g.from_at, g.until_at, g.reason, g.request_id FROM {{rows}} AS "
@@ -241,6 +293,7 @@ public static class AccountTables
             ("request_id", "text")
         );
 
+    /// <summary>Ends grants that are held; of others nothing happens.</summary>
     public static Task CloseGrantsAsync(this Session session, IReadOnlyCollection<GrantRow> rows) =>
         session.BulkAsync(
             "UPDATE grants SET until_at=x.until_at FROM {rows} AS x WHERE grants.person_id=x.person_id AND "
@@ -294,6 +347,7 @@ public static class AccountTables
             .ConfigureAwait(false);
     }
 
+    /// <summary>Takes many names for ever; what is taken is left as it is.</summary>
     public static Task TakeNamesAsync(this Session session, IReadOnlyCollection<NameRow> rows) =>
         session.BulkAsync(
             "INSERT INTO names (target, slot, name_key, person_id, at) SELECT target, slot, name_key, person_id, at FROM {rows} AS x "

@@ -5,8 +5,13 @@ namespace Oikonom.Store.Rooms;
 /// <summary>An input beside HR and the rulebook. <see cref="Kind"/> is <c>grant</c>, <c>template</c> or <c>refusal</c>.</summary>
 public sealed class ExtraRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>The id of the person it is about.</summary>
     public string PersonId { get; init; } = "";
+
+    /// <summary>Which kind it is of.</summary>
     public string Kind { get; init; } = "";
 
     /// <summary>target/entitlement, a template, what was declined, or the name of an attribute.</summary>
@@ -17,42 +22,100 @@ public sealed class ExtraRow
 
     /// <summary>Of an attribute its text; of an end the first day of the employment as it was known then.</summary>
     public string Value { get; init; } = "";
+
+    /// <summary>From when on, in milliseconds since 1970 (UTC).</summary>
     public long FromAt { get; init; }
+
+    /// <summary>Until when, in milliseconds since 1970 (UTC), which is not in it; null when no end is known.</summary>
     public long? UntilAt { get; init; }
+
+    /// <summary>Why, as JSON or in words.</summary>
     public string Reason { get; init; } = "";
+
+    /// <summary>The id of the request it belongs to.</summary>
     public string RequestId { get; init; } = "";
+
+    /// <summary>When it ended, in milliseconds since 1970 (UTC); null while it holds.</summary>
     public long? EndedAt { get; init; }
 }
 
+/// <summary>A right to decide that is handed over for a time.</summary>
 public sealed class DelegationRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>The user who gives it.</summary>
     public string FromUser { get; init; } = "";
+
+    /// <summary>The user who gets it.</summary>
     public string ToUser { get; init; } = "";
+
+    /// <summary>When it begins, in milliseconds since 1970 (UTC).</summary>
     public long BeginsAt { get; init; }
+
+    /// <summary>When it ends, in milliseconds since 1970 (UTC), which is not in it.</summary>
     public long EndsAt { get; init; }
+
+    /// <summary>Which kinds it is for, separated by spaces; "" means all.</summary>
     public string Kinds { get; init; } = "";
+
+    /// <summary>What was said with it; may be empty.</summary>
     public string Remark { get; init; } = "";
+
+    /// <summary>The user who did it, or <c>oikonom</c>.</summary>
     public string Actor { get; init; } = "";
+
+    /// <summary>When it was made, in milliseconds since 1970 (UTC).</summary>
     public long CreatedAt { get; init; }
+
+    /// <summary>When it ended, in milliseconds since 1970 (UTC); null while it holds.</summary>
     public long? EndedAt { get; init; }
 }
 
+/// <summary>Work by hand.</summary>
 public sealed class TaskRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>The step that waits for it.</summary>
     public string StepId { get; init; } = "";
+
+    /// <summary>The id of the request it belongs to.</summary>
     public string RequestId { get; init; } = "";
+
+    /// <summary>The id of the person it is about.</summary>
     public string PersonId { get; init; } = "";
+
+    /// <summary>The name of the target in the rulebook.</summary>
     public string Target { get; init; } = "";
+
+    /// <summary>The name of the entitlement in its target.</summary>
     public string Entitlement { get; init; } = "";
+
+    /// <summary>Which kind it is of.</summary>
     public string Kind { get; init; } = "";
+
+    /// <summary>What people read.</summary>
     public string Title { get; init; } = "";
+
+    /// <summary>What is to be done, in words.</summary>
     public string Instructions { get; init; } = "";
+
+    /// <summary>The fields with their values, as JSON.</summary>
     public string Fields { get; init; } = "[]";
+
+    /// <summary>What is to be checked off, as a JSON list.</summary>
     public string Checks { get; init; } = "[]";
+
+    /// <summary>1 when a proof is to be added, else 0.</summary>
     public long NeedsEvidence { get; init; }
+
+    /// <summary>The role that may do it.</summary>
     public string Role { get; init; } = "";
+
+    /// <summary>The user who does it, or "".</summary>
     public string TakenBy { get; set; } = "";
 
     /// <summary>Where it stands; once stored, only <see cref="Move"/> changes it.</summary>
@@ -69,32 +132,73 @@ public sealed class TaskRow
     /// <inheritdoc cref="TaskMachine.Next"/>
     public void Move(TaskEvent what) => _state = TaskMachine.Next(_state, what);
 
+    /// <summary>When it is due, in milliseconds since 1970 (UTC).</summary>
     public long DueAt { get; init; }
+
+    /// <summary>When it was made, in milliseconds since 1970 (UTC).</summary>
     public long CreatedAt { get; init; }
+
+    /// <summary>When it was done, in milliseconds since 1970 (UTC); null while it is not.</summary>
     public long? DoneAt { get; set; }
+
+    /// <summary>The user who did it, or "".</summary>
     public string DoneBy { get; set; } = "";
+
+    /// <summary>What was filled in, as JSON.</summary>
     public string Answers { get; set; } = "{}";
+
+    /// <summary>What was said with it; may be empty.</summary>
     public string Remark { get; set; } = "";
+
+    /// <summary>Raised with each change, so that nobody overwrites what they did not see.</summary>
     public long Version { get; init; }
 
     // Joined from the person and the request.
+
+    /// <summary>The name that people read.</summary>
     public string Display { get; init; } = "";
+
+    /// <summary>The name of the site in the rulebook.</summary>
     public string Site { get; init; } = "";
+
+    /// <summary>The department of the person.</summary>
     public string Department { get; init; } = "";
+
+    /// <summary>The number people call it by.</summary>
     public long Number { get; init; }
+
+    /// <summary>The kind of its request.</summary>
     public string RequestKind { get; init; } = "";
 }
 
+/// <summary>A proof of work by hand.</summary>
 public sealed class EvidenceRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>The work by hand it belongs to.</summary>
     public string TaskId { get; init; } = "";
+
+    /// <summary>The name it is known by.</summary>
     public string Name { get; init; } = "";
+
+    /// <summary>The media type (RFC 6838).</summary>
     public string MediaType { get; init; } = "";
+
+    /// <summary>How many octets the file has.</summary>
     public long Size { get; init; }
+
+    /// <summary>SHA-256 of the file, in lower-case hexadecimal.</summary>
     public string Hash { get; init; } = "";
+
+    /// <summary>The octets of the file.</summary>
     public byte[] Content { get; init; } = [];
+
+    /// <summary>The user who did it, or <c>oikonom</c>.</summary>
     public string Actor { get; init; } = "";
+
+    /// <summary>When, in milliseconds since 1970 (UTC).</summary>
     public long At { get; init; }
 }
 
@@ -103,6 +207,7 @@ public static class ApprovalTables
 {
     private const string ExtraColumns = "id, person_id, kind, subject, from_at, until_at, reason, request_id, ended_at, employment, value";
 
+    /// <summary>The inputs by hand of some people that hold.</summary>
     public static Task<IReadOnlyList<ExtraRow>> ExtrasAsync(this Session session, IReadOnlyCollection<string> people) =>
         session.BulkQueryAsync<ExtraRow, object>(
             "SELECT e.id, e.person_id, e.kind, e.subject, e.from_at, e.until_at, e.reason, e.request_id, e.ended_at, "
@@ -118,6 +223,7 @@ public static class ApprovalTables
                 + "WHERE ended_at IS NULL ORDER BY id"
         );
 
+    /// <summary>Adds inputs by hand.</summary>
     public static Task AddExtrasAsync(this Session session, IReadOnlyCollection<ExtraRow> rows) =>
         session.BulkAsync(
             $"INSERT INTO extras ({ExtraColumns}) SELECT id, person_id, kind, subject, from_at, until_at, reason, request_id, "
@@ -135,6 +241,7 @@ public static class ApprovalTables
             ("value", "text")
         );
 
+    /// <summary>Ends an input by hand of a person.</summary>
     public static Task EndExtraAsync(this Session session, string person, string kind, string subject, long at) =>
         session.ExecuteAsync(
             "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind=@kind AND subject=@subject AND ended_at IS NULL",
@@ -188,6 +295,7 @@ public static class ApprovalTables
 
     private const string DelegationColumns = "id, from_user, to_user, begins_at, ends_at, kinds, remark, actor, created_at, ended_at";
 
+    /// <summary>Hands a right to decide over.</summary>
     public static Task AddDelegationAsync(this Session session, DelegationRow row) =>
         session.ExecuteAsync(
             $"INSERT INTO delegations ({DelegationColumns}) VALUES (@Id, @FromUser, @ToUser, @BeginsAt, @EndsAt, @Kinds, "
@@ -195,9 +303,11 @@ public static class ApprovalTables
             row
         );
 
+    /// <summary>Ends what was handed over.</summary>
     public static Task EndDelegationAsync(this Session session, string id, long at) =>
         session.ExecuteAsync("UPDATE delegations SET ended_at=@at WHERE id=@id AND ended_at IS NULL", new { id, at });
 
+    /// <summary>What was handed over, by its id; null when there is none.</summary>
     public static Task<DelegationRow?> DelegationAsync(this Session session, string id) =>
         session.FirstAsync<DelegationRow>($"SELECT {DelegationColumns} FROM delegations WHERE id=@id", new { id });
 
@@ -224,6 +334,7 @@ public static class ApprovalTables
         + "p.display, p.site, p.department, r.number, r.kind AS request_kind";
     private const string FromTasks = "FROM tasks t JOIN people p ON p.id=t.person_id JOIN requests r ON r.id=t.request_id";
 
+    /// <summary>Adds work by hand; of a step that has some nothing is added.</summary>
     public static Task AddTasksAsync(this Session session, IReadOnlyCollection<TaskRow> rows) =>
         session.BulkAsync(
             "INSERT INTO tasks (id, step_id, request_id, person_id, target, entitlement, kind, title, instructions, fields, "
@@ -250,6 +361,7 @@ public static class ApprovalTables
             ("answers", "text")
         );
 
+    /// <summary>Work by hand by its id; null when there is none.</summary>
     public static Task<TaskRow?> TaskAsync(this Session session, string id, bool forUpdate = false) =>
         session.FirstAsync<TaskRow>(
             $"SELECT {TaskColumns} {FromTasks} WHERE "
@@ -266,6 +378,7 @@ public static class ApprovalTables
             ? (EnumText.Parse<TaskState>(found.State), found.Remark)
             : null;
 
+    /// <summary>The work by hand of a request.</summary>
     public static Task<IReadOnlyList<TaskRow>> TasksOfAsync(this Session session, string request) =>
         session.QueryAsync<TaskRow>($"SELECT {TaskColumns} {FromTasks} WHERE t.request_id=@request ORDER BY t.created_at", new { request });
 
@@ -282,6 +395,7 @@ public static class ApprovalTables
             }
         );
 
+    /// <summary>Changes work by hand. False when somebody changed it in between.</summary>
     public static async Task<bool> SaveTaskAsync(this Session session, TaskRow row) =>
         await session
             .ExecuteAsync(
@@ -299,6 +413,7 @@ public static class ApprovalTables
             new { request }
         );
 
+    /// <summary>Ends the open work of a request that is not wanted any more.</summary>
     public static Task DropTasksAsync(this Session session, string request, string reason, long now) =>
         session.ExecuteAsync(
             "UPDATE tasks SET state=@after, remark=@reason, done_at=@now, version=version+1 WHERE request_id=@request AND state=@before",
@@ -327,6 +442,7 @@ public static class ApprovalTables
             .ConfigureAwait(false);
     }
 
+    /// <summary>Adds a proof.</summary>
     public static Task AddEvidenceAsync(this Session session, EvidenceRow row) =>
         session.ExecuteAsync(
             "INSERT INTO evidence (id, task_id, name, media_type, size, hash, content, actor, at) VALUES (@Id, @TaskId, @Name, "
@@ -334,12 +450,14 @@ public static class ApprovalTables
             row
         );
 
+    /// <summary>The proofs of some work, without their octets.</summary>
     public static Task<IReadOnlyList<EvidenceRow>> EvidenceOfAsync(this Session session, string task) =>
         session.QueryAsync<EvidenceRow>(
             "SELECT id, task_id, name, media_type, size, hash, actor, at FROM evidence WHERE task_id=@task ORDER BY at",
             new { task }
         );
 
+    /// <summary>A proof with its octets; null when there is none.</summary>
     public static Task<EvidenceRow?> EvidenceAsync(this Session session, string id) =>
         session.FirstAsync<EvidenceRow>(
             "SELECT id, task_id, name, media_type, size, hash, content, actor, at FROM evidence WHERE id=@id",

@@ -3,34 +3,66 @@ using System.Text;
 
 namespace Oikonom.Store.Rooms;
 
+/// <summary>Somebody of whom values are held no more.</summary>
 public sealed class ForgottenRow
 {
+    /// <summary>The id of the person it is about.</summary>
     public string PersonId { get; init; } = "";
+
+    /// <summary>When, in milliseconds since 1970 (UTC).</summary>
     public long At { get; init; }
+
+    /// <summary>The rule or the order it happened by.</summary>
     public string Rule { get; init; } = "";
+
+    /// <summary>The user who did it, or <c>oikonom</c>.</summary>
     public string Actor { get; init; } = "";
 
     /// <summary>The last day on which what belongs to decisions on powerful access is kept, or "" when none is.</summary>
     public string KeptUntil { get; init; } = "";
 }
 
+/// <summary>An order to forget somebody, which waits for a second person.</summary>
 public sealed class ForgetOrderRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>The id of the person it is about.</summary>
     public string PersonId { get; init; } = "";
+
+    /// <summary>Why, as JSON or in words.</summary>
     public string Reason { get; init; } = "";
+
+    /// <summary>The user who did it, or <c>oikonom</c>.</summary>
     public string Actor { get; init; } = "";
+
+    /// <summary>When, in milliseconds since 1970 (UTC).</summary>
     public long At { get; init; }
+
+    /// <summary>Where it stands.</summary>
     public string State { get; init; } = "open";
 }
 
+/// <summary>A reason to keep what is held of somebody.</summary>
 public sealed class HoldRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>The id of the person it is about.</summary>
     public string PersonId { get; init; } = "";
+
+    /// <summary>Why, as JSON or in words.</summary>
     public string Reason { get; init; } = "";
+
+    /// <summary>The last day on which it holds, as yyyy-MM-dd.</summary>
     public string UntilDay { get; init; } = "";
+
+    /// <summary>The user who did it, or <c>oikonom</c>.</summary>
     public string Actor { get; init; } = "";
+
+    /// <summary>When, in milliseconds since 1970 (UTC).</summary>
     public long At { get; init; }
 }
 
@@ -40,12 +72,14 @@ public static class ForgettingTables
     /// <summary>What the record calls somebody of whom nothing is held any more.</summary>
     public const string Nobody = "Forgotten person";
 
+    /// <summary>Whether and when somebody was forgotten.</summary>
     public static Task<ForgottenRow?> ForgottenAsync(this Session session, string person) =>
         session.FirstAsync<ForgottenRow>(
             "SELECT person_id, at, rule, actor, kept_until FROM forgotten WHERE person_id=@person",
             new { person }
         );
 
+    /// <summary>Whether and when somebody was forgotten.</summary>
     public static Task<IReadOnlyList<ForgottenRow>> ForgottenAsync(this Session session, IReadOnlyCollection<string> people) =>
         session.BulkQueryAsync<ForgottenRow, object>(
             "SELECT f.person_id, f.at, f.rule, f.actor, f.kept_until FROM {rows} AS x {join} forgotten f ON f.person_id=x.id",
@@ -69,6 +103,7 @@ public static class ForgettingTables
             new { day, limit }
         );
 
+    /// <summary>Keeps what is held of somebody until a day.</summary>
     public static Task AddHoldAsync(this Session session, HoldRow row) =>
         session.ExecuteAsync(
             "INSERT INTO retention_holds (id, person_id, reason, until_day, actor, at) VALUES (@Id, @PersonId, @Reason, "
@@ -76,9 +111,11 @@ public static class ForgettingTables
             row
         );
 
+    /// <summary>Ends what keeps it; how many there were.</summary>
     public static Task<int> EndHoldsAsync(this Session session, string person, long at) =>
         session.ExecuteAsync("UPDATE retention_holds SET ended_at=@at WHERE person_id=@person AND ended_at IS NULL", new { person, at });
 
+    /// <summary>What keeps values now.</summary>
     public static Task<IReadOnlyList<HoldRow>> HoldsAsync(this Session session, string today) =>
         session.QueryAsync<HoldRow>(
             "SELECT id, person_id, reason, until_day, actor, at FROM retention_holds WHERE ended_at IS NULL AND "
@@ -88,18 +125,22 @@ public static class ForgettingTables
 
     private const string OrderColumns = "id, person_id, reason, actor, at, state";
 
+    /// <summary>Adds an order to forget somebody.</summary>
     public static Task AddForgetOrderAsync(this Session session, ForgetOrderRow row) =>
         session.ExecuteAsync(
             $"INSERT INTO forget_orders ({OrderColumns}, decided_by) VALUES (@Id, @PersonId, @Reason, @Actor, @At, 'open', '')",
             row
         );
 
+    /// <summary>An order by its id; null when there is none.</summary>
     public static Task<ForgetOrderRow?> ForgetOrderAsync(this Session session, string id) =>
         session.FirstAsync<ForgetOrderRow>($"SELECT {OrderColumns} FROM forget_orders WHERE id=@id" + session.Engine.ForUpdate, new { id });
 
+    /// <summary>The orders that wait.</summary>
     public static Task<IReadOnlyList<ForgetOrderRow>> OpenForgetOrdersAsync(this Session session) =>
         session.QueryAsync<ForgetOrderRow>($"SELECT {OrderColumns} FROM forget_orders WHERE state='open' ORDER BY at");
 
+    /// <summary>Decides an order that waits.</summary>
     public static Task DecideForgetOrderAsync(this Session session, string id, string state, string by, long at) =>
         session.ExecuteAsync(
             "UPDATE forget_orders SET state=@state, decided_by=@by, decided_at=@at WHERE id=@id AND state='open'",
@@ -112,6 +153,7 @@ public static class ForgettingTables
             }
         );
 
+    /// <summary>True while a request or a step of somebody is open.</summary>
     public static Task<bool> AnyOpenRequestAsync(this Session session, string person) =>
         session.ScalarAsync<bool>(
             "SELECT EXISTS (SELECT 1 FROM requests WHERE person_id=@person AND state NOT IN "
@@ -120,6 +162,7 @@ public static class ForgettingTables
             new { person }
         );
 
+    /// <summary>The plans of somebody's requests, with the edition they were made under.</summary>
     public static Task<IReadOnlyList<(string Id, string? Plan, long Edition)>> PlansOfAsync(this Session session, string person) =>
         session.QueryAsync<(string, string?, long)>("SELECT id, plan, edition FROM requests WHERE person_id=@person", new { person });
 
@@ -243,6 +286,7 @@ public static class ForgettingTables
             await session.ExecuteAsync(statement, new { user, nobody = Nobody }).ConfigureAwait(false);
     }
 
+    /// <summary>Notes that somebody was forgotten.</summary>
     public static Task AddForgottenAsync(this Session session, ForgottenRow row) =>
         session.ExecuteAsync(
             "INSERT INTO forgotten (person_id, at, rule, actor, kept_until) VALUES (@PersonId, @At, @Rule, @Actor, @KeptUntil) "

@@ -1,43 +1,95 @@
 namespace Oikonom.Store.Rooms;
 
+/// <summary>A record of a source, as it was taken last.</summary>
 public sealed class RecordRow
 {
+    /// <summary>The name of the source in the rulebook.</summary>
     public string Source { get; init; } = "";
+
+    /// <summary>The key of the record in its source.</summary>
     public string RecordKey { get; init; } = "";
+
+    /// <summary>The fingerprint of the row: SHA-256, cut to 128 bits.</summary>
     public string Hash { get; init; } = "";
+
+    /// <summary>The attributes, as JSON; null when they are forgotten.</summary>
     public string? Facts { get; init; }
+
+    /// <summary>What is known of it: known, vanished, forgotten and the like.</summary>
     public string Status { get; init; } = "";
+
+    /// <summary>The id of the person it is about.</summary>
     public string? PersonId { get; init; }
+
+    /// <summary>The id of the request it belongs to.</summary>
     public string? RequestId { get; init; }
+
+    /// <summary>The run of the intake it came with.</summary>
     public string RunId { get; init; } = "";
+
+    /// <summary>When, in milliseconds since 1970 (UTC).</summary>
     public long At { get; init; }
 }
 
 /// <summary>The version of a record that another one replaced.</summary>
 public sealed record VersionRow(string Source, string RecordKey, string? PersonId, string RunId, long At, string Facts);
 
+/// <summary>A run of the intake.</summary>
 public sealed class RunRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>The name of the source in the rulebook.</summary>
     public string Source { get; init; } = "";
+
+    /// <summary>What kind of run: full, baseline, changes.</summary>
     public string Mode { get; init; } = "";
+
+    /// <summary>The user who did it, or <c>oikonom</c>.</summary>
     public string Actor { get; init; } = "";
+
+    /// <summary>When it began, in milliseconds since 1970 (UTC).</summary>
     public long StartedAt { get; init; }
+
+    /// <summary>When it ended, in milliseconds since 1970 (UTC).</summary>
     public long EndedAt { get; init; }
+
+    /// <summary>How it ended.</summary>
     public string Outcome { get; init; } = "";
+
+    /// <summary>What it came to, in words.</summary>
     public string Message { get; init; } = "";
+
+    /// <summary>How many of each kind, as JSON.</summary>
     public string Counts { get; init; } = "{}";
 }
 
+/// <summary>A row that was not taken, and why.</summary>
 public sealed record SetAsideRow
 {
+    /// <summary>The run of the intake it came with.</summary>
     public string RunId { get; init; } = "";
+
+    /// <summary>The name of the source in the rulebook.</summary>
     public string Source { get; init; } = "";
+
+    /// <summary>The name of the file, or "".</summary>
     public string File { get; init; } = "";
+
+    /// <summary>The line of the file, from 1 on.</summary>
     public long Line { get; init; }
+
+    /// <summary>The column that is at fault, or "".</summary>
     public string ColumnName { get; init; } = "";
+
+    /// <summary>The value, as text.</summary>
     public string Value { get; init; } = "";
+
+    /// <summary>Why, as JSON or in words.</summary>
     public string Reason { get; init; } = "";
+
+    /// <summary>The key of the record in its source.</summary>
     public string RecordKey { get; init; } = "";
 
     /// <summary>The row as it came: a JSON object of column to text.</summary>
@@ -67,6 +119,7 @@ public static class IntakeTables
         return known;
     }
 
+    /// <summary>Records of a source by their keys.</summary>
     public static Task<IReadOnlyList<RecordRow>> RecordsAsync(this Session session, string source, IReadOnlyCollection<string> keys) =>
         session.BulkQueryAsync<RecordRow, object>(
             "SELECT r.source, r.record_key, r.facts, r.status, r.person_id, r.request_id, r.run_id FROM {rows} AS x {join} "
@@ -76,6 +129,7 @@ public static class IntakeTables
             ("source", "text")
         );
 
+    /// <summary>Records of a source by their fingerprints.</summary>
     public static Task<IReadOnlyList<RecordRow>> RecordsWithHashAsync(
         this Session session,
         string source,
@@ -89,6 +143,7 @@ public static class IntakeTables
             ("source", "text")
         );
 
+    /// <summary>The records of a person, of all sources.</summary>
     public static Task<IReadOnlyList<RecordRow>> RecordsOfAsync(this Session session, string person) =>
         session.QueryAsync<RecordRow>(
             "SELECT source, record_key, facts, status, person_id, request_id, run_id FROM hr_records WHERE person_id=@person",
@@ -134,6 +189,7 @@ public static class IntakeTables
             new { source, limit }
         );
 
+    /// <summary>How many records of a source have each status.</summary>
     public static async Task<IReadOnlyDictionary<string, long>> RecordCountsAsync(this Session session, string source) =>
         (
             await session
@@ -144,9 +200,11 @@ public static class IntakeTables
                 .ConfigureAwait(false)
         ).ToDictionary(pair => pair.Status, pair => pair.Count);
 
+    /// <summary>How many records of a source are known.</summary>
     public static Task<long> RecordCountAsync(this Session session, string source) =>
         session.ScalarAsync<long>("SELECT COUNT(*) FROM hr_records WHERE source=@source", new { source });
 
+    /// <summary>True when a source was ever taken in.</summary>
     public static Task<bool> HasRecordsAsync(this Session session, string source) =>
         session.ScalarAsync<bool>("SELECT EXISTS (SELECT 1 FROM hr_records WHERE source=@source)", new { source });
 
@@ -159,6 +217,7 @@ public static class IntakeTables
             )
             .ConfigureAwait(false);
 
+    /// <summary>Writes records down, in the place of what was known of them.</summary>
     public static Task UpsertRecordsAsync(this Session session, IReadOnlyCollection<RecordRow> rows) =>
         session.BulkAsync(
             "INSERT INTO hr_records (source, record_key, hash, facts, status, person_id, request_id, run_id) SELECT source, "
@@ -191,6 +250,7 @@ public static class IntakeTables
         ("run_id", "text"),
     ];
 
+    /// <summary>Drops records of a source by their keys.</summary>
     public static Task DropRecordsAsync(this Session session, string source, IReadOnlyCollection<string> keys) =>
         session.BulkAsync(
             "DELETE FROM hr_records WHERE EXISTS (SELECT 1 FROM {rows} AS x WHERE x.source=hr_records.source AND "
@@ -204,6 +264,7 @@ public static class IntakeTables
 
     private static string Hex(Session session) => session.Engine.Name == "sqlite" ? "lower(hex(r.hash))" : "encode(r.hash, 'hex')";
 
+    /// <summary>Keeps what records said at a time.</summary>
     public static Task AddVersionsAsync(this Session session, IReadOnlyCollection<VersionRow> rows) =>
         session.BulkAsync(
             "INSERT INTO hr_versions (source, record_key, person_id, run_id, at, facts) SELECT source, record_key, person_id, "
@@ -217,6 +278,7 @@ public static class IntakeTables
             ("facts", "text")
         );
 
+    /// <summary>Notes a run.</summary>
     public static Task AddRunAsync(this Session session, RunRow run) =>
         session.ExecuteAsync(
             "INSERT INTO intake_runs (id, source, mode, actor, started_at, ended_at, outcome, message, counts) VALUES (@Id, "
@@ -224,6 +286,7 @@ public static class IntakeTables
             run
         );
 
+    /// <summary>The runs of a source, the newest first.</summary>
     public static Task<IReadOnlyList<RunRow>> RunsAsync(this Session session, string source, int limit) =>
         session.QueryAsync<RunRow>(
             "SELECT id, source, mode, actor, started_at, ended_at, outcome, message, counts FROM intake_runs WHERE @source='' "
@@ -238,6 +301,7 @@ public static class IntakeTables
         await session.AddSetAsideAsync(rows).ConfigureAwait(false);
     }
 
+    /// <summary>Notes rows that were not taken.</summary>
     public static Task AddSetAsideAsync(this Session session, IReadOnlyCollection<SetAsideRow> rows) =>
         session.BulkAsync(
             "INSERT INTO set_aside (run_id, source, file, line, column_name, value, reason, record_key, fields) SELECT run_id, "
@@ -263,9 +327,11 @@ public static class IntakeTables
             ("key", "text")
         );
 
+    /// <summary>How many rows of a source are set aside.</summary>
     public static Task<long> SetAsideCountAsync(this Session session, string source) =>
         session.ScalarAsync<long>("SELECT COUNT(*) FROM set_aside WHERE source=@source", new { source });
 
+    /// <summary>The rows of a source that are set aside.</summary>
     public static Task<IReadOnlyList<SetAsideRow>> SetAsideAsync(this Session session, string source, int limit) =>
         session.QueryAsync<SetAsideRow>(
             "SELECT run_id, source, file, line, column_name, value, reason, record_key, fields FROM set_aside WHERE "
@@ -273,6 +339,7 @@ public static class IntakeTables
             new { source, limit }
         );
 
+    /// <summary>A run by its id; null when there is none.</summary>
     public static Task<RunRow?> RunAsync(this Session session, string id) =>
         session.FirstAsync<RunRow>(
             "SELECT id, source, mode, actor, started_at, ended_at, outcome, message, counts FROM intake_runs WHERE id=@id",

@@ -1,27 +1,55 @@
 namespace Oikonom.Store.Rooms;
 
+/// <summary>An entry of the ledger.</summary>
 public sealed class LedgerRow
 {
+    /// <summary>Its number in the order of recording.</summary>
     public long Entry { get; init; }
+
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>When, in milliseconds since 1970 (UTC).</summary>
     public long At { get; init; }
+
+    /// <summary>The user who did it, or <c>oikonom</c>.</summary>
     public string Actor { get; init; } = "";
+
+    /// <summary>Which kind it is of.</summary>
     public string Kind { get; init; } = "";
+
+    /// <summary>The id of the person it is about.</summary>
     public string? PersonId { get; init; }
+
+    /// <summary>The id of the request it belongs to.</summary>
     public string? RequestId { get; init; }
+
+    /// <summary>What it holds, as JSON or as text.</summary>
     public string Body { get; init; } = "";
+
+    /// <summary>Its place in the sealed ledger, from 0 on; null while it is not sealed.</summary>
     public long? Position { get; init; }
 
     /// <summary>What is held of its sealed values, as JSON; null when there are none, or they are forgotten.</summary>
     public string? Held { get; init; }
 }
 
+/// <summary>A signed head of the ledger.</summary>
 public sealed class HeadRow
 {
+    /// <summary>How many entries it covers.</summary>
     public long Size { get; init; }
+
+    /// <summary>The root of the Merkle tree (RFC 9162 section 2.1), 32 octets.</summary>
     public byte[] Root { get; init; } = [];
+
+    /// <summary>When it was signed, in milliseconds since 1970 (UTC).</summary>
     public long SignedAt { get; init; }
+
+    /// <summary>The signature over size and root (ECDSA with P-256).</summary>
     public byte[] Signature { get; init; } = [];
+
+    /// <summary>The key that verifies it, in base64.</summary>
     public string PublicKey { get; init; } = "";
 }
 
@@ -38,6 +66,7 @@ public static class LedgerTables
             new { limit }
         );
 
+    /// <summary>Seals entries: their places and the hashes of their leaves.</summary>
     public static Task AddLeavesAsync(this Session session, IReadOnlyCollection<(long Position, long Entry, string Hash)> leaves) =>
         session.BulkAsync(
             "INSERT INTO ledger_leaves (position, entry, hash) SELECT position, entry, "
@@ -55,6 +84,7 @@ public static class LedgerTables
             ("hash", "text")
         );
 
+    /// <summary>Keeps a signed head.</summary>
     public static Task AddHeadAsync(this Session session, HeadRow head) =>
         session.ExecuteAsync(
             "INSERT INTO ledger_heads (size, root, signed_at, signature, public_key) VALUES (@Size, @Root, @SignedAt, "
@@ -62,12 +92,15 @@ public static class LedgerTables
             head
         );
 
+    /// <summary>The newest head; null before the first.</summary>
     public static Task<HeadRow?> LastHeadAsync(this Session session) =>
         session.FirstAsync<HeadRow>("SELECT size, root, signed_at, signature, public_key FROM ledger_heads ORDER BY size DESC LIMIT 1");
 
+    /// <summary>All heads in order.</summary>
     public static Task<IReadOnlyList<HeadRow>> HeadsAsync(this Session session) =>
         session.QueryAsync<HeadRow>("SELECT size, root, signed_at, signature, public_key FROM ledger_heads ORDER BY size");
 
+    /// <summary>Goes through all leaves in order, without holding them.</summary>
     public static Task EachLeafAsync(this Session session, Action<long, byte[]> each, CancellationToken cancel) =>
         session.ReadEachAsync(
             "SELECT position, hash FROM ledger_leaves ORDER BY position",
@@ -104,6 +137,7 @@ public static class LedgerTables
             cancel
         );
 
+    /// <summary>How many entries are not sealed yet.</summary>
     public static Task<long> UnsealedCountAsync(this Session session) =>
         session.ScalarAsync<long>("SELECT (SELECT COUNT(*) FROM ledger) - (SELECT COUNT(*) FROM ledger_leaves)");
 
@@ -149,6 +183,7 @@ public static class LedgerTables
         );
     }
 
+    /// <summary>An entry by its id; null when there is none.</summary>
     public static Task<LedgerRow?> LedgerEntryAsync(this Session session, string id) =>
         session.FirstAsync<LedgerRow>($"SELECT {Whole} WHERE e.id=@id", new { id });
 

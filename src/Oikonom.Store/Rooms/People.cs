@@ -1,26 +1,58 @@
 namespace Oikonom.Store.Rooms;
 
+/// <summary>A person, as lists show them.</summary>
 public sealed class PersonRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>HR's key of the person.</summary>
     public string PersonKey { get; init; } = "";
+
+    /// <summary>The number people call it by.</summary>
     public string Number { get; init; } = "";
+
+    /// <summary>The name that people read.</summary>
     public string Display { get; init; } = "";
+
+    /// <summary>What lists are sorted and looked through by.</summary>
     public string SearchKey { get; init; } = "";
+
+    /// <summary>Which kind it is of.</summary>
     public string Kind { get; init; } = "";
+
+    /// <summary>The department of the person.</summary>
     public string Department { get; init; } = "";
+
+    /// <summary>The name of the site in the rulebook.</summary>
     public string Site { get; init; } = "";
+
+    /// <summary>What people read.</summary>
     public string Title { get; init; } = "";
+
+    /// <summary>The employee number of the line manager, or "".</summary>
     public string Manager { get; init; } = "";
+
+    /// <summary>The first day, as yyyy-MM-dd.</summary>
     public string StartDay { get; init; } = "";
+
+    /// <summary>The last day, as yyyy-MM-dd; null when none is known.</summary>
     public string? EndDay { get; init; }
+
+    /// <summary>The attributes, as JSON; null when they are forgotten.</summary>
     public string Facts { get; init; } = "{}";
+
+    /// <summary>The name of the source in the rulebook.</summary>
     public string Source { get; init; } = "";
+
+    /// <summary>The other employments, as a JSON list.</summary>
     public string Others { get; init; } = "[]";
 
     /// <summary>What the sources say of all employments, the leading one first; "" when <see cref="Facts"/> and
     /// <see cref="Others"/> say it.</summary>
     public string Said { get; init; } = "";
+
+    /// <summary>When, in milliseconds since 1970 (UTC).</summary>
     public long At { get; init; }
 
     /// <summary>The next instant at which what the person should have may change; null when nothing will.</summary>
@@ -33,15 +65,34 @@ public sealed class PersonRow
 /// <summary>What a person is listed and found by.</summary>
 public sealed class FoundRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>What lists are sorted and looked through by.</summary>
     public string SearchKey { get; init; } = "";
+
+    /// <summary>The name that people read.</summary>
     public string Display { get; init; } = "";
+
+    /// <summary>The number people call it by.</summary>
     public string Number { get; init; } = "";
+
+    /// <summary>The name of the site in the rulebook.</summary>
     public string Site { get; init; } = "";
+
+    /// <summary>The department of the person.</summary>
     public string Department { get; init; } = "";
+
+    /// <summary>What people read.</summary>
     public string Title { get; init; } = "";
+
+    /// <summary>Which kind it is of.</summary>
     public string Kind { get; init; } = "";
+
+    /// <summary>When it changed last, in milliseconds since 1970 (UTC).</summary>
     public long UpdatedAt { get; init; }
+
+    /// <summary>Raised with each change, so that nobody overwrites what they did not see.</summary>
     public long Version { get; init; }
 }
 
@@ -83,6 +134,7 @@ public static class PeopleTables
             PersonColumns
         );
 
+    /// <summary>Writes people down, in the place of what was known of them.</summary>
     public static Task UpsertPeopleAsync(this Session session, IReadOnlyCollection<PersonRow> rows) =>
         session.BulkAsync(
             $"INSERT INTO people ({Columns}, created_at, updated_at, version) SELECT {Columns}, at, at, 1 FROM {{rows}} AS x WHERE true "
@@ -196,8 +248,10 @@ public static class PeopleTables
             cancel
         );
 
+    /// <summary>How many people are known.</summary>
     public static Task<long> PeopleCountAsync(this Session session) => session.ScalarAsync<long>("SELECT COUNT(*) FROM people");
 
+    /// <summary>A person by id; null when there is none.</summary>
     public static Task<PersonRow?> PersonAsync(this Session session, string id) =>
         session.FirstAsync<PersonRow>($"SELECT {ReadColumns} FROM people WHERE id=@id", new { id });
 
@@ -218,6 +272,7 @@ public static class PeopleTables
             ("number", "text")
         );
 
+    /// <summary>A person by employee number or HR's key; null when there is none.</summary>
     public static Task<PersonRow?> PersonByNumberAsync(this Session session, string number) =>
         session.FirstAsync<PersonRow>($"SELECT {ReadColumns} FROM people WHERE number=@number OR person_key=@number", new { number });
 
@@ -227,6 +282,7 @@ public static class PeopleTables
         : name.Length > 0 ? session.PersonByNumberAsync(name)
         : Task.FromResult<PersonRow?>(null);
 
+    /// <summary>People by their ids.</summary>
     public static Task<IReadOnlyList<PersonRow>> PeopleByIdAsync(this Session session, IReadOnlyCollection<string> ids) =>
         session.BulkQueryAsync<PersonRow, object>(
             $"SELECT {string.Join(", ", ReadColumns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON x.id=p.id",
@@ -234,6 +290,7 @@ public static class PeopleTables
             ("id", "text")
         );
 
+    /// <summary>People by HR's keys.</summary>
     public static Task<IReadOnlyList<PersonRow>> PeopleByKeyAsync(this Session session, IReadOnlyCollection<string> keys) =>
         session.BulkQueryAsync<PersonRow, object>(
             $"SELECT {string.Join(", ", ReadColumns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON "

@@ -3,10 +3,16 @@ using Oikonom.Core.People;
 
 namespace Oikonom.Store.Rooms;
 
+/// <summary>A request.</summary>
 public sealed class RequestRow
 {
+    /// <summary>The number people call it by.</summary>
     public long Number { get; init; }
+
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>Which kind it is of.</summary>
     public string Kind { get; set; } = "";
 
     /// <summary>Where it stands; once stored, only <see cref="Move"/> changes it.</summary>
@@ -42,39 +48,87 @@ public sealed class RequestRow
 
     /// <summary>What it is about.</summary>
     public SubjectKind SubjectKind { get; init; }
+
+    /// <summary>The id of what it is about.</summary>
     public string SubjectId
     {
         get => field.Length > 0 ? field : PersonId;
         init;
     } = "";
+
+    /// <summary>The user who raised it, or <c>oikonom</c>.</summary>
     public string Requester { get; init; } = "";
+
+    /// <summary>Why there is one, as JSON.</summary>
     public string Cause { get; set; } = "{}";
+
+    /// <summary>The number of the edition of the rulebook.</summary>
     public long Edition { get; set; }
+
+    /// <summary>The name of its way of approval.</summary>
     public string Workflow { get; set; } = "";
+
+    /// <summary>The plan, as JSON; null while there is none.</summary>
     public string? Plan { get; set; }
+
+    /// <summary>What a decision is bound to; null while there is no plan.</summary>
     public string? PlanDigest { get; set; }
+
+    /// <summary>The stage as people read it, or "".</summary>
     public string StageTitle { get; set; } = "";
 
     /// <summary>User names as |a|b|, or "" when a role decides.</summary>
     public string Deciders { get; set; } = "";
+
+    /// <summary>The role that decides, or "".</summary>
     public string DeciderRole { get; set; } = "";
+
+    /// <summary>Who decides, in words.</summary>
     public string DeciderWhy { get; set; } = "";
+
+    /// <summary>What is wrong with it, in words; "" when nothing is.</summary>
     public string Problem { get; set; } = "";
+
+    /// <summary>Entries to choose from, as a JSON list; or "".</summary>
     public string Candidates { get; set; } = "";
+
+    /// <summary>The entries that were chosen, by target, as JSON.</summary>
     public string Chosen { get; set; } = "{}";
+
+    /// <summary>Since when it waits, in milliseconds since 1970 (UTC).</summary>
     public long SinceAt { get; set; }
+
+    /// <summary>When it was made, in milliseconds since 1970 (UTC).</summary>
     public long CreatedAt { get; init; }
+
+    /// <summary>When it changed last, in milliseconds since 1970 (UTC).</summary>
     public long UpdatedAt { get; set; }
+
+    /// <summary>When it was over, in milliseconds since 1970 (UTC); null while it is open.</summary>
     public long? CompletedAt { get; set; }
+
+    /// <summary>When it is due, in milliseconds since 1970 (UTC).</summary>
     public long? DueAt { get; set; }
+
+    /// <summary>How often it was tried without success.</summary>
     public long Attempts { get; set; }
+
+    /// <summary>The node that has it, or "".</summary>
     public string LeaseOwner { get; set; } = "";
+
+    /// <summary>Until when a node has it, in milliseconds since 1970 (UTC).</summary>
     public long LeaseUntil { get; set; }
+
+    /// <summary>Raised with each claim; what an older one reports decides nothing.</summary>
     public long Fence { get; set; }
+
+    /// <summary>Raised with each change, so that nobody overwrites what they did not see.</summary>
     public long Version { get; set; }
 
     /// <summary>The source it came from, or <c>hand</c>.</summary>
     public string Source { get; init; } = "";
+
+    /// <summary>What is asked for by hand, as JSON.</summary>
     public string Wish { get; set; } = "{}";
 
     /// <summary>What the stage wants decided, as a JSON list.</summary>
@@ -85,6 +139,8 @@ public sealed class RequestRow
 
     /// <summary>Deadline, next reminder and how far it has escalated, as JSON.</summary>
     public string Clock { get; set; } = "{}";
+
+    /// <summary>When its clock rings, in milliseconds since 1970 (UTC); null when it does not.</summary>
     public long? ClockAt { get; set; }
 
     /// <summary>Why an operator holds it, or "".</summary>
@@ -92,6 +148,8 @@ public sealed class RequestRow
 
     /// <summary>The plan people saw before this one, while it is still to be decided.</summary>
     public string? PlanBefore { get; set; }
+
+    /// <summary>1 when nobody decided in time, else 0.</summary>
     public long Late { get; set; }
 
     /// <summary>The file it was asked for in, when that is decided as a whole; else "".</summary>
@@ -119,29 +177,63 @@ public sealed class RequestRow
     public string Account { get; init; } = "";
 
     // Joined from the person.
+
+    /// <summary>The name that people read.</summary>
     public string Display { get; init; } = "";
+
+    /// <summary>The employee number of the person.</summary>
     public string PersonNumber { get; init; } = "";
+
+    /// <summary>The department of the person.</summary>
     public string Department { get; init; } = "";
+
+    /// <summary>The name of the site in the rulebook.</summary>
     public string Site { get; init; } = "";
+
+    /// <summary>The first day, as yyyy-MM-dd.</summary>
     public string StartDay { get; init; } = "";
+
+    /// <summary>What people read.</summary>
     public string Title { get; init; } = "";
 }
 
+/// <summary>Something that was decided or said on a request.</summary>
 public sealed class DecisionRow
 {
+    /// <summary>The id of the request it belongs to.</summary>
     public string RequestId { get; init; } = "";
+
+    /// <summary>The stage as people read it, or "".</summary>
     public string StageTitle { get; init; } = "";
+
+    /// <summary>The user who did it, or <c>oikonom</c>.</summary>
     public string Actor { get; init; } = "";
+
+    /// <summary>What was decided.</summary>
     public string Verdict { get; init; } = "";
+
+    /// <summary>What was said with it; may be empty.</summary>
     public string Remark { get; init; } = "";
+
+    /// <summary>SHA-256 of what it covers, in lower-case hexadecimal.</summary>
     public string Digest { get; init; } = "";
+
+    /// <summary>When, in milliseconds since 1970 (UTC).</summary>
     public long At { get; init; }
+
+    /// <summary>The name of the stage, or "".</summary>
     public string Stage { get; init; } = "";
+
+    /// <summary>The item of the plan, or "" for all of them.</summary>
     public string Item { get; init; } = "";
 
     /// <summary>Whose right was used, when it was handed over; else "".</summary>
     public string OnBehalf { get; init; } = "";
+
+    /// <summary>The digests of the items it covered, as JSON.</summary>
     public string Covers { get; init; } = "{}";
+
+    /// <summary>How often all approvals have been asked for, from 1 on.</summary>
     public long Round { get; init; } = 1;
 }
 
@@ -159,9 +251,16 @@ public sealed record RequestFilter(
     IReadOnlyList<string>? InboxRoles = null
 )
 {
+    /// <summary>The name of the site in the rulebook.</summary>
     public string Site { get; init; } = "";
+
+    /// <summary>The department of the person.</summary>
     public string Department { get; init; } = "";
+
+    /// <summary>The user who raised it, or <c>oikonom</c>.</summary>
     public string Requester { get; init; } = "";
+
+    /// <summary>The name of the target in the rulebook.</summary>
     public string Target { get; init; } = "";
 
     /// <summary>A user or role it waits on.</summary>
@@ -212,6 +311,7 @@ public static class RequestTables
 
     private const string From = $"FROM requests r {Joined}";
 
+    /// <summary>Adds requests; each gets a number.</summary>
     public static Task AddRequestsAsync(this Session session, IReadOnlyCollection<RequestRow> rows) =>
         session.BulkAsync(
             "INSERT INTO requests (id, kind, state, stage, person_id, subject_kind, subject_id, requester, cause, edition, workflow, "
@@ -241,6 +341,7 @@ public static class RequestTables
             ("rollout", "text")
         );
 
+    /// <summary>A request by its id; null when there is none.</summary>
     public static Task<RequestRow?> RequestAsync(this Session session, string id, bool forUpdate = false) =>
         session.FirstAsync<RequestRow>(
             $"SELECT {Columns} {From} WHERE r.id=@id{(forUpdate && session.Engine.ForUpdate.Length > 0 ? " FOR UPDATE OF r" : "")}",
@@ -254,9 +355,14 @@ public static class RequestTables
             ? session.RequestByNumberAsync(number)
         : Task.FromResult<RequestRow?>(null);
 
+    /// <summary>A request by its number; null when there is none.</summary>
     public static Task<RequestRow?> RequestByNumberAsync(this Session session, long number) =>
         session.FirstAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.number=@number", new { number });
 
+    /// <summary>
+    /// Requests of some people that decide about them as a whole and are not carried out yet. What only sets right what was changed
+    /// outside is not among them.
+    /// </summary>
     public static Task<IReadOnlyList<RequestRow>> OpenRequestsOfAsync(this Session session, IReadOnlyCollection<string> people) =>
         session.BulkQueryAsync<RequestRow, object>(
             $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.person_id {Joined} "
@@ -284,6 +390,7 @@ public static class RequestTables
             ).Select(r => (r.SubjectId, r.Number, EnumText.Parse<RequestState>(r.State))),
         ];
 
+    /// <summary>One page of requests.</summary>
     public static Task<IReadOnlyList<RequestRow>> RequestsPageAsync(this Session session, RequestFilter filter)
     {
         var (from, condition, parameters) = Chosen(filter);
@@ -427,6 +534,7 @@ public static class RequestTables
         }
     }
 
+    /// <summary>Requests by their ids.</summary>
     public static Task<IReadOnlyList<RequestRow>> RequestsByIdAsync(this Session session, IReadOnlyCollection<string> ids) =>
         session.BulkQueryAsync<RequestRow, object>(
             $"SELECT {Columns} FROM {{rows}} AS x {{join}} requests r ON x.id=r.id {Joined}",
@@ -454,6 +562,7 @@ public static class RequestTables
     public static Task<IReadOnlyList<RequestRow>> WaitingRequestsAsync(this Session session) =>
         session.QueryAsync<RequestRow>($"SELECT {Columns} {From} WHERE r.state IN ('deciding','asked','releasing') ORDER BY r.number");
 
+    /// <summary>How many requests stand in each state.</summary>
     public static async Task<IReadOnlyDictionary<string, long>> RequestCountsAsync(this Session session) =>
         (
             await session
@@ -506,6 +615,7 @@ public static class RequestTables
             new { now, limit }
         );
 
+    /// <summary>Puts off when the clock of a request rings.</summary>
     public static Task PutClockOffAsync(this Session session, string id, long at) =>
         session.ExecuteAsync("UPDATE requests SET clock_at=@at, version=version+1 WHERE id=@id", new { id, at });
 
@@ -564,6 +674,7 @@ public static class RequestTables
         );
     }
 
+    /// <summary>Notes what was decided or said.</summary>
     public static Task AddDecisionAsync(this Session session, DecisionRow row) =>
         session.ExecuteAsync(
             "INSERT INTO decisions (request_id, stage_title, actor, verdict, remark, digest, at, stage, item, on_behalf, "
@@ -572,6 +683,7 @@ public static class RequestTables
             row
         );
 
+    /// <summary>What was decided and said on a request, in order.</summary>
     public static Task<IReadOnlyList<DecisionRow>> DecisionsAsync(this Session session, string request) =>
         session.QueryAsync<DecisionRow>(
             "SELECT request_id, stage_title, actor, verdict, remark, digest, at, stage, item, on_behalf, covers, round FROM "

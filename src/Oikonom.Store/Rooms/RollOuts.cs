@@ -5,19 +5,34 @@ namespace Oikonom.Store.Rooms;
 /// <summary>Puts people on an edition: one case, carried out in waves.</summary>
 public sealed class RolloutRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>The number people call it by.</summary>
     public long Number { get; init; }
+
+    /// <summary>The number of the edition of the rulebook.</summary>
     public long Edition { get; init; }
+
+    /// <summary>Where it stands.</summary>
     public string State { get; set; } = "";
 
     /// <summary>Who published the edition, and the second person who agreed or "".</summary>
     public string Author { get; init; } = "";
+
+    /// <summary>Who agreed, or "".</summary>
     public string Agreed { get; init; } = "";
+
+    /// <summary>When it was made, in milliseconds since 1970 (UTC).</summary>
     public long MadeAt { get; init; }
 
     /// <summary>How many people would differ, how many of them would have less, and for how many nothing would change.</summary>
     public long People { get; init; }
+
+    /// <summary>How many people would have less.</summary>
     public long Losing { get; init; }
+
+    /// <summary>How many are as they were.</summary>
     public long Same { get; init; }
 
     /// <summary>How many the edition cannot serve.</summary>
@@ -28,28 +43,45 @@ public sealed class RolloutRow
 
     /// <summary>Why the brake holds it, or "".</summary>
     public string Brake { get; init; } = "";
+
+    /// <summary>The user who let it pass, or "".</summary>
     public string ReleasedBy { get; set; } = "";
 
     /// <summary>The wave that began last, from 1 on; 0 before the first.</summary>
     public long Wave { get; set; }
+
+    /// <summary>How many people a wave has.</summary>
     public long WaveSize { get; set; }
 
     /// <summary>Milliseconds between two waves; null waits for somebody to go on.</summary>
     public long? Pause { get; set; }
+
+    /// <summary>When it is looked at next, in milliseconds since 1970 (UTC); null when never.</summary>
     public long? NextAt { get; set; }
 
     /// <summary>The wave that is being turned back, or null.</summary>
     public long? Turning { get; set; }
+
+    /// <summary>What is wrong with it, in words; "" when nothing is.</summary>
     public string Problem { get; set; } = "";
+
+    /// <summary>When it changed last, in milliseconds since 1970 (UTC).</summary>
     public long UpdatedAt { get; set; }
 }
 
 /// <summary>One person of a roll-out.</summary>
 public sealed class RolloutPersonRow
 {
+    /// <summary>The roll-out it belongs to.</summary>
     public string RolloutId { get; init; } = "";
+
+    /// <summary>The id of the person it is about.</summary>
     public string PersonId { get; init; } = "";
+
+    /// <summary>The department of the person.</summary>
     public string Department { get; init; } = "";
+
+    /// <summary>The edition they came from.</summary>
     public long FromEdition { get; init; }
 
     /// <summary>What would change, as JSON; "[]" when nothing would.</summary>
@@ -57,6 +89,8 @@ public sealed class RolloutPersonRow
 
     /// <summary>The digest of <see cref="Effects"/>: what a decision covers.</summary>
     public string Digest { get; init; } = "";
+
+    /// <summary>1 when the person would have less, else 0.</summary>
     public long Loses { get; init; }
 
     /// <summary>open, failing, approved, declined, running, own (decided as a request of its own), done, moved (by another
@@ -65,51 +99,103 @@ public sealed class RolloutPersonRow
 
     /// <summary>The wave they went with; 0 before, and of those for whom nothing changed.</summary>
     public long Wave { get; set; }
+
+    /// <summary>The id of the request it belongs to.</summary>
     public string RequestId { get; set; } = "";
+
+    /// <summary>What is wrong with it, in words; "" when nothing is.</summary>
     public string Problem { get; set; } = "";
 
     // Joined from the person.
+
+    /// <summary>The name that people read.</summary>
     public string Display { get; init; } = "";
+
+    /// <summary>The employee number of the person.</summary>
     public string PersonNumber { get; init; } = "";
+
+    /// <summary>The name of the site in the rulebook.</summary>
     public string Site { get; init; } = "";
+
+    /// <summary>The edition the person was on.</summary>
     public long OnEdition { get; init; }
 }
 
 /// <summary>A person of a roll-out with how their request stands.</summary>
 public sealed class RolloutUnderWay
 {
+    /// <summary>The id of the person it is about.</summary>
     public string PersonId { get; init; } = "";
+
+    /// <summary>Where it stands.</summary>
     public string State { get; init; } = "";
+
+    /// <summary>The wave, from 1 on.</summary>
     public long Wave { get; init; }
+
+    /// <summary>The number of the edition of the rulebook.</summary>
     public long Edition { get; init; }
+
+    /// <summary>Where its request stands.</summary>
     public RequestState RequestState { get; init; }
+
+    /// <summary>The name of its way of approval.</summary>
     public string Workflow { get; init; } = "";
+
+    /// <summary>What is wrong with it, in words; "" when nothing is.</summary>
     public string Problem { get; init; } = "";
+
+    /// <summary>How often it was tried without success.</summary>
     public long Attempts { get; init; }
+
+    /// <summary>The number people call it by.</summary>
     public long Number { get; init; }
+
+    /// <summary>Why it was stopped, or "".</summary>
     public long Stopped { get; init; }
 }
 
+/// <summary>A decision on a roll-out.</summary>
 public sealed class RolloutDecisionRow
 {
+    /// <summary>The roll-out it belongs to.</summary>
     public string RolloutId { get; init; } = "";
 
     /// <summary>The department decided about, or "" for all.</summary>
     public string Department { get; init; } = "";
+
+    /// <summary>The user who did it, or <c>oikonom</c>.</summary>
     public string Actor { get; init; } = "";
+
+    /// <summary>What was decided.</summary>
     public string Verdict { get; init; } = "";
+
+    /// <summary>What was said with it; may be empty.</summary>
     public string Remark { get; init; } = "";
+
+    /// <summary>SHA-256 of what it covers, in lower-case hexadecimal.</summary>
     public string Digest { get; init; } = "";
+
+    /// <summary>How many people it is about.</summary>
     public long People { get; init; }
+
+    /// <summary>When, in milliseconds since 1970 (UTC).</summary>
     public long At { get; init; }
 }
 
 /// <summary>Which people of a roll-out a list shows.</summary>
 public sealed record RolloutFilter(string Rollout, string State, string Department, string Template, long? Wave, string Text)
 {
+    /// <summary>The parts of the organisation that are seen; null for all.</summary>
     public IReadOnlyList<(IReadOnlyList<string> Sites, IReadOnlyList<string> Departments)>? Reach { get; init; }
+
+    /// <summary>The name of the last one of the page before.</summary>
     public string AfterName { get; init; } = "";
+
+    /// <summary>The id of the last one of the page before.</summary>
     public string AfterId { get; init; } = "";
+
+    /// <summary>How many at most.</summary>
     public int Limit { get; init; } = 50;
 }
 
@@ -124,9 +210,11 @@ public static class RolloutTables
         "x.rollout_id, x.person_id, x.department, x.from_edition, x.effects, x.digest, x.loses, x.state, x.wave, x.request_id, "
         + "x.problem, p.display, p.number AS person_number, p.site, p.edition AS on_edition";
 
+    /// <summary>The number of the next roll-out.</summary>
     public static Task<long> NextRolloutNumberAsync(this Session session) =>
         session.ScalarAsync<long>("SELECT COALESCE(MAX(number),0)+1 FROM rollouts");
 
+    /// <summary>Adds a roll-out.</summary>
     public static Task AddRolloutAsync(this Session session, RolloutRow row) =>
         session.ExecuteAsync(
             $"INSERT INTO rollouts ({Columns}) VALUES (@Id, @Number, @Edition, @State, @Author, @Agreed, @MadeAt, @People, "
@@ -178,6 +266,7 @@ public static class RolloutTables
             new { now }
         );
 
+    /// <summary>Changes a roll-out.</summary>
     public static Task SaveRolloutAsync(this Session session, RolloutRow row) =>
         session.ExecuteAsync(
             "UPDATE rollouts SET state=@State, released_by=@ReleasedBy, wave=@Wave, wave_size=@WaveSize, pause=@Pause, "
@@ -279,6 +368,7 @@ public static class RolloutTables
         );
     }
 
+    /// <summary>Writes down whom a roll-out is about, and what changes for them.</summary>
     public static Task SaveRolloutPeopleAsync(this Session session, IReadOnlyCollection<RolloutPersonRow> rows) =>
         session.BulkAsync(
             "UPDATE rollout_people SET state=x.state, wave=x.wave, request_id=x.request_id, problem=x.problem FROM {rows} AS x "
@@ -296,6 +386,7 @@ public static class RolloutTables
     public static Task<long?> LastDoneWaveAsync(this Session session, string rollout) =>
         session.ScalarAsync<long?>("SELECT MAX(wave) FROM rollout_people WHERE rollout_id=@rollout AND state='done'", new { rollout });
 
+    /// <summary>Moves people of a roll-out to a state.</summary>
     public static Task MarkRolloutPeopleAsync(this Session session, string rollout, IReadOnlyCollection<string> people, string state) =>
         session.BulkAsync(
             "UPDATE rollout_people SET state=x.state FROM {rows} AS x WHERE rollout_people.rollout_id=x.rollout_id AND "
@@ -381,6 +472,7 @@ public static class RolloutTables
             new { rollout, edition }
         );
 
+    /// <summary>Notes a decision on a roll-out.</summary>
     public static Task AddRolloutDecisionAsync(this Session session, RolloutDecisionRow row) =>
         session.ExecuteAsync(
             "INSERT INTO rollout_decisions (rollout_id, department, actor, verdict, remark, digest, people, at) VALUES (@RolloutId, "
@@ -388,6 +480,7 @@ public static class RolloutTables
             row
         );
 
+    /// <summary>The decisions on a roll-out, in order.</summary>
     public static Task<IReadOnlyList<RolloutDecisionRow>> RolloutDecisionsAsync(this Session session, string rollout) =>
         session.QueryAsync<RolloutDecisionRow>(
             "SELECT rollout_id, department, actor, verdict, remark, digest, people, at FROM rollout_decisions WHERE "

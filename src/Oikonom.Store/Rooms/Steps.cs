@@ -5,40 +5,74 @@ using Oikonom.Core.People;
 
 namespace Oikonom.Store.Rooms;
 
+/// <summary>One change of a request that is carried out.</summary>
 public sealed class StepRow
 {
+    /// <summary>Its id, in the order of time.</summary>
     public string Id { get; init; } = "";
+
+    /// <summary>The id of the request it belongs to.</summary>
     public string RequestId { get; init; } = "";
 
     /// <summary>What its request is about: the person, or the account that belongs to nobody.</summary>
     public string SubjectId { get; init; } = "";
+
+    /// <summary>What it is about.</summary>
     public SubjectKind SubjectKind { get; init; }
 
     /// <summary>The person who answers for the subject; the same as the subject where it is a person.</summary>
     public string PersonId { get; init; } = "";
+
+    /// <summary>The name of the target in the rulebook.</summary>
     public string Target { get; init; } = "";
+
+    /// <summary>Its place in the plan, from 1 on.</summary>
     public long Ordinal { get; init; }
+
+    /// <summary>What is done, as JSON.</summary>
     public string Change { get; init; } = "{}";
+
+    /// <summary>When it is due, in milliseconds since 1970 (UTC).</summary>
     public long DueAt { get; init; }
+
+    /// <summary>1 when the request is complete without it, else 0.</summary>
     public long Later { get; init; }
 
     /// <summary>1 when it takes access away: then no other step of the same subject delays it.</summary>
     public long Removes { get; init; }
+
+    /// <summary>Where it stands.</summary>
     public StepState State { get; init; }
+
+    /// <summary>How often it was tried without success.</summary>
     public long Attempts { get; init; }
+
+    /// <summary>What is wrong with it, in words; "" when nothing is.</summary>
     public string Problem { get; init; } = "";
+
+    /// <summary>When it was done, in milliseconds since 1970 (UTC); null while it is not.</summary>
     public long? DoneAt { get; init; }
 
     /// <summary>The edition the person is on now: whatever was approved when, that one says what should be so.</summary>
     public long Edition { get; init; }
+
+    /// <summary>The number people call it by.</summary>
     public long Number { get; init; }
 }
 
+/// <summary>All steps of one subject in one target.</summary>
 public sealed class ChainRow
 {
+    /// <summary>The id of what it is about.</summary>
     public string SubjectId { get; init; } = "";
+
+    /// <summary>The name of the target in the rulebook.</summary>
     public string Target { get; init; } = "";
+
+    /// <summary>Raised with each claim; what an older one reports decides nothing.</summary>
     public long Fence { get; init; }
+
+    /// <summary>When it is due, in milliseconds since 1970 (UTC).</summary>
     public long? DueAt { get; init; }
 }
 
@@ -100,6 +134,7 @@ public static class StepTables
         return $"CASE state {string.Join(' ', cases)} END";
     }
 
+    /// <summary>Adds steps; their chains are due with the first of them.</summary>
     public static async Task AddStepsAsync(this Session session, IReadOnlyCollection<StepRow> rows)
     {
         await session
@@ -141,6 +176,7 @@ public static class StepTables
             .ConfigureAwait(false);
     }
 
+    /// <summary>The steps of a request, in the order of its plan.</summary>
     public static Task<IReadOnlyList<StepRow>> StepsOfAsync(this Session session, string request) =>
         session.QueryAsync<StepRow>(
             "SELECT id, request_id, subject_id, target, ordinal, change, due_at, later, state, attempts, problem, done_at FROM "
@@ -202,6 +238,7 @@ public static class StepTables
             ("fence", "bigint")
         );
 
+    /// <summary>Writes down how steps ended.</summary>
     public static Task SaveStepsAsync(this Session session, IReadOnlyCollection<StepRow> rows) =>
         session.BulkAsync(
             "UPDATE steps SET state=x.state, attempts=x.attempts, problem=x.problem, due_at=x.due_at, done_at=x.done_at FROM "
@@ -291,6 +328,7 @@ public static class StepTables
             ("id", "text")
         );
 
+    /// <summary>Notes what is wrong with requests; "" when nothing is.</summary>
     public static Task SetProblemsAsync(this Session session, IReadOnlyCollection<(string Request, string Problem)> rows, long now) =>
         session.BulkAsync(
             "UPDATE requests SET problem=x.problem, updated_at=x.at, version=version+1 FROM {rows} AS x WHERE requests.id=x.id "
@@ -362,20 +400,29 @@ public static class StepTables
     }
 }
 
+/// <summary>How a target stands, in numbers.</summary>
 public sealed class TargetCounts
 {
+    /// <summary>How many accounts are recorded.</summary>
     public long Accounts { get; init; }
 
     /// <summary>Accounts that belong to nobody.</summary>
     public long Nobodys { get; init; }
+
+    /// <summary>How many steps wait.</summary>
     public long Waiting { get; init; }
+
+    /// <summary>How many steps do not succeed.</summary>
     public long Failing { get; init; }
+
+    /// <summary>What is wrong with it, in words; "" when nothing is.</summary>
     public string? Problem { get; init; }
 }
 
 /// <summary>What waits and what fails in a target.</summary>
 public static class TargetTables
 {
+    /// <summary>How a target stands.</summary>
     public static async Task<TargetCounts> TargetCountsAsync(this Session session, string target) =>
         await session
             .FirstAsync<TargetCounts>(

@@ -16,7 +16,10 @@ internal sealed class GroupBatcher(Func<string, IReadOnlyList<GroupBatcher.Wish>
 
     private sealed class Queue
     {
+        /// <summary>What is to be changed with the next modify.</summary>
         public readonly List<Wish> Waiting = [];
+
+        /// <summary>True while a modify is under way.</summary>
         public bool Running;
     }
 
