@@ -374,6 +374,8 @@ internal static class AskCommands
                     ),
                     "Nothing waits for you."
                 );
+                foreach (var attention in today.Attention)
+                    Show.Line($"! {attention.Text}");
                 if (today.Starters.Count > 0)
                     Show.Table(
                         ["Starts", "Person", "Department", "Site", "Not ready because it"],
