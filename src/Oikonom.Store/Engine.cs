@@ -18,6 +18,9 @@ public abstract class Engine
     /// <summary>Appended to a SELECT whose rows are about to be changed.</summary>
     public abstract string ForUpdate { get; }
 
+    /// <summary>Begins a transaction that only reads, and sees the store as it was at its first statement.</summary>
+    public abstract string BeginSnapshot { get; }
+
     /// <summary>Appended to a SELECT that claims work: rows that others hold are passed over.</summary>
     public abstract string SkipLocked { get; }
 
@@ -130,6 +133,7 @@ public sealed class SqliteEngine(string path) : Engine, IAsyncDisposable
 
     public override string Name => "sqlite";
     public override string ForUpdate => "";
+    public override string BeginSnapshot => "BEGIN";
     public override string SkipLocked => "";
     public override string JoinInOrder => "CROSS JOIN";
     public override bool SingleWriter => true;
@@ -217,6 +221,7 @@ public sealed class PostgresEngine : Engine, IAsyncDisposable
 
     public override string Name => "postgres";
     public override string ForUpdate => " FOR UPDATE";
+    public override string BeginSnapshot => "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY";
     public override string SkipLocked => " FOR UPDATE SKIP LOCKED";
     public override string JoinInOrder => "JOIN";
     public override bool SingleWriter => false;

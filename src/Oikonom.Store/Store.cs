@@ -27,13 +27,31 @@ public sealed class Store : IAsyncDisposable
     /// <summary>Raised after a decision committed; loops look for work, streams for hints.</summary>
     public event Action? Committed;
 
-    /// <summary>Reads, as of one instant.</summary>
+    /// <summary>Reads. Between two statements others may write; what must fit together is read by <see cref="SnapshotAsync"/>.</summary>
     public async Task<T> ReadAsync<T>(Func<Session, Task<T>> work, CancellationToken cancel = default)
     {
         var connection = await _engine.OpenAsync(cancel).ConfigureAwait(false);
         await using var _ = connection.ConfigureAwait(false);
         return await work(new(_engine, connection, null)).ConfigureAwait(false);
     }
+
+    /// <summary>Reads all of it as of one instant, whoever writes meanwhile.</summary>
+    public Task<T> SnapshotAsync<T>(Func<Session, Task<T>> work, CancellationToken cancel = default) =>
+        ReadAsync(
+            async session =>
+            {
+                await session.ExecuteAsync(_engine.BeginSnapshot).ConfigureAwait(false);
+                try
+                {
+                    return await work(session).ConfigureAwait(false);
+                }
+                finally
+                {
+                    await session.ExecuteAsync("ROLLBACK").ConfigureAwait(false);
+                }
+            },
+            cancel
+        );
 
     /// <summary>One transaction: what <paramref name="work"/> did, the ledger, the hints and the notices, or nothing.</summary>
     public async Task<T> WriteAsync<T>(Func<Session, Task<T>> work, CancellationToken cancel = default)

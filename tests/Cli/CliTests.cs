@@ -633,17 +633,17 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         var row = HrRow.New();
         await _world.BringAsync(row);
         await SignInAsync("ines");
-        var dry = await RunAsync($"requests new access --person {row.Number} --entitlement directory/paymets --until 2027-01-31 --dry-run");
+        var dry = await RunAsync($"requests new access --person {row.Number} --entitlement directory/paymets --until 2034-01-31 --dry-run");
         Assert.Equal(1, dry.Code);
         Assert.Contains("Did you mean 'directory/payments'?", dry.Out, StringComparison.Ordinal);
         Assert.Contains("Say what it is needed for", dry.Out, StringComparison.Ordinal);
         dry = await RunAsync(
-            $"requests new access --person {row.Number} --entitlement directory/payments --until 2027-01-31 --reason audit --dry-run"
+            $"requests new access --person {row.Number} --entitlement directory/payments --until 2034-01-31 --reason audit --dry-run"
         );
         Assert.Equal(0, dry.Code);
         Assert.Contains("Who decides (Access beside the templates)", dry.Out, StringComparison.Ordinal);
         var made = await RunAsync(
-            $"requests new access --person {row.Number} --entitlement directory/payments --until 2027-01-31 --reason audit"
+            $"requests new access --person {row.Number} --entitlement directory/payments --until 2034-01-31 --reason audit"
         );
         var number = made.Out.Split(' ')[1];
         await _world.WaitForAsync(number, "deciding");
@@ -663,7 +663,7 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         await SignInAsync("mara");
         Assert.Contains(
             "tomas decides for mara",
-            (await RunAsync("delegations add tomas --from 2026-12-21 --until 2027-01-03")).Out,
+            (await RunAsync("delegations add tomas --from 2033-12-21 --until 2034-01-03")).Out,
             StringComparison.Ordinal
         );
         Assert.Contains("tomas", (await RunAsync("delegations list")).Out, StringComparison.Ordinal);

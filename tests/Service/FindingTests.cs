@@ -69,6 +69,11 @@ public sealed class FindingTests(Servers servers)
         Assert.Equal(400, await RefusedAsync("otto", "directory", " "));
         Assert.Equal(404, await RefusedAsync("otto", "directory:administrator", "as agreed"));
         Assert.Equal(404, await RefusedAsync("otto", "elsewhere", "as agreed"));
+        // Nobody lets their own account be, whatever their role.
+        await world.SaveUserAsync("lea", new("Lea", "lea@northmere.example", ["operator"], row.Number, true));
+        var own = (await world.SignInAsync("lea")).PostAsJsonAsync(leave, new LeaveBody("directory", "mine"));
+        Assert.Equal("own-request", (await World.RefusedAsync(own)).Code);
+        Assert.False(Assert.Single((await world.GetAsync<PersonDetail>($"/api/v1/people/{person}", "lea")).Findings!).MayLeave);
         await World.OkAsync((await world.SignInAsync("otto")).PostAsJsonAsync(leave, new LeaveBody("directory", "as agreed")));
 
         Assert.Equal("withdrawn", (await world.RequestAsync(finding.RequestId)).Summary.State);

@@ -124,7 +124,7 @@ public sealed class KeepingTests(Servers servers)
         await using var world = await World.StartAsync(servers.Directory, new() { Mail = false });
         var (ines, edda) = (await world.SignInAsync("ines"), await world.SignInAsync("edda"));
         var id = Guid.CreateVersion7();
-        var body = new NewRequest("access", "E1020", "month end", Grants: [new("directory/payments", null, "2027-01-31")]);
+        var body = new NewRequest("access", "E1020", "month end", Grants: [new("directory/payments", null, "2034-01-31")]);
         await World.OkAsync(ines.PutAsJsonAsync($"/api/v1/drafts/{id}", new DraftBody("payments", body)));
         await World.OkAsync(ines.PutAsJsonAsync($"/api/v1/drafts/{id}", new DraftBody("payments for Ada", body with { Reason = "audit" })));
         var kept = Assert.Single((await world.GetAsync<Page<Draft>>("/api/v1/drafts", "ines")).Items);

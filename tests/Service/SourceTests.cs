@@ -110,11 +110,11 @@ public sealed class SourceTests(Servers servers)
         var left = await PostAsync<RecordView>(
             world,
             $"/api/v1/sources/hr/vanished/{leaves.Number}",
-            new VanishedBody("leaves", new(2027, 1, 31))
+            new VanishedBody("leaves", new(2034, 1, 31))
         );
         Assert.Equal("leaver", (await world.RequestAsync(left.RequestId)).Summary.Kind);
         Assert.Equal(
-            "2027-01-31",
+            "2034-01-31",
             (await world.GetAsync<PersonDetail>($"/api/v1/people/{leaves.Number}")).Record.Single(a => a.Name == "end").Value
         );
         Assert.Empty((await world.GetAsync<Page<RecordView>>("/api/v1/sources/hr/vanished", "edda")).Items);

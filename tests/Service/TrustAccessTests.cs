@@ -564,7 +564,7 @@ public sealed class TrustAccessTests(Servers servers)
         var ines = await world.SignInAsync("ines");
         // One key, two nodes, at once: one request.
         await using var node = await world.JoinAsync();
-        var body = new NewRequest("access", person.Number, "x", Grants: [new("directory/payments", null, "2027-06-30")]);
+        var body = new NewRequest("access", person.Number, "x", Grants: [new("directory/payments", null, "2034-06-30")]);
         async Task<string> RaiseAsync(World at)
         {
             using var client = Anyone(at);

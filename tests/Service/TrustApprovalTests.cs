@@ -134,7 +134,7 @@ public sealed class TrustApprovalTests(Servers servers)
         await world.WaitForAsync(joiner.Id!, "completed");
         var asked = await RaiseAsync(
             world,
-            new("access", person.Number, "x", Grants: [new("directory/payments", null, "2027-06-30")]),
+            new("access", person.Number, "x", Grants: [new("directory/payments", null, "2034-06-30")]),
             "boss"
         );
         asked = await world.WaitForAsync(asked.Summary.Id, "deciding");

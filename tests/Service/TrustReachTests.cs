@@ -85,7 +85,7 @@ public sealed class TrustReachTests(Servers servers)
                 "access",
                 here.Number,
                 "a secret reason",
-                Grants: [new("facilities/wet-suit"), new("directory/payments", null, "2027-06-30")]
+                Grants: [new("facilities/wet-suit"), new("directory/payments", null, "2034-06-30")]
             )
         );
         asked = await world.WaitForAsync(asked.Summary.Id, "deciding");
@@ -121,7 +121,7 @@ public sealed class TrustReachTests(Servers servers)
                     ["to"] = "far",
                     ["from"] = "mara",
                     ["begins"] = "2026-01-01",
-                    ["ends"] = "2027-01-01",
+                    ["ends"] = "2034-01-01",
                     ["kinds"] = Array.Empty<string>(),
                     ["records"] = new[] { new { person_no = here.Person } },
                     ["verdict"] = "leaves",
@@ -141,7 +141,7 @@ public sealed class TrustReachTests(Servers servers)
                     ["position"] = 0,
                     ["target"] = "directory",
                     ["immutableId"] = "x",
-                    ["until"] = "2027-12-31",
+                    ["until"] = "2034-12-31",
                     ["query"] = "x",
                     ["event"] = "decide",
                     ["quick"] = true,
@@ -209,7 +209,7 @@ public sealed class TrustReachTests(Servers servers)
                 ["given"] = "Fay",
                 ["family"] = "Far",
                 ["kind"] = "employee",
-                ["start"] = "2027-01-04",
+                ["start"] = "2034-01-04",
                 ["site"] = "harbour",
                 ["department"] = "Dive Team",
                 ["title"] = "Diver",
@@ -340,7 +340,7 @@ public sealed class TrustReachTests(Servers servers)
                 new ReleaseBody(request.PlanDigest ?? ""),
                 new ChangeBody(request.PlanDigest ?? "", Record: new Dictionary<string, string> { ["manager"] = "E9600" }),
                 new TextBody("x"),
-                new DelegationBody("eve", "2026-01-01", "2027-12-31", From: "mara"),
+                new DelegationBody("eve", "2026-01-01", "2034-12-31", From: "mara"),
                 new ManyBody([new(request.Summary.Id, request.PlanDigest ?? "")])
             );
             var path = act switch

@@ -123,6 +123,7 @@ public sealed class WorkflowTests(Servers servers)
         Assert.Equal("leaver", over.Summary.Kind);
         Assert.Empty(over.Plan);
         Assert.Equal("Nothing needed to change.", over.Story.Now);
+        Assert.Equal(("needless", "completed, nothing was needed"), (over.Summary.Outcome, over.Summary.StateText));
         await using var ldap = await servers.Directory.ConnectAsync();
         Assert.Empty(
             await ldap.SearchAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("employeeNumber", row.Number), "1.1"))

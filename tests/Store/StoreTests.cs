@@ -115,6 +115,38 @@ public abstract partial class StoreTests : IAsyncLifetime
         });
 
     [Fact]
+    public async Task What_is_read_as_of_one_instant_fits_together_whoever_writes_meanwhile()
+    {
+        await _store.WriteAsync(s => s.UpsertPeopleAsync([Person("1")]));
+        Task AnotherAsync(string id) => _store.WriteAsync(s => s.UpsertPeopleAsync([Person(id)]));
+        var apart = await _store.ReadAsync(async s =>
+        {
+            var first = await s.PeopleCountAsync();
+            await AnotherAsync("2");
+            return (first, await s.PeopleCountAsync());
+        });
+        Assert.Equal((1, 2), apart);
+        var together = await _store.SnapshotAsync(async s =>
+        {
+            var first = await s.PeopleCountAsync();
+            await AnotherAsync("3");
+            return (first, await s.PeopleCountAsync());
+        });
+        Assert.Equal((2, 2), together);
+        // The connection goes back without what was begun on it, also after a failure.
+        await Assert.ThrowsAsync<InvalidOperationException>(() =>
+            _store.SnapshotAsync<long>(async s =>
+            {
+                await s.PeopleCountAsync();
+                throw new InvalidOperationException("no");
+            })
+        );
+        await AnotherAsync("4");
+        Assert.Equal(4, await _store.SnapshotAsync(s => s.PeopleCountAsync()));
+        Assert.Equal(4, await _store.ReadAsync(s => s.PeopleCountAsync()));
+    }
+
+    [Fact]
     public async Task A_decision_that_fails_leaves_nothing_behind()
     {
         await Assert.ThrowsAsync<InvalidOperationException>(() =>

@@ -460,7 +460,7 @@ public static class RequestEndpoints
     {
         var real = await store.RequireRequestIdAsync(id, cancel);
         var now = time.GetUtcNow();
-        return await store.ReadAsync(
+        return await store.SnapshotAsync(
             async s =>
             {
                 var row = await s.RequestAsync(real) ?? throw Named.NoRequest(id);

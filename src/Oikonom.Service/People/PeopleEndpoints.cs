@@ -236,7 +236,7 @@ public static class PeopleEndpoints
     )
     {
         var newest = await editions.CurrentOrNullAsync(cancel);
-        return await store.ReadAsync(
+        return await store.SnapshotAsync(
             async s =>
             {
                 var row = await s.RequirePersonAsync(id);

@@ -339,6 +339,8 @@ internal sealed partial class Teller(World world, DateOnly first, HashSet<(strin
             return await SaysAsync(says);
         if (Effect().Match(then) is { Success: true } effect)
             return await EffectAsync(effect);
+        if (Ended().Match(then) is { Success: true } ended)
+            return await FoundAsync(ended) is { } over && over.Outcome == ended.Groups["outcome"].Value ? null : await NoneAsync(ended);
         if (Reached().Match(then) is { Success: true } reached)
         {
             if (await FoundAsync(reached) is not { } request)
@@ -454,7 +456,7 @@ internal sealed partial class Teller(World world, DateOnly first, HashSet<(strin
         + string.Join(
             ", ",
             (await world.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={Of(match).Row.Family}")).Items.Select(r =>
-                $"{r.Kind} {r.State} ({r.Cause})"
+                $"{r.Kind} {r.State} {r.Outcome}"
             )
         );
 
@@ -546,6 +548,9 @@ internal sealed partial class Teller(World world, DateOnly first, HashSet<(strin
 
     [GeneratedRegex(@"^(?<who>\w+) is unlocked$")]
     private static partial Regex OutsideUnlocks();
+
+    [GeneratedRegex(@"^the (?<kind>\w+) of (?<who>\w+) ended (?<outcome>done|partly|needless)$")]
+    private static partial Regex Ended();
 
     [GeneratedRegex(@"^the (?<kind>\w+) of (?<who>\w+) has (?<not>not )?reached (?<point>[\w ]+)$")]
     private static partial Regex Reached();
