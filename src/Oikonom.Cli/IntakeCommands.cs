@@ -95,7 +95,10 @@ internal static class IntakeCommands
                 run.SetAside.Select(a => (IReadOnlyList<string>)[Text(a.Line), a.Column, a.Value, a.Reason]),
                 ""
             );
-        if (run.Requests.Count > 0)
+        if (run.DryRun)
+            foreach (var request in run.Requests)
+                Tell(request);
+        else if (run.Requests.Count > 0)
             Show.Table(
                 ["Request", "What happened", "Person", "Number"],
                 run.Requests.Select(r => (IReadOnlyList<string>)[r.Kind, r.What, r.Person, r.Number]),
@@ -104,6 +107,18 @@ internal static class IntakeCommands
         if (run.Outcome == "held")
             Show.Line(
                 $"Look at it with 'oikonom intake held {run.Id}', then 'oikonom intake pass {run.Id}' or 'oikonom intake drop {run.Id}'."
+            );
+    }
+
+    /// <summary>What a dry run says of one record: what happened, and each attribute from what to what.</summary>
+    private static void Tell(RaisedRequest request)
+    {
+        Show.Line($"{request.Kind} {request.Number}: {request.Text}");
+        foreach (var change in request.Changes ?? [])
+            Show.Line(
+                change.Before.Count == 0
+                    ? $"    {change.Name}: {string.Join(", ", change.After)}"
+                    : $"    {change.Name}: {string.Join(", ", change.Before)} → {(change.After.Count > 0 ? string.Join(", ", change.After) : "none")}"
             );
     }
 

@@ -23,7 +23,17 @@ public sealed record IntakeCounts(
 public sealed record SetAside(string File, int Line, string Column, string Value, string Reason, string Key = "");
 
 /// <summary>A request that a run raised or would raise. <c>Id</c> is null when it was only looked at.</summary>
-public sealed record RaisedRequest(string? Id, string Kind, string Person, string Number, string What = "");
+/// <param name="Text">What happened in a sentence with its days; told by a dry run.</param>
+/// <param name="Changes">The attributes of the record that differ, all of somebody new; told by a dry run.</param>
+public sealed record RaisedRequest(
+    string? Id,
+    string Kind,
+    string Person,
+    string Number,
+    string What = "",
+    string? Text = null,
+    IReadOnlyList<AttributeChangeView>? Changes = null
+);
 
 public sealed record IntakeRun(
     string Id,

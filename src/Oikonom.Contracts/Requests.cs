@@ -58,7 +58,8 @@ public sealed record StepView(
     string? Problem,
     DateTimeOffset Due,
     DateTimeOffset? DoneAt,
-    bool Later
+    bool Later,
+    string Kind = ""
 );
 
 public sealed record DecisionView(

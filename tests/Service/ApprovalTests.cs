@@ -1,5 +1,6 @@
 using System.Net.Http.Json;
 using Oikonom.Contracts;
+using Oikonom.Standins.Directory;
 using Oikonom.Testing;
 using Xunit;
 
@@ -24,9 +25,20 @@ public sealed class ApprovalTests(Servers servers)
             _ => text,
         };
 
-    private async Task<World> StartAsync(string engine = "sqlite", Func<string, string, string>? change = null, bool movesClock = false)
+    private async Task<World> StartAsync(
+        string engine = "sqlite",
+        Func<string, string, string>? change = null,
+        bool movesClock = false,
+        TestDirectory? directory = null
+    )
     {
-        var world = await World.StartAsync(servers.Directory, (await servers.OnAsync(engine)) with { MovesClock = movesClock });
+        var world = await World.StartAsync(
+            directory ?? servers.Directory,
+            (await servers.OnAsync(engine)) with
+            {
+                MovesClock = movesClock,
+            }
+        );
         var edda = await world.SignInAsync("edda");
         await world.SaveUserAsync("silas", new("Silas", "silas@northmere.example", ["approver"], "E9004", true));
         await World.OkAsync(
@@ -68,6 +80,60 @@ public sealed class ApprovalTests(Servers servers)
         var person = row ?? HrRow.New();
         await world.BringAsync(person);
         return person;
+    }
+
+    [Theory]
+    [InlineData("sqlite")]
+    [InlineData("postgres")]
+    public async Task What_runs_is_taken_back_with_what_was_done_told_and_set_right(string engine)
+    {
+        await using var own = await TestDirectory.StartAsync();
+        await using var world = await StartAsync(engine, directory: own);
+        var person = await PersonAsync(world);
+        var wish = new NewRequest(
+            "access",
+            person.Number,
+            "month end",
+            Grants: [new("directory/rescue-volunteers", null, "2034-02-28"), new("directory/ticket-desk", null, "2034-02-28")]
+        );
+        var request = await world.WaitForAsync((await RaiseAsync(world, wish)).Summary.Id, "deciding");
+        request = await ApproveAsync(world, request, "mara");
+        request = await ApproveAsync(world, request, "silas", "directory/rescue-volunteers");
+        // One of the groups is gone when it runs: one step is done, the next stops.
+        await using (var root = await own.ConnectAsRootAsync())
+            await root.DeleteAsync($"cn=ticket-desk,{DirectoryOptions.Groups}");
+        request = await ApproveAsync(world, request, "tomas", "directory/ticket-desk");
+        request = await world.EventuallyAsync(
+            () => world.RequestAsync(request.Summary.Id),
+            r => r.Steps.Any(s => s.State == "stopped") && r.Steps.Any(s => s.State == "done")
+        );
+
+        // Who it is about by HR, or who only decides, does not take it back; an operator of the target may.
+        Assert.Equal((403, "not-yours"), Short(await RefusedAsync(world, request, "withdraw", new DeclineBody("no"), "tomas")));
+        Assert.False((await world.RequestAsync(request.Summary.Id, "tomas")).Rights.Withdraw);
+        Assert.True(request.Rights.Withdraw);
+        request = await DoAsync(world, request, "withdraw", new DeclineBody("the group is gone"), "otto");
+        Assert.Equal(("withdrawn", "partly"), (request.Summary.State, request.Summary.Outcome));
+        Assert.Contains("was done; the rest was not carried out", request.Story.Now, StringComparison.Ordinal);
+        Assert.Contains("Rescue volunteers", request.Story.Now, StringComparison.Ordinal);
+        Assert.DoesNotContain(request.Steps, s => s.State is "pending" or "stopped");
+        Assert.Null(request.Summary.Problem);
+        await world.EventuallyAsync(
+            () => Task.FromResult(world.Mail!.Mails.Where(m => m.Subject.EndsWith("was taken back", StringComparison.Ordinal)).ToList()),
+            m => m.Count == 1 && m[0].To == "ines@northmere.example" && m[0].Body.Contains("the group is gone", StringComparison.Ordinal)
+        );
+        Assert.Equal(409, (await RefusedAsync(world, request, "withdraw", new DeclineBody("again"), "otto")).Status);
+
+        // What was given of it is taken away again, by a request that people see, and nothing else is touched.
+        var undo = await world.EventuallyAsync(
+            async () => (await world.GetAsync<Page<RequestSummary>>("/api/v1/requests?kind=change")).Items,
+            all => all.Count == 1 && all[0].State == "deciding"
+        );
+        var undone = await world.RequestAsync(undo[0].Id);
+        Assert.Contains($"Request {request.Summary.Number} was taken back", undone.Cause.Text, StringComparison.Ordinal);
+        Assert.Equal(["revoke", "verify"], undone.Plan.Select(c => c.Kind));
+        Assert.Equal("rescue-volunteers", undone.Plan[0].Subject);
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
     }
 
     [Theory]

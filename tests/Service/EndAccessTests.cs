@@ -37,4 +37,43 @@ public sealed class EndAccessTests(Servers servers)
         var seen = await world.GetAsync<PersonDetail>($"/api/v1/people/{joiner.Summary.PersonId}", "otto");
         Assert.All(seen.Grants, g => Assert.False(g.MayEnd));
     }
+
+    [Fact]
+    public async Task What_is_taken_early_ends_what_was_to_take_it_later_and_the_person_is_told_why()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        var row = HrRow.New("Mo");
+        var joiner = await world.BringAsync(row, "completed");
+        var asked = await ApprovalTests.RaiseAsync(
+            world,
+            new("access", row.Number, "rota", Grants: [new("directory/research-lab", null, "2034-01-31")])
+        );
+        asked = await ApprovalTests.ApproveAsync(world, await world.WaitForAsync(asked.Summary.Id, "deciding"), "mara");
+        if (asked.Summary.State == "deciding")
+            await ApprovalTests.ApproveAsync(world, asked, "tomas");
+        asked = await world.WaitForAsync(asked.Summary.Id, "completed");
+        Assert.Equal(2, asked.Steps.Count(s => s is { Later: true, State: "pending" }));
+        await World.OkAsync(
+            (await world.SignInAsync("mara")).PostAsJsonAsync(
+                $"/api/v1/people/{joiner.Summary.PersonId}/access/end",
+                new EndAccessBody("directory/research-lab", "the survey is over")
+            )
+        );
+        var ended = await world.EventuallyAsync(
+            () => world.RequestAsync(asked.Summary.Id),
+            r => r.Steps.All(s => s.State is "done" or "dropped")
+        );
+        Assert.All(ended.Steps.Where(s => s.Later), s => Assert.Contains("does it at once", s.Problem!, StringComparison.Ordinal));
+        Assert.Equal("completed", ended.Summary.State);
+        var told = await world.EventuallyAsync(
+            () =>
+                Task.FromResult(
+                    world.Mail!.Mails.Where(m => m.Subject.StartsWith("Access of yours was taken away", StringComparison.Ordinal)).ToList()
+                ),
+            m => m.Count == 1
+        );
+        Assert.StartsWith("mo.", told[0].To, StringComparison.Ordinal);
+        Assert.Contains("took access from you: the survey is over", told[0].Body, StringComparison.Ordinal);
+        Assert.Contains("- Research lab", told[0].Body, StringComparison.Ordinal);
+    }
 }

@@ -79,13 +79,27 @@ public sealed class IntakeTests(Servers servers)
     public async Task A_dry_run_tells_and_changes_nothing()
     {
         await using var world = await World.StartAsync(servers.Directory);
-        world.WriteHr(HrRow.New(), HrRow.New() with { Site = "nowhere" });
+        var row = HrRow.New("Una");
+        world.WriteHr(row, HrRow.New() with { Site = "nowhere" });
         var dry = await world.RunIntakeAsync(dryRun: true);
+        var told = dry.Requests.Single();
+        Assert.Equal($"Una {row.Family} starts on {row.Start} as {row.Title}", told.Text);
+        Assert.Contains(told.Changes!, c => c is { Name: "department", Before.Count: 0 } && c.After.Single() == row.Department);
         Assert.Equal((1, 1), (dry.Counts.Joiners, dry.Counts.SetAside));
         Assert.Empty((await world.GetAsync<Page<RequestSummary>>("/api/v1/requests")).Items);
         Assert.Empty((await world.GetAsync<Page<PersonSummary>>("/api/v1/people")).Items);
         Assert.Empty((await world.GetAsync<Page<SetAside>>("/api/v1/sources/hr/set-aside", "edda")).Items);
-        Assert.Equal(dry.Counts.Joiners, (await world.RunIntakeAsync()).Counts.Joiners);
+        var run = await world.RunIntakeAsync();
+        Assert.Equal(dry.Counts.Joiners, run.Counts.Joiners);
+        Assert.Null(run.Requests.Single().Changes);
+
+        // Of somebody known it tells what differs, with its day.
+        world.WriteHr(row with { Title = "Dive master", End = "2034-06-30" }, HrRow.New() with { Site = "nowhere" });
+        var second = (await world.RunIntakeAsync(dryRun: true)).Requests.Single(r => r.Number == row.Number);
+        Assert.Equal(
+            ["end:→2034-06-30", "title:Diver→Dive master"],
+            second.Changes!.Select(c => $"{c.Name}:{string.Join(',', c.Before)}→{string.Join(',', c.After)}")
+        );
     }
 
     [Fact]

@@ -75,6 +75,37 @@ public abstract partial class StoreTests : IAsyncLifetime
         GC.SuppressFinalize(this);
     }
 
+    [Fact]
+    public async Task What_a_request_wrote_is_taken_back_and_what_it_ended_holds_again_unless_a_later_one_took_its_place()
+    {
+        static ExtraRow Grant(string id, string subject, string request) =>
+            new()
+            {
+                Id = id,
+                PersonId = "p1",
+                Kind = "grant",
+                Subject = subject,
+                FromAt = 1,
+                Reason = "{}",
+                RequestId = request,
+            };
+        await _store.WriteAsync(s => s.UpsertPeopleAsync([Person("p1")]));
+        await _store.WriteAsync(s => s.AddExtrasAsync([Grant("a1", "a", "r1"), Grant("b1", "b", "r1")]));
+        await _store.WriteAsync(async s =>
+        {
+            await s.EndExtraAsync("p1", "grant", "a", 2, "r2");
+            await s.EndExtraAsync("p1", "grant", "b", 2, "r2");
+            await s.AddExtrasAsync([Grant("a2", "a", "r2"), Grant("b2", "b", "r2")]);
+        });
+        await _store.WriteAsync(async s =>
+        {
+            await s.EndExtraAsync("p1", "grant", "b", 3, "r3");
+            await s.AddExtrasAsync([Grant("b3", "b", "r3")]);
+        });
+        await _store.WriteAsync(s => s.TakeBackInputsAsync("r2", 4));
+        Assert.Equal(["a1", "b3"], (await _store.ReadAsync(s => s.ExtrasAsync(["p1"]))).Select(e => e.Id));
+    }
+
     private static PersonRow Person(string id, string family = "quill") =>
         new()
         {

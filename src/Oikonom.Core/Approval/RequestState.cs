@@ -47,7 +47,7 @@ public enum RequestState
     Lapsed,
 }
 
-/// <summary>How a completed request ended.</summary>
+/// <summary>How a request ended that was completed, or taken back while it was carried out.</summary>
 [JsonConverter(typeof(JsonStringEnumConverter<RequestOutcome>))]
 public enum RequestOutcome
 {
@@ -59,7 +59,7 @@ public enum RequestOutcome
     [JsonStringEnumMemberName("done")]
     Done,
 
-    /// <summary>Some of it was no longer wanted when its turn came.</summary>
+    /// <summary>Some of it was done; the rest was no longer wanted when its turn came, or taken back.</summary>
     [JsonStringEnumMemberName("partly")]
     Partly,
 
@@ -122,7 +122,9 @@ public static class RequestMachine
                     or RequestState.Choosing
                     or RequestState.Deciding
                     or RequestState.Asked
-                    or RequestState.Releasing,
+                    or RequestState.Releasing
+                    // What has not run yet does not run; what was done is told.
+                    or RequestState.Fulfilling,
                 RequestEvent.Withdraw
             ) => (RequestState.Withdrawn, 0),
             (RequestState.Deciding or RequestState.Asked or RequestState.Releasing or RequestState.Fulfilling, RequestEvent.Replan) => (
@@ -162,6 +164,7 @@ public static class RequestMachine
             (RequestState.Completed, RequestOutcome.Done) => "done",
             (RequestState.Completed, RequestOutcome.Partly) => "done in part",
             (RequestState.Completed, RequestOutcome.Needless) => "completed, nothing was needed",
+            (RequestState.Withdrawn, RequestOutcome.Partly) => "withdrawn when some of it was done",
             _ => Name(state),
         };
 
@@ -173,7 +176,7 @@ public static class RequestMachine
             RequestState.Deciding => "it can be approved or declined.",
             RequestState.Asked => "it can be answered.",
             RequestState.Releasing => "it can be released.",
-            RequestState.Fulfilling => "it runs to its end; raise another request to undo it.",
+            RequestState.Fulfilling => "it runs to its end, or is taken back.",
             _ => "nothing can be decided on it any more.",
         };
 }

@@ -35,6 +35,12 @@ public static partial class NoticeEvents
     /// <summary>To the requester: nothing of it was wanted any more.</summary>
     public const string Lapsed = "lapsed";
 
+    /// <summary>To the requester: somebody else took it back.</summary>
+    public const string Withdrawn = "withdrawn";
+
+    /// <summary>To the person: who answers for it took access from them, and why.</summary>
+    public const string Taken = "taken";
+
     /// <summary>To operators: it cannot go on by itself.</summary>
     public const string Stuck = "stuck";
 
@@ -128,6 +134,15 @@ public static partial class NoticeEvents
             "Request {{number}}, {{kind}} {{person}}: no longer wanted",
             "Dear {{to}},\n\nnothing of your {{kind}} request {{number}} for {{person}} was wanted any more when it was to be "
                 + "carried out; nothing was done.\n\n{{link}}\n"
+        ),
+        [Withdrawn] = (
+            "Request {{number}}, {{kind}} {{person}}: was taken back",
+            "Dear {{to}},\n\nyour {{kind}} request {{number}} for {{person}} was taken back by {{by}}{{text}}.\n\n{{effect}}\n\n{{link}}\n"
+        ),
+        [Taken] = (
+            "Access of yours was taken away (request {{number}})",
+            "Dear {{to}},\n\n{{by}} took access from you: {{text}}\n\n{{effect}}\n\nIf you still need it, talk to {{by}}, or ask for "
+                + "it anew.\n"
         ),
         [Stuck] = (
             "Stuck: request {{number}}, {{kind}} {{person}}",

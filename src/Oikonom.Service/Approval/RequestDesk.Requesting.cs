@@ -1,6 +1,9 @@
 using System.Security.Claims;
+using Oikonom.Core;
 using Oikonom.Core.Approval;
+using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
+using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
@@ -101,6 +104,11 @@ public sealed partial class RequestDesk
     public static bool IsRequesters(Case of, ClaimsPrincipal user) =>
         of.Row.Requester == user.UserName() || (of.User(of.Row.Requester) is null && user.RoleNames().Contains(Roles.Requester));
 
+    /// <summary>
+    /// Takes a request back. What is being carried out stops: what has not run does not run, what was approved with it is no
+    /// input any more, and what was done is told. What that leaves otherwise than the inputs say becomes a request of its own.
+    /// </summary>
+    /// <exception cref="RefusedMove">The request is over, it is another's to take back, or a step of it runs at this moment.</exception>
     public Task WithdrawAsync(string id, ClaimsPrincipal user, string? reason, CancellationToken cancel)
     {
         Check(reason);
@@ -109,14 +117,87 @@ public sealed partial class RequestDesk
             {
                 var of = await LoadAsync(s, id, cancel);
                 RequireMove(of, RequestEvent.Withdraw);
-                if (!IsRequesters(of, user) && !user.RoleNames().Contains(Roles.Engineer))
-                    throw new RefusedMove("not-yours", $"Only the requester, {of.Row.Requester}, or an engineer takes a request back.");
+                if (WhyNotWithdraw(of, of.PartyOf(user), IsRequesters(of, user)) is { } why)
+                    throw new RefusedMove(why.Code, why.Text);
+                var running = of.Row.State == RequestState.Fulfilling;
+                if (running && await s.IsRunningAsync(id, time.Milliseconds()))
+                    throw new RefusedMove("running", "A step of it is being carried out at this moment; try again in a few seconds.");
                 await RemarkAsync(s, of, user, "withdrawn", reason ?? "");
+                if (running)
+                    await StopAsync(s, of, user);
                 await stages.EnterAsync(s, of, RequestEvent.Withdraw);
+                if (!IsRequesters(of, user))
+                    notices.ToRequester(
+                        s,
+                        of,
+                        NoticeEvents.Withdrawn,
+                        new()
+                        {
+                            ["by"] = user.UserName(),
+                            ["text"] = reason is { Length: > 0 } ? $": {reason}" : "",
+                            ["effect"] = of.Row.Outcome == RequestOutcome.Partly ? "Some of it had been done already." : "",
+                        }
+                    );
                 await SaveAsync(s, of.Row);
             },
             cancel
         );
+    }
+
+    /// <summary>Why somebody may not take a request back; null when they may, as far as its state allows.</summary>
+    public static (string Code, string Text)? WhyNotWithdraw(Case of, Party party, bool requesters)
+    {
+        var running = of.Row.State == RequestState.Fulfilling;
+        if (of.Row.Source != Workflow.ByHand && party.IsBeneficiary(of.About))
+            return ("own-request", "This request is about yourself; somebody else takes it back.");
+        if (requesters || party.Roles.Contains(Roles.Engineer))
+            return null;
+        if (!running)
+            return ("not-yours", $"Only the requester, {of.Row.Requester}, or an engineer takes a request back.");
+        return of.Plan.Changes.Select(c => c.Target).Distinct().All(t => party.Holds(Roles.Operator, of.About, t))
+            ? null
+            : (
+                "not-yours",
+                $"Only the requester, {of.Row.Requester}, an engineer, or an operator of its targets takes a request back that runs."
+            );
+    }
+
+    /// <summary>Stops what is being carried out.</summary>
+    private async Task StopAsync(Session s, Case of, ClaimsPrincipal user)
+    {
+        var (row, now) = (of.Row, time.GetUtcNow());
+        var at = now.ToUnixTimeMilliseconds();
+        var why = $"taken back by {user.UserName()}";
+        var done = RequestStory.DoneOf(of, await s.StepsOfAsync(row.Id));
+        await s.DropPendingAsync(row.Id, why, at);
+        await s.DropTasksAsync(row.Id, why, at);
+        await s.FreeChainsAsync(row.Id);
+        row.Outcome = done.Count > 0 ? RequestOutcome.Partly : RequestOutcome.None;
+        row.Problem = "";
+        if (of.Wish.ChangesInputs)
+        {
+            await stages.TakeBackAsync(s, of);
+            // What was done of it is set right the way any change is: with a plan that people see.
+            if (done.Count > 0 && row.SubjectKind == SubjectKind.Person)
+                await Raising.RaiseAsync(
+                    s,
+                    [
+                        new(
+                            row.PersonId,
+                            EnumText.Of(RequestKind.Change),
+                            Case.DefaultFor(of.Edition, EnumText.Of(RequestKind.Change)).Name,
+                            row.Edition,
+                            $"Request {row.Number} was taken back when some of it was done"
+                        )
+                        {
+                            Requester = user.UserName(),
+                            Details = [("undoes", row.Id)],
+                        },
+                    ],
+                    now
+                );
+        }
+        await s.LookAgainAsync([row.PersonId], at);
     }
 
     /// <summary>Changes what was asked for, or what the stage lets an approver change; the plan is made anew.</summary>

@@ -1,5 +1,9 @@
+using System.Text.Json;
 using Oikonom.Contracts;
+using Oikonom.Core;
 using Oikonom.Core.Approval;
+using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Planning;
 using Oikonom.Service.Common;
 using Oikonom.Service.Records;
 using Oikonom.Store.Rooms;
@@ -46,7 +50,7 @@ internal static class RequestStory
             RequestState.Fulfilling => Fulfilling(told, steps, tasks, moment),
             RequestState.Completed => Completed(told, steps),
             RequestState.Lapsed => told.Over("Nothing of it was wanted any more when it ran; nothing was done."),
-            RequestState.Withdrawn => told.Over("It was taken back; nothing was changed."),
+            RequestState.Withdrawn => told.Over(TakenBack(steps)),
             _ => told.Over("It was declined; nothing was changed."),
         };
     }
@@ -57,8 +61,29 @@ internal static class RequestStory
     /// </summary>
     public static IReadOnlyList<StepRow> OfPlan(Case of, IReadOnlyList<StepRow> steps) =>
         of.Row.State is RequestState.Fulfilling or RequestState.Completed or RequestState.Lapsed
+        || of.Row is { State: RequestState.Withdrawn, Outcome: RequestOutcome.Partly }
             ? [.. steps.Where(s => s.Ordinal <= of.Plan.Changes.Count).GroupBy(s => s.Ordinal).OrderBy(g => g.Key).Select(g => g.Last())]
             : [];
+
+    /// <summary>Of the steps of a request, those of its plan that changed something.</summary>
+    public static IReadOnlyList<StepRow> DoneOf(Case of, IReadOnlyList<StepRow> steps) =>
+        [
+            .. OfPlan(of, steps)
+                .Where(s =>
+                    s.State == StepState.Done
+                    && JsonSerializer.Deserialize<Change>(s.Change, JsonSerializerOptions.Web) is not Change.Verify
+                ),
+        ];
+
+    private static string TakenBack(IReadOnlyList<StepView> steps)
+    {
+        var done = steps.Where(s => s.State == "done" && s.Kind != EnumText.Of(ChangeKind.Verify)).Select(s => $"“{s.Text}”").ToList();
+        var others = done.Count > 3 ? $" and {done.Count - 3} more" : "";
+        return done.Count == 0
+            ? "It was taken back; nothing was changed."
+            : $"It was taken back when {string.Join(", ", done.Take(3))}{others} {(done.Count == 1 ? "was" : "were")} done; the rest was not "
+                + "carried out.";
+    }
 
     private static List<string> Done(Case of, Cause cause, IReadOnlyList<StepView> steps)
     {

@@ -155,7 +155,8 @@ public static class RequestViews
             step.Problem.Length > 0 ? step.Problem : null,
             step.DueAt.ToInstant(),
             step.DoneAt.ToInstant(),
-            step.Later == 1
+            step.Later == 1,
+            EnumText.Of(change.Kind)
         );
     }
 
@@ -555,7 +556,7 @@ public static class RequestViews
             whyNot,
             decide,
             row.State == RequestState.Asked && own && asked.Count == 0,
-            waiting && (own || party.Roles.Contains(Roles.Engineer)),
+            (waiting || row.State == RequestState.Fulfilling) && RequestDesk.WhyNotWithdraw(of, party, own) is null,
             release && row.Held.Length == 0,
             release && row.Held.Length > 0,
             release,

@@ -298,10 +298,53 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         var reason = new Reason("request", row.Number.ToString(CultureInfo.InvariantCulture), wish.Reason);
         var subject = wish.Apply(person, rulebook, reason, now);
         foreach (var ended in wish.Ends ?? [])
-            await s.EndExtraAsync(row.PersonId, "grant", ended, at);
+            await s.EndExtraAsync(row.PersonId, "grant", ended, at, row.Id);
+        if (wish.Ends is { Count: > 0 } ends)
+            await TellTakenAsync(s, of, ends);
         await AddInputsAsync(s, row, subject, reason, now);
         if (subject.Fields.Count > 0 || subject.Endings.Count > 0)
             await ShowAsync(s, of, now);
+    }
+
+    /// <summary>Who loses access before its time hears of it from whom, and why; who gave it back knows.</summary>
+    private async Task TellTakenAsync(Session s, Case of, IReadOnlyList<string> keys)
+    {
+        var theirs = of.Users.FirstOrDefault(u => u.Active == 1 && of.Parties.First(p => p.UserName == u.Name).IsBeneficiary(of.About));
+        if (theirs?.Name == of.Row.Requester)
+            return;
+        var titles = keys.Select(k => EntitlementKey.TryParse(k, out var key) ? of.Edition.Rulebook.Find(key)?.Title ?? k : k);
+        var values = new Dictionary<string, string>
+        {
+            ["by"] = of.User(of.Row.Requester)?.Display ?? of.Row.Requester,
+            ["text"] = of.Wish.Reason.Length > 0 ? of.Wish.Reason : "no reason was given",
+            ["effect"] = string.Join('\n', titles.Select(t => $"- {t}")),
+        };
+        if (theirs is not null)
+            notices.To(s, of, theirs, NoticeEvents.Taken, values);
+        else if (await MailOfAsync(s, of.Row.PersonId) is { } mail)
+            notices.ToAddress(s, of, mail, of.Person.Display, NoticeEvents.Taken, values);
+    }
+
+    /// <summary>The mail address in an account of somebody (<c>mail</c>, RFC 4524 section 2.16), or null.</summary>
+    private static async Task<string?> MailOfAsync(Session s, string person) =>
+        (await Recorded.LoadAsync(s, [person]))
+            .State(person)
+            .Accounts.Values.Where(a => a.Enabled)
+            .Select(a => a.Attributes.GetValueOrDefault("mail")?.FirstOrDefault())
+            .FirstOrDefault(mail => MimeKit.MailboxAddress.TryParse(mail, out _));
+
+    /// <summary>What a request wrote into the inputs holds no more, and what it ended holds again.</summary>
+    public async Task TakeBackAsync(Session s, Case of)
+    {
+        var (row, now) = (of.Row, time.GetUtcNow());
+        var at = now.ToUnixTimeMilliseconds();
+        if (row.SubjectKind == SubjectKind.Account)
+        {
+            await s.SetEndAsync(row.SubjectId, null, at);
+            return;
+        }
+        await s.TakeBackInputsAsync(row.Id, at);
+        await ShowAsync(s, of, now);
     }
 
     /// <summary>Each input stands beside those that are there; of the same kind and subject the newer one holds.</summary>
@@ -313,23 +356,23 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         foreach (var grant in subject.Extra)
         {
             var key = grant.Key.ToString();
-            await s.EndExtraAsync(row.PersonId, "grant", key, at);
-            await s.EndExtraAsync(row.PersonId, "refusal", key, at);
+            await s.EndExtraAsync(row.PersonId, "grant", key, at, row.Id);
+            await s.EndExtraAsync(row.PersonId, "refusal", key, at, row.Id);
             extras.Add(Extra("grant", key, grant.From.ToUnixTimeMilliseconds(), grant.Until?.ToUnixTimeMilliseconds()));
         }
         foreach (var asked in subject.Asked)
         {
-            await s.EndExtraAsync(row.PersonId, "template", asked.Template, at);
+            await s.EndExtraAsync(row.PersonId, "template", asked.Template, at, row.Id);
             extras.Add(Extra("template", asked.Template, asked.From.ToUnixTimeMilliseconds(), asked.Until?.ToUnixTimeMilliseconds()));
         }
         foreach (var refused in subject.Refused)
             extras.Add(Extra("refusal", refused, at, null));
         foreach (var field in subject.Fields)
         {
-            await s.EndFieldAsync(row.PersonId, field.Employment, field.Name, field.From.ToUnixTimeMilliseconds(), at);
+            await s.EndFieldAsync(row.PersonId, field.Employment, field.Name, field.From.ToUnixTimeMilliseconds(), at, row.Id);
             // Another last day, decided by people, is the one that holds.
             if (field.Name == BuiltIn.End)
-                await s.TakeBackEndingAsync(row.PersonId, field.Employment, at);
+                await s.TakeBackEndingAsync(row.PersonId, field.Employment, at, row.Id);
             extras.Add(Extra(Inputs.FieldKind, field.Name, field.From.ToUnixTimeMilliseconds(), null, field.Employment, field.Text));
         }
         foreach (var ending in subject.Endings)
@@ -395,6 +438,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             }),
         ]);
         await MoveOthersAsync(s, of, now);
+        await DropOthersAsync(s, of, now);
         await s.LookAgainAsync([row.PersonId], now.ToUnixTimeMilliseconds());
         if (of.Plan.Changes.Any(c => !c.Later))
             return;
@@ -418,6 +462,40 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             NoticeEvents.Completed,
             new() { ["text"] = nothing ? "it is recorded, and no target needed to change" : "what it changes is scheduled" }
         );
+    }
+
+    /// <summary>What other requests would take away later, and this one takes away now, is said there to be done with: unless
+    /// it is to be given again in between.</summary>
+    private static async Task DropOthersAsync(Session s, Case of, DateTimeOffset now)
+    {
+        var taken = of.Plan.Changes.Where(c => c.TakesAway && !(c.Due > now)).Select(c => c.Key).ToHashSet();
+        if (taken.Count == 0)
+            return;
+        taken.ExceptWith(of.Plan.Changes.Where(c => !c.TakesAway && c is not Change.Verify && c.Due > now).Select(c => c.Key));
+        var ahead = (await s.AheadInOthersAsync(of.Row.SubjectId, of.Row.Id, now.ToUnixTimeMilliseconds()))
+            .Select(x => (Step: x, Change: JsonSerializer.Deserialize<Change>(x.Change, JsonSerializerOptions.Web)!))
+            .ToList();
+        taken.ExceptWith(ahead.Where(x => x.Change is { TakesAway: false } and not Change.Verify).Select(x => x.Change.Key));
+        var over = ahead.Where(x => x.Change.TakesAway && taken.Contains(x.Change.Key)).ToList();
+        if (over.Count == 0)
+            return;
+        var left = ahead
+            .Except(over)
+            .Where(x => x.Change is not Change.Verify)
+            .Select(x => (x.Step.RequestId, x.Step.DueAt, x.Change.Account))
+            .ToHashSet();
+        // With nothing left to be done on a day, nothing is read back on it.
+        var readBack = ahead.Where(x =>
+            x.Change is Change.Verify
+            && over.Exists(o => (o.Step.RequestId, o.Step.DueAt, o.Change.Account) == (x.Step.RequestId, x.Step.DueAt, x.Change.Account))
+            && !left.Contains((x.Step.RequestId, x.Step.DueAt, x.Change.Account))
+        );
+        await s.DropStepsAsync(
+            [.. over.Concat(readBack).Select(x => (x.Step.Id, $"request {of.Row.Number} does it at once"))],
+            now.ToUnixTimeMilliseconds()
+        );
+        foreach (var request in over.Select(o => o.Step.RequestId).Distinct())
+            s.Tell("requests", request);
     }
 
     /// <summary>What other requests would do to the same thing on another day, such as wake an account on a first day that was put

@@ -27,7 +27,7 @@ public static class IntakeEndpoints
     {
         api.MapPost(
                 "/sources/{name}/runs",
-                async (string name, IntakeBody body, IntakeRunner runner, ClaimsPrincipal user, CancellationToken cancel) =>
+                async (string name, IntakeBody body, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
                 {
                     var mode = body.Mode ?? "full";
                     if (!Modes.Contains(mode))
@@ -39,7 +39,7 @@ public static class IntakeEndpoints
                             "Not allowed",
                             "A baseline takes people as known without a request; only an engineer runs it."
                         );
-                    return await runner.RunAsync(new(name, mode, body.DryRun == true, user.UserName(), body.Person ?? ""), cancel);
+                    return await desk.RunAsync(new(name, mode, body.DryRun == true, user.UserName(), body.Person ?? ""), user, cancel);
                 }
             )
             .WithName("runIntake")

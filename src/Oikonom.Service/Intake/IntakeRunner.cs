@@ -219,7 +219,12 @@ public sealed partial class IntakeRunner(
             Describe(counts, order.Mode),
             counts,
             [.. reading.SetAside.Take(Shown).Select(View)],
-            [.. taken.Where(t => t.Happening.Raises is not null).Take(Shown).Select(RecordTaker.View)]
+            [
+                .. taken
+                    .Where(t => t.Happening.Raises is not null)
+                    .Take(Shown)
+                    .Select(t => order.DryRun ? RecordTaker.Told(t, taking.Source, taking.Edition.Rulebook) : RecordTaker.View(t)),
+            ]
         );
     }
 

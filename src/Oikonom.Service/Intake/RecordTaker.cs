@@ -400,6 +400,27 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
             EnumText.Of(taken.Happening.What)
         );
 
+    /// <summary>With what would change, as a dry run tells it; nothing of it is kept.</summary>
+    public static RaisedRequest Told(Taken taken, SourceRule source, Core.Rulebook.Rulebook rulebook)
+    {
+        var cause = CauseOf(taken, source, rulebook);
+        var differences = cause.Differences;
+        if (taken.Before is null && taken.Incoming.Facts is { } facts)
+            differences =
+            [
+                .. facts
+                    .Values.Select(v => (v.Key, Text: facts.Text(v.Key)))
+                    .Where(v => v.Text.Length > 0)
+                    .OrderBy(v => v.Key, StringComparer.Ordinal)
+                    .Select(v => new AttributeChange(v.Key, [], [v.Text])),
+            ];
+        return View(taken) with
+        {
+            Text = cause.Text,
+            Changes = [.. differences.Select(d => new AttributeChangeView(d.Name, d.Before, d.After))],
+        };
+    }
+
     private RequestRow Request(Taking taking, Taken one, RequestKind kind, long at)
     {
         var name = EnumText.Of(kind);

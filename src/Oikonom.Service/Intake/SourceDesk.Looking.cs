@@ -127,6 +127,25 @@ public sealed partial class SourceDesk
         );
     }
 
+    /// <summary>Reads a source now, and tells of it what the caller may see.</summary>
+    public async Task<IntakeRun> RunAsync(RunOrder order, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var run = await runner.RunAsync(order, cancel);
+        var veil = await store.ReadAsync(s => sight.OverAsync(s, user, null, false, cancel), cancel);
+        if (veil.IsClear)
+            return run;
+        var rulebook = (await editions.CurrentAsync(cancel)).Rulebook;
+        var source = rulebook.Sources.GetValueOrDefault(run.Source);
+        return run with
+        {
+            SetAside =
+            [
+                .. run.SetAside.Select(a => source is null || veil.HidesColumn(source, a.Column) ? a with { Value = Veil.Cover } : a),
+            ],
+            Requests = [.. run.Requests.Select(r => r with { Changes = r.Changes is { } all ? [.. all.Select(veil.Over)] : null })],
+        };
+    }
+
     /// <summary>Rows with what the caller does not see covered, in the columns as in what is made of them.</summary>
     private async Task<List<PreviewRow>> CoveredAsync(
         Core.Rulebook.Rulebook rulebook,

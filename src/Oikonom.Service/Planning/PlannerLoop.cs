@@ -37,6 +37,11 @@ public sealed partial class PlannerLoop(
     private const int Parallel = 8;
     private long _lastBatch;
 
+    /// <summary>How long a plan waits at most for steps of other requests that change the same subject; less where it is
+    /// urgent.</summary>
+    private static readonly TimeSpan Settling = TimeSpan.FromMinutes(1);
+    private static readonly TimeSpan SettlingUrgent = TimeSpan.FromSeconds(2);
+
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
         var now = time.Milliseconds();
@@ -562,6 +567,12 @@ public sealed partial class PlannerLoop(
                     await s.SaveRequestAsync(row);
                     return false;
                 }
+                if (await IsUnsettledAsync(s, row, request, wish))
+                {
+                    (row.LeaseOwner, row.LeaseUntil, row.DueAt) = ("", 0, time.Milliseconds() + 300);
+                    await s.SaveRequestAsync(row);
+                    return false;
+                }
                 // The person goes by the rules they are on; who decides is a matter of the newest.
                 (row.Edition, row.OnEdition) = (decides.Number, on);
                 row.Plan = plan.ToJson();
@@ -601,6 +612,18 @@ public sealed partial class PlannerLoop(
             },
             cancel
         );
+
+    /// <summary>True when what the plan was made from is being changed by steps of another request, or was since it was looked
+    /// at: what they do would be in no plan.</summary>
+    private Task<bool> IsUnsettledAsync(Store.Session s, RequestRow row, RequestRow claimed, Wish wish)
+    {
+        var now = time.Milliseconds();
+        var claimedAt = claimed.LeaseUntil - (long)(options.LeaseSeconds * 1000);
+        var patience = wish.Urgent ? SettlingUrgent : Settling;
+        return now - row.SinceAt > patience.TotalMilliseconds
+            ? Task.FromResult(false)
+            : s.IsMovingAsync(row.SubjectId, row.Id, claimedAt, now);
+    }
 
     /// <param name="waitsOn">Who or what lets it go on.</param>
     private Task PostponeAsync(RequestRow request, string problem, CancellationToken cancel, string waitsOn) =>

@@ -242,22 +242,32 @@ public static class ApprovalTables
         );
 
     /// <summary>Ends an input by hand of a person.</summary>
-    public static Task EndExtraAsync(this Session session, string person, string kind, string subject, long at) =>
+    /// <param name="by">The request that ends it.</param>
+    public static Task EndExtraAsync(this Session session, string person, string kind, string subject, long at, string by) =>
         session.ExecuteAsync(
-            "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind=@kind AND subject=@subject AND ended_at IS NULL",
+            "UPDATE extras SET ended_at=@at, ended_by=@by WHERE person_id=@person AND kind=@kind AND subject=@subject AND ended_at IS NULL",
             new
             {
                 person,
                 kind,
                 subject,
                 at,
+                by,
             }
         );
 
     /// <summary>Ends an attribute that was set by hand: what was to begin from an instant on, or all of it with 0.</summary>
-    public static Task EndFieldAsync(this Session session, string person, string employment, string name, long from, long at) =>
+    public static Task EndFieldAsync(
+        this Session session,
+        string person,
+        string employment,
+        string name,
+        long from,
+        long at,
+        string by = ""
+    ) =>
         session.ExecuteAsync(
-            "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind='field' AND employment=@employment AND "
+            "UPDATE extras SET ended_at=@at, ended_by=@by WHERE person_id=@person AND kind='field' AND employment=@employment AND "
                 + "subject=@name AND from_at>=@from AND ended_at IS NULL",
             new
             {
@@ -266,8 +276,26 @@ public static class ApprovalTables
                 name,
                 from,
                 at,
+                by,
             }
         );
+
+    /// <summary>Ends what a request wrote into the inputs, and lets hold again what it ended, save where a later input took its
+    /// place.</summary>
+    public static async Task TakeBackInputsAsync(this Session session, string request, long at)
+    {
+        await session
+            .ExecuteAsync("UPDATE extras SET ended_at=@at WHERE request_id=@request AND ended_at IS NULL", new { request, at })
+            .ConfigureAwait(false);
+        await session
+            .ExecuteAsync(
+                "UPDATE extras SET ended_at=NULL, ended_by='' WHERE ended_by=@request AND request_id<>@request AND NOT EXISTS (SELECT 1 "
+                    + "FROM extras n WHERE n.person_id=extras.person_id AND n.kind=extras.kind AND n.subject=extras.subject AND "
+                    + "n.employment=extras.employment AND n.ended_at IS NULL)",
+                new { request }
+            )
+            .ConfigureAwait(false);
+    }
 
     /// <summary>What was approved for an employment goes on under its new number.</summary>
     public static Task RenumberExtrasAsync(this Session session, string person, string before, string after) =>
@@ -282,14 +310,15 @@ public static class ApprovalTables
         );
 
     /// <summary>Takes back the end of an employment that was set by hand.</summary>
-    public static Task TakeBackEndingAsync(this Session session, string person, string employment, long at) =>
+    public static Task TakeBackEndingAsync(this Session session, string person, string employment, long at, string by) =>
         session.ExecuteAsync(
-            "UPDATE extras SET ended_at=@at WHERE person_id=@person AND kind='end' AND employment=@employment AND ended_at IS NULL",
+            "UPDATE extras SET ended_at=@at, ended_by=@by WHERE person_id=@person AND kind='end' AND employment=@employment AND ended_at IS NULL",
             new
             {
                 person,
                 employment,
                 at,
+                by,
             }
         );
 

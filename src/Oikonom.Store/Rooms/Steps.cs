@@ -105,6 +105,60 @@ public static class StepTables
                 .ConfigureAwait(false);
     }
 
+    /// <summary>True while other requests of a subject are changing it: steps that are due and were not tried yet, and with
+    /// <paramref name="since"/> those that were done from then on.</summary>
+    /// <param name="since">In milliseconds, as <paramref name="now"/>.</param>
+    public static async Task<bool> IsMovingAsync(this Session session, string subject, string request, long since, long now) =>
+        await session
+            .ScalarAsync<long>(
+                "SELECT COUNT(*) FROM steps WHERE subject_id=@subject AND request_id<>@request AND "
+                    + "((state='pending' AND attempts=0 AND due_at<=@now) OR (state='done' AND done_at>=@since))",
+                new
+                {
+                    subject,
+                    request,
+                    since,
+                    now,
+                }
+            )
+            .ConfigureAwait(false) > 0;
+
+    /// <summary>True while a node works on what steps of a request wait for; what is idle stays so until the end of the
+    /// transaction.</summary>
+    /// <param name="now">In milliseconds.</param>
+    public static async Task<bool> IsRunningAsync(this Session session, string request, long now) =>
+        (
+            await session
+                .QueryAsync<long>(
+                    "SELECT c.lease_until FROM chains c WHERE EXISTS (SELECT 1 FROM steps s WHERE s.request_id=@request AND "
+                        + "s.subject_id=c.subject_id AND s.target=c.target AND s.state IN "
+                        + OpenStates
+                        + ") ORDER BY c.subject_id, c.target"
+                        + session.Engine.ForUpdate,
+                    new { request }
+                )
+                .ConfigureAwait(false)
+        ).Any(lease => lease > now);
+
+    /// <summary>Makes the chains that steps of a request were on due with what still waits on them.</summary>
+    public static Task FreeChainsAsync(this Session session, string request) =>
+        session.ExecuteAsync(
+            "UPDATE chains SET due_at="
+                + NextOfChain
+                + " WHERE EXISTS (SELECT 1 FROM steps s WHERE s.request_id=@request AND s.subject_id=chains.subject_id AND "
+                + "s.target=chains.target)",
+            new { request }
+        );
+
+    /// <summary>When a chain is due: with its next step, and while one is stopped with the next that takes access away.</summary>
+    private const string NextOfChain =
+        "CASE WHEN EXISTS (SELECT 1 FROM steps s WHERE "
+        + "s.subject_id=chains.subject_id AND s.target=chains.target AND s.state='stopped') "
+        + "THEN (SELECT MIN(s.due_at) FROM steps s WHERE s.subject_id=chains.subject_id AND s.target=chains.target AND "
+        + "s.state='pending' AND s.removes=1) "
+        + "ELSE (SELECT MIN(s.due_at) FROM steps s WHERE s.subject_id=chains.subject_id AND s.target=chains.target AND "
+        + "s.state='pending') END";
+
     /// <summary>What waits for its day in other requests of a subject.</summary>
     public static Task<IReadOnlyList<StepRow>> AheadInOthersAsync(this Session session, string subject, string request, long now) =>
         session.QueryAsync<StepRow>(
@@ -267,13 +321,9 @@ public static class StepTables
     /// takes access away.</summary>
     public static Task ReleaseChainsAsync(this Session session, IReadOnlyCollection<ChainRow> chains) =>
         session.BulkAsync(
-            "UPDATE chains SET lease_owner='', lease_until=0, due_at=CASE WHEN EXISTS (SELECT 1 FROM steps s WHERE "
-                + "s.subject_id=chains.subject_id AND s.target=chains.target AND s.state='stopped') "
-                + "THEN (SELECT MIN(s.due_at) FROM steps s WHERE s.subject_id=chains.subject_id AND s.target=chains.target AND "
-                + "s.state='pending' AND s.removes=1) "
-                + "ELSE (SELECT MIN(s.due_at) FROM steps s WHERE s.subject_id=chains.subject_id AND s.target=chains.target AND "
-                + "s.state='pending') END "
-                + "FROM {rows} AS x WHERE chains.subject_id=x.subject_id AND chains.target=x.target AND chains.fence=x.fence",
+            "UPDATE chains SET lease_owner='', lease_until=0, due_at="
+                + NextOfChain
+                + " FROM {rows} AS x WHERE chains.subject_id=x.subject_id AND chains.target=x.target AND chains.fence=x.fence",
             chains,
             ("subject_id", "text"),
             ("target", "text"),
@@ -379,6 +429,24 @@ public static class StepTables
                 reason,
                 now,
             }
+        );
+
+    /// <summary>Drops steps that have not run, each with the reason.</summary>
+    public static Task DropStepsAsync(this Session session, IReadOnlyCollection<(string Id, string Reason)> steps, long now) =>
+        session.BulkAsync(
+            $"UPDATE steps SET state={Each(StepMachine.Drop)}, problem=x.reason, done_at=x.at FROM {{rows}} AS x WHERE steps.id=x.id "
+                + $"AND state IN {OpenStates}",
+            [
+                .. steps.Select(s => new
+                {
+                    s.Id,
+                    s.Reason,
+                    At = now,
+                }),
+            ],
+            ("id", "text"),
+            ("reason", "text"),
+            ("at", "bigint")
         );
 
     /// <summary>Lets stopped and waiting steps of a request run at once.</summary>

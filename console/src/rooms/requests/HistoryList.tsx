@@ -1,10 +1,10 @@
 import { useInfiniteQuery } from '@tanstack/react-query';
 import { Link } from '@tanstack/react-router';
-import { api, ask, type Schemas } from '../../api/client';
+import { api, ask } from '../../api/client';
 import { Button } from '../../parts/Button';
-import { count } from '../../parts/count';
 import { Failure } from '../../parts/Notice';
 import { at } from '../../parts/when';
+import { Changes } from '../common/Changes';
 import style from '../common/Rooms.module.css';
 import { Who } from '../common/Who';
 
@@ -66,27 +66,5 @@ export function HistoryList({ of, id }: { of: 'people' | 'requests'; id: string 
         </div>
       )}
     </section>
-  );
-}
-
-const few = 4;
-
-/** Attributes before and after; a new account's many stay folded. */
-function Changes({ changes }: { changes: Schemas['HistoryLine']['changes'] }) {
-  return (
-    <details open={changes.length <= few}>
-      <summary>{count(changes.length, 'attribute')}</summary>
-      <table className={style.attributes}>
-        <tbody>
-          {changes.map((change) => (
-            <tr key={change.name}>
-              <th scope="row">{change.name}</th>
-              <td>{change.before.length > 0 && <del>{change.before.join(', ')}</del>}</td>
-              <td>{change.after.length > 0 ? <ins>{change.after.join(', ')}</ins> : 'taken away'}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </details>
   );
 }

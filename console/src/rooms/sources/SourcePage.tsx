@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link, useParams } from '@tanstack/react-router';
 import { useState } from 'react';
-import { api, ask, type SourceDetail, type SourceTest } from '../../api/client';
+import { api, ask, type Schemas, type SourceDetail, type SourceTest } from '../../api/client';
 import { Button } from '../../parts/Button';
 import { Dialog, DialogActions } from '../../parts/Dialog';
 import { Failure, Loading, Notice } from '../../parts/Notice';
@@ -12,6 +12,7 @@ import { useMe } from '../../shell/Shell';
 import style from '../common/Rooms.module.css';
 import { allRequests } from '../requests/requestSearch';
 import book from '../rulebook/Rulebook.module.css';
+import { DryRun } from './DryRun';
 
 export function SourcePage() {
   const { name } = useParams({ from: '/shell/sources/$name' });
@@ -30,6 +31,7 @@ function Source({ source }: { source: SourceDetail }) {
   const me = useMe();
   const engineer = me.data?.roles.includes('engineer') ?? false;
   const [preview, setPreview] = useState<SourceTest | null>(null);
+  const [dry, setDry] = useState<Schemas['IntakeRun'] | null>(null);
   const path = { params: { path: { name } } };
   const again = () => queries.invalidateQueries({ queryKey: ['sources'] });
   const act = useMutation({
@@ -46,7 +48,8 @@ function Source({ source }: { source: SourceDetail }) {
       const run = await ask(
         api.POST('/api/v1/sources/{name}/runs', { ...path, body: { mode: 'full', dryRun: what === 'dry', person: null } }),
       );
-      return `${what === 'dry' ? 'Nothing was changed. ' : ''}${run.message}`;
+      setDry(what === 'dry' ? run : null);
+      return what === 'dry' ? '' : run.message;
     },
     onSettled: () => void again(),
   });
@@ -103,6 +106,7 @@ function Source({ source }: { source: SourceDetail }) {
           </div>
         </section>
         {source.summary.heldRun && <Held run={source.summary.heldRun} />}
+        {dry && <DryRun run={dry} close={() => setDry(null)} />}
         {preview && <Preview test={preview} close={() => setPreview(null)} />}
         <div className={style.columns}>
           <div className={style.stack}>
