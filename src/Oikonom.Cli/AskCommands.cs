@@ -202,7 +202,7 @@ internal static class AskCommands
         if (preview.Plan.Count > 0)
         {
             Show.Title("It would bring");
-            EffectText.Write(preview.Effect);
+            EffectText.Write(preview.Effect, preview.Place);
             Show.Title($"Who decides ({preview.Workflow})");
             foreach (var stage in preview.Stages)
             {

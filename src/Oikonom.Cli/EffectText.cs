@@ -5,7 +5,8 @@ namespace Oikonom.Cli;
 /// <summary>What comes of a plan for the person, in lines: gained, changed, kept and lost.</summary>
 internal static class EffectText
 {
-    public static void Write(PlanEffect effect)
+    /// <param name="place">Where the days of the person begin and end.</param>
+    public static void Write(PlanEffect effect, SitePlace? place)
     {
         foreach (
             var (side, lines) in new[]
@@ -20,7 +21,7 @@ internal static class EffectText
             var word = side;
             foreach (var line in lines)
             {
-                Show.Line($"  {word, -8} {line.Title}{(line.Privileged ? " (privileged)" : "")}{Term(line, side == "Lost")}");
+                Show.Line($"  {word, -8} {line.Title}{(line.Privileged ? " (privileged)" : "")}{Term(line, side == "Lost", place)}");
                 if (side == "Changed")
                     foreach (var attribute in line.Attributes)
                         Show.Line($"             {Of(attribute)}");
@@ -38,7 +39,7 @@ internal static class EffectText
         return $"{attribute.Name}: {before}{after}";
     }
 
-    private static string Term(EffectLine line, bool isLost) =>
-        (line.From is { } from ? $", {(isLost ? "at" : "from")} {Show.At(from)}" : "")
-        + (line.Until is { } until ? $", until {Show.At(until)}" : "");
+    private static string Term(EffectLine line, bool isLost, SitePlace? place) =>
+        (line.From is { } from ? $", {(isLost ? "until" : "from")} {Show.Moment(from, place, isLost)}" : "")
+        + (line.Until is { } until ? $", until {Show.Moment(until, place, true)}" : "");
 }

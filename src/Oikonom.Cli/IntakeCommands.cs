@@ -115,11 +115,7 @@ internal static class IntakeCommands
     {
         Show.Line($"{request.Kind} {request.Number}: {request.Text}");
         foreach (var change in request.Changes ?? [])
-            Show.Line(
-                change.Before.Count == 0
-                    ? $"    {change.Name}: {string.Join(", ", change.After)}"
-                    : $"    {change.Name}: {string.Join(", ", change.Before)} → {(change.After.Count > 0 ? string.Join(", ", change.After) : "none")}"
-            );
+            Show.Line($"    {EffectText.Of(change)}");
     }
 
     private static Command Sources() =>

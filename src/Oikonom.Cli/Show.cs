@@ -1,5 +1,6 @@
 using System.Globalization;
 using System.Text.Json;
+using Oikonom.Contracts;
 using Spectre.Console;
 
 namespace Oikonom.Cli;
@@ -61,6 +62,18 @@ public static class Show
         IsUtc
             ? at.UtcDateTime.ToString("yyyy-MM-dd HH:mm 'UTC'", CultureInfo.InvariantCulture)
             : at.ToLocalTime().ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
+
+    /// <summary>An instant that a rule about days made, as the day at its place; any other by the clock of this machine.</summary>
+    /// <param name="isEnd">True for an end: then the last day before it.</param>
+    public static string Moment(DateTimeOffset at, SitePlace? place, bool isEnd)
+    {
+        if (IsUtc || place is null || !TimeZoneInfo.TryFindSystemTimeZoneById(place.Zone, out var zone))
+            return At(at);
+        var there = TimeZoneInfo.ConvertTime(at, zone).DateTime;
+        return there.TimeOfDay == TimeSpan.Zero
+            ? $"{there.AddDays(isEnd ? -1 : 0).ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)}, {place.Title}"
+            : At(at);
+    }
 
     public static string Ago(DateTimeOffset since)
     {

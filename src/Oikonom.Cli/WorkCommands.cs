@@ -159,7 +159,8 @@ internal static class WorkCommands
         var about = s.Account is { } account ? $"{account}, for which {s.Person} answers" : $"{s.Person} ({s.PersonNumber})";
         Show.Title($"Request {s.Number}: {s.Kind} {about}, {s.StateText}");
         Show.Line();
-        foreach (var stage in request.Stages.Where(x => x.State is "now" or "next" or "skipped"))
+        // What is over waits for nobody.
+        foreach (var stage in request.Stages.Where(x => x.State == "skipped" || (s.CompletedAt is null && x.State is "now" or "next")))
         {
             var when = $"{(stage.State == "now" ? ", now" : ", later")}{(stage.Due is { } due ? $", due {Show.At(due)}" : "")}";
             Show.Line($"  Stage  {stage.Title}: {(stage.Skipped is { } why ? $"not asked, because {why}" : stage.Who + when)}");
@@ -217,7 +218,7 @@ internal static class WorkCommands
             return;
         Show.Line();
         Show.Title("The whole effect");
-        EffectText.Write(request.Effect);
+        EffectText.Write(request.Effect, request.Place);
         Show.Line();
         Show.Title(
             request.From is { } from
@@ -233,7 +234,7 @@ internal static class WorkCommands
         {
             Show.Line(
                 $"{(change.ByRules ? " *" : "  ")}{change.Ordinal, 2}. "
-                    + $"{change.Text}{(change.Due is { } due ? $", at {Show.At(due)}" : "")}"
+                    + $"{change.Text}{(change.Due is { } due ? $", {When(due, change.Kind, request.Place)}" : "")}"
                     + $"{(states.TryGetValue(change.Ordinal, out var state) ? $"  [{state}]" : "")}"
             );
             foreach (var attribute in change.Attributes)
@@ -245,6 +246,14 @@ internal static class WorkCommands
                 $"        {(rule == "request" ? "asked for" : $"because of template '{rule}' ({place})")}: {change.Reason.Condition}"
             );
         }
+    }
+
+    /// <summary>When a change runs: what is taken away goes at the end of a day, what is given comes with one.</summary>
+    private static string When(DateTimeOffset due, string kind, SitePlace? place)
+    {
+        var takes = kind is "disable-account" or "revoke";
+        var day = Show.Moment(due, place, takes);
+        return $"{(day == Show.At(due) ? "at" : takes ? "at the end of" : "on")} {day}";
     }
 
     private static Command Decision(
@@ -456,6 +465,7 @@ internal static class WorkCommands
                 var (p, raw) = await service.GetAsync<PersonDetail>($"/api/v1/people/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel);
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
+                var place = new SitePlace(p.Zone, p.SiteTitle);
                 Show.Title($"{p.Name} ({p.Number}), {p.Title}, {p.Department}, {p.SiteTitle}");
                 Show.Line(
                     $"{p.Kind} from {p.Start:yyyy-MM-dd} until "
@@ -476,8 +486,8 @@ internal static class WorkCommands
                         (IReadOnlyList<string>)
                             [
                                 $"{AccountOf(g.Target, g.Slot)}/{g.Entitlement}",
-                                Show.At(g.From),
-                                g.Until is { } until ? Show.At(until) : "open",
+                                Show.Moment(g.From, place, false),
+                                g.Until is { } until ? Show.Moment(until, place, true) : "open",
                                 $"{g.Reason.Rule}: {g.Reason.Condition}",
                             ]
                     ),

@@ -82,7 +82,8 @@ public sealed record RequestPreview(
     IReadOnlyList<StageView> Stages,
     string? Note,
     PlanEffect Effect,
-    string Site = ""
+    string Site = "",
+    SitePlace? Place = null
 );
 
 /// <param name="Whole">The file is decided as a whole: each approver decides on all of their rows at once; and it is raised only

@@ -177,8 +177,14 @@ public sealed record RequestDetail(
     IReadOnlyList<TaskView> Tasks,
     string? Held,
     PlanEffect Effect,
-    string WorkflowTitle = ""
+    string WorkflowTitle = "",
+    SitePlace? Place = null
 );
+
+/// <summary>Where the days of somebody begin and end.</summary>
+/// <param name="Zone">Of the tz database, such as Europe/Lisbon.</param>
+/// <param name="Title">What people call the site.</param>
+public sealed record SitePlace(string Zone, string Title);
 
 public sealed record RequestCounts(
     IReadOnlyDictionary<string, long> States,

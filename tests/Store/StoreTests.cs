@@ -106,6 +106,54 @@ public abstract partial class StoreTests : IAsyncLifetime
         Assert.Equal(["a1", "b3"], (await _store.ReadAsync(s => s.ExtrasAsync(["p1"]))).Select(e => e.Id));
     }
 
+    [Fact]
+    public async Task A_subject_moves_while_steps_of_others_are_due_or_were_done_just_now()
+    {
+        static StepRow Step(string id, string request, string subject, long due) =>
+            new()
+            {
+                Id = id,
+                RequestId = request,
+                SubjectId = subject,
+                Target = "directory",
+                Ordinal = 1,
+                Change = "{}",
+                DueAt = due,
+            };
+        Task<bool> MovesAsync(string subject, string request, long since) =>
+            _store.ReadAsync(s => s.IsMovingAsync(subject, request, since, Now));
+        await _store.WriteAsync(s => s.AddStepsAsync([Step("s1", "r1", "p1", Now), Step("s2", "r1", "p2", Now + 1)]));
+        Assert.True(await MovesAsync("p1", "r2", Now));
+        // Its own steps, those of another day, and those that were tried and wait do not count.
+        Assert.False(await MovesAsync("p1", "r1", Now));
+        Assert.False(await MovesAsync("p2", "r2", Now));
+        await _store.WriteAsync(s =>
+            s.SaveStepsAsync([
+                new()
+                {
+                    Id = "s1",
+                    State = StepState.Pending,
+                    Attempts = 1,
+                    DueAt = Now,
+                },
+            ])
+        );
+        Assert.False(await MovesAsync("p1", "r2", Now));
+        await _store.WriteAsync(s =>
+            s.SaveStepsAsync([
+                new()
+                {
+                    Id = "s1",
+                    State = StepState.Done,
+                    DueAt = Now,
+                    DoneAt = Now - 5,
+                },
+            ])
+        );
+        Assert.True(await MovesAsync("p1", "r2", Now - 5));
+        Assert.False(await MovesAsync("p1", "r2", Now - 4));
+    }
+
     private static PersonRow Person(string id, string family = "quill") =>
         new()
         {

@@ -213,7 +213,8 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
                     : "Nothing would change: what is asked for is so already."
                 : null,
             veil.Over(PlanEffects.Of(plan, edition.Rulebook, ready.Wish.Changes.Keys.Any(k => k is BuiltIn.Given or BuiltIn.Family))),
-            after.Facts.Site
+            after.Facts.Site,
+            RequestViews.PlaceOf(edition.Rulebook, after.Facts.Site)
         );
     }
 

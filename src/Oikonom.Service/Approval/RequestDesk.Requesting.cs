@@ -122,9 +122,10 @@ public sealed partial class RequestDesk
                 var running = of.Row.State == RequestState.Fulfilling;
                 if (running && await s.IsRunningAsync(id, time.Milliseconds()))
                     throw new RefusedMove("running", "A step of it is being carried out at this moment; try again in a few seconds.");
-                await RemarkAsync(s, of, user, "withdrawn", reason ?? "");
-                if (running)
-                    await StopAsync(s, of, user);
+                var remark = reason ?? "";
+                if (running && await StopAsync(s, of, user) is { } other)
+                    remark = $"{remark}{(remark.Length > 0 ? "; " : "")}request {other} sets right what was done";
+                await RemarkAsync(s, of, user, "withdrawn", remark);
                 await stages.EnterAsync(s, of, RequestEvent.Withdraw);
                 if (!IsRequesters(of, user))
                     notices.ToRequester(
@@ -163,7 +164,8 @@ public sealed partial class RequestDesk
     }
 
     /// <summary>Stops what is being carried out.</summary>
-    private async Task StopAsync(Session s, Case of, ClaimsPrincipal user)
+    /// <returns>The number of the request that sets right what was done, when one was raised.</returns>
+    private async Task<long?> StopAsync(Session s, Case of, ClaimsPrincipal user)
     {
         var (row, now) = (of.Row, time.GetUtcNow());
         var at = now.ToUnixTimeMilliseconds();
@@ -174,30 +176,32 @@ public sealed partial class RequestDesk
         await s.FreeChainsAsync(row.Id);
         row.Outcome = done.Count > 0 ? RequestOutcome.Partly : RequestOutcome.None;
         row.Problem = "";
-        if (of.Wish.ChangesInputs)
-        {
-            await stages.TakeBackAsync(s, of);
-            // What was done of it is set right the way any change is: with a plan that people see.
-            if (done.Count > 0 && row.SubjectKind == SubjectKind.Person)
-                await Raising.RaiseAsync(
-                    s,
-                    [
-                        new(
-                            row.PersonId,
-                            EnumText.Of(RequestKind.Change),
-                            Case.DefaultFor(of.Edition, EnumText.Of(RequestKind.Change)).Name,
-                            row.Edition,
-                            $"Request {row.Number} was taken back when some of it was done"
-                        )
-                        {
-                            Requester = user.UserName(),
-                            Details = [("undoes", row.Id)],
-                        },
-                    ],
-                    now
-                );
-        }
         await s.LookAgainAsync([row.PersonId], at);
+        if (!of.Wish.ChangesInputs)
+            return null;
+        await stages.TakeBackAsync(s, of);
+        if (done.Count == 0 || row.SubjectKind != SubjectKind.Person)
+            return null;
+        // What was done of it is set right the way any change is: with a plan that people see.
+        var change = EnumText.Of(RequestKind.Change);
+        var raised = await Raising.RaiseAsync(
+            s,
+            [
+                new(
+                    row.PersonId,
+                    change,
+                    Case.DefaultFor(of.Edition, change).Name,
+                    row.Edition,
+                    $"Request {row.Number} was taken back when some of it was done"
+                )
+                {
+                    Requester = user.UserName(),
+                    Details = [("undoes", row.Id)],
+                },
+            ],
+            now
+        );
+        return (await s.RequestAsync(raised[0]))!.Number;
     }
 
     /// <summary>Changes what was asked for, or what the stage lets an approver change; the plan is made anew.</summary>

@@ -81,8 +81,8 @@ internal static class RequestStory
         var others = done.Count > 3 ? $" and {done.Count - 3} more" : "";
         return done.Count == 0
             ? "It was taken back; nothing was changed."
-            : $"It was taken back when {string.Join(", ", done.Take(3))}{others} {(done.Count == 1 ? "was" : "were")} done; the rest was not "
-                + "carried out.";
+            : $"It was taken back when {string.Join(", ", done.Take(3))}{others} {(done.Count == 1 ? "was" : "were")} done; "
+                + "the rest was not carried out.";
     }
 
     private static List<string> Done(Case of, Cause cause, IReadOnlyList<StepView> steps)
@@ -94,7 +94,13 @@ internal static class RequestStory
         done.AddRange(of.Decisions.Select(d => $"{Verb(d)} {At(d.At)}{(d.Remark.Length > 0 ? $": “{d.Remark}”" : "")}."));
         var (ran, dropped) = (steps.Count(s => !s.Later && s.State == "done"), steps.Count(s => !s.Later && s.State == "dropped"));
         if (ran + dropped > 0)
-            done.Add($"{ran} of {steps.Count(s => !s.Later)} steps are done{(dropped > 0 ? $", {NoLongerWanted(dropped)}" : "")}.");
+        {
+            var rest =
+                row.State == RequestState.Withdrawn
+                    ? $"{dropped} {(dropped == 1 ? "was" : "were")} not carried out"
+                    : NoLongerWanted(dropped);
+            done.Add($"{ran} of {steps.Count(s => !s.Later)} steps are done{(dropped > 0 ? $", {rest}" : "")}.");
+        }
         return done;
     }
 

@@ -136,10 +136,15 @@ public static class RequestViews
             RequestState.Deciding or RequestState.Releasing => row.Deciders.Length > 0
                 ? string.Join(", ", row.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries))
                 : $"an {row.DeciderRole}",
-            RequestState.Fulfilling => row.Problem.Length > 0 ? "a target that does not answer as it should"
-            : row.DeciderRole.Length > 0 ? $"work by hand ({row.DeciderRole})"
-            : row.NextAt - row.SinceAt > ASecond ? "the calendar"
-            : "Oikonom",
+            RequestState.Fulfilling => row.Problem.Length > 0
+                ? row.DeciderWhy.Length > 0
+                    ? row.DeciderWhy
+                    : TargetAway
+                : row.DeciderRole.Length > 0
+                    ? $"work by hand ({row.DeciderRole})"
+                    : row.NextAt - row.SinceAt > ASecond
+                        ? "the calendar"
+                        : "Oikonom",
             _ => "nobody",
         };
 
@@ -248,9 +253,14 @@ public static class RequestViews
             tasks,
             row.Held.Length > 0 ? row.Held : null,
             PlanEffects.Of(of.Plan, edition.Rulebook, cause.Differences.Any(d => d.Name is BuiltIn.Given or BuiltIn.Family)),
-            of.Workflow.Title
+            of.Workflow.Title,
+            PlaceOf(edition.Rulebook, of.Person.Site)
         );
     }
+
+    /// <summary>The zone and title of a site.</summary>
+    public static SitePlace PlaceOf(Core.Rulebook.Rulebook rulebook, string site) =>
+        new(rulebook.ZoneOf(site).Id, rulebook.Sites.GetValueOrDefault(site)?.Title ?? site);
 
     /// <summary>What HR changed; and what is asked for by hand as it stands, also where an approver changed it.</summary>
     private static IEnumerable<AttributeChangeView> Differences(Case of, Cause cause) =>

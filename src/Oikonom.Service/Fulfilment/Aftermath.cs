@@ -45,7 +45,13 @@ public sealed class Aftermath(EditionBook editions, StageEntry stages, RequestDe
                 .. outcomes
                     .Where(o => o.Replan is null && (o.Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting || o.Step.Attempts > 0))
                     .GroupBy(o => o.Step.RequestId)
-                    .Select(g => (g.Key, g.Last().Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting ? g.Last().Message : "")),
+                    .Select(g =>
+                        (
+                            g.Key,
+                            g.Last().Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting ? g.Last().Message : "",
+                            g.Last().Ending is AttemptOutcome.Lasting ? "an operator" : ""
+                        )
+                    ),
             ],
             now.ToUnixTimeMilliseconds()
         );

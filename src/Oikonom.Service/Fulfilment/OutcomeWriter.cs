@@ -113,7 +113,7 @@ public sealed partial class OutcomeWriter(
                             DueAt = outcome.Step.DueAt,
                         },
                     ]);
-                    await s.SetProblemsAsync([(outcome.Step.RequestId, problem)], time.Milliseconds());
+                    await s.SetProblemsAsync([(outcome.Step.RequestId, problem, "an operator")], time.Milliseconds());
                     s.Record(
                         LedgerEntry.Of(
                             time.GetUtcNow(),

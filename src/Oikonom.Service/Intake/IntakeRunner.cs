@@ -216,7 +216,7 @@ public sealed partial class IntakeRunner(
             started,
             time.GetUtcNow(),
             reading.SetAside.Count > 0 ? "completed-with-rows-set-aside" : "completed",
-            Describe(counts, order.Mode),
+            Describe(counts, order),
             counts,
             [.. reading.SetAside.Take(Shown).Select(View)],
             [
@@ -230,16 +230,21 @@ public sealed partial class IntakeRunner(
 
     public static SetAside View(SetAsideRow row) => new(row.File, (int)row.Line, row.ColumnName, row.Value, row.Reason, row.RecordKey);
 
-    private static string Describe(IntakeCounts c, string mode) =>
-        $"{c.Read} rows: {c.Unchanged} unchanged, {c.Changed} new or changed, {c.SetAside} set aside"
-        + (c.Outside > 0 ? $", {c.Outside} outside the scope" : "")
-        + (c.Missing > 0 ? $", {c.Missing} known records are not in the file" : "")
-        + (
-            mode == "baseline"
-                ? $"; nothing raised, {c.Adopted} existing accounts recorded."
-                : $"; raised {c.Joiners} joiners, {c.Movers} movers, {c.Leavers} leavers"
-                    + (c.Corrections > 0 ? $", {c.Corrections} corrections." : ".")
-        );
+    private static string Describe(IntakeCounts c, RunOrder order)
+    {
+        var raised = order.DryRun ? "would raise" : "raised";
+        return $"{c.Read} rows: {c.Unchanged} unchanged, {c.Changed} new or changed, {c.SetAside} set aside"
+            + (c.Outside > 0 ? $", {c.Outside} outside the scope" : "")
+            + (c.Missing > 0 ? $", {c.Missing} known records are not in the file" : "")
+            + (
+                order.Mode == "baseline"
+                    ? $"; nothing {(order.DryRun ? "would be raised" : $"raised, {Of(c.Adopted, "existing account")} recorded")}."
+                    : $"; {raised} {Of(c.Joiners, "joiner")}, {Of(c.Movers, "mover")}, {Of(c.Leavers, "leaver")}"
+                        + (c.Corrections > 0 ? $", {Of(c.Corrections, "correction")}." : ".")
+            );
+
+        static string Of(int count, string what) => $"{count} {what}{(count == 1 ? "" : "s")}";
+    }
 
     private Task FailedAsync(SourceRule source, RunOrder order, string message, CancellationToken cancel) =>
         store.WriteAsync(

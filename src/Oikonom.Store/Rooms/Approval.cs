@@ -312,7 +312,8 @@ public static class ApprovalTables
     /// <summary>Takes back the end of an employment that was set by hand.</summary>
     public static Task TakeBackEndingAsync(this Session session, string person, string employment, long at, string by) =>
         session.ExecuteAsync(
-            "UPDATE extras SET ended_at=@at, ended_by=@by WHERE person_id=@person AND kind='end' AND employment=@employment AND ended_at IS NULL",
+            "UPDATE extras SET ended_at=@at, ended_by=@by WHERE person_id=@person AND kind='end' AND employment=@employment AND "
+                + "ended_at IS NULL",
             new
             {
                 person,

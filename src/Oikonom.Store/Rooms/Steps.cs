@@ -378,21 +378,28 @@ public static class StepTables
             ("id", "text")
         );
 
-    /// <summary>Notes what is wrong with requests; "" when nothing is.</summary>
-    public static Task SetProblemsAsync(this Session session, IReadOnlyCollection<(string Request, string Problem)> rows, long now) =>
+    /// <summary>Notes what is wrong with requests, "" when nothing is, and who lets them go on, "" when they do by themselves.</summary>
+    public static Task SetProblemsAsync(
+        this Session session,
+        IReadOnlyCollection<(string Request, string Problem, string WaitsOn)> rows,
+        long now
+    ) =>
         session.BulkAsync(
-            "UPDATE requests SET problem=x.problem, updated_at=x.at, version=version+1 FROM {rows} AS x WHERE requests.id=x.id "
+            "UPDATE requests SET problem=x.problem, decider_why=x.waits_on, updated_at=x.at, version=version+1 FROM "
+                + "{rows} AS x WHERE requests.id=x.id "
                 + "AND requests.problem<>x.problem",
             [
                 .. rows.Select(r => new
                 {
                     Id = r.Request,
                     r.Problem,
+                    r.WaitsOn,
                     At = now,
                 }),
             ],
             ("id", "text"),
             ("problem", "text"),
+            ("waits_on", "text"),
             ("at", "bigint")
         );
 

@@ -158,7 +158,8 @@ export function Deeds({
   const declined = (rights.items?.length ?? 0) > 0 ? 'The items that are yours are declined.' : 'Nothing will be changed.';
   const runs = summary.state === 'fulfilling';
   const ran = request.steps.filter((s) => s.state === 'done' && s.kind !== 'verify').length;
-  const stays = ran > 0 ? `${count(ran, 'step is done and stays', 'steps are done and stay')} until it is set right.` : 'Nothing was done yet.';
+  const stays =
+    ran > 0 ? `${count(ran, 'step is done and stays', 'steps are done and stay')} until it is set right.` : 'Nothing was done yet.';
   const meaning: Record<Deed, string> = {
     approve:
       without.size > 0
@@ -173,7 +174,9 @@ export function Deeds({
     hold: 'It stays approved and is not released until it may go on.',
     resume: 'It can be released again.',
     return: 'All approvals are asked for again.',
-    withdraw: runs ? `${stays} What has not run is not carried out, and what was approved with it holds no more.` : 'Nothing will be changed.',
+    withdraw: runs
+      ? `${stays} What has not run is not carried out, and what was approved with it holds no more.`
+      : 'Nothing will be changed.',
     retry: 'What stopped or waits is tried again at once.',
   };
   const main = (['approve', 'release', 'answer', 'resume'] as Deed[]).filter((d) => may[d]);
