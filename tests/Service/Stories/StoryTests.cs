@@ -9,29 +9,31 @@ namespace Oikonom.Service.Tests.Stories;
 
 /// <summary>
 /// The book of stories, run line by line through the real thing: a service, a directory, an HR file, and a clock that is
-/// moved. All stories of a chapter share them, day by day, and each has people of its own.
+/// moved. All stories of a chapter share them, day by day, and each has people of its own. What is tested in one class runs
+/// one after the other, so the chapters are dealt out to some.
 /// </summary>
-public sealed class StoryTests(Servers servers)
+public abstract class StoryTests(Servers servers)
 {
+    private const int Parts = 4;
     internal static readonly TimeZoneInfo Harbour = TimeZoneInfo.FindSystemTimeZoneById("Europe/Lisbon");
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(15);
 
-    /// <summary>Every chapter on the embedded engine, and one of a dozen stories on PostgreSQL too.</summary>
-    public static TheoryData<string, string> Chapters
+    /// <summary>Every chapter on the embedded engine, and one of a dozen stories on PostgreSQL too; every fourth of them.</summary>
+    protected static TheoryData<string, string> Part(int part)
     {
-        get
-        {
-            var chapters = new TheoryData<string, string>();
-            foreach (var file in Book.Files)
-                chapters.Add(Path.GetFileNameWithoutExtension(file), "sqlite");
-            chapters.Add("leavers", "postgres");
-            return chapters;
-        }
+        var chapters = new TheoryData<string, string>();
+        (string Chapter, string Engine)[] all =
+        [
+            ("leavers", "postgres"),
+            .. Book.Files.Select(f => (Path.GetFileNameWithoutExtension(f), "sqlite")),
+        ];
+        for (var i = part; i < all.Length; i += Parts)
+            chapters.Add(all[i].Chapter, all[i].Engine);
+        return chapters;
     }
 
-    [Theory]
-    [MemberData(nameof(Chapters))]
-    public async Task Every_line_of_a_chapter_is_so(string chapter, string engine)
+    /// <summary>Tells a chapter, and fails with each line that is not so.</summary>
+    protected async Task TellAsync(string chapter, string engine)
     {
         await using var world = await World.StartAsync(servers.Directory, (await servers.OnAsync(engine)) with { MovesClock = true });
         // Stories begin in the morning of a working day at the harbour.
@@ -107,31 +109,6 @@ public sealed class StoryTests(Servers servers)
         }
     }
 
-    [Fact]
-    public void The_book_is_read_as_it_is_written()
-    {
-        var tale = Assert.Single(
-            Book.Parse(
-                "x.md",
-                [
-                    "# Chapter",
-                    "## A tale",
-                    "| day | what happens | what is then true |",
-                    "| --- | --- | --- |",
-                    "| 0 | a; b | c |",
-                    "| 12 | | d; e |",
-                ]
-            )
-        );
-        Assert.Equal(("A tale", 2), (tale.Title, tale.Lines.Count));
-        Assert.Equal(
-            (0, "a|b", "c", "x.md:5"),
-            (tale.Lines[0].Day, string.Join('|', tale.Lines[0].Happens), tale.Lines[0].Then.Single(), tale.Lines[0].Place)
-        );
-        Assert.Equal((12, 0, 2), (tale.Lines[1].Day, tale.Lines[1].Happens.Count, tale.Lines[1].Then.Count));
-        Assert.Throws<FormatException>(() => Book.Parse("x.md", ["## A tale", "| soon | a | b |"]));
-    }
-
     private static Line? LineOf(Tale tale, int day, int turn) => tale.Lines.Where(l => l.Day == day).ElementAtOrDefault(turn);
 
     private static async Task<string?> SeenAsync(Teller teller, string then)
@@ -171,5 +148,74 @@ public sealed class StoryTests(Servers servers)
             await Task.Delay(50);
         }
         return false;
+    }
+}
+
+/// <summary>Chapters of the book.</summary>
+public sealed class FirstStoryTests(Servers servers) : StoryTests(servers)
+{
+    public static TheoryData<string, string> Chapters => Part(0);
+
+    [Theory]
+    [MemberData(nameof(Chapters))]
+    public Task Every_line_of_a_chapter_is_so(string chapter, string engine) => TellAsync(chapter, engine);
+}
+
+/// <summary>Chapters of the book.</summary>
+public sealed class SecondStoryTests(Servers servers) : StoryTests(servers)
+{
+    public static TheoryData<string, string> Chapters => Part(1);
+
+    [Theory]
+    [MemberData(nameof(Chapters))]
+    public Task Every_line_of_a_chapter_is_so(string chapter, string engine) => TellAsync(chapter, engine);
+}
+
+/// <summary>Chapters of the book.</summary>
+public sealed class ThirdStoryTests(Servers servers) : StoryTests(servers)
+{
+    public static TheoryData<string, string> Chapters => Part(2);
+
+    [Theory]
+    [MemberData(nameof(Chapters))]
+    public Task Every_line_of_a_chapter_is_so(string chapter, string engine) => TellAsync(chapter, engine);
+}
+
+/// <summary>Chapters of the book.</summary>
+public sealed class FourthStoryTests(Servers servers) : StoryTests(servers)
+{
+    public static TheoryData<string, string> Chapters => Part(3);
+
+    [Theory]
+    [MemberData(nameof(Chapters))]
+    public Task Every_line_of_a_chapter_is_so(string chapter, string engine) => TellAsync(chapter, engine);
+}
+
+/// <summary>How the book is read.</summary>
+public sealed class BookTests
+{
+    [Fact]
+    public void The_book_is_read_as_it_is_written()
+    {
+        var tale = Assert.Single(
+            Book.Parse(
+                "x.md",
+                [
+                    "# Chapter",
+                    "## A tale",
+                    "| day | what happens | what is then true |",
+                    "| --- | --- | --- |",
+                    "| 0 | a; b | c |",
+                    "| 12 | | d; e |",
+                ]
+            )
+        );
+        Assert.Equal(("A tale", 2), (tale.Title, tale.Lines.Count));
+        Assert.Equal(
+            (0, "a|b", "c", "x.md:5"),
+            (tale.Lines[0].Day, string.Join('|', tale.Lines[0].Happens), tale.Lines[0].Then.Single(), tale.Lines[0].Place)
+        );
+        Assert.Equal((12, 0, 2), (tale.Lines[1].Day, tale.Lines[1].Happens.Count, tale.Lines[1].Then.Count));
+        Assert.Throws<FormatException>(() => Book.Parse("x.md", ["## A tale", "| soon | a | b |"]));
     }
 }
