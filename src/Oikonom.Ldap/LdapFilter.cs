@@ -215,19 +215,7 @@ public abstract record LdapFilter
                 }
                 break;
             case Substrings s:
-                using (writer.PushSequence(Tag(4, true)))
-                {
-                    writer.WriteOctetString(Encoding.UTF8.GetBytes(s.Attribute));
-                    using (writer.PushSequence())
-                    {
-                        if (s.Initial is not null)
-                            writer.WriteOctetString(s.Initial, Tag(0, false));
-                        foreach (var any in s.Any)
-                            writer.WriteOctetString(any, Tag(1, false));
-                        if (s.Final is not null)
-                            writer.WriteOctetString(s.Final, Tag(2, false));
-                    }
-                }
+                Write(writer, s);
                 break;
             case Extensible e:
                 using (writer.PushSequence(Tag(9, true)))
@@ -241,6 +229,23 @@ public abstract record LdapFilter
                         writer.WriteBoolean(true, Tag(4, false));
                 }
                 break;
+        }
+    }
+
+    private static void Write(AsnWriter writer, Substrings s)
+    {
+        using (writer.PushSequence(Tag(4, true)))
+        {
+            writer.WriteOctetString(Encoding.UTF8.GetBytes(s.Attribute));
+            using (writer.PushSequence())
+            {
+                if (s.Initial is not null)
+                    writer.WriteOctetString(s.Initial, Tag(0, false));
+                foreach (var any in s.Any)
+                    writer.WriteOctetString(any, Tag(1, false));
+                if (s.Final is not null)
+                    writer.WriteOctetString(s.Final, Tag(2, false));
+            }
         }
     }
 

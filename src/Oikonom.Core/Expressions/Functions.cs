@@ -36,6 +36,7 @@ internal static class Functions
     public static Node Bind(string name, List<Node> arguments, int position)
     {
         var a = arguments.Select(argument => argument.Run).ToArray();
+        var call = new Call(name, arguments, position);
         return name switch
         {
             "lower" => Text(s => a[0](s).AsString.ToLowerInvariant()),
@@ -45,7 +46,7 @@ internal static class Functions
             "contains" => Test(s => a[0](s).AsString.Contains(a[1](s).AsString, StringComparison.Ordinal)),
             "startsWith" => Test(s => a[0](s).AsString.StartsWith(a[1](s).AsString, StringComparison.Ordinal)),
             "endsWith" => Test(s => a[0](s).AsString.EndsWith(a[1](s).AsString, StringComparison.Ordinal)),
-            "matches" => Matches(),
+            "matches" => call.Matches(),
             "replace" => Make(
                 ExpressionType.String,
                 [ExpressionType.String, ExpressionType.String, ExpressionType.String],
@@ -61,22 +62,8 @@ internal static class Functions
                 [ExpressionType.ListOf(ExpressionType.String), ExpressionType.String],
                 s => Value.Of(Join(a[0](s).AsList, a[1](s).AsString))
             ),
-            "substring" when arguments.Count == 2 => Make(
-                ExpressionType.String,
-                [ExpressionType.String, ExpressionType.Int],
-                s => Value.Of(Substring(a[0](s).AsString, a[1](s).AsInt, long.MaxValue))
-            ),
-            "substring" => Make(
-                ExpressionType.String,
-                [ExpressionType.String, ExpressionType.Int, ExpressionType.Int],
-                s => Value.Of(Substring(a[0](s).AsString, a[1](s).AsInt, a[2](s).AsInt))
-            ),
-            "size" when arguments is [{ Type.Kind: ValueKind.List }] => Make(
-                ExpressionType.Int,
-                [arguments[0].Type],
-                s => Value.Of(a[0](s).AsList.Count)
-            ),
-            "size" => Make(ExpressionType.Int, [ExpressionType.String], s => Value.Of(a[0](s).AsString.Length)),
+            "substring" => call.Substring(),
+            "size" => call.Size(),
             "string" when arguments.Count == 1 => Make(ExpressionType.String, [arguments[0].Type], s => Value.Of(a[0](s).ToString())),
             "year" => Make(
                 ExpressionType.Int,
@@ -89,57 +76,87 @@ internal static class Functions
                 s => Date(a[0](s).AsString, a[1](s).AsString)
             ),
             "date" => Make(ExpressionType.Date, [ExpressionType.String], s => Date(a[0](s).AsString, "yyyy-MM-dd")),
-            "duration" => Duration(),
+            "duration" => call.Duration(),
             _ => throw new ExpressionError($"'{name}' is not a known function.{Nearest.Hint(name, Names)}", position),
         };
 
         Node Text(Func<Scope, string> run) => Make(ExpressionType.String, [ExpressionType.String], s => Value.Of(run(s)));
         Node Test(Func<Scope, bool> run) =>
             Make(ExpressionType.Bool, [ExpressionType.String, ExpressionType.String], s => Value.Of(run(s)));
+        Node Make(ExpressionType type, ExpressionType[] wanted, Evaluator run) => call.Make(type, wanted, run);
+    }
 
-        Node Make(ExpressionType type, ExpressionType[] wanted, Evaluator run)
+    /// <summary>A call as it is written, with the types of its arguments.</summary>
+    private sealed record Call(string Name, List<Node> Arguments, int Position)
+    {
+        public Node Make(ExpressionType type, ExpressionType[] wanted, Evaluator run)
         {
-            if (arguments.Count != wanted.Length)
+            if (Arguments.Count != wanted.Length)
                 throw new ExpressionError(
-                    $"'{name}' takes {wanted.Length} argument{(wanted.Length == 1 ? "" : "s")}, not {arguments.Count}.",
-                    position
+                    $"'{Name}' takes {wanted.Length} argument{(wanted.Length == 1 ? "" : "s")}, not {Arguments.Count}.",
+                    Position
                 );
             for (var i = 0; i < wanted.Length; i++)
-                Compiler.Require(arguments[i], wanted[i], $"Argument {i + 1} of '{name}'");
-            return new(type, run, position);
+                Compiler.Require(Arguments[i], wanted[i], $"Argument {i + 1} of '{Name}'");
+            return new(type, run, Position);
         }
 
-        Node Matches()
+        public Node Size()
         {
-            if (arguments.Count == 2 && arguments[1].Constant is { } pattern)
+            if (Arguments is [{ Type.Kind: ValueKind.List } list])
+                return Make(ExpressionType.Int, [list.Type], s => Value.Of(list.Run(s).AsList.Count));
+            return Make(ExpressionType.Int, [ExpressionType.String], s => Value.Of(Arguments[0].Run(s).AsString.Length));
+        }
+
+        /// <summary>From a place on: to the end, or as many characters as a third argument says.</summary>
+        public Node Substring()
+        {
+            var a = Arguments.Select(argument => argument.Run).ToArray();
+            return a.Length == 2
+                ? Make(
+                    ExpressionType.String,
+                    [ExpressionType.String, ExpressionType.Int],
+                    s => Value.Of(Functions.Substring(a[0](s).AsString, a[1](s).AsInt, long.MaxValue))
+                )
+                : Make(
+                    ExpressionType.String,
+                    [ExpressionType.String, ExpressionType.Int, ExpressionType.Int],
+                    s => Value.Of(Functions.Substring(a[0](s).AsString, a[1](s).AsInt, a[2](s).AsInt))
+                );
+        }
+
+        public Node Matches()
+        {
+            if (Arguments.Count == 2 && Arguments[1].Constant is { } pattern)
             {
                 try
                 {
+                    var text = Arguments[0].Run;
                     var regex = new Regex(pattern, RegexOptions.NonBacktracking | RegexOptions.CultureInvariant);
                     return Make(
                         ExpressionType.Bool,
                         [ExpressionType.String, ExpressionType.String],
-                        s => Value.Of(regex.IsMatch(a[0](s).AsString))
+                        s => Value.Of(regex.IsMatch(text(s).AsString))
                     );
                 }
                 catch (Exception error) when (error is ArgumentException or NotSupportedException)
                 {
-                    throw new ExpressionError($"The pattern of 'matches' is not usable: {error.Message}", arguments[1].Position);
+                    throw new ExpressionError($"The pattern of 'matches' is not usable: {error.Message}", Arguments[1].Position);
                 }
             }
-            throw new ExpressionError("'matches' takes a text and a constant pattern.", position);
+            throw new ExpressionError("'matches' takes a text and a constant pattern.", Position);
         }
 
-        Node Duration()
+        public Node Duration()
         {
-            if (arguments is not [{ Constant: { } iso }])
-                throw new ExpressionError("'duration' takes one constant ISO 8601 duration, such as \"P7D\".", position);
+            if (Arguments is not [{ Constant: { } iso }])
+                throw new ExpressionError("'duration' takes one constant ISO 8601 duration, such as \"P7D\".", Position);
             if (!Time.Iso8601.TryParseDuration(iso, out var span))
                 throw new ExpressionError(
                     $"'{iso}' is no ISO 8601 duration of weeks, days, hours, minutes or seconds, such as \"P7D\" or \"PT8H\".",
-                    position
+                    Position
                 );
-            return new(ExpressionType.Duration, _ => Value.Of(span), position);
+            return new(ExpressionType.Duration, _ => Value.Of(span), Position);
         }
     }
 

@@ -70,6 +70,12 @@ public sealed class RecordReader(SourceRule source, Rulebook.Rulebook rulebook, 
                 return new(null, new("", "", $"The scope of the source cannot be decided: {fault.Message}"));
             }
         }
+        return Judge(facts);
+    }
+
+    /// <summary>Takes facts, or says what speaks against them.</summary>
+    private RowReading Judge(Facts facts)
+    {
         foreach (var name in rulebook.Mandatory)
             if (facts[name].IsNull)
                 return new(null, Fault(source.Mapping.First(m => m.Name == name), $"'{name}' is mandatory and empty."));

@@ -44,7 +44,7 @@ public static class Explain
                             .. Parts(grant.When, scope),
                             .. TermLooks(employment, person, rulebook, at, isEarly: isDesk && grant.From is not null),
                             .. DaysOf(grant, employment, scope, rulebook, at),
-                            .. isDesk ? [] : new ConditionLook[] { new($"an account in {key.Account}", account, []) },
+                            .. InAccount(),
                             .. Declined(person, key.ToString(), key.Account.ToString()),
                         ]
                     )
@@ -52,24 +52,27 @@ public static class Explain
         }
         var wanted = state.Grants.GetValueOrDefault(key);
         foreach (var given in person.Extra.Where(g => g.Key == key))
+        {
+            var holds = given.From <= at && !(given.Until <= at);
             rules.Add(
                 new(
                     given.Reason.Rule,
                     given.Reason.Place,
                     "",
-                    given.From <= at && !(given.Until <= at) && wanted is not null,
+                    holds && wanted is not null,
                     [
                         new(
                             $"granted from {given.From:yyyy-MM-dd}{(given.Until is { } until ? $" until {until:yyyy-MM-dd}" : "")}",
-                            given.From <= at && !(given.Until <= at),
+                            holds,
                             []
                         ),
                         .. Lasting(person, rulebook, at),
-                        .. isDesk ? [] : new ConditionLook[] { new($"an account in {key.Account}", account, []) },
+                        .. InAccount(),
                         .. Declined(person, key.ToString(), key.Account.ToString()),
                     ]
                 )
             );
+        }
         var zone = rulebook.ZoneOf(person.Facts.Site);
         return new(
             key.ToString(),
@@ -81,6 +84,9 @@ public static class Explain
                     + Comes(windows.Grants.GetValueOrDefault(key), at, zone),
             rules
         );
+
+        // A desk holds no accounts.
+        ConditionLook[] InAccount() => isDesk ? [] : [new($"an account in {key.Account}", account, [])];
     }
 
     /// <summary>Why somebody has, or has not, an account at an instant.</summary>

@@ -171,6 +171,11 @@ public static class AccessEndpoints
             .WithSummary("Sets the password by a one-time link. All sessions and tokens of the user end.")
             .AllowAnonymous()
             .Reaching(Reached.Own);
+        MapOwnPassword(api);
+    }
+
+    private static void MapOwnPassword(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/me/password",
                 async (OwnPasswordBody body, PasswordDesk passwords, Sessions sessions, HttpContext context, CancellationToken cancel) =>

@@ -1,6 +1,7 @@
 using System.Security.Claims;
 using Microsoft.AspNetCore.Authentication;
 using Microsoft.AspNetCore.Authentication.Cookies;
+using Microsoft.AspNetCore.Authentication.OpenIdConnect;
 using Microsoft.IdentityModel.Protocols.OpenIdConnect;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Ledger;
@@ -58,39 +59,45 @@ public static class OpenIdSignIn
                         context.ProtocolMessage.RedirectUri = options.PublicAddress + open.CallbackPath;
                         return Task.CompletedTask;
                     };
-                    // After everything was validated, the nonce too: the handler's own sign-in is not needed, the session is ours.
-                    open.Events.OnTicketReceived = async context =>
-                    {
-                        var services = context.HttpContext.RequestServices;
-                        context.HandleResponse();
-                        try
-                        {
-                            var user = await UserOfAsync(
-                                context.Principal!,
-                                options,
-                                services.GetRequiredService<Store.Store>(),
-                                services.GetRequiredService<TimeProvider>(),
-                                context.HttpContext.RequestAborted
-                            );
-                            await services
-                                .GetRequiredService<Sessions>()
-                                .BeginAsync(context.HttpContext, user, "openid", context.HttpContext.RequestAborted);
-                            context.Response.Redirect(Onward(context.ReturnUri));
-                        }
-                        catch (Problem problem)
-                        {
-                            await RefusedAsync(services, context.Principal, problem.Message);
-                            context.Response.Redirect($"/sign-in?refused={problem.Code}");
-                        }
-                    };
-                    open.Events.OnRemoteFailure = async context =>
-                    {
-                        context.HandleResponse();
-                        await RefusedAsync(context.HttpContext.RequestServices, null, context.Failure?.Message ?? "");
-                        context.Response.Redirect("/sign-in?refused=openid");
-                    };
+                    Answer(open.Events, options);
                 }
             );
+    }
+
+    /// <summary>What follows when somebody comes back from the authority.</summary>
+    private static void Answer(OpenIdConnectEvents events, ServiceOptions options)
+    {
+        // After everything was validated, the nonce too: the handler's own sign-in is not needed, the session is ours.
+        events.OnTicketReceived = async context =>
+        {
+            var services = context.HttpContext.RequestServices;
+            context.HandleResponse();
+            try
+            {
+                var user = await UserOfAsync(
+                    context.Principal!,
+                    options,
+                    services.GetRequiredService<Store.Store>(),
+                    services.GetRequiredService<TimeProvider>(),
+                    context.HttpContext.RequestAborted
+                );
+                await services
+                    .GetRequiredService<Sessions>()
+                    .BeginAsync(context.HttpContext, user, "openid", context.HttpContext.RequestAborted);
+                context.Response.Redirect(Onward(context.ReturnUri));
+            }
+            catch (Problem problem)
+            {
+                await RefusedAsync(services, context.Principal, problem.Message);
+                context.Response.Redirect($"/sign-in?refused={problem.Code}");
+            }
+        };
+        events.OnRemoteFailure = async context =>
+        {
+            context.HandleResponse();
+            await RefusedAsync(context.HttpContext.RequestServices, null, context.Failure?.Message ?? "");
+            context.Response.Redirect("/sign-in?refused=openid");
+        };
     }
 
     public static void MapOpenId(this RouteGroupBuilder api, ServiceOptions options) =>

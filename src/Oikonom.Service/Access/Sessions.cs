@@ -117,7 +117,9 @@ public static class OwnAccessEndpoints
     public static void MapOwnAccess(this RouteGroupBuilder api)
     {
         MapSessions(api);
+        MapEverybodysSessions(api);
         MapTokens(api);
+        MapTokenEnds(api);
     }
 
     private static void MapSessions(RouteGroupBuilder api)
@@ -152,6 +154,10 @@ public static class OwnAccessEndpoints
             .WithSummary("Ends one of the caller's sessions.")
             .RequireAuthorization("read")
             .Reaching(Reached.Own);
+    }
+
+    private static void MapEverybodysSessions(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/sessions",
                 async (Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -236,6 +242,10 @@ public static class OwnAccessEndpoints
             .WithSummary("Makes an API token, limited to some of the caller's roles if wanted. It is shown once.")
             .RequireAuthorization("read")
             .Reaching(Reached.Own);
+    }
+
+    private static void MapTokenEnds(RouteGroupBuilder api)
+    {
         api.MapDelete(
                 "/me/tokens/{id}",
                 async (string id, Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>

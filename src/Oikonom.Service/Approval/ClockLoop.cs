@@ -185,72 +185,68 @@ public sealed class ClockLoop(
         );
         await EachAsync(
             waiting.Where(w => w.TooFew > 0 || !w.Deciders.Split('|', StringSplitOptions.RemoveEmptyEntries).All(active.Contains)),
-            async w =>
-            {
-                var (id, deciders, _) = w;
-                await store.WriteAsync(
-                    async s =>
-                    {
-                        if (
-                            await s.RequestAsync(id, forUpdate: true) is not { State: RequestState.Deciding or RequestState.Asked } row
-                            || row.Deciders != deciders
-                        )
-                            return;
-                        var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
-                        if (of.Stage is not { } stage)
-                            return;
-                        var asked = of.Stages[(int)row.Stage].Ballots;
-                        var ballots = of
-                            .Open.Select(b =>
-                                b.TooFew is null
-                                && (b.Deciders.UserNames.Count == 0 || b.Deciders.UserNames.Count(active.Contains) >= b.Needed)
-                                    ? b with
-                                    {
-                                        Deciders = Without(b.Deciders, active),
-                                    }
-                                    : asked.FirstOrDefault(a => a.Item == b.Item) ?? b
-                            )
-                            .ToList();
-                        of.Replace(ballots);
-                        row.Ballots = JsonSerializer.Serialize(ballots, JsonSerializerOptions.Web);
-                        StageEntry.Show(row, of.StillOpen());
-                        if (row.Deciders == deciders)
-                            return;
-                        var gone = string.Join(
-                            ", ",
-                            deciders.Split('|', StringSplitOptions.RemoveEmptyEntries).Where(d => !active.Contains(d))
-                        );
-                        await MarkAsync(
-                            s,
-                            of,
-                            "replaced",
-                            gone.Length > 0
-                                ? $"{gone} cannot decide any more; now {row.DeciderWhy}"
-                                : $"others can decide now: {row.DeciderWhy}"
-                        );
-                        foreach (var user in of.Deciding(of.StillOpen()))
-                            notices.To(
-                                s,
-                                of,
-                                user,
-                                NoticeEvents.Decide,
-                                new()
-                                {
-                                    ["as"] = row.DeciderWhy,
-                                    ["stage"] = stage.Title,
-                                    ["effect"] = StageEntry.Effect(of),
-                                    ["due"] = StageEntry.DueText(of),
-                                }
-                            );
-                        notices.ToRequester(s, of, NoticeEvents.Replaced, new() { ["text"] = $"Now it waits for {row.DeciderWhy}." });
-                        row.UpdatedAt = Math.Max(time.Milliseconds(), row.UpdatedAt + 1);
-                        await s.SaveRequestAsync(row);
-                        s.Tell("requests", id);
-                    },
-                    cancel
-                );
-            }
+            w => store.WriteAsync(s => ReplaceAsync(s, w.Id, w.Deciders, active, now, cancel), cancel)
         );
+    }
+
+    private async Task ReplaceAsync(
+        Session s,
+        string id,
+        string deciders,
+        HashSet<string> active,
+        DateTimeOffset now,
+        CancellationToken cancel
+    )
+    {
+        if (
+            await s.RequestAsync(id, forUpdate: true) is not { State: RequestState.Deciding or RequestState.Asked } row
+            || row.Deciders != deciders
+        )
+            return;
+        var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
+        if (of.Stage is not { } stage)
+            return;
+        var asked = of.Stages[(int)row.Stage].Ballots;
+        var ballots = of
+            .Open.Select(b =>
+                b.TooFew is null && (b.Deciders.UserNames.Count == 0 || b.Deciders.UserNames.Count(active.Contains) >= b.Needed)
+                    ? b with
+                    {
+                        Deciders = Without(b.Deciders, active),
+                    }
+                    : asked.FirstOrDefault(a => a.Item == b.Item) ?? b
+            )
+            .ToList();
+        of.Replace(ballots);
+        row.Ballots = JsonSerializer.Serialize(ballots, JsonSerializerOptions.Web);
+        StageEntry.Show(row, of.StillOpen());
+        if (row.Deciders == deciders)
+            return;
+        var gone = string.Join(", ", deciders.Split('|', StringSplitOptions.RemoveEmptyEntries).Where(d => !active.Contains(d)));
+        await MarkAsync(
+            s,
+            of,
+            "replaced",
+            gone.Length > 0 ? $"{gone} cannot decide any more; now {row.DeciderWhy}" : $"others can decide now: {row.DeciderWhy}"
+        );
+        foreach (var user in of.Deciding(of.StillOpen()))
+            notices.To(
+                s,
+                of,
+                user,
+                NoticeEvents.Decide,
+                new()
+                {
+                    ["as"] = row.DeciderWhy,
+                    ["stage"] = stage.Title,
+                    ["effect"] = StageEntry.Effect(of),
+                    ["due"] = StageEntry.DueText(of),
+                }
+            );
+        notices.ToRequester(s, of, NoticeEvents.Replaced, new() { ["text"] = $"Now it waits for {row.DeciderWhy}." });
+        row.UpdatedAt = Math.Max(time.Milliseconds(), row.UpdatedAt + 1);
+        await s.SaveRequestAsync(row);
+        s.Tell("requests", id);
     }
 
     private static Deciders Without(Deciders deciders, HashSet<string> active) =>

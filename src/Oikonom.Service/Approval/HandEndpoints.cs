@@ -18,6 +18,7 @@ public static class HandEndpoints
     public static void MapHandRequests(this RouteGroupBuilder api)
     {
         MapRaising(api);
+        MapBulkAndEnds(api);
         MapWords(api);
         MapDrafts(api);
         MapViews(api);
@@ -66,7 +67,10 @@ public static class HandEndpoints
             .WithSummary("What a request would bring, and who would decide; nothing is raised or reserved.")
             .RequireAuthorization("request")
             .Reaching(Reached.Filtered);
+    }
 
+    private static void MapBulkAndEnds(RouteGroupBuilder api)
+    {
         api.MapPost("/people/{id}/access/end", EndAccessAsync)
             .WithName("endAccess")
             .WithSummary("Gives access back, or takes it away, before its end: by who holds it, their manager, its owner, or a requester.")

@@ -15,8 +15,11 @@ public static class RequestEndpoints
     public static void MapRequests(this RouteGroupBuilder api)
     {
         MapLists(api);
+        MapExport(api);
         MapInbox(api);
+        MapCounts(api);
         MapOne(api);
+        MapRelease(api);
         MapRepairs(api);
         MapMany(api);
     }
@@ -55,7 +58,10 @@ public static class RequestEndpoints
             )
             .RequireAuthorization("read")
             .Reaching(Reached.Filtered);
+    }
 
+    private static void MapExport(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/requests/export",
                 async (
@@ -148,7 +154,10 @@ public static class RequestEndpoints
             )
             .RequireAuthorization("read")
             .Reaching(Reached.Filtered);
+    }
 
+    private static void MapCounts(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/inbox/count",
                 async (Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -235,9 +244,13 @@ public static class RequestEndpoints
             "withdraw",
             (desk, id, user, body, cancel) => desk.WithdrawAsync(id, user, body.Reason, cancel),
             "withdrawRequest",
-            "Takes the request back before it is carried out.",
+            "Takes the request back; what is being carried out stops, and what was done is told.",
             "read"
         );
+    }
+
+    private static void MapRelease(RouteGroupBuilder api)
+    {
         Decision<ReleaseBody>(
             api,
             "release",

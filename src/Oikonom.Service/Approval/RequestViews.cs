@@ -415,41 +415,49 @@ public static class RequestViews
             Point("wound-down", "Wound down", changes, "all that was held is taken back"),
         ];
 
-        // What was no longer wanted was not reached.
-        Milestone Point(string name, string title, List<(StepRow Step, Change Change)> needed, string meaning)
-        {
-            var over = needed.Where(n => n.Step.State == StepState.Done).ToList();
-            var dropped = needed.Count(n => n.Step.State == StepState.Dropped);
-            var reached = needed.Count > 0 && over.Count == needed.Count;
-            var accounts = needed.Select(n => n.Change.Account).ToHashSet();
-            // An account that somebody lets stay as it is counts as it was left; more access than was given undoes nothing.
-            if (
-                reached
-                && findings.FirstOrDefault(f => f.LeftBy.Length == 0 && accounts.Contains(new(f.Target, f.Slot)) && Undoes(f)) is { } found
-            )
-                return new(
-                    name,
-                    title,
-                    false,
-                    null,
+        Milestone Point(string name, string title, List<(StepRow Step, Change Change)> needed, string meaning) =>
+            PointOf(of, needed, findings, new(name, title, true, null, meaning));
+    }
+
+    /// <summary>A point that is reached when all that it needs is done. What was no longer wanted was not reached.</summary>
+    /// <param name="point">The point as it is told when it is reached.</param>
+    private static Milestone PointOf(
+        Case of,
+        List<(StepRow Step, Change Change)> needed,
+        IReadOnlyList<FindingRow> findings,
+        Milestone point
+    )
+    {
+        var over = needed.Where(n => n.Step.State == StepState.Done).ToList();
+        var dropped = needed.Count(n => n.Step.State == StepState.Dropped);
+        var reached = needed.Count > 0 && over.Count == needed.Count;
+        var accounts = needed.Select(n => n.Change.Account).ToHashSet();
+        // An account that somebody lets stay as it is counts as it was left; more access than was given undoes nothing.
+        if (
+            reached
+            && findings.FirstOrDefault(f => f.LeftBy.Length == 0 && accounts.Contains(new(f.Target, f.Slot)) && Undoes(f)) is { } found
+        )
+            return point with
+            {
+                Reached = false,
+                Text =
                     $"was reached; the account {found.Account} in {of.Edition.Rulebook.TitleOf(new AccountKey(found.Target, found.Slot))} "
-                        + $"was changed outside since {RequestStory.At(found.SinceAt.ToInstant())}"
-                );
-            DateTimeOffset? at =
-                reached ? over.Max(o => o.Step.DoneAt ?? 0).ToInstant()
-                : needed.Count > dropped ? needed.Where(n => n.Step.State != StepState.Dropped).Max(n => n.Step.DueAt).ToInstant()
-                : null;
-            return new(
-                name,
-                title,
-                reached,
-                at,
-                reached ? meaning
-                    : needed.Count == 0 ? "begins when the request is carried out"
-                    : dropped > 0 ? $"{over.Count} of {needed.Count} steps are done, {dropped} no longer wanted"
-                    : $"{over.Count} of {needed.Count} steps are done"
-            );
-        }
+                    + $"was changed outside since {RequestStory.At(found.SinceAt.ToInstant())}",
+            };
+        DateTimeOffset? at =
+            reached ? over.Max(o => o.Step.DoneAt ?? 0).ToInstant()
+            : needed.Count > dropped ? needed.Where(n => n.Step.State != StepState.Dropped).Max(n => n.Step.DueAt).ToInstant()
+            : null;
+        return point with
+        {
+            Reached = reached,
+            At = at,
+            Text =
+                reached ? point.Text
+                : needed.Count == 0 ? "begins when the request is carried out"
+                : dropped > 0 ? $"{over.Count} of {needed.Count} steps are done, {dropped} no longer wanted"
+                : $"{over.Count} of {needed.Count} steps are done",
+        };
     }
 
     private static bool Undoes(FindingRow finding) => Difference.FromJson(finding.Differences).Any(d => d is not Difference.Surplus);

@@ -337,6 +337,7 @@ public static class TaskEndpoints
     {
         MapReading(api);
         MapDoing(api);
+        MapEnding(api);
         MapEvidence(api);
     }
 
@@ -387,6 +388,10 @@ public static class TaskEndpoints
             .WithSummary("Gives the task to somebody else who may do it.")
             .RequireAuthorization("work")
             .Reaching(Reached.Filtered);
+    }
+
+    private static void MapEnding(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/tasks/{id}/done",
                 async (string id, TaskDoneBody body, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>

@@ -111,21 +111,7 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
         return await store.WriteAsync(
             async s =>
             {
-                var row = await RequireAsync(s, id, user);
-                if (row.Owner.Length == 0 || await s.PersonAsync(row.Owner) is not { } owner)
-                    throw Problem.Conflict(
-                        "no-owner",
-                        $"Nobody answers for {row.Name}. Say first whose it is ('oikonom targets mark'); then they are asked."
-                    );
-                if (
-                    (await s.OpenRequestsAboutAsync([row.Id])).FirstOrDefault(r => r.State != RequestState.Fulfilling) is
-                    { Number: > 0 } open
-                )
-                    throw Problem.Conflict("already-asked", $"Request {open.Number} about {row.Name} is open.");
-                if (row.Enabled == 0)
-                    throw Problem.Conflict("already-so", $"{row.Name} is disabled already.");
-                if (body.Keep && row.UntilAt is null)
-                    throw Problem.Conflict("already-so", $"{row.Name} has no end that could be taken back.");
+                var (row, owner) = await RequireClosableAsync(s, id, body.Keep, user);
                 var now = time.GetUtcNow();
                 DateTimeOffset? from = body.LastDay is { } day ? SiteDays.EndOf(day, edition.Rulebook.ZoneOf(owner.Site)) : null;
                 if (from <= now)
@@ -165,6 +151,29 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
             },
             cancel
         );
+    }
+
+    /// <summary>An account of nobody that somebody answers for, and about which nothing is open.</summary>
+    private static async Task<(AccountRow Row, PersonRow Owner)> RequireClosableAsync(
+        Session s,
+        string id,
+        bool keeps,
+        ClaimsPrincipal user
+    )
+    {
+        var row = await RequireAsync(s, id, user);
+        if (row.Owner.Length == 0 || await s.PersonAsync(row.Owner) is not { } owner)
+            throw Problem.Conflict(
+                "no-owner",
+                $"Nobody answers for {row.Name}. Say first whose it is ('oikonom targets mark'); then they are asked."
+            );
+        if ((await s.OpenRequestsAboutAsync([row.Id])).FirstOrDefault(r => r.State != RequestState.Fulfilling) is { Number: > 0 } open)
+            throw Problem.Conflict("already-asked", $"Request {open.Number} about {row.Name} is open.");
+        if (row.Enabled == 0)
+            throw Problem.Conflict("already-so", $"{row.Name} is disabled already.");
+        if (keeps && row.UntilAt is null)
+            throw Problem.Conflict("already-so", $"{row.Name} has no end that could be taken back.");
+        return (row, owner);
     }
 
     private static readonly string Closing = EnumText.Of(RequestKind.Closing);

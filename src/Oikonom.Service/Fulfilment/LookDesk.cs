@@ -218,23 +218,8 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
             && Term.Of((await Recorded.LoadAsync(s, [row.PersonId])).Subject(row.PersonId, edition), edition.Rulebook).End <= now
         )
             return;
-        // One request sets right all that is found of a person.
-        foreach (var other in (await s.FindingsAsync([row.PersonId])).Where(f => f.RequestId.Length > 0))
-            if (
-                await s.RequestAsync(other.RequestId, forUpdate: true) is
-                { State: RequestState.Planning or RequestState.Deciding or RequestState.Releasing } open
-            )
-            {
-                if (other.RequestId != row.RequestId)
-                    await s.SaveFindingAsync(row with { RequestId = other.RequestId });
-                if (open.State != RequestState.Planning)
-                    await requests.ReplanAsync(
-                        s,
-                        open,
-                        $"the account {row.Account} in {target.Title} is not as it was when it was planned"
-                    );
-                return;
-            }
+        if (await JoinsAsync(s, row, target))
+            return;
         var what = Shown(differences).Where(d => d is not Difference.Surplus).Take(4).Select(d => Told(d, target));
         var way = target.Watch.Then == WatchAnswer.Mend ? Workflow.Mended : Workflow.Restored;
         var ids = await Raising.RaiseAsync(
@@ -254,6 +239,25 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
             now
         );
         await s.SaveFindingAsync(row with { RequestId = ids[0] });
+    }
+
+    /// <summary>One request sets right all that is found of a person: true when there is one, and it has this in it now.</summary>
+    private async Task<bool> JoinsAsync(Session s, FindingRow row, TargetRule target)
+    {
+        foreach (var other in (await s.FindingsAsync([row.PersonId])).Where(f => f.RequestId.Length > 0))
+        {
+            if (
+                await s.RequestAsync(other.RequestId, forUpdate: true)
+                is not { State: RequestState.Planning or RequestState.Deciding or RequestState.Releasing } open
+            )
+                continue;
+            if (other.RequestId != row.RequestId)
+                await s.SaveFindingAsync(row with { RequestId = other.RequestId });
+            if (open.State != RequestState.Planning)
+                await requests.ReplanAsync(s, open, $"the account {row.Account} in {target.Title} is not as it was when it was planned");
+            return true;
+        }
+        return false;
     }
 
     /// <summary>What people are told of differences: an entry that is gone holds nothing any more, which goes without saying.</summary>

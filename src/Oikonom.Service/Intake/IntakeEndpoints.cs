@@ -16,11 +16,13 @@ public static class IntakeEndpoints
     public static void MapIntake(this RouteGroupBuilder api)
     {
         MapSources(api);
+        MapSwitching(api);
         MapRuns(api);
         MapSetAside(api);
         MapRecords(api);
         MapPushed(api);
         MapTokens(api);
+        MapTokenEnds(api);
     }
 
     private static void MapSources(RouteGroupBuilder api)
@@ -57,6 +59,10 @@ public static class IntakeEndpoints
             .WithSummary("One source: columns, mapping, scope, brake, and what is known of its records.")
             .RequireAuthorization("intake")
             .Reaching(Reached.Shared);
+    }
+
+    private static void MapSwitching(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/sources/{name}/test",
                 (string name, SourceDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.TestAsync(name, user, cancel)
@@ -297,6 +303,10 @@ public static class IntakeEndpoints
             .WithSummary("The tokens of a source; the tokens themselves are kept nowhere.")
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);
+    }
+
+    private static void MapTokenEnds(RouteGroupBuilder api)
+    {
         api.MapDelete(
                 "/sources/{name}/tokens/{id}",
                 async (string name, string id, Store.Store store, TimeProvider time, ClaimsPrincipal user, CancellationToken cancel) =>

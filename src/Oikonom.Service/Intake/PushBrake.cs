@@ -39,47 +39,7 @@ public sealed class PushBrake(TimeProvider time)
         if (held is not null)
             await s.GrowHeldAsync(run, JsonSerializer.Serialize(raises));
         else
-        {
-            var counts = new IntakeCounts(
-                back.Count,
-                0,
-                back.Count,
-                Count(back, RequestKind.Joiner),
-                Count(back, RequestKind.Mover),
-                Count(back, RequestKind.Leaver),
-                0,
-                0,
-                0
-            );
-            await s.AddHeldAsync(
-                new()
-                {
-                    RunId = run,
-                    Source = source.Name,
-                    Digest = Growing,
-                    Why = why,
-                    Raises = JsonSerializer.Serialize(raises),
-                    Actor = taking.Actor,
-                    At = now.ToUnixTimeMilliseconds(),
-                }
-            );
-            await s.AddRunAsync(
-                new()
-                {
-                    Id = run,
-                    Source = source.Name,
-                    Mode = "full",
-                    Actor = taking.Actor,
-                    StartedAt = now.ToUnixTimeMilliseconds(),
-                    EndedAt = now.ToUnixTimeMilliseconds(),
-                    Outcome = "held",
-                    Message = why,
-                    Counts = JsonSerializer.Serialize(counts, JsonSerializerOptions.Web),
-                }
-            );
-            s.Record(LedgerEntry.Of(now, taking.Actor, "intake.held", null, null, ("run", run), ("source", source.Name), ("why", why)));
-            IntakeRunner.Report(s, source, "waits under the brake", why);
-        }
+            await HoldAsync(s, taking, back, JsonSerializer.Serialize(raises), run, why, now);
         foreach (var one in back)
             s.Record(
                 LedgerEntry.Of(
@@ -96,6 +56,59 @@ public sealed class PushBrake(TimeProvider time)
             );
         s.Tell("sources", source.Name);
         return [.. decided.Except(back)];
+    }
+
+    /// <summary>Begins a run that waits under the brake.</summary>
+    private static async Task HoldAsync(
+        Session s,
+        Taking taking,
+        List<Taken> back,
+        string raises,
+        string run,
+        string why,
+        DateTimeOffset now
+    )
+    {
+        var source = taking.Source;
+        var counts = new IntakeCounts(
+            back.Count,
+            0,
+            back.Count,
+            Count(back, RequestKind.Joiner),
+            Count(back, RequestKind.Mover),
+            Count(back, RequestKind.Leaver),
+            0,
+            0,
+            0
+        );
+        await s.AddHeldAsync(
+            new()
+            {
+                RunId = run,
+                Source = source.Name,
+                Digest = Growing,
+                Why = why,
+                Raises = raises,
+                Actor = taking.Actor,
+                At = now.ToUnixTimeMilliseconds(),
+            }
+        );
+        await s.AddRunAsync(
+            new()
+            {
+                Id = run,
+                Source = source.Name,
+                Mode = "full",
+                Actor = taking.Actor,
+                StartedAt = now.ToUnixTimeMilliseconds(),
+                EndedAt = now.ToUnixTimeMilliseconds(),
+                Outcome = "held",
+                Message = why,
+                Counts = JsonSerializer.Serialize(counts, JsonSerializerOptions.Web),
+            }
+        );
+        s.Record(LedgerEntry.Of(now, taking.Actor, "intake.held", null, null, ("run", run), ("source", source.Name), ("why", why)));
+        IntakeRunner.Report(s, source, "waits under the brake", why);
     }
 
     /// <summary>True when a run over the kept resources raises nothing but what was shown when it was let pass.</summary>

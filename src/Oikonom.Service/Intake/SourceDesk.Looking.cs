@@ -20,40 +20,9 @@ public sealed partial class SourceDesk
     {
         var edition = await editions.CurrentAsync(cancel);
         var source = IntakeRunner.SourceOf(edition, name);
-        SourceTest test;
-        if (source.Kind is SourceKind.Scim or SourceKind.Post)
-        {
-            var tokens = await store.ReadAsync(s => s.SourceTokensAsync(name), cancel);
-            var live = tokens.Count(t => t.EndedAt is null && t.ExpiresAt > time.Milliseconds());
-            test =
-                source.Kind == SourceKind.Post || live > 0
-                    ? new(true, "It is pushed; there is nothing to fetch, and it can be pushed to.", 0, 0, [])
-                    : new(false, $"No token is valid: nobody could push. Make one with 'oikonom intake token {name}'.", 0, 0, []);
-        }
-        else
-        {
-            try
-            {
-                var rows = await CoveredAsync(
-                    edition.Rulebook,
-                    source,
-                    user,
-                    await PreviewAsync(edition.Rulebook, source, TestRows, false, cancel),
-                    cancel
-                );
-                var problems = rows.Count(r => r.Problem is not null);
-                var message =
-                    rows.Count == 0 ? "It can be read, and holds no record."
-                    : problems == 0 ? $"The first {rows.Count} records are sound."
-                    : $"{problems} of the first {rows.Count} records would be set aside; the first: line "
-                        + $"{rows.First(r => r.Problem is not null).Line}: {rows.First(r => r.Problem is not null).Problem!.Reason}";
-                test = new(rows.Count > 0 && problems * 2 < rows.Count, message, rows.Count, problems, [.. rows.Take(20)]);
-            }
-            catch (SourceFault fault)
-            {
-                test = new(false, fault.Message, 0, 0, []);
-            }
-        }
+        var test = source.Kind is SourceKind.Scim or SourceKind.Post
+            ? await TestPushedAsync(source, cancel)
+            : await TestReadAsync(edition.Rulebook, source, user, cancel);
         await store.WriteAsync(
             async s =>
             {
@@ -83,6 +52,40 @@ public sealed partial class SourceDesk
             cancel
         );
         return test;
+    }
+
+    /// <summary>Of what is pushed there is nothing to read: it is good when somebody can push.</summary>
+    private async Task<SourceTest> TestPushedAsync(SourceRule source, CancellationToken cancel)
+    {
+        var tokens = await store.ReadAsync(s => s.SourceTokensAsync(source.Name), cancel);
+        var live = tokens.Count(t => t.EndedAt is null && t.ExpiresAt > time.Milliseconds());
+        return source.Kind == SourceKind.Post || live > 0
+            ? new(true, "It is pushed; there is nothing to fetch, and it can be pushed to.", 0, 0, [])
+            : new(false, $"No token is valid: nobody could push. Make one with 'oikonom intake token {source.Name}'.", 0, 0, []);
+    }
+
+    private async Task<SourceTest> TestReadAsync(
+        Core.Rulebook.Rulebook rulebook,
+        SourceRule source,
+        ClaimsPrincipal user,
+        CancellationToken cancel
+    )
+    {
+        try
+        {
+            var rows = await CoveredAsync(rulebook, source, user, await PreviewAsync(rulebook, source, TestRows, false, cancel), cancel);
+            var problems = rows.Count(r => r.Problem is not null);
+            var message =
+                rows.Count == 0 ? "It can be read, and holds no record."
+                : problems == 0 ? $"The first {rows.Count} records are sound."
+                : $"{problems} of the first {rows.Count} records would be set aside; the first: line "
+                    + $"{rows.First(r => r.Problem is not null).Line}: {rows.First(r => r.Problem is not null).Problem!.Reason}";
+            return new(rows.Count > 0 && problems * 2 < rows.Count, message, rows.Count, problems, [.. rows.Take(20)]);
+        }
+        catch (SourceFault fault)
+        {
+            return new(false, fault.Message, 0, 0, []);
+        }
     }
 
     /// <summary>Real records and what a mapping makes of them; the mapping may be that of a draft. Nothing is kept.</summary>

@@ -444,6 +444,11 @@ public static class ForgettingEndpoints
             .WithSummary("Orders that somebody who left be forgotten; a second person confirms it.")
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);
+        MapOrders(api);
+    }
+
+    private static void MapOrders(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/retention/orders/{id}/confirm",
                 (string id, Forgetting forgetting, ClaimsPrincipal user, CancellationToken cancel) =>

@@ -65,7 +65,11 @@ public static class PeopleEndpoints
             )
             .RequireAuthorization("read")
             .Reaching(Reached.Filtered);
+        MapOne(api);
+    }
 
+    private static void MapOne(RouteGroupBuilder api)
+    {
         api.MapGet("/people/{id}/explain", ExplainAsync)
             .WithName("explainPerson")
             .WithSummary(

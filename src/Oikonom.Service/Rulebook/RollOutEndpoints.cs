@@ -44,7 +44,13 @@ public static class RollOutEndpoints
             )
             .RequireAuthorization("rollouts")
             .Reaching(Reached.Filtered);
+        MapActs(api);
+    }
+
+    private static void MapActs(RouteGroupBuilder api)
+    {
         Act<RolloutDecideBody>(
+            api,
             "decide",
             "decideRollout",
             "Approves or declines all people of a roll-out whom nobody decided about, or those of a department; bound to the "
@@ -54,6 +60,7 @@ public static class RollOutEndpoints
             (desk, id, body, user, cancel) => desk.DecideAsync(id, body, user, cancel)
         );
         Act<RolloutReasonBody>(
+            api,
             "release",
             "releaseRollout",
             "Lets a roll-out pass that the brake holds.",
@@ -62,6 +69,7 @@ public static class RollOutEndpoints
             (desk, id, body, user, cancel) => desk.ReleaseAsync(id, body.Reason ?? "", user, cancel)
         );
         Act<RolloutBeginBody>(
+            api,
             "begin",
             "beginRollout",
             "Begins the first or the next wave, with its size and the pause after each.",
@@ -70,6 +78,7 @@ public static class RollOutEndpoints
             (desk, id, body, user, cancel) => desk.BeginAsync(id, body, user, cancel)
         );
         Act<RolloutReasonBody>(
+            api,
             "stop",
             "stopRollout",
             "Stops a roll-out: no further wave begins, requests under way go on.",
@@ -78,6 +87,7 @@ public static class RollOutEndpoints
             (desk, id, body, user, cancel) => desk.StopAsync(id, body.Reason ?? "", user, cancel)
         );
         Act<RolloutReasonBody>(
+            api,
             "turn-back",
             "turnBackRollout",
             "Turns the last wave back: its people are put on the edition they came from.",
@@ -85,28 +95,29 @@ public static class RollOutEndpoints
             Reached.Everywhere,
             (desk, id, body, user, cancel) => desk.TurnBackAsync(id, body.Reason ?? "", user, cancel)
         );
-
-        void Act<T>(
-            string path,
-            string name,
-            string summary,
-            string policy,
-            Reached reached,
-            Func<RollOutDesk, string, T, ClaimsPrincipal, CancellationToken, Task> act
-        ) =>
-            api.MapPost(
-                    $"/rollouts/{{id}}/{path}",
-                    async (string id, T body, RollOutDesk desk, RollOutViews views, ClaimsPrincipal user, CancellationToken cancel) =>
-                    {
-                        await act(desk, id, body, user, cancel);
-                        return await views.DetailAsync(id, user, cancel);
-                    }
-                )
-                .WithName(name)
-                .WithSummary(summary)
-                .RequireAuthorization(policy)
-                .Reaching(reached);
     }
+
+    private static void Act<T>(
+        RouteGroupBuilder api,
+        string path,
+        string name,
+        string summary,
+        string policy,
+        Reached reached,
+        Func<RollOutDesk, string, T, ClaimsPrincipal, CancellationToken, Task> act
+    ) =>
+        api.MapPost(
+                $"/rollouts/{{id}}/{path}",
+                async (string id, T body, RollOutDesk desk, RollOutViews views, ClaimsPrincipal user, CancellationToken cancel) =>
+                {
+                    await act(desk, id, body, user, cancel);
+                    return await views.DetailAsync(id, user, cancel);
+                }
+            )
+            .WithName(name)
+            .WithSummary(summary)
+            .RequireAuthorization(policy)
+            .Reaching(reached);
 
     private static readonly string[] States =
     [

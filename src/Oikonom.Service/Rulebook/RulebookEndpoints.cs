@@ -15,9 +15,12 @@ public static class RulebookEndpoints
     public static void MapRulebook(this RouteGroupBuilder api)
     {
         MapEditions(api);
+        MapPublished(api);
         MapProposals(api);
         MapDifferences(api);
         MapRehearsals(api);
+        MapRehearsed(api);
+        MapRehearsedFile(api);
     }
 
     private static void MapEditions(RouteGroupBuilder api)
@@ -39,7 +42,10 @@ public static class RulebookEndpoints
             .WithSummary("The catalogue of warnings: code, reason and mend.")
             .RequireAuthorization("rulebook-read")
             .Reaching(Reached.Shared);
+    }
 
+    private static void MapPublished(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/rulebook/editions",
                 (RulebookBody body, PublishDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
@@ -206,6 +212,10 @@ public static class RulebookEndpoints
             )
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);
+    }
+
+    private static void MapRehearsed(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/rulebook/rehearsals/{id}/people",
                 async (
@@ -245,6 +255,10 @@ public static class RulebookEndpoints
             )
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);
+    }
+
+    private static void MapRehearsedFile(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/rulebook/rehearsals/{id}/people.csv",
                 async (string id, RehearsalDesk desk, Store.Store store, Sight sight, ClaimsPrincipal user, CancellationToken cancel) =>

@@ -125,6 +125,12 @@ public static class ScimEndpoints
                 return Write(context, 200, answer, type);
             }
         );
+        MapChanges(scim, type);
+    }
+
+    /// <summary>What changes or removes a resource.</summary>
+    private static void MapChanges(RouteGroupBuilder scim, ScimResourceType type)
+    {
         scim.MapPut(
             $"{type.Endpoint}/{{id}}",
             async (string id, HttpContext context, ScimDesk desk, CancellationToken cancel) =>
