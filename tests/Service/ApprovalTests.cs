@@ -124,16 +124,43 @@ public sealed class ApprovalTests(Servers servers)
         );
         Assert.Equal(409, (await RefusedAsync(world, request, "withdraw", new DeclineBody("again"), "otto")).Status);
 
-        // What was given of it is taken away again, by a request that people see, and nothing else is touched.
+        // What was given of it is taken away again, and nothing else is touched.
         var undo = await world.EventuallyAsync(
-            async () => (await world.GetAsync<Page<RequestSummary>>("/api/v1/requests?kind=change")).Items,
-            all => all.Count == 1 && all[0].State == "deciding"
+            async () => (await world.GetAsync<Page<RequestSummary>>("/api/v1/requests?kind=end")).Items,
+            all => all.Count == 1 && all[0].State == "completed"
         );
+        Assert.Equal($"Request {undo[0].Number} sets right what was done.", request.Story.Next);
         var undone = await world.RequestAsync(undo[0].Id);
         Assert.Contains($"Request {request.Summary.Number} was taken back", undone.Cause.Text, StringComparison.Ordinal);
         Assert.Equal(["revoke", "verify"], undone.Plan.Select(c => c.Kind));
         Assert.Equal("rescue-volunteers", undone.Plan[0].Subject);
+        var held = await world.GetAsync<PersonDetail>($"/api/v1/people/{person.Number}");
+        Assert.DoesNotContain(held.Grants, g => g is { Until: null, Entitlement: "rescue-volunteers" or "ticket-desk" });
+        Assert.All(request.Stages, s => Assert.Equal("passed", s.State));
         Assert.True((await world.VerifyLedgerAsync()).Sound);
+    }
+
+    [Fact]
+    public async Task What_HR_tells_is_taken_back_by_others_than_the_person_and_what_was_done_stays_told()
+    {
+        await using var own = await TestDirectory.StartAsync();
+        await using var world = await StartAsync(directory: own);
+        var row = HrRow.New();
+        await world.SaveUserAsync("self", new("Self", "self@northmere.example", ["requester"], row.Number, true));
+        var request = await world.BringAsync(row, "releasing");
+        await using (var root = await own.ConnectAsRootAsync())
+            await root.DeleteAsync($"cn=dive-team,{DirectoryOptions.Groups}");
+        await world.ReleaseAsync(request);
+        request = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Steps.Any(s => s.State == "stopped"));
+        Assert.Equal((403, "own-request"), Short(await RefusedAsync(world, request, "withdraw", new DeclineBody("no"), "self")));
+        request = await DoAsync(world, request, "withdraw", new DeclineBody("wrong person"), "ines");
+        Assert.Equal(("withdrawn", "partly"), (request.Summary.State, request.Summary.Outcome));
+        Assert.Equal("Nothing follows.", request.Story.Next);
+        // What HR says of them goes on from what was done.
+        world.WriteHr(row with { Title = "Dive master" });
+        var next = await world.WaitForAsync((await world.RunIntakeAsync()).Requests.Single().Id, "deciding");
+        Assert.DoesNotContain(next.Plan, c => c.Kind == "create-account");
+        Assert.Contains(next.Plan, c => c is { Kind: "grant", Subject: "dive-team" });
     }
 
     [Theory]

@@ -95,15 +95,15 @@ public abstract partial class StoreTests : IAsyncLifetime
         {
             await s.EndExtraAsync("p1", "grant", "a", 2, "r2");
             await s.EndExtraAsync("p1", "grant", "b", 2, "r2");
-            await s.AddExtrasAsync([Grant("a2", "a", "r2"), Grant("b2", "b", "r2")]);
+            await s.AddExtrasAsync([Grant("a2", "a", "r2"), Grant("b2", "b", "r2"), Grant("c2", "c", "r2")]);
         });
         await _store.WriteAsync(async s =>
         {
             await s.EndExtraAsync("p1", "grant", "b", 3, "r3");
             await s.AddExtrasAsync([Grant("b3", "b", "r3")]);
         });
-        await _store.WriteAsync(s => s.TakeBackInputsAsync("r2", 4));
-        Assert.Equal(["a1", "b3"], (await _store.ReadAsync(s => s.ExtrasAsync(["p1"]))).Select(e => e.Id));
+        await _store.WriteAsync(s => s.TakeBackInputsAsync("r2", ["c"], 4));
+        Assert.Equal(["a1", "b3", "c2"], (await _store.ReadAsync(s => s.ExtrasAsync(["p1"]))).Select(e => e.Id));
     }
 
     [Fact]

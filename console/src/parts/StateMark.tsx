@@ -98,7 +98,8 @@ const tones: Record<string, string> = {
 export const stateWord = (state: string) => words[state] ?? state;
 
 /** What marks a request: how it ended, once it is over, else where it stands. */
-export const ended = (request: { state: string; outcome?: string | null }) => request.outcome ?? request.state;
+export const ended = (request: { state: string; outcome?: string | null }) =>
+  (request.state === 'completed' && request.outcome) || request.state;
 
 /** A state as a shape and a word; colour only repeats it. */
 export function StateMark({ state, title }: { state: string; title?: string }) {

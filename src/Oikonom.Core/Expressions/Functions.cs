@@ -89,7 +89,7 @@ internal static class Functions
     /// <summary>A call as it is written, with the types of its arguments.</summary>
     private sealed record Call(string Name, List<Node> Arguments, int Position)
     {
-        public Node Make(ExpressionType type, ExpressionType[] wanted, Evaluator run)
+        internal Node Make(ExpressionType type, ExpressionType[] wanted, Evaluator run)
         {
             if (Arguments.Count != wanted.Length)
                 throw new ExpressionError(
@@ -101,7 +101,7 @@ internal static class Functions
             return new(type, run, Position);
         }
 
-        public Node Size()
+        internal Node Size()
         {
             if (Arguments is [{ Type.Kind: ValueKind.List } list])
                 return Make(ExpressionType.Int, [list.Type], s => Value.Of(list.Run(s).AsList.Count));
@@ -109,7 +109,7 @@ internal static class Functions
         }
 
         /// <summary>From a place on: to the end, or as many characters as a third argument says.</summary>
-        public Node Substring()
+        internal Node Substring()
         {
             var a = Arguments.Select(argument => argument.Run).ToArray();
             return a.Length == 2
@@ -125,7 +125,7 @@ internal static class Functions
                 );
         }
 
-        public Node Matches()
+        internal Node Matches()
         {
             if (Arguments.Count == 2 && Arguments[1].Constant is { } pattern)
             {
@@ -147,7 +147,7 @@ internal static class Functions
             throw new ExpressionError("'matches' takes a text and a constant pattern.", Position);
         }
 
-        public Node Duration()
+        internal Node Duration()
         {
             if (Arguments is not [{ Constant: { } iso }])
                 throw new ExpressionError("'duration' takes one constant ISO 8601 duration, such as \"P7D\".", Position);

@@ -1,4 +1,5 @@
 using System.Security.Claims;
+using System.Text.Json;
 using Oikonom.Core;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Intake;
@@ -124,7 +125,7 @@ public sealed partial class RequestDesk
                     throw new RefusedMove("running", "A step of it is being carried out at this moment; try again in a few seconds.");
                 var remark = reason ?? "";
                 if (running && await StopAsync(s, of, user) is { } other)
-                    remark = $"{remark}{(remark.Length > 0 ? "; " : "")}request {other} sets right what was done";
+                    remark = $"{remark}{(remark.Length > 0 ? "; " : "")}request {other}{RequestStory.SetsRight}";
                 await RemarkAsync(s, of, user, "withdrawn", remark);
                 await stages.EnterAsync(s, of, RequestEvent.Withdraw);
                 if (!IsRequesters(of, user))
@@ -179,29 +180,41 @@ public sealed partial class RequestDesk
         await s.LookAgainAsync([row.PersonId], at);
         if (!of.Wish.ChangesInputs)
             return null;
-        await stages.TakeBackAsync(s, of);
+        // What was given ends by itself; whatever else was done is set right the way any change is, with a plan that people see.
+        var given = GivenBy(of, done);
+        await stages.TakeBackAsync(s, of, given);
         if (done.Count == 0 || row.SubjectKind != SubjectKind.Person)
             return null;
-        // What was done of it is set right the way any change is: with a plan that people see.
-        var change = EnumText.Of(RequestKind.Change);
+        var kind = EnumText.Of(given.Count > 0 ? RequestKind.End : RequestKind.Change);
         var raised = await Raising.RaiseAsync(
             s,
             [
                 new(
                     row.PersonId,
-                    change,
-                    Case.DefaultFor(of.Edition, change).Name,
+                    kind,
+                    given.Count > 0 ? Workflow.GivenBack.Name : Case.DefaultFor(of.Edition, kind).Name,
                     row.Edition,
                     $"Request {row.Number} was taken back when some of it was done"
                 )
                 {
                     Requester = user.UserName(),
+                    Wish = given.Count > 0 ? new Wish { Reason = $"request {row.Number} was taken back", Ends = given }.ToJson() : "{}",
                     Details = [("undoes", row.Id)],
                 },
             ],
             now
         );
         return (await s.RequestAsync(raised[0]))!.Number;
+    }
+
+    /// <summary>What a request gave that was asked for, where it did nothing else; else none.</summary>
+    private static List<string> GivenBy(Case of, IReadOnlyList<StepRow> done)
+    {
+        var given = done.Select(s => JsonSerializer.Deserialize<Change>(s.Change, JsonSerializerOptions.Web)).ToList();
+        var asked = of.Wish.Grants.Select(g => g.Key).ToHashSet();
+        return given.TrueForAll(c => c is Change.Grant grant && asked.Contains(grant.Given))
+            ? [.. given.OfType<Change.Grant>().Select(g => g.Given.ToString())]
+            : [];
     }
 
     /// <summary>Changes what was asked for, or what the stage lets an approver change; the plan is made anew.</summary>

@@ -50,7 +50,7 @@ internal static class RequestStory
             RequestState.Fulfilling => Fulfilling(told, steps, tasks, moment),
             RequestState.Completed => Completed(told, steps),
             RequestState.Lapsed => told.Over("Nothing of it was wanted any more when it ran; nothing was done."),
-            RequestState.Withdrawn => told.Over(TakenBack(steps)),
+            RequestState.Withdrawn => told.Over(TakenBack(steps), Follows(of)),
             _ => told.Over("It was declined; nothing was changed."),
         };
     }
@@ -74,6 +74,14 @@ internal static class RequestStory
                     && JsonSerializer.Deserialize<Change>(s.Change, JsonSerializerOptions.Web) is not Change.Verify
                 ),
         ];
+
+    /// <summary>The end of what is said of a request that was taken back, when another one follows from that.</summary>
+    public const string SetsRight = " sets right what was done";
+
+    private static string Follows(Case of) =>
+        of.Decisions.LastOrDefault(d => d.Verdict == "withdrawn")?.Remark is { } said && said.EndsWith(SetsRight, StringComparison.Ordinal)
+            ? $"{Capital(said[(said.LastIndexOf("request ", StringComparison.Ordinal))..])}."
+            : "Nothing follows.";
 
     private static string TakenBack(IReadOnlyList<StepView> steps)
     {

@@ -342,6 +342,9 @@ public static class RequestViews
     }
 
     /// <summary>The stages of the workflow: passed, skipped and why, deciding now, or still to come.</summary>
+    private static bool IsThrough(Case of, IReadOnlyList<Ballot> ballots) =>
+        ballots.Count > 0 && !ballots.Any(b => Standing.IsOpen(b, of.Items, of.Votes, of.Struck, of.Plan.Inputs));
+
     public static IReadOnlyList<StageView> StagesOf(Case of, Party? viewer, DateTimeOffset now)
     {
         var row = of.Row;
@@ -357,6 +360,7 @@ public static class RequestViews
                 : stage.SkippedBecause is not null ? "skipped"
                 : over || (row.State is RequestState.Deciding or RequestState.Asked && i < row.Stage) ? "passed"
                 : row.State == RequestState.Declined && i >= row.Stage ? "open"
+                : row.State is RequestState.Withdrawn or RequestState.Lapsed ? (IsThrough(of, ballots) ? "passed" : "open")
                 : "next";
             var mine = viewer is null || !current ? [] : of.VotesOf(viewer, now).Select(v => v.Ballot.Item).ToHashSet();
             views.Add(

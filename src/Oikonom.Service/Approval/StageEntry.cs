@@ -334,7 +334,8 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             .FirstOrDefault(mail => MimeKit.MailboxAddress.TryParse(mail, out _));
 
     /// <summary>What a request wrote into the inputs holds no more, and what it ended holds again.</summary>
-    public async Task TakeBackAsync(Session s, Case of)
+    /// <param name="kept">Entitlements whose grants hold on: something else ends them.</param>
+    public async Task TakeBackAsync(Session s, Case of, IReadOnlyCollection<string> kept)
     {
         var (row, now) = (of.Row, time.GetUtcNow());
         var at = now.ToUnixTimeMilliseconds();
@@ -343,7 +344,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             await s.SetEndAsync(row.SubjectId, null, at);
             return;
         }
-        await s.TakeBackInputsAsync(row.Id, at);
+        await s.TakeBackInputsAsync(row.Id, kept, at);
         await ShowAsync(s, of, now);
     }
 

@@ -282,10 +282,19 @@ public static class ApprovalTables
 
     /// <summary>Ends what a request wrote into the inputs, and lets hold again what it ended, save where a later input took its
     /// place.</summary>
-    public static async Task TakeBackInputsAsync(this Session session, string request, long at)
+    /// <param name="kept">Entitlements whose grants hold on: something else ends them.</param>
+    public static async Task TakeBackInputsAsync(this Session session, string request, IReadOnlyCollection<string> kept, long at)
     {
+        var written = await session
+            .QueryAsync<ExtraRow>($"SELECT {ExtraColumns} FROM extras WHERE request_id=@request AND ended_at IS NULL", new { request })
+            .ConfigureAwait(false);
         await session
-            .ExecuteAsync("UPDATE extras SET ended_at=@at WHERE request_id=@request AND ended_at IS NULL", new { request, at })
+            .BulkAsync(
+                "UPDATE extras SET ended_at=x.at FROM {rows} AS x WHERE extras.id=x.id",
+                [.. written.Where(e => e.Kind != "grant" || !kept.Contains(e.Subject)).Select(e => new { e.Id, At = at })],
+                ("id", "text"),
+                ("at", "bigint")
+            )
             .ConfigureAwait(false);
         await session
             .ExecuteAsync(

@@ -29,7 +29,9 @@ export function DryRun({ run, close }: { run: Schemas['IntakeRun']; close: () =>
       </ol>
       {setAside.length > 0 && (
         <>
-          <h3>{count(setAside.length, 'row')} would be set aside</h3>
+          <p>
+            <b>{count(setAside.length, 'row')} would be set aside</b>
+          </p>
           <ol className={style.list}>
             {setAside.map((row) => (
               <li key={`${row.file}${row.line}`}>
