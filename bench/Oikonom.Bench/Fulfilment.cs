@@ -1,6 +1,8 @@
 using System.Diagnostics;
+using System.Net.Http.Json;
 using System.Security.Cryptography;
 using System.Text.Json;
+using Oikonom.Contracts;
 using Oikonom.Core.Approval;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.Intake;
@@ -47,6 +49,43 @@ internal static class Fulfilment
         Console.WriteLine($"  the service, all commits included                   {c, 8:0} joiners/s");
         Console.WriteLine($"  ratio to the bare loop                              {c / a, 8:0.00}   (wanted: 0.8 or more)");
         Console.WriteLine($"  ratio to the pipelined loop                         {c / b, 8:0.00}");
+    }
+
+    /// <summary>An urgent leaver while a bulk run is carried out: how long until the account is disabled.</summary>
+    /// <param name="people">Joiners of the bulk run; each has seven steps.</param>
+    public static async Task UrgentAsync(int people)
+    {
+        await using var directory = await TestDirectory.StartAsync();
+        await using var world = await BegunAsync(directory);
+        var leaver = HrRow.New();
+        await world.BringAsync(leaver);
+        await using var store = await BulkAsync(world, people, "bulk");
+        async Task<long> LeftAsync() => await store.ReadAsync(s => s.ScalarAsync<long>("SELECT COUNT(*) FROM steps WHERE state='pending'"));
+        var all = await LeftAsync();
+        while (await LeftAsync() > all - 500)
+            await Task.Delay(50);
+        Console.WriteLine($"An urgent leaver during a bulk run of {all} steps (wanted: disabled within 2 s of its release)");
+        var ines = await world.SignInAsync("ines");
+        var watch = Stopwatch.StartNew();
+        var raised = await (
+            await World.OkAsync(ines.PostAsJsonAsync("/api/v1/requests", new NewRequest("leaver", leaver.Number, "at once", Urgent: true)))
+        ).Content.ReadFromJsonAsync<RequestDetail>();
+        var request = await world.EventuallyAsync(() => world.RequestAsync(raised!.Summary.Id), r => r.Summary.State == "releasing", 120);
+        var planned = watch.Elapsed;
+        await world.ReleaseAsync(request);
+        var released = watch.Elapsed;
+        while (
+            await store.ReadAsync(s =>
+                s.ScalarAsync<long>(
+                    "SELECT COUNT(*) FROM accounts a JOIN people p ON p.id=a.person_id WHERE p.number=@Number AND a.enabled=1",
+                    new { leaver.Number }
+                )
+            ) > 0
+        )
+            await Task.Delay(10);
+        Console.WriteLine($"  planned after it was asked for    {planned.TotalSeconds, 8:0.00} s");
+        Console.WriteLine($"  disabled after its release        {(watch.Elapsed - released).TotalSeconds, 8:0.00} s");
+        Console.WriteLine($"  steps of the bulk run left        {await LeftAsync(), 8}");
     }
 
     private static double Median(List<double> values) => values.Order().ElementAt(values.Count / 2);
@@ -174,7 +213,19 @@ internal static class Fulfilment
 
     private static async Task<double> OursAsync(TestDirectory directory, int people, int round)
     {
-        await using var world = await World.StartAsync(
+        await using var world = await BegunAsync(directory);
+        await world.BringAsync(HrRow.New());
+        await using var store = await BulkAsync(world, people, $"our{round}");
+        while (await store.ReadAsync(s => s.ScalarAsync<long>("SELECT COUNT(*) FROM requests WHERE state='fulfilling'")) > 0)
+            await Task.Delay(50);
+        var span = await store.ReadAsync(s =>
+            s.FirstAsync<Span>("SELECT MIN(done_at) AS first_at, MAX(done_at) AS last_at FROM steps WHERE request_id LIKE 'bench-%'")
+        );
+        return people * 1000.0 / (span!.LastAt - span.FirstAt);
+    }
+
+    private static Task<World> BegunAsync(TestDirectory directory) =>
+        World.StartAsync(
             directory,
             new()
             {
@@ -182,24 +233,19 @@ internal static class Fulfilment
                 Environment = new Dictionary<string, string> { ["LOG_LEVEL"] = "Warning" },
             }
         );
-        // Warm up with a few real ones, then put all into the store while the service is stopped.
-        await world.BringAsync(HrRow.New());
+
+    /// <summary>Puts joiners into the store while the service is stopped, and starts it again.</summary>
+    private static async Task<Store.Store> BulkAsync(World world, int people, string prefix)
+    {
         world.Kill();
         await world.WaitForEndAsync();
         var rulebook = RulebookReader.Read([.. world.Rulebook().Select(f => new RulebookFile(f.Path, f.Text))]).Rulebook!;
         var edition = new Edition(1, "", rulebook);
-        await using (var store = new Store.Store(new SqliteEngine(Path.Combine(world.DataFolder, "oikonom.db")), TimeProvider.System))
-        {
-            foreach (var chunk in Enumerable.Range(0, people).Chunk(500))
-                await store.WriteAsync(s => AddAsync(s, edition, [.. chunk.Select(i => $"our{round}-{i}")]));
-            await world.StartServiceAsync();
-            while (await store.ReadAsync(s => s.ScalarAsync<long>("SELECT COUNT(*) FROM requests WHERE state='fulfilling'")) > 0)
-                await Task.Delay(50);
-            var span = await store.ReadAsync(s =>
-                s.FirstAsync<Span>("SELECT MIN(done_at) AS first_at, MAX(done_at) AS last_at FROM steps WHERE request_id LIKE 'bench-%'")
-            );
-            return people * 1000.0 / (span!.LastAt - span.FirstAt);
-        }
+        var store = new Store.Store(new SqliteEngine(Path.Combine(world.DataFolder, "oikonom.db")), TimeProvider.System);
+        foreach (var chunk in Enumerable.Range(0, people).Chunk(500))
+            await store.WriteAsync(s => AddAsync(s, edition, [.. chunk.Select(i => $"{prefix}-{i}")]));
+        await world.StartServiceAsync();
+        return store;
     }
 
     private sealed class Span

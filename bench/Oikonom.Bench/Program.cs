@@ -1,9 +1,9 @@
 using Oikonom.Bench;
 
 var what = args.Length > 0 ? args[0] : "all";
-if (what is not ("all" or "fulfilment" or "intake" or "start" or "rehearse" or "expressions" or "scim" or "inbox" or "people"))
+if (what is not ("all" or "fulfilment" or "intake" or "start" or "rehearse" or "expressions" or "scim" or "inbox" or "people" or "urgent"))
 {
-    Console.Error.WriteLine("usage: bench [all|start|intake [ROWS]|fulfilment|rehearse|expressions|scim|inbox|people]");
+    Console.Error.WriteLine("usage: bench [all|start|intake [ROWS]|fulfilment|rehearse|expressions|scim|inbox|people|urgent]");
     return 2;
 }
 Console.WriteLine($"{Environment.ProcessorCount} processors, .NET {Environment.Version}");
@@ -18,6 +18,8 @@ if (what is "all" or "intake")
 }
 if (what is "all" or "fulfilment")
     await Fulfilment.RunAsync(2000);
+if (what is "all" or "urgent")
+    await Fulfilment.UrgentAsync(7200);
 if (what is "all" or "expressions")
     Expressions.Run();
 if (what is "all" or "rehearse")

@@ -133,19 +133,7 @@ internal static class AskCommands
             "oikonom requests new access --person E1020 --entitlement directory/payments --until 2027-01-31 --reason \"month end\"",
             async (parsed, cancel) =>
             {
-                var record = new Dictionary<string, string>();
-                foreach (var pair in parsed.GetValue(set) ?? [])
-                {
-                    var at = pair.IndexOf('=', StringComparison.Ordinal);
-                    if (at <= 0)
-                        throw new CliFault(Exit.Usage, $"'{pair}' has not the form attribute=value.");
-                    record[pair[..at]] = pair[(at + 1)..];
-                }
-                DateOnly? day = null;
-                if (parsed.GetValue(last) is { } text)
-                    day = DateOnly.TryParseExact(text, "yyyy-MM-dd", out var read)
-                        ? read
-                        : throw new CliFault(Exit.Usage, $"'{text}' is no day such as 2026-12-31.");
+                var record = Record(parsed.GetValue(set) ?? []);
                 var keys = parsed.GetValue(entitlement) ?? [];
                 var body = new NewRequest(
                     parsed.GetValue(kind)!,
@@ -157,7 +145,7 @@ internal static class AskCommands
                     parsed.GetValue(template),
                     parsed.GetValue(from),
                     parsed.GetValue(until),
-                    day,
+                    Day(parsed.GetValue(last)),
                     parsed.GetValue(urgent) ? true : null
                 );
                 using var service = new Service();
@@ -190,6 +178,26 @@ internal static class AskCommands
             dry
         );
     }
+
+    /// <summary>Attributes with their values.</summary>
+    /// <exception cref="CliFault">One has not the form attribute=value.</exception>
+    private static Dictionary<string, string> Record(IEnumerable<string> pairs)
+    {
+        var record = new Dictionary<string, string>();
+        foreach (var pair in pairs)
+        {
+            var at = pair.IndexOf('=', StringComparison.Ordinal);
+            if (at <= 0)
+                throw new CliFault(Exit.Usage, $"'{pair}' has not the form attribute=value.");
+            record[pair[..at]] = pair[(at + 1)..];
+        }
+        return record;
+    }
+
+    private static DateOnly? Day(string? text) =>
+        text is null ? null
+        : DateOnly.TryParseExact(text, "yyyy-MM-dd", out var read) ? read
+        : throw new CliFault(Exit.Usage, $"'{text}' is no day such as 2026-12-31.");
 
     private static int Tell(RequestPreview preview)
     {

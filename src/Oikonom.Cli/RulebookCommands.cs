@@ -498,31 +498,35 @@ internal static class RulebookCommands
                     return Exit.Good;
                 }
                 foreach (var one in told.Explanations)
-                {
-                    Show.Line($"{one.Title} ({one.Key}): by the rules {(one.Wanted ? "yes" : "no")}; held now {(one.Held ? "yes" : "no")}");
-                    if (one.Wanted)
-                        Show.Good(one.Summary);
-                    else
-                        Show.Bad(one.Summary);
-                    if (one.Elsewhere is { } elsewhere)
-                        Show.Line($"{elsewhere}.");
-                    foreach (var rule in one.Rules)
-                    {
-                        Show.Line(
-                            $"  {rule.Template} ({rule.Place}){(rule.Employment.Length > 0 ? $", employment {rule.Employment}" : "")}: "
-                                + $"{(rule.Applies ? "gives it" : "does not give it")}"
-                        );
-                        foreach (var condition in rule.Conditions)
-                        {
-                            var seen = string.Join(", ", condition.Values.Select(v => $"{v.Name} = \"{v.Value}\""));
-                            Show.Line($"    {(condition.Holds ? "yes" : "NO ")} {condition.Text}{(seen.Length > 0 ? $"   [{seen}]" : "")}");
-                        }
-                    }
-                }
+                    Tell(one);
                 return Exit.Good;
             },
             person,
             of
         );
+    }
+
+    /// <summary>What the rules say of one thing, condition by condition.</summary>
+    private static void Tell(ExplanationView one)
+    {
+        Show.Line($"{one.Title} ({one.Key}): by the rules {(one.Wanted ? "yes" : "no")}; held now {(one.Held ? "yes" : "no")}");
+        if (one.Wanted)
+            Show.Good(one.Summary);
+        else
+            Show.Bad(one.Summary);
+        if (one.Elsewhere is { } elsewhere)
+            Show.Line($"{elsewhere}.");
+        foreach (var rule in one.Rules)
+        {
+            Show.Line(
+                $"  {rule.Template} ({rule.Place}){(rule.Employment.Length > 0 ? $", employment {rule.Employment}" : "")}: "
+                    + $"{(rule.Applies ? "gives it" : "does not give it")}"
+            );
+            foreach (var condition in rule.Conditions)
+            {
+                var seen = string.Join(", ", condition.Values.Select(v => $"{v.Name} = \"{v.Value}\""));
+                Show.Line($"    {(condition.Holds ? "yes" : "NO ")} {condition.Text}{(seen.Length > 0 ? $"   [{seen}]" : "")}");
+            }
+        }
     }
 }

@@ -60,6 +60,21 @@ internal static class UserCommands
             .Concat((reach.Departments ?? []).Select(d => $"department:{d}"))
             .Concat((reach.Targets ?? []).Select(t => $"target:{t}"));
 
+    /// <summary>The limits of somebody's roles, with what is said of each in the place of what was.</summary>
+    private static Dictionary<string, ReachBody> Limited(User? before, IEnumerable<string> said)
+    {
+        var limits = new Dictionary<string, ReachBody>(before?.Reach ?? new Dictionary<string, ReachBody>());
+        foreach (var text in said)
+        {
+            var (of, to) = ReachOf(text);
+            if (to is null)
+                limits.Remove(of);
+            else
+                limits[of] = to;
+        }
+        return limits;
+    }
+
     private static Command Set()
     {
         var name = new Argument<string>("name") { Description = "lower-case letters, digits, dots, hyphens" };
@@ -84,15 +99,7 @@ internal static class UserCommands
                 using var service = new Service();
                 var user = parsed.GetValue(name)!;
                 var before = (await service.GetAsync<Page<User>>("/api/v1/users", cancel)).Value.Items.FirstOrDefault(u => u.Name == user);
-                var limits = new Dictionary<string, ReachBody>(before?.Reach ?? new Dictionary<string, ReachBody>());
-                foreach (var text in parsed.GetValue(reach) ?? [])
-                {
-                    var (of, to) = ReachOf(text);
-                    if (to is null)
-                        limits.Remove(of);
-                    else
-                        limits[of] = to;
-                }
+                var limits = Limited(before, parsed.GetValue(reach) ?? []);
                 var body = new UserBody(
                     parsed.GetValue(display) ?? before?.Display ?? user,
                     parsed.GetValue(mail) ?? before?.Mail ?? "",

@@ -103,7 +103,7 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         var row = HrRow.New("Kaya");
         _world.WriteHr(row);
         await SignInAsync("ines");
-        Assert.Contains("1 joiners", (await RunAsync("intake run hr --dry-run")).Out, StringComparison.Ordinal);
+        Assert.Contains("would raise 1 joiner", (await RunAsync("intake run hr --dry-run")).Out, StringComparison.Ordinal);
         var raised = (await JsonAsync("intake run hr")).GetProperty("requests")[0].GetProperty("id").GetString()!;
         var planned = await _world.WaitForAsync(raised, "deciding");
         var number = planned.Summary.Number;

@@ -52,10 +52,7 @@ public sealed class FaultTests(DirectoryFixture fixture)
     {
         await using var own = await TestDirectory.StartAsync();
         await using var ldap = await own.ConnectAsync(own.Options with { OperationTimeout = TimeSpan.FromSeconds(2) });
-        var process = Process
-            .GetProcessesByName("slapd")
-            .Single(p => File.ReadAllText($"/proc/{p.Id}/cmdline").Contains($":{own.LdapsPort}", StringComparison.Ordinal));
-        await SignalAsync(process, "STOP");
+        await own.Server.HoldAsync();
         var watch = Stopwatch.StartNew();
         var fault = await FailAsync(() => ldap.ReadAsync(DirectoryOptions.People, ["1.1"]));
         Assert.Equal(LdapFailure.TimedOut, fault.Failure);
@@ -65,14 +62,8 @@ public sealed class FaultTests(DirectoryFixture fixture)
             LdapFailure.TimedOut,
             (await FailAsync(async () => await LdapConnection.ConnectAsync(own.Options with { ConnectTimeout = Short }))).Failure
         );
-        await SignalAsync(process, "CONT");
+        await own.Server.GoOnAsync();
         Assert.NotNull(await ldap.ReadAsync(DirectoryOptions.People, ["1.1"]));
-    }
-
-    private static async Task SignalAsync(Process process, string signal)
-    {
-        using var kill = Process.Start("kill", [$"-{signal}", process.Id.ToString(System.Globalization.CultureInfo.InvariantCulture)]);
-        await kill.WaitForExitAsync();
     }
 
     [Fact]

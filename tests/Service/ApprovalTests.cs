@@ -137,6 +137,13 @@ public sealed class ApprovalTests(Servers servers)
         var held = await world.GetAsync<PersonDetail>($"/api/v1/people/{person.Number}");
         Assert.DoesNotContain(held.Grants, g => g is { Until: null, Entitlement: "rescue-volunteers" or "ticket-desk" });
         Assert.All(request.Stages, s => Assert.Equal("passed", s.State));
+
+        // Whoever is to leave does not take that back, engineer or not.
+        await world.SaveUserAsync("self", new("Self", "self@northmere.example", ["engineer"], person.Number, true));
+        var leaver = await RaiseAsync(world, new("leaver", person.Number, "at once", Urgent: true));
+        leaver = await world.WaitForAsync(leaver.Summary.Id, "releasing");
+        Assert.Equal((403, "own-request"), Short(await RefusedAsync(world, leaver, "withdraw", new DeclineBody("no"), "self")));
+        Assert.False((await world.RequestAsync(leaver.Summary.Id, "self")).Rights.Withdraw);
         Assert.True((await world.VerifyLedgerAsync()).Sound);
     }
 

@@ -68,6 +68,26 @@ public sealed class FaultTests(Servers servers)
     }
 
     [Fact]
+    public async Task What_takes_longer_than_a_lease_is_begun_once()
+    {
+        await using var own = await TestDirectory.StartAsync();
+        // The leases of this service last two seconds.
+        await using var world = await World.StartAsync(own);
+        var request = await world.BringAsync(HrRow.New(), "releasing");
+        await own.Server.HoldAsync();
+        await world.ReleaseAsync(request);
+        await world.EventuallyAsync(
+            () => TrustApprovalTests.NumberAsync(world, "SELECT COUNT(*) FROM chains WHERE lease_owner<>''"),
+            leased => leased > 0
+        );
+        await Task.Delay(TimeSpan.FromSeconds(6));
+        await own.Server.GoOnAsync();
+        await world.WaitForAsync(request.Summary.Id, "completed");
+        Assert.Equal(1, await TrustApprovalTests.NumberAsync(world, "SELECT MAX(fence) FROM chains WHERE target='directory'"));
+        Assert.Equal(0, await TrustApprovalTests.NumberAsync(world, "SELECT COUNT(*) FROM ledger WHERE kind='step.late'"));
+    }
+
+    [Fact]
     public async Task A_lasting_fault_stops_the_request_says_what_to_do_and_goes_on_after_a_retry()
     {
         await using var own = await TestDirectory.StartAsync();

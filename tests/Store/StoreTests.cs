@@ -154,6 +154,42 @@ public abstract partial class StoreTests : IAsyncLifetime
         Assert.False(await MovesAsync("p1", "r2", Now - 4));
     }
 
+    [Fact]
+    public async Task What_takes_access_away_passes_what_waits_longer()
+    {
+        static StepRow Step(string subject, long due, long removes) =>
+            new()
+            {
+                Id = subject + due,
+                RequestId = "r1",
+                SubjectId = subject,
+                Target = "directory",
+                Ordinal = 1,
+                Change = "{}",
+                DueAt = due,
+                Removes = removes,
+            };
+        // Everybody is to lose something one day; of one that day has come.
+        var many = Enumerable.Range(0, 40).Select(i => $"p{i:00}").ToList();
+        await _store.WriteAsync(s =>
+            s.AddStepsAsync([
+                .. many.Select(p => Step(p, Now - 1000, 0)),
+                .. many.Select(p => Step(p, Now + 1000, 1)),
+                Step("leaver", Now - 1, 1),
+            ])
+        );
+        var first = await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now, Now + 500, 3));
+        Assert.Equal(3, first.Count);
+        Assert.Equal("leaver", first[0].SubjectId);
+        Assert.DoesNotContain(
+            "leaver",
+            (await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now, Now + 500, 99))).Select(c => c.SubjectId)
+        );
+        var later = await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now + 2000, Now + 3000, 99));
+        Assert.Equal(41, later.Select(c => c.SubjectId).Distinct().Count());
+        Assert.Equal(41, later.Count);
+    }
+
     private static PersonRow Person(string id, string family = "quill") =>
         new()
         {
@@ -349,8 +385,18 @@ public abstract partial class StoreTests : IAsyncLifetime
         Assert.Equal(200, all.Count + rest.Count);
         Assert.Empty(await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "late", Now + 500, Now + 2000, 500)));
 
+        // A lease that is renewed ends later; neither one that is over nor another's is.
+        var first = rest[0];
+        await _store.WriteAsync(s => s.RenewChainsAsync([first], Now + 1500));
+        var others = await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "other", Now + 1000, Now + 1400, 500));
+        Assert.Equal(199, others.Count);
+        Assert.DoesNotContain(first.SubjectId, others.Select(o => o.SubjectId));
+        await _store.WriteAsync(s => s.RenewChainsAsync([claimed.SelectMany(c => c).First()], Now + 9999));
+        await _store.WriteAsync(s => s.ReleaseChainsAsync([first]));
+        await _store.WriteAsync(s => s.RenewChainsAsync([first], Now + 9999));
+
         // A lease that ran out is taken over, and the old holder's fence no longer holds.
-        var taken = await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "other", Now + 1000, Now + 3000, 500));
+        var taken = await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "other", Now + 1500, Now + 3000, 500));
         Assert.Equal(200, taken.Count);
         Assert.Empty(await _store.WriteAsync(s => s.HeldChainsAsync([claimed.SelectMany(c => c).First()])));
         Assert.Single(await _store.WriteAsync(s => s.HeldChainsAsync([taken[0]])));

@@ -150,7 +150,7 @@ public sealed partial class RequestDesk
     public static (string Code, string Text)? WhyNotWithdraw(Case of, Party party, bool requesters)
     {
         var running = of.Row.State == RequestState.Fulfilling;
-        if (of.Row.Source != Workflow.ByHand && party.IsBeneficiary(of.About))
+        if (party.IsBeneficiary(of.About) && (of.Row.Source != Workflow.ByHand || of.Row.Requester != party.UserName))
             return ("own-request", "This request is about yourself; somebody else takes it back.");
         if (requesters || party.Roles.Contains(Roles.Engineer))
             return null;

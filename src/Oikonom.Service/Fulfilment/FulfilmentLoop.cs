@@ -28,10 +28,19 @@ public sealed partial class FulfilmentLoop(
     ILogger<FulfilmentLoop> log
 ) : Loop(TimeSpan.FromMilliseconds(500), pulse, log)
 {
+    /// <summary>A step that takes longer than this is believed to hang: its lease is left to run out, and its fence holds.</summary>
+    private static readonly TimeSpan Longest = TimeSpan.FromMinutes(10);
+
     private readonly ConcurrentDictionary<string, int> _running = new();
+
+    /// <summary>What is being worked on: since when, and when its lease was begun or renewed, in milliseconds.</summary>
+    private readonly ConcurrentDictionary<Claim, (long Since, long Renewed)> _held = new();
+
+    private long Lease => (long)(options.LeaseSeconds * 1000);
 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
+        await RenewAsync(cancel);
         var more = false;
         // A target that the newest edition has no more is served while somebody is on an edition that has it.
         foreach (
@@ -44,19 +53,28 @@ public sealed partial class FulfilmentLoop(
             if (free < Math.Min(6, target.Settings.Parallel))
                 continue;
             var now = time.Milliseconds();
-            var claims = await store.WriteAsync(
-                s => s.ClaimChainsAsync(target.Name, options.Node, now, now + (long)(options.LeaseSeconds * 1000), free),
-                cancel
-            );
+            var claims = await store.WriteAsync(s => s.ClaimChainsAsync(target.Name, options.Node, now, now + Lease, free), cancel);
             if (claims.Count == 0)
                 continue;
             more |= claims.Count == free;
-            await StartAsync(target.Name, [.. claims.Select(c => new Claim(c.SubjectId, c.Target, c.Fence))], cancel);
+            await StartAsync(target.Name, [.. claims.Select(c => new Claim(c.SubjectId, c.Target, c.Fence))], now, cancel);
         }
         return more;
     }
 
-    private async Task StartAsync(string target, IReadOnlyList<Claim> claims, CancellationToken cancel)
+    /// <summary>Keeps the leases of what is still being worked on, so that nobody begins it a second time.</summary>
+    private async Task RenewAsync(CancellationToken cancel)
+    {
+        var now = time.Milliseconds();
+        var old = _held.Where(h => now - h.Value.Renewed > Lease / 3 && now - h.Value.Since < Longest.TotalMilliseconds).ToList();
+        if (old.Count == 0)
+            return;
+        await store.WriteAsync(s => s.RenewChainsAsync([.. old.Select(h => h.Key.Row)], now + Lease), cancel);
+        foreach (var (claim, held) in old)
+            _held.TryUpdate(claim, held with { Renewed = now }, held);
+    }
+
+    private async Task StartAsync(string target, IReadOnlyList<Claim> claims, long claimedAt, CancellationToken cancel)
     {
         var (steps, subjects) = await store.ReadAsync(
             async s =>
@@ -69,10 +87,13 @@ public sealed partial class FulfilmentLoop(
         var bySubject = steps.ToLookup(s => s.SubjectId);
         _running.AddOrUpdate(target, claims.Count, (_, running) => running + claims.Count);
         foreach (var claim in claims)
+        {
+            _held[claim] = (claimedAt, claimedAt);
             _ = Task.Run(
                 () => RunAsync(claim, [.. bySubject[claim.SubjectId]], subjects.GetValueOrDefault(claim.SubjectId), cancel),
                 CancellationToken.None
             );
+        }
     }
 
     private async Task RunAsync(Claim claim, IReadOnlyList<StepRow> steps, SubjectRecord? subject, CancellationToken cancel)
@@ -104,6 +125,7 @@ public sealed partial class FulfilmentLoop(
         }
         finally
         {
+            _held.TryRemove(claim, out _);
             _running.AddOrUpdate(claim.Target, 0, (_, running) => running - 1);
             Wake();
         }

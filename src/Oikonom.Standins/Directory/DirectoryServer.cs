@@ -120,6 +120,19 @@ public sealed class DirectoryServer : IAsyncDisposable
         throw new TimeoutException("slapd did not answer within 5 s.");
     }
 
+    /// <summary>The server stands still: it takes connections, and answers nothing.</summary>
+    public Task HoldAsync() => SignalAsync("STOP");
+
+    /// <summary>The server goes on where it stood.</summary>
+    public Task GoOnAsync() => SignalAsync("CONT");
+
+    private async Task SignalAsync(string signal)
+    {
+        var id = _process!.Id.ToString(System.Globalization.CultureInfo.InvariantCulture);
+        using var kill = Process.Start("kill", [$"-{signal}", id]);
+        await kill.WaitForExitAsync();
+    }
+
     public async Task StopAsync()
     {
         if (_process is not { } process)

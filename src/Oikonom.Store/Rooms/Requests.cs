@@ -593,10 +593,26 @@ public static class RequestTables
         );
 
     /// <summary>Claims requests whose plan is to be made, for a lease.</summary>
-    public static Task<IReadOnlyList<string>> ClaimPlanningAsync(this Session session, string node, long now, long until, int limit) =>
+    public static async Task<IReadOnlyList<string>> ClaimPlanningAsync(this Session session, string node, long now, long until, int limit)
+    {
+        // Who leaves is planned first, however many others wait.
+        var leaving = await session.ClaimPlanningAsync("kind='leaver' AND ", node, now, until, limit).ConfigureAwait(false);
+        return leaving.Count >= limit
+            ? leaving
+            : [.. leaving, .. await session.ClaimPlanningAsync("", node, now, until, limit - leaving.Count).ConfigureAwait(false)];
+    }
+
+    private static Task<IReadOnlyList<string>> ClaimPlanningAsync(
+        this Session session,
+        string which,
+        string node,
+        long now,
+        long until,
+        int limit
+    ) =>
         session.QueryAsync<string>(
             "UPDATE requests SET lease_owner=@node, lease_until=@until, fence=fence+1, version=version+1 WHERE id IN (SELECT "
-                + "id FROM requests WHERE due_at<=@now AND state='planning' AND lease_until<=@now ORDER BY due_at LIMIT @limit"
+                + $"id FROM requests WHERE {which}due_at<=@now AND state='planning' AND lease_until<=@now ORDER BY due_at LIMIT @limit"
                 + session.Engine.SkipLocked
                 + ") RETURNING id",
             new

@@ -238,9 +238,50 @@ public static class StepTables
             new { request }
         );
 
-    /// <summary>Claims chains with due work for a lease; each claim raises the fence.</summary>
-    public static Task<IReadOnlyList<ChainRow>> ClaimChainsAsync(
+    /// <summary>Claims chains with due work for a lease; each claim raises the fence. First come those on which access is to be
+    /// taken away, whatever else waits.</summary>
+    public static async Task<IReadOnlyList<ChainRow>> ClaimChainsAsync(
         this Session session,
+        string target,
+        string node,
+        long now,
+        long until,
+        int limit
+    )
+    {
+        var removals = await session
+            .ClaimAsync(
+                $"SELECT c.subject_id, c.target FROM steps s {session.Engine.JoinInOrder} chains c ON c.subject_id=s.subject_id AND "
+                    + "c.target=s.target WHERE s.target=@target AND s.removes=1 AND s.state='pending' AND s.due_at<=@now AND "
+                    + "c.due_at<=@now AND c.lease_until<=@now ORDER BY s.due_at LIMIT @limit"
+                    + (session.Engine.SkipLocked.Length > 0 ? " FOR UPDATE OF c SKIP LOCKED" : ""),
+                target,
+                node,
+                now,
+                until,
+                limit
+            )
+            .ConfigureAwait(false);
+        if (removals.Count >= limit)
+            return removals;
+        var others = await session
+            .ClaimAsync(
+                "SELECT subject_id, target FROM chains WHERE due_at<=@now AND lease_until<=@now AND target=@target ORDER BY due_at LIMIT "
+                    + "@limit"
+                    + session.Engine.SkipLocked,
+                target,
+                node,
+                now,
+                until,
+                limit - removals.Count
+            )
+            .ConfigureAwait(false);
+        return [.. removals, .. others];
+    }
+
+    private static Task<IReadOnlyList<ChainRow>> ClaimAsync(
+        this Session session,
+        string which,
         string target,
         string node,
         long now,
@@ -248,11 +289,8 @@ public static class StepTables
         int limit
     ) =>
         session.QueryAsync<ChainRow>(
-            "UPDATE chains SET lease_owner=@node, lease_until=@until, fence=fence+1 WHERE (subject_id, target) IN (SELECT "
-                + "subject_id, target FROM chains WHERE due_at<=@now AND lease_until<=@now AND target=@target ORDER BY due_at LIMIT "
-                + "@limit"
-                + session.Engine.SkipLocked
-                + ") RETURNING subject_id, target, fence",
+            $"UPDATE chains SET lease_owner=@node, lease_until=@until, fence=fence+1 WHERE (subject_id, target) IN ({which}) "
+                + "RETURNING subject_id, target, fence",
             new
             {
                 target,
@@ -261,6 +299,27 @@ public static class StepTables
                 until,
                 limit,
             }
+        );
+
+    /// <summary>Lets leases that still hold end later; one that is over, or that somebody else has by now, is left alone.</summary>
+    /// <param name="until">In milliseconds.</param>
+    public static Task RenewChainsAsync(this Session session, IReadOnlyCollection<ChainRow> chains, long until) =>
+        session.BulkAsync(
+            "UPDATE chains SET lease_until=x.until FROM {rows} AS x WHERE chains.subject_id=x.subject_id AND chains.target=x.target AND "
+                + "chains.fence=x.fence AND chains.lease_owner<>''",
+            [
+                .. chains.Select(c => new
+                {
+                    c.SubjectId,
+                    c.Target,
+                    c.Fence,
+                    Until = until,
+                }),
+            ],
+            ("subject_id", "text"),
+            ("target", "text"),
+            ("fence", "bigint"),
+            ("until", "bigint")
         );
 
     /// <summary>The due steps of the chains, in the order they run; of a chain that is stopped only what takes access away.</summary>
