@@ -386,12 +386,12 @@ public abstract partial class StoreTests : IAsyncLifetime
         Assert.Empty(await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "late", Now + 500, Now + 2000, 500)));
 
         // A lease that is renewed ends later; neither one that is over nor another's is.
-        var first = rest[0];
+        var first = claimed.SelectMany(c => c).First();
         await _store.WriteAsync(s => s.RenewChainsAsync([first], Now + 1500));
         var others = await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "other", Now + 1000, Now + 1400, 500));
         Assert.Equal(199, others.Count);
         Assert.DoesNotContain(first.SubjectId, others.Select(o => o.SubjectId));
-        await _store.WriteAsync(s => s.RenewChainsAsync([claimed.SelectMany(c => c).First()], Now + 9999));
+        await _store.WriteAsync(s => s.RenewChainsAsync([.. claimed.SelectMany(c => c).Skip(1)], Now + 9999));
         await _store.WriteAsync(s => s.ReleaseChainsAsync([first]));
         await _store.WriteAsync(s => s.RenewChainsAsync([first], Now + 9999));
 
