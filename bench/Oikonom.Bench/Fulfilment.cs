@@ -52,7 +52,7 @@ internal static class Fulfilment
     }
 
     /// <summary>An urgent leaver while a bulk run is carried out: how long until the account is disabled.</summary>
-    /// <param name="people">Joiners of the bulk run; each has seven steps.</param>
+    /// <param name="people">Joiners of the bulk run; each has six steps.</param>
     public static async Task UrgentAsync(int people)
     {
         await using var directory = await TestDirectory.StartAsync();

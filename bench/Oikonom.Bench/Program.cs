@@ -19,7 +19,7 @@ if (what is "all" or "intake")
 if (what is "all" or "fulfilment")
     await Fulfilment.RunAsync(2000);
 if (what is "all" or "urgent")
-    await Fulfilment.UrgentAsync(7200);
+    await Fulfilment.UrgentAsync(8400);
 if (what is "all" or "expressions")
     Expressions.Run();
 if (what is "all" or "rehearse")
