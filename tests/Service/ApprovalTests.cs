@@ -144,6 +144,15 @@ public sealed class ApprovalTests(Servers servers)
         leaver = await world.WaitForAsync(leaver.Summary.Id, "releasing");
         Assert.Equal((403, "own-request"), Short(await RefusedAsync(world, leaver, "withdraw", new DeclineBody("no"), "self")));
         Assert.False((await world.RequestAsync(leaver.Summary.Id, "self")).Rights.Withdraw);
+
+        // While it runs an operator does not stop it either, and a requester only what they asked for themselves.
+        await own.Server.HoldAsync();
+        await world.ReleaseAsync(leaver);
+        await world.SaveUserAsync("rosa", new("Rosa", "rosa@northmere.example", ["requester"], "", true));
+        Assert.Equal((403, "not-yours"), Short(await RefusedAsync(world, leaver, "withdraw", new DeclineBody("no"), "otto")));
+        Assert.Equal((403, "not-yours"), Short(await RefusedAsync(world, leaver, "withdraw", new DeclineBody("no"), "rosa")));
+        await own.Server.GoOnAsync();
+        await world.WaitForAsync(leaver.Summary.Id, "completed");
         Assert.True((await world.VerifyLedgerAsync()).Sound);
     }
 

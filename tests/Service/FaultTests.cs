@@ -80,6 +80,7 @@ public sealed class FaultTests(Servers servers)
             () => TrustApprovalTests.NumberAsync(world, "SELECT COUNT(*) FROM chains WHERE lease_owner<>''"),
             leased => leased > 0
         );
+        Assert.Equal("running", (await ApprovalTests.RefusedAsync(world, request, "withdraw", new DeclineBody("no"), "otto")).Code);
         await Task.Delay(TimeSpan.FromSeconds(6));
         await own.Server.GoOnAsync();
         await world.WaitForAsync(request.Summary.Id, "completed");

@@ -150,8 +150,14 @@ public sealed partial class RequestDesk
     public static (string Code, string Text)? WhyNotWithdraw(Case of, Party party, bool requesters)
     {
         var running = of.Row.State == RequestState.Fulfilling;
-        if (party.IsBeneficiary(of.About) && (of.Row.Source != Workflow.ByHand || of.Row.Requester != party.UserName))
+        var asked = of.Row.Source == Workflow.ByHand && of.Row.Requester == party.UserName;
+        if (party.IsBeneficiary(of.About) && !asked)
             return ("own-request", "This request is about yourself; somebody else takes it back.");
+        if (running && of.Row.Workflow == Workflow.WrittenEnd.Name)
+            return ("written-end", "A written end runs whoever decides; who stays has another last day on the record.");
+        // What takes access away is stopped by nobody but who asked for it, or an engineer.
+        if (running && of.Row.Kind is "leaver" or "end" && !asked && !party.Roles.Contains(Roles.Engineer))
+            return ("not-yours", $"What takes access away is taken back by who asked for it, {of.Row.Requester}, or by an engineer.");
         if (requesters || party.Roles.Contains(Roles.Engineer))
             return null;
         if (!running)
