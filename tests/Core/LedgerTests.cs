@@ -98,6 +98,17 @@ public sealed class LedgerTests
         Assert.Equal("1970-01-01T00:00:00.000Z", body.RootElement.GetProperty("at").GetString());
         Assert.Equal(3, body.RootElement.GetProperty("count").GetInt32());
         Assert.False(body.RootElement.TryGetProperty("none", out _));
+        // The columns beside the body say what it says, in its own order, and what is missing is not there.
+        Assert.Equal(["id", "at", "actor", "kind", "person", "request"], body.RootElement.EnumerateObject().Select(m => m.Name).Take(6));
+        Assert.Equal((entry.Id, "mara", "request.approved", "p", "r"), (Of("id"), Of("actor"), Of("kind"), Of("person"), Of("request")));
+        using var bare = JsonDocument.Parse(LedgerEntry.Of(DateTimeOffset.UnixEpoch, "a", "b", null, null).Body);
+        Assert.Equal(["id", "at", "actor", "kind"], bare.RootElement.EnumerateObject().Select(m => m.Name));
+        // With nothing sealed and nothing forgotten, nothing is said of that.
+        var open = LedgerText.Open(entry.Body, entry.Values);
+        Assert.False(open.TryGetProperty("forgotten", out _));
+        Assert.Equal("x", open.GetProperty("digest").GetString());
+
+        string? Of(string member) => body.RootElement.GetProperty(member).GetString();
         Assert.Throws<ArgumentException>(() => LedgerEntry.Of(DateTimeOffset.UnixEpoch, "a", "b", null, null, ("kind", "c")));
     }
 }
