@@ -507,6 +507,46 @@ public sealed partial class IntakeRunner(
         }
     }
 
+    /// <summary>Writes down a run that waits under the brake, and reports it.</summary>
+    /// <param name="details">Of the entry on the ledger, beside run, source and why.</param>
+    public static async Task KeepAsync(
+        Session s,
+        SourceRule source,
+        HeldRunRow held,
+        string mode,
+        DateTimeOffset started,
+        IntakeCounts counts,
+        IReadOnlyList<(string Name, object? Value)> details
+    )
+    {
+        await s.AddHeldAsync(held);
+        await s.AddRunAsync(
+            new()
+            {
+                Id = held.RunId,
+                Source = source.Name,
+                Mode = mode,
+                Actor = held.Actor,
+                StartedAt = started.ToUnixTimeMilliseconds(),
+                EndedAt = held.At,
+                Outcome = "held",
+                Message = held.Why,
+                Counts = JsonSerializer.Serialize(counts, JsonSerializerOptions.Web),
+            }
+        );
+        s.Record(
+            LedgerEntry.Of(
+                held.At.ToInstant(),
+                held.Actor,
+                "intake.held",
+                null,
+                null,
+                [("run", held.RunId), ("source", source.Name), ("why", held.Why), .. details]
+            )
+        );
+        Report(s, source, "waits under the brake", held.Why);
+    }
+
     /// <summary>Keeps a run back, with what it would raise, until somebody lets exactly that pass.</summary>
     private async Task<IntakeRun> HoldAsync(
         SourceRule source,
@@ -525,48 +565,18 @@ public sealed partial class IntakeRunner(
             async s =>
             {
                 await s.SupersedeHeldAsync(source.Name, runId, time.Milliseconds());
-                await s.AddHeldAsync(
-                    new()
-                    {
-                        RunId = runId,
-                        Source = source.Name,
-                        Digest = digest,
-                        Why = why,
-                        Raises = JsonSerializer.Serialize(raises),
-                        Actor = order.Actor,
-                        At = ended.ToUnixTimeMilliseconds(),
-                    }
-                );
-                await s.AddRunAsync(
-                    new()
-                    {
-                        Id = runId,
-                        Source = source.Name,
-                        Mode = order.Mode,
-                        Actor = order.Actor,
-                        StartedAt = started.ToUnixTimeMilliseconds(),
-                        EndedAt = ended.ToUnixTimeMilliseconds(),
-                        Outcome = "held",
-                        Message = why,
-                        Counts = JsonSerializer.Serialize(counts, JsonSerializerOptions.Web),
-                    }
-                );
-                s.Record(
-                    LedgerEntry.Of(
-                        ended,
-                        order.Actor,
-                        "intake.held",
-                        null,
-                        null,
-                        ("run", runId),
-                        ("source", source.Name),
-                        ("why", why),
-                        ("digest", digest),
-                        ("raises", raises.Count)
-                    )
-                );
+                var held = new HeldRunRow
+                {
+                    RunId = runId,
+                    Source = source.Name,
+                    Digest = digest,
+                    Why = why,
+                    Raises = JsonSerializer.Serialize(raises),
+                    Actor = order.Actor,
+                    At = ended.ToUnixTimeMilliseconds(),
+                };
+                await KeepAsync(s, source, held, order.Mode, started, counts, [("digest", digest), ("raises", raises.Count)]);
                 s.Tell("sources", source.Name);
-                Report(s, source, "waits under the brake", why);
             },
             cancel
         );

@@ -81,34 +81,17 @@ public sealed class PushBrake(TimeProvider time)
             0,
             0
         );
-        await s.AddHeldAsync(
-            new()
-            {
-                RunId = run,
-                Source = source.Name,
-                Digest = Growing,
-                Why = why,
-                Raises = raises,
-                Actor = taking.Actor,
-                At = now.ToUnixTimeMilliseconds(),
-            }
-        );
-        await s.AddRunAsync(
-            new()
-            {
-                Id = run,
-                Source = source.Name,
-                Mode = "full",
-                Actor = taking.Actor,
-                StartedAt = now.ToUnixTimeMilliseconds(),
-                EndedAt = now.ToUnixTimeMilliseconds(),
-                Outcome = "held",
-                Message = why,
-                Counts = JsonSerializer.Serialize(counts, JsonSerializerOptions.Web),
-            }
-        );
-        s.Record(LedgerEntry.Of(now, taking.Actor, "intake.held", null, null, ("run", run), ("source", source.Name), ("why", why)));
-        IntakeRunner.Report(s, source, "waits under the brake", why);
+        var held = new HeldRunRow
+        {
+            RunId = run,
+            Source = source.Name,
+            Digest = Growing,
+            Why = why,
+            Raises = raises,
+            Actor = taking.Actor,
+            At = now.ToUnixTimeMilliseconds(),
+        };
+        await IntakeRunner.KeepAsync(s, source, held, "full", now, counts, []);
     }
 
     /// <summary>True when a run over the kept resources raises nothing but what was shown when it was let pass.</summary>
