@@ -1,9 +1,27 @@
 using Oikonom.Bench;
 
 var what = args.Length > 0 ? args[0] : "all";
-if (what is not ("all" or "fulfilment" or "intake" or "start" or "rehearse" or "expressions" or "scim" or "inbox" or "people" or "urgent"))
+if (
+    what
+    is not (
+        "all"
+        or "fulfilment"
+        or "intake"
+        or "start"
+        or "rehearse"
+        or "expressions"
+        or "scim"
+        or "inbox"
+        or "people"
+        or "urgent"
+        or "reconcile"
+        or "applications"
+    )
+)
 {
-    Console.Error.WriteLine("usage: bench [all|start|intake [ROWS]|fulfilment|rehearse|expressions|scim|inbox|people|urgent]");
+    Console.Error.WriteLine(
+        "usage: bench [all|start|intake [ROWS]|fulfilment|rehearse|expressions|scim|inbox|people|urgent|reconcile|applications]"
+    );
     return 2;
 }
 Console.WriteLine($"{Environment.ProcessorCount} processors, .NET {Environment.Version}");
@@ -28,6 +46,10 @@ if (what is "all" or "scim")
     await Scim.RunAsync(3000);
 if (what is "all" or "inbox")
     await Inbox.RunAsync(5000);
+if (what is "all" or "applications")
+    await Applications.RunAsync(2000);
+if (what is "all" or "reconcile")
+    await Reconcile.RunAsync(args.Length < 2 ? 100_000 : int.Parse(args[1], System.Globalization.CultureInfo.InvariantCulture));
 if (what is "all" or "people")
     await People.RunAsync(100_000);
 return 0;

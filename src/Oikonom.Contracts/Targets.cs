@@ -1,5 +1,17 @@
 namespace Oikonom.Contracts;
 
+/// <summary>A target, and how it does.</summary>
+/// <param name="State"><c>unseen</c>, <c>works</c>, <c>away</c>, <c>paused</c> or <c>maintenance</c>.</param>
+/// <param name="Text">The state in words: who paused it and why, what it answers, when it is tried again.</param>
+/// <param name="Since">Since when it is so; null where that is not known.</param>
+/// <param name="Waiting">Steps that wait, also for a later day.</param>
+/// <param name="Due">Steps that wait for the target alone.</param>
+/// <param name="Oldest">Since when the oldest of those waits.</param>
+/// <param name="Running">Subjects whose steps are under way.</param>
+/// <param name="Differing">Accounts that were changed outside.</param>
+/// <param name="Done">Steps that succeeded within a day.</param>
+/// <param name="Failed">Attempts within a day that did not, because of the target.</param>
+/// <param name="CertificateUntil">When the target's certificate ends, as the last check saw it.</param>
 public sealed record TargetSummary(
     string Name,
     string Title,
@@ -11,7 +23,87 @@ public sealed record TargetSummary(
     int Failing,
     string? Problem,
     int Nobodys
+)
+{
+    public required string State { get; init; }
+    public required string Text { get; init; }
+    public required DateTimeOffset? Since { get; init; }
+    public required DateTimeOffset? LastSuccess { get; init; }
+    public required int Due { get; init; }
+    public required DateTimeOffset? Oldest { get; init; }
+    public required int Running { get; init; }
+    public required int Differing { get; init; }
+    public required int Done { get; init; }
+    public required int Failed { get; init; }
+    public required DateTimeOffset? CertificateUntil { get; init; }
+    public required bool CanRead { get; init; }
+    public required bool MayOperate { get; init; }
+}
+
+/// <summary>All that is known of a target.</summary>
+/// <param name="Hours">What was done in it, hour by hour for two days.</param>
+/// <param name="Limits">How it is worked with: how much at once, how fast, and when not at all.</param>
+public sealed record TargetDetail(
+    TargetSummary Summary,
+    string Owner,
+    IReadOnlyList<TargetFact> Limits,
+    IReadOnlyList<TargetPoint> Checked,
+    DateTimeOffset? CheckedAt,
+    IReadOnlyList<TargetHour> Hours,
+    IReadOnlyList<TargetEvent> History,
+    IReadOnlyList<TargetEntitlement> Entitlements
 );
+
+public sealed record TargetFact(string Name, string Value);
+
+/// <summary>Something that a check looked at.</summary>
+public sealed record TargetPoint(string What, bool Good, string Text);
+
+public sealed record TargetHour(DateTimeOffset At, int Done, int Failed);
+
+/// <param name="Kind"><c>paused</c>, <c>resumed</c>, <c>away</c>, <c>back</c>, <c>read</c> or <c>looked</c>.</param>
+public sealed record TargetEvent(DateTimeOffset At, string Kind, string Actor, string Text);
+
+/// <param name="Most">The most people that may hold it; null for any number.</param>
+public sealed record TargetEntitlement(string Name, string Title, string Kind, int Holders, int? Most);
+
+/// <summary>How a target is read whole: with <c>dryRun</c> nothing but what was found is written down.</summary>
+public sealed record ReconcileBody(bool DryRun);
+
+/// <summary>A target that was read whole.</summary>
+/// <param name="Entries">How many entries were read.</param>
+/// <param name="Classes">How many of each class; those that are as decided come first.</param>
+public sealed record Reconciliation(
+    string Id,
+    string Target,
+    DateTimeOffset At,
+    string Actor,
+    bool DryRun,
+    long Milliseconds,
+    int Entries,
+    IReadOnlyList<ClassCount> Classes
+);
+
+/// <param name="Name">The class: <c>as-decided</c>, <c>drift</c>, <c>surplus</c> …</param>
+/// <param name="Meaning">What it means, for people.</param>
+public sealed record ClassCount(string Name, int Count, string Meaning);
+
+/// <summary>An entry that is not as decided.</summary>
+public sealed record ReconciliationItem(
+    string Class,
+    string Account,
+    string Location,
+    string? PersonId,
+    string? Person,
+    string? Number,
+    string Text
+);
+
+/// <param name="Items">Of very many the first; the counts are whole.</param>
+public sealed record ReconciliationDetail(Reconciliation Summary, IReadOnlyList<ReconciliationItem> Items);
+
+/// <summary>Why nothing shall begin in a target.</summary>
+public sealed record PauseBody(string? Reason);
 
 /// <summary>An account that was found in a target and belongs to nobody.</summary>
 /// <param name="Purpose"><c>unmatched</c>, <c>shared</c> or <c>service</c>.</param>
@@ -40,4 +132,13 @@ public sealed record AccountMark(string? Purpose, string? Owner, string? Remark)
 /// <param name="Keep">It stays, and the end that was approved is taken back.</param>
 public sealed record AccountClosing(DateOnly? LastDay, string? Reason, bool Keep = false);
 
-public sealed record TargetCheck(string Name, bool Reachable, string Message, string? SignedInAs, long Milliseconds);
+/// <param name="Points">What was looked at one after the other, up to what is wrong.</param>
+public sealed record TargetCheck(
+    string Name,
+    bool Reachable,
+    string Message,
+    string? SignedInAs,
+    long Milliseconds,
+    IReadOnlyList<TargetPoint> Points,
+    DateTimeOffset? CertificateUntil = null
+);

@@ -1,8 +1,10 @@
 using System.Collections.Concurrent;
 using System.Formats.Asn1;
+using System.Net.Security;
 using System.Net.Sockets;
 using System.Runtime.CompilerServices;
 using System.Security.Authentication;
+using System.Security.Cryptography.X509Certificates;
 using System.Text;
 using System.Threading.Channels;
 
@@ -34,6 +36,10 @@ public sealed class LdapConnection : IAsyncDisposable
 
     /// <summary>False once the line is lost or closed.</summary>
     public bool IsOpen => _failure is null;
+
+    /// <summary>Until when the certificate of the server holds; null on a line without TLS.</summary>
+    public DateTimeOffset? CertificateUntil =>
+        _stream is SslStream { RemoteCertificate: X509Certificate2 certificate } ? certificate.NotAfter.ToUniversalTime() : null;
 
     /// <exception cref="LdapConnectionException">Tells whether nobody listens, the certificate is unsound, and so on.</exception>
     public static async Task<LdapConnection> ConnectAsync(LdapOptions options, CancellationToken cancel = default)

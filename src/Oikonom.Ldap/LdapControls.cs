@@ -48,6 +48,9 @@ public static class LdapControls
     /// <summary>Who am I, RFC 4532.</summary>
     public const string WhoAmIOid = "1.3.6.1.4.1.4203.1.11.3";
 
+    /// <summary>The server says how it would answer, and does nothing; where it cannot, it refuses.</summary>
+    public static readonly LdapControl NoOperation = new("1.3.6.1.4.1.4203.666.5.2", true, null);
+
     /// <summary>Simple paged results, RFC 2696.</summary>
     public static LdapControl Paging(int size, byte[] cookie) =>
         new(

@@ -107,6 +107,8 @@ public static class LdapDn
     /// <summary>A name in one form, in lower case: two ways to write the same name become equal. What is no name stays as it is.</summary>
     public static string Normalise(string dn)
     {
+        if (IsPlain(dn))
+            return dn.ToLowerInvariant();
         try
         {
             return string.Join(
@@ -125,6 +127,36 @@ public static class LdapDn
         {
             return dn.ToLowerInvariant();
         }
+    }
+
+    /// <summary>True of a name that is written in its one form but for the case of letters: nothing is escaped in it or would have to
+    /// be, and no blank stands beside a separator. Most are.</summary>
+    private static bool IsPlain(string dn)
+    {
+        var hasType = false;
+        var before = ',';
+        for (var i = 0; i < dn.Length; i++)
+        {
+            var c = dn[i];
+            if (c is '"' or '+' or ';' or '<' or '>' or '\\' or '#' || c < ' ' || c == 0x7f)
+                return false;
+            if (c == ' ' && (before is ',' or '=' || i == dn.Length - 1 || dn[i + 1] is ',' or '='))
+                return false;
+            if (c == '=')
+            {
+                if (hasType || before == ',')
+                    return false;
+                hasType = true;
+            }
+            else if (c == ',')
+            {
+                if (!hasType)
+                    return false;
+                hasType = false;
+            }
+            before = c;
+        }
+        return hasType;
     }
 
     /// <summary>The part after the first relative name; "" for a name of one part.</summary>

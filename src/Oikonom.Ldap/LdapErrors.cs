@@ -34,6 +34,9 @@ public enum LdapCode
     EntryAlreadyExists = 68,
     Other = 80,
     SyncRefreshRequired = 4096,
+
+    /// <summary>It would have been done, had the control not said that it shall not.</summary>
+    NoOperation = 16654,
     AssertionFailed = 122,
 }
 

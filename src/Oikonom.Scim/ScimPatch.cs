@@ -273,7 +273,7 @@ public static class ScimPatch
     }
 
     /// <summary>The value that a filter of plain equalities describes.</summary>
-    private static JsonObject Described(ScimFilter filter) =>
+    internal static JsonObject Described(ScimFilter filter) =>
         filter switch
         {
             ScimFilter.Compare { Operator: "eq" } compare => new() { [compare.Path.Attribute] = compare.Value?.DeepClone() },

@@ -19,6 +19,27 @@ public sealed record ScimAttribute(
     /// <summary>The sub-attribute of that name, without regard to case.</summary>
     public ScimAttribute? Find(string name) => Sub.FirstOrDefault(s => s.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
 
+    /// <summary>The attribute that a server describes, RFC 7643 §7; null of what has no name.</summary>
+    public static ScimAttribute? FromJson(JsonNode? node)
+    {
+        if (node is not JsonObject json || ScimPatch.Text(ScimValues.Get(json, "name")) is not { Length: > 0 } name)
+            return null;
+        string Text(string key, string otherwise) => ScimPatch.Text(ScimValues.Get(json, key)) ?? otherwise;
+        bool Truth(string key) => ScimReading.Truth(ScimValues.Get(json, key)) == true;
+        return new(
+            name,
+            Text("type", "string"),
+            Truth("multiValued"),
+            Truth("required"),
+            Truth("caseExact"),
+            Text("mutability", "readWrite"),
+            Text("returned", "default"),
+            Text("uniqueness", "none"),
+            Text("description", ""),
+            [.. ScimValues.Each(ScimValues.Get(json, "subAttributes")).Select(FromJson).OfType<ScimAttribute>()]
+        );
+    }
+
     /// <summary>As it is told to clients, RFC 7643 §6 and §7.</summary>
     public JsonObject ToJson()
     {
@@ -45,6 +66,17 @@ public sealed record ScimSchema(string Id, string Name, string Description, IRea
 {
     /// <summary>The attribute of a name, in any case (RFC 7643 §2.1); null when the schema has none.</summary>
     public ScimAttribute? Find(string name) => Attributes.FirstOrDefault(a => a.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
+
+    /// <summary>The schema that a server describes, RFC 7643 §7; null of what has no id.</summary>
+    public static ScimSchema? FromJson(JsonObject json) =>
+        ScimPatch.Text(ScimValues.Get(json, "id")) is { Length: > 0 } id
+            ? new(
+                id,
+                ScimPatch.Text(ScimValues.Get(json, "name")) ?? id,
+                ScimPatch.Text(ScimValues.Get(json, "description")) ?? "",
+                [.. ScimValues.Each(ScimValues.Get(json, "attributes")).Select(ScimAttribute.FromJson).OfType<ScimAttribute>()]
+            )
+            : null;
 
     /// <summary>As it is told to clients, RFC 7643 §6 and §7.</summary>
     public JsonObject ToJson(string baseAddress) =>
@@ -296,6 +328,9 @@ public static class ScimSchemas
         string uniqueness = "none",
         IReadOnlyList<ScimAttribute>? sub = null
     ) => new(name, type, multi, required, exact, mutability, returned, uniqueness, description, sub ?? []);
+
+    /// <summary>What is taken for so of an attribute that nobody described: several values with the usual parts, RFC 7643 §2.4.</summary>
+    internal static ScimAttribute Stranger(string name) => Many(name, "");
 
     private static ScimAttribute Many(string name, string description, string type = "string") =>
         One(

@@ -23,7 +23,7 @@ for (var i = 1; i < args.Length; i++)
             move = args[++i];
             break;
         case "--port"
-            when i + 1 < args.Length && int.TryParse(args[i + 1], CultureInfo.InvariantCulture, out port) && port is > 1023 and < 65_529:
+            when i + 1 < args.Length && int.TryParse(args[i + 1], CultureInfo.InvariantCulture, out port) && port is > 1023 and < 65_526:
             i++;
             break;
         case "--folder" when i + 1 < args.Length:
@@ -35,7 +35,7 @@ for (var i = 1; i < args.Length; i++)
         default:
             Console.Error.WriteLine(
                 $"demo: '{args[i]}' is no option, or its value is missing or out of range. Known: --fresh, --port N (1024 to "
-                    + "65528), --folder DIR, clock +7d."
+                    + "65525), --folder DIR, clock +7d."
             );
             return 2;
     }

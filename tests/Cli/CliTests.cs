@@ -134,7 +134,12 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         );
         Assert.Contains(row.Number, (await RunAsync($"people list --text {row.Family}")).Out, StringComparison.Ordinal);
         Assert.Contains("directory: good.", (await RunAsync("targets check directory")).Out, StringComparison.Ordinal);
-        Assert.Contains("ldaps://127.0.0.1", (await RunAsync("targets list")).Out, StringComparison.Ordinal);
+        Assert.Contains("Northmere directory", (await RunAsync("targets list")).Out, StringComparison.Ordinal);
+        Assert.Contains("ldaps://127.0.0.1", (await RunAsync("targets show directory")).Out, StringComparison.Ordinal);
+        Assert.Equal(2, (await RunAsync("targets pause directory")).Code);
+        Assert.Contains("is paused", (await RunAsync("targets pause directory --reason rebuilt")).Out, StringComparison.Ordinal);
+        Assert.Contains("goes on", (await RunAsync("targets resume directory")).Out, StringComparison.Ordinal);
+        Assert.Contains("as-decided", (await RunAsync("targets reconcile directory --dry-run")).Out, StringComparison.Ordinal);
 
         await SignInAsync("aldo");
         await _world.EventuallyAsync(_world.VerifyLedgerAsync, v => v.Unsealed == 0);
@@ -683,7 +688,7 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
             + "end-hold|people forget|people confirm-forget|people decline-forget|people data|sessions list|sessions end|hooks "
             + "list|hooks replay|hooks end|notices texts|notices preview|today|tasks list|tasks show|tasks take|tasks "
             + "hand-over|tasks done|tasks impossible|delegations list|delegations add|delegations end|catalogue|workflows "
-            + "list|inbox|people list|people show|targets list|targets check|targets accounts|targets mark|targets close|ledger list|ledger show|ledger verify|ledger "
+            + "list|inbox|people list|people show|targets list|targets show|targets check|targets pause|targets resume|targets reconcile|targets accounts|targets mark|targets close|ledger list|ledger show|ledger verify|ledger "
             + "heads|ledger keys|ledger export|ledger rotate-key|requests new-link|password change|password forgot|rulebook "
             + "check|rulebook rehearse|rulebook diff|rulebook publish|rulebook proposals|rulebook approve|rulebook "
             + "decline|rulebook list|rulebook show|rulebook export|rulebook warnings|secrets list|secrets set|users list|users "

@@ -465,7 +465,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
             await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name, "S-" + owner.Number));
         _world.WriteHr(owner);
         await _world.BaselineAsync();
-        await SignInAsync("otto", "/service");
+        await SignInAsync("otto", "/targets");
         var line = _page.GetByRole(AriaRole.Row).Filter(new() { HasText = name });
         await Assertions.Expect(line).ToContainTextAsync("unmatched");
         await Assertions.Expect(line.GetByRole(AriaRole.Button, new() { Name = "Close it" })).ToHaveCountAsync(0);
@@ -489,6 +489,35 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await Assertions.Expect(Text($"Ossian {owner.Family} answers for it")).ToBeVisibleAsync();
         await Assertions.Expect(_page.Locator("dl > div", new() { HasText = "Lost" })).ToContainTextAsync($"Account {name}");
         await RequireAccessibleAsync("request about an account");
+    }
+
+    [Fact]
+    public async Task A_target_is_checked_paused_let_go_on_and_read_whole()
+    {
+        await SignInAsync("otto", "/targets");
+        await _page.GetByRole(AriaRole.Link, new() { Name = "Northmere directory" }).ClickAsync();
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Check it" }).ClickAsync();
+        await Assertions.Expect(Text("Signed in; containers and")).ToBeVisibleAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Region, new() { Name = "The last check" })).ToContainTextAsync("Place of groups");
+        await RequireAccessibleAsync("a target");
+
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Pause" }).ClickAsync();
+        var dialog = _page.GetByRole(AriaRole.Dialog);
+        await RequireAccessibleAsync("pause a target");
+        await dialog.GetByLabel("Why").FillAsync("The replica is rebuilt");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Pause it" }).ClickAsync();
+        await Assertions.Expect(Text("Paused by otto: The replica is rebuilt")).ToBeVisibleAsync();
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Let it go on" }).ClickAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Heading, new() { Name = "It works" })).ToBeVisibleAsync();
+
+        var name = "kiosk-" + HrRow.New().Number.ToLowerInvariant();
+        await using (var ldap = await _world.Directory.ConnectAsync())
+            await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name, "S-" + name));
+        await _page.GetByRole(AriaRole.Button, new() { Name = "Only look" }).ClickAsync();
+        await _page.GetByRole(AriaRole.Button, new() { Name = "answers to nobody" }).ClickAsync();
+        await Assertions.Expect(_page.GetByRole(AriaRole.Row).Filter(new() { HasText = name })).ToContainTextAsync("answers to nobody");
+        await Assertions.Expect(Text("it was only looked")).ToBeVisibleAsync();
+        await RequireAccessibleAsync("what was found in a target");
     }
 
     [Fact]

@@ -94,6 +94,92 @@ public sealed class ApprovalTests
         Assert.Equal((users, why), (string.Join(',', found.UserNames), found.Why));
     }
 
+    /// <summary>Each fact of a request is what a condition sees, and changing it changes what holds.</summary>
+    [Theory]
+    [InlineData("request.kind == \"joiner\"", "kind")]
+    [InlineData("request.source == \"hr\"", "source")]
+    [InlineData("request.requester == \"ines\"", "requester")]
+    [InlineData("!request.byHand", "source")]
+    [InlineData("!request.urgent", "urgent")]
+    [InlineData("!request.privileged", "items")]
+    [InlineData("!request.separation", "separation")]
+    [InlineData("request.items == 2", "items")]
+    public void A_condition_sees_the_facts_of_its_request(string condition, string changed)
+    {
+        var edition = With(
+            $"name: staff\nfor: [joiner, mover, leaver]\nstages: [{{ name: m, decides: manager, otherwise: role:approver, when: '{condition}' }}]"
+        );
+        var when = edition.Rulebook.Workflows.Single().Stages.Single().When;
+        var about = About();
+        Assert.True(Approvers.Holds(when, about, edition.Rulebook));
+        var other = changed switch
+        {
+            "kind" => about with { Kind = "mover" },
+            "source" => about with { Source = Workflow.ByHand },
+            "requester" => about with { Requester = "otto" },
+            "urgent" => about with { Urgent = true },
+            "separation" => about with { BreaksSeparation = true },
+            _ => about with { Items = [Thing("directory"), Thing("directory/pay"), Thing("directory/vault", privileged: true)] },
+        };
+        Assert.False(Approvers.Holds(when, other, edition.Rulebook));
+    }
+
+    [Fact]
+    public void A_condition_that_holds_for_the_person_as_recorded_or_as_wished_holds()
+    {
+        var edition = With(
+            "name: staff\nfor: [joiner, mover, leaver]\nstages: [{ name: m, decides: manager, otherwise: role:approver, when: 'department == \"Dive\"' }]"
+        );
+        var when = edition.Rulebook.Workflows.Single().Stages.Single().When;
+        bool Holds(string before, string after) =>
+            Approvers.Holds(
+                when,
+                About() with
+                {
+                    Facts = Small.Facts(department: after),
+                    Recorded = Small.Facts(department: before),
+                },
+                edition.Rulebook
+            );
+        Assert.Equal((true, true, true, false), (Holds("Dive", "Dive"), Holds("Dive", "Sea"), Holds("Sea", "Dive"), Holds("Sea", "Sea")));
+    }
+
+    /// <summary>A role beside people: those who have it, can sign in, and are not concerned themselves.</summary>
+    [Fact]
+    public void Who_has_a_role_decides_unless_they_cannot_sign_in_or_it_is_about_them()
+    {
+        var edition = With(
+            "name: staff\nfor: [joiner, mover, leaver]\nstages: [{ name: m, decides: [person:E7, role:operator], otherwise: role:approver }]"
+        );
+        var stage = edition.Rulebook.Workflows.Single().Stages.Single();
+        Party[] parties =
+        [
+            .. Parties,
+            User("gone", "", "operator") with
+            {
+                Active = false,
+            },
+            User("self", "E1", "operator"),
+            User("ines", "E1001", "operator"),
+            User("olga", "", "operator"),
+        ];
+        var found = Approvers.Resolve(stage.Decides, stage.Otherwise, null, About(), edition.Rulebook, parties);
+        Assert.Equal("bea,olga,otto", string.Join(',', found.UserNames));
+        Assert.Equal("person E7 or anyone with the role operator", found.Why);
+        // Where nobody can, it says so once.
+        var nobody = Approvers.Resolve(stage.Decides, stage.Decides, null, About(), edition.Rulebook, []);
+        Assert.EndsWith("because person E7 E7 cannot sign in and nobody else has the role operator", nobody.Why, StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("{}", true)]
+    [InlineData("{\"operator\":{\"sites\":[\"reef\"]}}", false)]
+    [InlineData("{\"operator\":{\"departments\":[\"Dive\"]}}", false)]
+    [InlineData("{\"operator\":{\"targets\":[\"directory\"]}}", false)]
+    [InlineData("{\"operator\":{}}", true)]
+    public void A_reach_is_everywhere_when_it_names_nothing(string json, bool everywhere) =>
+        Assert.Equal(everywhere, Reach.FromJson(json).Values.All(r => r.IsEverywhere));
+
     [Theory]
     [InlineData("", "ines", "HR names no manager")]
     [InlineData("E77", "ines", "the line manager E77 cannot sign in")]

@@ -16,7 +16,7 @@ public sealed class ArchitectureTests
     [InlineData("Contracts", "")]
     [InlineData("Store", "Core")]
     [InlineData("Sources", "Core")]
-    [InlineData("Targets", "Core Ldap")]
+    [InlineData("Targets", "Core Ldap Scim")]
     [InlineData("Cli", "Contracts Proofs")]
     [InlineData("Service", "Contracts Core Scim Sources Store Targets")]
     public void A_project_knows_only_what_stands_below_it(string project, string known)

@@ -1,3 +1,4 @@
+using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Testing;
 using Xunit;
@@ -7,12 +8,15 @@ namespace Oikonom.Core.Tests;
 /// <summary>The rulebook of the demo, and small changes to it.</summary>
 public static class Northmere
 {
-    public static IReadOnlyList<RulebookFile> Files { get; } =
+    public static IReadOnlyList<RulebookFile> All { get; } =
     [
         .. Directory
             .GetFiles(Repository.At("demo", "northmere", "rulebook"), "*.yaml", SearchOption.AllDirectories)
             .Select(f => new RulebookFile(Path.GetRelativePath(Repository.At("demo", "northmere", "rulebook"), f), File.ReadAllText(f))),
     ];
+
+    /// <summary>The rulebook without its applications.</summary>
+    public static IReadOnlyList<RulebookFile> Files { get; } = [.. All.Where(f => !Repository.IsOfApplications(f.Path))];
 
     public static IReadOnlyList<RulebookFile> With(string path, string old, string fresh)
     {
@@ -29,9 +33,9 @@ public sealed class RulebookTests
     [Fact]
     public void The_demo_rulebook_is_sound()
     {
-        var reading = RulebookReader.Read(Northmere.Files);
+        var reading = RulebookReader.Read(Northmere.All);
         Assert.Empty(reading.Findings);
-        Assert.Equal(7, reading.Rulebook!.Templates.Count);
+        Assert.Equal(10, reading.Rulebook!.Templates.Count);
         Assert.Equal(3, reading.Rulebook.Sites.Values.Select(s => s.Zone.Id).Distinct().Count());
     }
 
@@ -87,6 +91,83 @@ public sealed class RulebookTests
         Assert.Null(reading.Rulebook);
         var finding = reading.Findings.First(f => f.Message.Contains(part, StringComparison.Ordinal));
         Assert.Equal((path, line, column), (finding.Place.File, finding.Place.Line, finding.Place.Column));
+    }
+
+    [Theory]
+    [InlineData("targets/records.yaml", "https://localhost:7438", "http://localhost:7438", "travels in no clear text")]
+    [InlineData("targets/records.yaml", "/scim/v2", "/scim/v2?token=x", "without a query")]
+    [InlineData("targets/records.yaml", "role: reader", "role: reader, group: Readers", "by one of 'group'")]
+    [InlineData("targets/records.yaml", "[externalId, userName]", "[external Id, userName]", "is no attribute of a user")]
+    [InlineData("targets/records.yaml", "after: [directory]", "after: [directori]", "Did you mean 'directory'?")]
+    [InlineData("targets/records.yaml", "owner: E1002\nafter", "maintenance: { hours: late }\nafter", "are no working hours")]
+    [InlineData(
+        "targets/records.yaml",
+        "owner: E1002\nafter",
+        "maintenance: { hours: '02:00-04:00', clock-of: harbor }\nafter",
+        "Did you mean 'harbour'?"
+    )]
+    [InlineData("targets/records.yaml", "owner: E1002\nafter", "rate: 0\nafter", "whole number from 1 to")]
+    [InlineData("targets/shop.yaml", "every: PT1H", "every: PT1H, whole: weekly", "five fields")]
+    [InlineData("templates/records.yaml", "externalId: number", "active: number", "is no attribute name of a target")]
+    [InlineData("templates/records.yaml", "emails[type eq", "emails[type is", "is no attribute name of a target")]
+    [InlineData("templates/records.yaml", "names.directory, given", "account.name, given", "is what is being made here")]
+    [InlineData("templates/records.yaml", "lead: P14D", "lead: P14D\n    container: site", "has no containers")]
+    [InlineData(
+        "templates/administrators.yaml",
+        "name: '\"adm-\" + given.substring(0, 1) + \".\" + family'",
+        "container: site",
+        "says where it stands"
+    )]
+    [InlineData("templates/records.yaml", "records/keeper", "records/keepr", "Did you mean 'keeper'?")]
+    public void A_mistake_about_an_application_is_told(string path, string old, string fresh, string part)
+    {
+        var file = Northmere.All.Single(f => f.Path == path);
+        Assert.Contains(old, file.Text, StringComparison.Ordinal);
+        var reading = RulebookReader.Read([
+            .. Northmere.All.Where(f => f.Path != path),
+            file with
+            {
+                Text = file.Text.Replace(old, fresh, StringComparison.Ordinal),
+            },
+        ]);
+        Assert.Null(reading.Rulebook);
+        Assert.Contains(reading.Findings, f => f.Place.File == path && f.Message.Contains(part, StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public void A_window_in_which_a_target_is_worked_on_goes_by_the_clock_of_its_site()
+    {
+        var file = Northmere.All.Single(f => f.Path == "targets/records.yaml");
+        var text = file.Text + "maintenance: { hours: '02:00-04:00', days: [sun], clock-of: reefpoint }\nrate: 20\n";
+        var target = RulebookReader.Read([.. Northmere.All.Where(f => f != file), file with { Text = text }]).Rulebook!.Targets["records"];
+        Assert.Equal(20, target.Rate);
+        // Sunday at 3 in Hobart is Saturday at 16 in UTC, in winter.
+        Assert.True(target.Maintenance!.Covers(new(2026, 6, 6, 17, 0, 0, TimeSpan.Zero)));
+        Assert.False(target.Maintenance.Covers(new(2026, 6, 6, 18, 0, 0, TimeSpan.Zero)));
+        Assert.False(target.Maintenance.Covers(new(2026, 6, 7, 17, 0, 0, TimeSpan.Zero)));
+    }
+
+    [Theory]
+    [InlineData("Reef Point, outer", "ou=Reef Point\\, outer,ou=people,dc=northmere,dc=example")]
+    [InlineData("#1 ", "ou=\\#1\\ ,ou=people,dc=northmere,dc=example")]
+    [InlineData("a+b=c\"d", "ou=a\\+b\\=c\\\"d,ou=people,dc=northmere,dc=example")]
+    public void An_account_stands_where_its_template_says_whatever_the_name_of_the_place(string title, string container)
+    {
+        var files = Northmere.With("templates/everyone.yaml", "lead: P14D", "lead: P14D\n    container: '\"ou=\" + dn(title)'");
+        var rulebook = RulebookReader.Read(files).Rulebook!;
+        var person = Small.Person(Small.Facts(title: title));
+        var state = Desired.At(person, new(1, "", rulebook), new(2026, 5, 4, 0, 0, 0, TimeSpan.Zero));
+        Assert.Equal(container, state.Accounts["directory"].Container);
+    }
+
+    [Fact]
+    public void The_name_of_an_account_may_be_that_of_another()
+    {
+        var rulebook = RulebookReader.Read(Northmere.All).Rulebook!;
+        var person = Small.Person(Small.Facts(department: "Animal Care"));
+        var named = person with { AccountNames = new Dictionary<AccountKey, string> { ["directory"] = "adaq7" } };
+        Assert.Equal(["adaq7", "tor.quill"], rulebook.Access.Ask().NameWishes(named, "records"));
+        Assert.Equal(["tor.quill"], rulebook.Access.Ask().NameWishes(person, "records"));
     }
 
     [Fact]

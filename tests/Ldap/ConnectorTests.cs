@@ -48,6 +48,81 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
     }
 
     [Fact]
+    public async Task A_check_tells_what_we_may_do_and_leaves_no_trace()
+    {
+        await using var directory = await TestDirectory.StartAsync();
+        await using var connector = new LdapConnector(
+            Rule,
+            _ => Task.FromResult(new LdapSignIn(directory.Options, DirectoryOptions.ServiceName, directory.Server.Options.ServicePassword))
+        );
+        var health = await connector.CheckAsync(true, CancellationToken.None);
+        Assert.True(health.Reachable, health.Message);
+        Assert.True(health.CertificateUntil > DateTimeOffset.UtcNow);
+        var made = await connector.EnsureAccountAsync(Goal("ona.trace", "E7702"), CancellationToken.None);
+        await connector.SetPasswordAsync(made.ImmutableId, "Lighthouse-At-Night-7", CancellationToken.None);
+        health = await connector.CheckAsync(true, CancellationToken.None);
+        Assert.Equal(
+            ["May disable accounts", "May set passwords", "May change members"],
+            health.Checkpoints.Where(c => c.What.StartsWith("May", StringComparison.Ordinal)).Select(c => c.What)
+        );
+        await using (var line = await LdapConnection.ConnectAsync(directory.Options, CancellationToken.None))
+            await line.BindAsync(made.Location, "Lighthouse-At-Night-7", CancellationToken.None);
+        var listed = new List<string>();
+        await foreach (var account in connector.ListAsync(CancellationToken.None))
+            listed.Add(account.Name);
+        Assert.Equal(["ona.trace"], listed);
+    }
+
+    [Fact]
+    public async Task Who_moves_to_another_container_keeps_id_and_memberships_and_missing_units_are_made()
+    {
+        var settings = (TargetSettings.Ldap)Rule.Settings;
+        LdapConnector Of(bool makes) =>
+            new(
+                Rule with
+                {
+                    Settings = settings with { MakesContainers = makes },
+                },
+                _ =>
+                    Task.FromResult(
+                        new LdapSignIn(_directory.Options, DirectoryOptions.ServiceName, _directory.Server.Options.ServicePassword)
+                    )
+            );
+        var (inner, outer) = (
+            $"ou=Tank\\, east,ou=Reef,{DirectoryOptions.People}",
+            $"ou=Pier {Guid.NewGuid():N},{DirectoryOptions.People}"
+        );
+        await using (var strict = Of(false))
+            Assert.Contains(
+                "create-containers",
+                (
+                    await Assert.ThrowsAsync<TargetFault>(() =>
+                        strict.EnsureAccountAsync(Goal("ona.reef", "E7703") with { Container = outer }, CancellationToken.None)
+                    )
+                ).Message,
+                StringComparison.Ordinal
+            );
+        await using var connector = Of(true);
+        var goal = Goal("ona.reef", "E7703") with { Container = inner };
+        var made = await connector.EnsureAccountAsync(goal, CancellationToken.None);
+        Assert.Equal(LdapDn.Child("uid", "ona.reef", inner), made.Location);
+        var grant = new GrantGoal(made.ImmutableId, Rule.Entitlements["research-lab"], true, new("", "", "", "", ""));
+        await connector.EnsureGrantAsync(grant, CancellationToken.None);
+
+        var none = new Dictionary<string, IReadOnlyList<string>>();
+        var moved = await connector.EnsureAccountAsync(
+            new(made.ImmutableId, [], "ona.reef", outer, none, null, false),
+            CancellationToken.None
+        );
+        Assert.Equal((made.ImmutableId, LdapDn.Child("uid", "ona.reef", outer)), (moved.ImmutableId, moved.Location));
+        var read = (await connector.ReadAsync(made.ImmutableId, CancellationToken.None))!;
+        Assert.Equal(["research-lab"], read.Entitlements);
+        Assert.False(
+            (await connector.EnsureAccountAsync(new(made.ImmutableId, [], "ona.reef", outer, none, null, false), default)).Changed
+        );
+    }
+
+    [Fact]
     public async Task The_last_log_on_is_told_where_the_server_keeps_it()
     {
         await using var connector = Connector();
@@ -249,9 +324,9 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         var fault = await Assert.ThrowsAsync<TargetFault>(() => connector.FindAsync([("uid", "x")], default));
         Assert.True(fault.Transient);
         Assert.Contains("does not accept the password", fault.Message, StringComparison.Ordinal);
-        Assert.False((await connector.CheckAsync(default)).Reachable);
+        Assert.False((await connector.CheckAsync(false, default)).Reachable);
         await using var right = Connector();
-        Assert.True((await right.CheckAsync(default)).Reachable);
+        Assert.True((await right.CheckAsync(false, default)).Reachable);
     }
 
     [Fact]

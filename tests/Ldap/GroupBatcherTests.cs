@@ -1,4 +1,4 @@
-using Oikonom.Targets.Ldap;
+using Oikonom.Targets;
 using Xunit;
 
 namespace Oikonom.Ldap.Tests;
@@ -33,7 +33,7 @@ public sealed class GroupBatcherTests
     [Fact]
     public async Task What_comes_while_one_is_under_way_goes_out_as_one()
     {
-        var batcher = new GroupBatcher(ModifyAsync);
+        var batcher = new GroupBatcher(ModifyAsync, error => error is LdapResultException);
         var first = batcher.EnsureAsync("g", "a", true, default);
         await WaitForCallsAsync(1);
         var rest = new[] { "b", "c", "d" }.Select(m => batcher.EnsureAsync("g", m, true, default)).ToList();
@@ -48,7 +48,7 @@ public sealed class GroupBatcherTests
     [Fact]
     public async Task A_member_that_goes_and_comes_is_not_in_one_change_twice()
     {
-        var batcher = new GroupBatcher(ModifyAsync);
+        var batcher = new GroupBatcher(ModifyAsync, error => error is LdapResultException);
         var first = batcher.EnsureAsync("g", "x", true, default);
         await WaitForCallsAsync(1);
         var all = new[]
@@ -65,7 +65,7 @@ public sealed class GroupBatcherTests
     [Fact]
     public async Task One_that_is_refused_is_found_and_the_others_succeed()
     {
-        var batcher = new GroupBatcher(ModifyAsync);
+        var batcher = new GroupBatcher(ModifyAsync, error => error is LdapResultException);
         var first = batcher.EnsureAsync("g", "x", true, default);
         await WaitForCallsAsync(1);
         var (good, bad, other) = (
@@ -82,7 +82,7 @@ public sealed class GroupBatcherTests
     [Fact]
     public async Task Who_stops_waiting_stops_nobody_else()
     {
-        var batcher = new GroupBatcher(ModifyAsync);
+        var batcher = new GroupBatcher(ModifyAsync, error => error is LdapResultException);
         using var cancel = new CancellationTokenSource();
         var impatient = batcher.EnsureAsync("g", "a", true, cancel.Token);
         var patient = batcher.EnsureAsync("g", "b", true, default);

@@ -7,6 +7,9 @@ public static class Repository
 
     public static string At(params string[] parts) => Path.Combine([Root, .. parts]);
 
+    /// <summary>Whether a file of the demo's rulebook is about its applications, which most tests do without.</summary>
+    public static bool IsOfApplications(string path) => Path.GetFileNameWithoutExtension(path) is "records" or "shop" or "mailbox";
+
     private static string Find()
     {
         for (var folder = AppContext.BaseDirectory; folder is not null; folder = Path.GetDirectoryName(folder))

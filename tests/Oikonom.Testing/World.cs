@@ -6,6 +6,7 @@ using System.Text.Json;
 using Microsoft.AspNetCore.Identity;
 using Microsoft.Extensions.Options;
 using Oikonom.Contracts;
+using Oikonom.Standins.Applications;
 using Oikonom.Standins.Directory;
 using Oikonom.Standins.Mail;
 
@@ -81,8 +82,11 @@ public sealed record WorldOptions
     public bool MovesClock { get; init; }
     public IReadOnlyDictionary<string, string> Environment { get; init; } = new Dictionary<string, string>();
 
+    /// <summary>The applications of the demo's rulebook by the port it names for each; null leaves them out of the rulebook.</summary>
+    public IReadOnlyDictionary<int, ApplicationServer>? Applications { get; init; }
+
     /// <summary>False when the store has to be made from the first line: on another engine, behind another address, elsewhere.</summary>
-    internal bool BeginsAsUsual => Store == "sqlite" && DirectoryPort is null && !Environment.ContainsKey("DATA");
+    internal bool BeginsAsUsual => Store == "sqlite" && DirectoryPort is null && Applications is null && !Environment.ContainsKey("DATA");
 }
 
 /// <summary>A service process of its own with rulebook, users and HR folder, against a real directory.</summary>
@@ -264,6 +268,12 @@ public sealed class World : IAsyncDisposable
         var setup = await SignInAsync("setup");
         await OkAsync(setup.PutAsJsonAsync("/api/v1/secrets/directory-authority", new SecretBody(Directory.Server.AuthorityPem)));
         await OkAsync(setup.PutAsJsonAsync("/api/v1/secrets/directory-password", new SecretBody(Directory.Server.Options.ServicePassword)));
+        foreach (var application in _options.Applications?.Values ?? [])
+        {
+            var name = application.Kind.Name;
+            await OkAsync(setup.PutAsJsonAsync($"/api/v1/secrets/{name}-authority", new SecretBody(application.AuthorityPem)));
+            await OkAsync(setup.PutAsJsonAsync($"/api/v1/secrets/{name}-token", new SecretBody(application.Token)));
+        }
         await OkAsync(setup.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Rulebook())));
     }
 
@@ -353,11 +363,14 @@ public sealed class World : IAsyncDisposable
         [
             .. System
                 .IO.Directory.GetFiles(root, "*.yaml", SearchOption.AllDirectories)
+                .Where(file => _options.Applications is not null || !Repository.IsOfApplications(Path.GetRelativePath(root, file)))
                 .Select(file =>
                 {
                     var path = Path.GetRelativePath(root, file);
                     var text = File.ReadAllText(file)
                         .Replace(":7436", $":{_options.DirectoryPort ?? Directory.LdapsPort}", StringComparison.Ordinal);
+                    foreach (var (port, application) in _options.Applications ?? new Dictionary<int, ApplicationServer>())
+                        text = text.Replace($":{port}", $":{application.Port}", StringComparison.Ordinal);
                     return new RulebookFileBody(path, change?.Invoke(path, text) ?? text);
                 }),
         ];

@@ -612,7 +612,7 @@ public abstract partial class StoreTests : IAsyncLifetime
         await _store.WriteAsync(s => s.SetEndAsync("n1", 77, Now));
         await _store.WriteAsync(s => s.SaveNobodysAsync([Account("n1", null, "svc-100%") with { Enabled = 0, Location = "uid=moved" }]));
         Assert.Equal((77L, 0L, "uid=moved"), (await Listed("service")).Select(a => (a.UntilAt, a.Enabled, a.Location)).Single());
-        var counts = await _store.ReadAsync(s => s.TargetCountsAsync("directory"));
+        var counts = await _store.ReadAsync(s => s.TargetCountsAsync("directory", Now));
         Assert.Equal((1L, 2L), (counts.Accounts, counts.Nobodys));
 
         // It turns out to be hers: the same account, and nothing of what it was taken for.

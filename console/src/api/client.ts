@@ -24,6 +24,8 @@ export type Rehearsal = Schemas['RehearsalView'];
 export type Affected = Schemas['AffectedView'];
 export type Rollout = Schemas['RolloutDetail'];
 export type Explanation = Schemas['ExplanationView'];
+export type TargetSummary = Schemas['TargetSummary'];
+export type TargetDetail = Schemas['TargetDetail'];
 export type NobodysAccount = Schemas['NobodysAccountView'];
 
 /** The header shows that the call comes from our own page. */

@@ -21,6 +21,23 @@ describe('the span that is drawn', () => {
 });
 
 describe('the lifeline', () => {
+  it('draws what rests paler than what works, and says so', () => {
+    const account = { kind: 'account' as const, from: '2026-11-02T00:00:00Z' };
+    const { container } = render(
+      <Lifeline
+        title="Over time"
+        now={now}
+        bars={[
+          { ...account, name: 'Directory', note: 'enabled' },
+          { ...account, name: 'Records', note: 'disabled', rests: true },
+        ]}
+      />,
+    );
+    const [works, rests] = [...container.querySelectorAll('rect')].map((r) => r.getAttribute('class') ?? '');
+    expect(rests).not.toBe(works);
+    expect(screen.getAllByRole('listitem').map((item) => item.textContent)).toContain('Records: from 2 Nov 2026 on, with no end, disabled');
+  });
+
   it('tells every bar in words', () => {
     render(
       <Lifeline

@@ -7,6 +7,8 @@ export interface Bar {
   from: string;
   until?: string | null;
   note?: string;
+  /** It is there, and cannot be used. */
+  rests?: boolean;
 }
 
 export interface Mark {
@@ -89,7 +91,7 @@ export function Lifeline({ title, bars, marks = [], now = Date.now() }: { title:
               y={head + i * rowHeight + 7}
               width={Math.max(3, right - left)}
               height={rowHeight - 14}
-              className={`${style.bar} ${style[bar.kind] ?? ''} ${until < now ? style.past : ''}`}
+              className={`${style.bar} ${style[bar.kind] ?? ''} ${until < now || bar.rests ? style.past : ''}`}
             >
               <title>{describe(bar)}</title>
             </rect>

@@ -32,6 +32,11 @@ const words: Record<string, string> = {
   approved: 'Approved',
   own: 'Decided on its own',
   moved: 'Moved by another request',
+  works: 'Works',
+  away: 'No answer',
+  paused: 'Paused',
+  maintenance: 'Worked on',
+  unseen: 'Not seen yet',
 };
 
 const shapes: Record<string, string> = {
@@ -66,6 +71,11 @@ const shapes: Record<string, string> = {
   approved: 'M2.5 8.5 6.5 12.5 13.5 3.5',
   own: 'M8 14V9M8 9 3 3M8 9l5-6',
   moved: 'M2.5 8.5 6.5 12.5 13.5 3.5',
+  works: 'M2.5 8.5 6.5 12.5 13.5 3.5',
+  away: 'M3.5 3.5l9 9M12.5 3.5l-9 9',
+  paused: 'M4.5 3v10M11.5 3v10',
+  maintenance: 'M3 13l6-6M9 7a3 3 0 1 1 4-4l-2 2',
+  unseen: 'M5 5.5a3 3 0 1 1 4.2 2.8C8.3 8.8 8 9.3 8 10.5M8 13.2v.3',
 };
 
 const tones: Record<string, string> = {
@@ -92,6 +102,10 @@ const tones: Record<string, string> = {
   approved: 'good',
   own: 'warm',
   moved: 'good',
+  works: 'good',
+  away: 'bad',
+  paused: 'warm',
+  maintenance: 'warm',
 };
 
 /** What people read of a state. */

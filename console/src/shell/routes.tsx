@@ -19,6 +19,8 @@ import { WorkflowsPage } from '../rooms/rulebook/WorkflowsPage';
 import { ServicePage } from '../rooms/service/ServicePage';
 import { SourcePage } from '../rooms/sources/SourcePage';
 import { SourcesPage } from '../rooms/sources/SourcesPage';
+import { TargetPage } from '../rooms/targets/TargetPage';
+import { TargetsPage } from '../rooms/targets/TargetsPage';
 import { TodayPage } from '../rooms/today/TodayPage';
 import { NotFound } from './NotFound';
 import { Shell } from './Shell';
@@ -89,6 +91,8 @@ const handover = createRoute({ getParentRoute: () => shell, path: '/handover/$to
 
 const sources = createRoute({ getParentRoute: () => shell, path: '/sources', component: SourcesPage });
 const source = createRoute({ getParentRoute: () => shell, path: '/sources/$name', component: SourcePage });
+const targets = createRoute({ getParentRoute: () => shell, path: '/targets', component: TargetsPage });
+const target = createRoute({ getParentRoute: () => shell, path: '/targets/$name', component: TargetPage });
 const rulebook = createRoute({
   getParentRoute: () => shell,
   path: '/rulebook',
@@ -126,6 +130,8 @@ const tree = root.addChildren([
     handover,
     sources,
     source,
+    targets,
+    target,
     rulebook,
     rollout,
   ]),

@@ -12,10 +12,11 @@ export const sections = [
   section('People', 'p', linkOptions({ to: '/people', search: { text: undefined, site: undefined } })),
   section('Desk', 'd', linkOptions({ to: '/desk', search: { task: undefined } }), 'operator'),
   section('Workflows', 'w', linkOptions({ to: '/workflows' })),
+  section('Targets', 'a', linkOptions({ to: '/targets' }), 'operator', 'engineer'),
   section('Sources', 's', linkOptions({ to: '/sources' }), 'requester', 'operator', 'engineer'),
   section('Rulebook', 'b', linkOptions({ to: '/rulebook', search: { file: undefined, view: undefined } }), 'engineer'),
   section('Ledger', 'l', linkOptions({ to: '/ledger', search: allEntries }), 'auditor', 'engineer'),
-  section('Service', 'v', linkOptions({ to: '/service' }), 'auditor', 'engineer', 'operator'),
+  section('Service', 'v', linkOptions({ to: '/service' }), 'auditor', 'engineer'),
 ];
 
 /** Where a new request is raised. */

@@ -1,4 +1,5 @@
 using System.Globalization;
+using System.Text;
 using System.Text.RegularExpressions;
 using AnyAscii;
 using Node = Oikonom.Core.Expressions.Compiler.Node;
@@ -16,6 +17,7 @@ internal static class Functions
         "ascii",
         "contains",
         "date",
+        "dn",
         "duration",
         "endsWith",
         "join",
@@ -42,6 +44,7 @@ internal static class Functions
             "lower" => Text(s => a[0](s).AsString.ToLowerInvariant()),
             "upper" => Text(s => a[0](s).AsString.ToUpperInvariant()),
             "trim" => Text(s => a[0](s).AsString.Trim()),
+            "dn" => Text(s => Named(a[0](s).AsString)),
             "ascii" => Text(s => a[0](s).AsString.Transliterate()),
             "contains" => Test(s => a[0](s).AsString.Contains(a[1](s).AsString, StringComparison.Ordinal)),
             "startsWith" => Test(s => a[0](s).AsString.StartsWith(a[1](s).AsString, StringComparison.Ordinal)),
@@ -84,6 +87,24 @@ internal static class Functions
         Node Test(Func<Scope, bool> run) =>
             Make(ExpressionType.Bool, [ExpressionType.String, ExpressionType.String], s => Value.Of(run(s)));
         Node Make(ExpressionType type, ExpressionType[] wanted, Evaluator run) => call.Make(type, wanted, run);
+    }
+
+    /// <summary>A text as a value of a distinguished name, so that it stands in one as itself (RFC 4514 section 2.4).</summary>
+    private static string Named(string value)
+    {
+        var text = new StringBuilder(value.Length + 8);
+        for (var i = 0; i < value.Length; i++)
+            if (value[i] < ' ' || value[i] == 0x7f)
+                text.Append('\\').Append(((int)value[i]).ToString("x2", CultureInfo.InvariantCulture));
+            else if (
+                "\"+,;<>\\=".Contains(value[i], StringComparison.Ordinal)
+                || (i == 0 && value[i] is '#' or ' ')
+                || (i == value.Length - 1 && value[i] == ' ')
+            )
+                text.Append('\\').Append(value[i]);
+            else
+                text.Append(value[i]);
+        return text.ToString();
     }
 
     /// <summary>A call as it is written, with the types of its arguments.</summary>

@@ -7,7 +7,19 @@ namespace Oikonom.Core.Fulfilment;
 public sealed record Matches(IReadOnlyList<ExistingAccount> Found);
 
 /// <summary>What a check of a target found.</summary>
-public sealed record TargetHealth(bool Reachable, string Message, string? Server, long Milliseconds);
+public sealed record TargetHealth(bool Reachable, string Message, string? Server, long Milliseconds)
+{
+    /// <summary>What was looked at one after the other, up to what is wrong.</summary>
+    public IReadOnlyList<TargetCheckpoint> Checkpoints { get; init; } = [];
+
+    /// <summary>Until when the target's certificate holds; null where there is none.</summary>
+    public DateTimeOffset? CertificateUntil { get; init; }
+}
+
+/// <summary>One thing that a check of a target looked at.</summary>
+/// <param name="What">What was looked at, in a word or two.</param>
+/// <param name="Text">What was found, for people.</param>
+public sealed record TargetCheckpoint(string What, bool Good, string Text);
 
 /// <summary>
 /// The port to a target. Every call is told the state to reach, looks, acts only where needed and reads back:
@@ -21,7 +33,9 @@ public interface IConnector : IAsyncDisposable
     /// <exception cref="TargetFault">The target is not there or refuses.</exception>
     Task<PortResult> EnsureGrantAsync(GrantGoal goal, CancellationToken cancel);
 
-    Task<TargetHealth> CheckAsync(CancellationToken cancel);
+    /// <summary>Looks whether the target can be worked with; nothing is changed.</summary>
+    /// <param name="withRights">Whether it is asked what we may do, too, where that can be known without doing it.</param>
+    Task<TargetHealth> CheckAsync(bool withRights, CancellationToken cancel);
 }
 
 /// <summary>The port to a target in which people have accounts.</summary>

@@ -17,7 +17,8 @@ public abstract record PortResult
     public sealed record WaitsFor(ManualTask? Task) : PortResult;
 
     /// <summary>The target said no, or was not there. It is tried again.</summary>
-    public sealed record Transient(string Message) : PortResult;
+    /// <param name="After">How long the target asks to be left alone, when it says so.</param>
+    public sealed record Transient(string Message, TimeSpan? After = null) : PortResult;
 
     /// <summary>The target said no for good; a human is needed.</summary>
     public sealed record Lasting(string Message) : PortResult;
@@ -28,7 +29,7 @@ public abstract record PortResult
 
     internal static PortResult Of(TargetFault fault) =>
         fault.NeedsReplan ? new Unknown(fault.Message, fault.Gone)
-        : fault.Transient ? new Transient(fault.Message)
+        : fault.Transient ? new Transient(fault.Message, fault.After)
         : new Lasting(fault.Message);
 }
 

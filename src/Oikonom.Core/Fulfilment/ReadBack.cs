@@ -1,6 +1,9 @@
+using System.Buffers;
 using System.Diagnostics;
+using System.Text;
 using System.Text.Json;
 using System.Text.Json.Serialization;
+using Oikonom.Core.Planning;
 
 namespace Oikonom.Core.Fulfilment;
 
@@ -29,6 +32,78 @@ public abstract record Difference
 
     /// <summary>It holds what nobody gave, or what was taken.</summary>
     public sealed record Surplus(string Entitlement) : Difference;
+
+    /// <summary>How an account that was read differs from what was done to it.</summary>
+    /// <param name="wanted">What was done: attributes that were never given are not compared.</param>
+    /// <param name="entitlements">What it was given.</param>
+    public static IReadOnlyList<Difference> Between(AccountState wanted, IReadOnlyCollection<string> entitlements, ExistingAccount found)
+    {
+        var differences = new List<Difference>();
+        foreach (var (name, values) in wanted.Attributes)
+        {
+            var there = found.Attributes.GetValueOrDefault(name) ?? [];
+            if (!SameValues(there, values))
+                differences.Add(new OtherValues(name, there, values));
+        }
+        if (found.Enabled != wanted.Enabled)
+            differences.Add(new OtherPresence(found.Enabled));
+        differences.AddRange(entitlements.Except(found.Entitlements).Select(e => new Missing(e)));
+        differences.AddRange(found.Entitlements.Except(entitlements).Select(e => new Surplus(e)));
+        return differences;
+    }
+
+    /// <summary>True when an entry is as its account was left: <see cref="Between"/> for many, which makes nothing.</summary>
+    /// <param name="attributes">What was done, as a JSON object of lists of texts.</param>
+    /// <param name="held">What it was given.</param>
+    /// <exception cref="JsonException">The attributes are no such object.</exception>
+    public static bool IsAsLeft(string attributes, bool enabled, IReadOnlyCollection<string> held, ExistingAccount found)
+    {
+        if (found.Enabled != enabled || held.Count != found.Entitlements.Count || held.Any(h => !found.Entitlements.Contains(h)))
+            return false;
+        var buffer = ArrayPool<byte>.Shared.Rent(Encoding.UTF8.GetMaxByteCount(attributes.Length));
+        try
+        {
+            var reader = new Utf8JsonReader(buffer.AsSpan(0, Encoding.UTF8.GetBytes(attributes, buffer)));
+            while (reader.Read())
+            {
+                if (reader.TokenType != JsonTokenType.PropertyName)
+                    continue;
+                if (!found.Attributes.TryGetValue(reader.GetString()!, out var values))
+                    values = [];
+                reader.Read();
+                if (!AreSame(ref reader, values))
+                    return false;
+            }
+            return true;
+        }
+        finally
+        {
+            ArrayPool<byte>.Shared.Return(buffer);
+        }
+    }
+
+    /// <summary>Whether a list that is read holds these values, in whatever order.</summary>
+    private static bool AreSame(ref Utf8JsonReader reader, IReadOnlyList<string> values)
+    {
+        var (count, inOrder, read) = (0, true, default(List<string>));
+        while (reader.Read() && reader.TokenType == JsonTokenType.String)
+        {
+            inOrder &= count < values.Count && reader.ValueTextEquals(values[count]);
+            count++;
+            if (values.Count > 1)
+                (read ??= []).Add(reader.GetString()!);
+        }
+        return count == values.Count && (inOrder || (read is not null && SameValues(read, values)));
+    }
+
+    /// <summary>Whether two lists hold the same values, in whatever order.</summary>
+    public static bool SameValues(IReadOnlyList<string> left, IReadOnlyList<string> right) =>
+        left.Count == right.Count
+        && (
+            left.Count == 1
+                ? left[0] == right[0]
+                : left.Order(StringComparer.Ordinal).SequenceEqual(right.Order(StringComparer.Ordinal), StringComparer.Ordinal)
+        );
 
     /// <summary>Differences as they are kept.</summary>
     public static string ToJson(IReadOnlyList<Difference> differences) => JsonSerializer.Serialize(differences, JsonSerializerOptions.Web);

@@ -185,6 +185,7 @@ public sealed class Asking
             if (first >= last)
                 first = last = made;
             IReadOnlyDictionary<string, IReadOnlyList<string>>? attributes = null;
+            var container = "";
             Be(made, first, Presence.Asleep, maker.Before);
             Be(first > made ? first : made, last, Presence.Awake, maker.Reason);
             Be(last > made ? last : made, DateTimeOffset.MaxValue, Presence.Disabled, maker.After);
@@ -197,10 +198,9 @@ public sealed class Asking
                     until = _end;
                 if (from >= until || from >= _until || until <= _from)
                     return;
-                attributes ??= Attributes(person, slot, name);
-                _accounts.Add(
-                    new(from, until, new(slot.Key, name, slot.Rule.Settings.Container, attributes, presence, maker.Reason), reason)
-                );
+                if (attributes is null)
+                    (attributes, container) = (Attributes(person, slot, name), Container(slot, maker.Rule));
+                _accounts.Add(new(from, until, new(slot.Key, name, container, attributes, presence, maker.Reason), reason));
             }
         }
     }
@@ -257,7 +257,8 @@ public sealed class Asking
                 continue;
             try
             {
-                return AccountNames.Clean(maker.Rule.Names.Select(name => name.Evaluate(_scope).AsString), ready.Rule.Names);
+                FillAccountScope(person, "");
+                return AccountNames.Clean(maker.Rule.Names.Select(name => name.Evaluate(_accountScope).AsString), ready.Rule.Names);
             }
             catch (ExpressionFault fault)
             {
@@ -484,6 +485,22 @@ public sealed class Asking
             }
         }
         return SmallMap<IReadOnlyList<string>>.Of(attributes);
+    }
+
+    /// <summary>Where an account stands: below the container of its target, where its template says so. The scope is filled.</summary>
+    private string Container(AccessFunction.ReadySlot slot, AccountRule rule)
+    {
+        var top = slot.Rule.Settings.Container;
+        if (rule.Container is not { } expression)
+            return top;
+        try
+        {
+            return expression.Evaluate(_accountScope).AsString is { Length: > 0 } below ? $"{below},{top}" : top;
+        }
+        catch (ExpressionFault fault)
+        {
+            throw new PlanFault($"The container cannot be computed ({rule.Place}): {fault.Message}");
+        }
     }
 
     /// <summary>The scope holds the facts of this employment; they only change places.</summary>

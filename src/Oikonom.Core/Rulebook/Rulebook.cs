@@ -299,6 +299,9 @@ public sealed record AccountRule(
     /// <summary>The target it is in.</summary>
     public string Target => Key.Target;
 
+    /// <summary>Where below the container of the target it stands, in the target's own words; null for that container itself.</summary>
+    public Expression? Container { get; init; }
+
     /// <summary>First day on which it is awake; null means the first day of the employment.</summary>
     public Expression? EnabledFrom { get; init; }
 

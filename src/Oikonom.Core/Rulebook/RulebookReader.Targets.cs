@@ -1,4 +1,5 @@
 using Oikonom.Core.Expressions;
+using Oikonom.Core.Time;
 
 namespace Oikonom.Core.Rulebook;
 
@@ -7,55 +8,33 @@ public static partial class RulebookReader
 {
     private sealed partial class Documents
     {
-        private TargetRule? Target(YamlMap map)
-        {
-            if (map.Choice("kind", null, "ldap", "desk") == "desk")
-                return DeskTarget(map);
-            var name = Name(map);
-            Uri? address = null;
-            var startTls = false;
-            if (map.Text("address") is { } text)
+        private TargetRule? Target(YamlMap map) =>
+            map.Choice("kind", null, "ldap", "scim", "desk") switch
             {
-                startTls = map.TextOr("security", "tls") == "starttls";
-                if (
-                    !Uri.TryCreate(text.Text, UriKind.Absolute, out address)
-                    || address.Scheme is not ("ldap" or "ldaps")
-                    || address.Host.Length == 0
-                )
-                    map.Report(text.Place, "The address has the form ldaps://host:port, or ldap://host:port with 'security: starttls'.");
-                else if (address.Scheme == "ldap" && !startTls)
-                    map.Report(text.Place, "The connection would be in clear text. Use ldaps://, or add 'security: starttls'.");
-                else if (address.Scheme == "ldaps" && startTls)
-                    map.Report(text.Place, "ldaps:// is encrypted from the start; leave out 'security: starttls'.");
-            }
+                "desk" => DeskTarget(map),
+                "scim" => ScimTarget(map),
+                _ => LdapTarget(map),
+            };
+
+        private TargetRule? LdapTarget(YamlMap map)
+        {
+            var name = Name(map);
+            var startTls = map.TextOr("security", "tls") == "starttls";
+            var address = map.Text("address") is { } text ? DirectoryAddress(map, text, startTls) : null;
             var signIn = map.Map("sign-in");
             var (who, secret) = (signIn?.Text("name"), signIn?.Text("secret"));
             signIn?.Done();
             var authority = map.Text("authority");
             var container = map.Text("container");
             var groups = map.Text("groups");
-            var match = Match(map);
             var classes = map.Texts("classes").Select(c => c.Text).ToList();
-            var entitlements = new Dictionary<string, Entitlement>(StringComparer.Ordinal);
-            foreach (var (key, entry) in map.NamedMaps("entitlements", required: false))
-            {
-                var group = entry.Text("group");
-                if (ReadEntitlement(map, key, entry, group is { } dn ? new EntitlementMeans.Group(dn.Text) : null) is { } entitlement)
-                    entitlements[key.Text] = entitlement;
-            }
+            var entitlements = Entitlements(map, entry => entry.Text("group") is { } dn ? new EntitlementMeans.Group(dn.Text) : null);
             var connections = map.Number("connections", 4, 1, 64);
             var password = Password(map);
-            var names = Names(map);
-            var watch = Watch(map);
-            var after = map.Texts("after", required: false);
-            _after.AddRange(after.Select(a => (name ?? "", a, map)));
             var nameAttribute = map.TextOr("name-attribute", "uid");
-            var owner = map.TextOr("owner", "");
             var placeholder = map.Text("empty-group-member", required: false)?.Text;
-            var targetTitle = map.TextOr("title", name ?? "");
-            var titles = map.NamedTexts("titles", required: false)
-                .ToDictionary(t => t.Name.Text, t => t.Value.Text, StringComparer.OrdinalIgnoreCase);
-            map.Done();
+            var makesContainers = map.YesNo("create-containers", false);
+            TargetRule Made(TargetSettings settings) => AccountTarget(map, name ?? "", settings, entitlements) with { Password = password };
             if (
                 name is null
                 || address is null
@@ -65,30 +44,132 @@ public static partial class RulebookReader
                 || container is null
                 || groups is null
             )
-                return null;
-            var settings = new TargetSettings.Ldap(
-                address,
-                startTls,
-                authority.Value.Text,
-                who.Value.Text,
-                secret.Value.Text,
-                connections,
-                container.Value.Text,
-                nameAttribute,
-                classes,
-                groups.Value.Text,
-                placeholder
-            );
-            return new(name, targetTitle, settings, entitlements, map.Place)
             {
-                Match = match,
-                Password = password,
-                Names = names,
-                Watch = watch,
+                // What is wrong beside that is told too.
+                Made(new TargetSettings.Desk("", TimeSpan.Zero));
+                return null;
+            }
+            return Made(
+                new TargetSettings.Ldap(
+                    address,
+                    startTls,
+                    authority.Value.Text,
+                    who.Value.Text,
+                    secret.Value.Text,
+                    connections,
+                    container.Value.Text,
+                    nameAttribute,
+                    classes,
+                    groups.Value.Text,
+                    placeholder
+                )
+                {
+                    MakesContainers = makesContainers,
+                }
+            );
+        }
+
+        private static Uri? DirectoryAddress(YamlMap map, Located text, bool startTls)
+        {
+            if (
+                !Uri.TryCreate(text.Text, UriKind.Absolute, out var address)
+                || address.Scheme is not ("ldap" or "ldaps")
+                || address.Host.Length == 0
+            )
+                map.Report(text.Place, "The address has the form ldaps://host:port, or ldap://host:port with 'security: starttls'.");
+            else if (address.Scheme == "ldap" && !startTls)
+                map.Report(text.Place, "The connection would be in clear text. Use ldaps://, or add 'security: starttls'.");
+            else if (address.Scheme == "ldaps" && startTls)
+                map.Report(text.Place, "ldaps:// is encrypted from the start; leave out 'security: starttls'.");
+            return address;
+        }
+
+        /// <summary>An application that speaks SCIM 2.0.</summary>
+        private TargetRule? ScimTarget(YamlMap map)
+        {
+            var name = Name(map);
+            var address = map.Text("address") is { } text ? ApplicationAddress(map, text) : null;
+            var signIn = map.Map("sign-in");
+            var secret = signIn?.Text("secret");
+            signIn?.Done();
+            var authority = map.TextOr("authority", "");
+            var calls = map.Number("calls", 8, 1, 64);
+            var entitlements = Entitlements(map, entry => ApplicationMeans(map, entry));
+            var rule = AccountTarget(
+                map,
+                name ?? "",
+                new TargetSettings.Scim(address ?? new("https://localhost/"), authority, secret?.Text ?? "", calls),
+                entitlements
+            );
+            foreach (var match in rule.Match.Where(m => !PathForm().IsMatch(m.Attribute)))
+                map.Report(map.Place, $"'{match.Attribute}' in 'match' is no attribute of a user, such as userName or externalId.");
+            return name is null || address is null || secret is null ? null : rule;
+        }
+
+        /// <summary>The address with a slash at its end, so that what stands below it can be named (RFC 3986 section 5.2.3).</summary>
+        private static Uri? ApplicationAddress(YamlMap map, Located text)
+        {
+            if (
+                Uri.TryCreate(text.Text.TrimEnd('/') + "/", UriKind.Absolute, out var address)
+                && address is { Scheme: "https", Host.Length: > 0, Query: "", Fragment: "", UserInfo: "" }
+            )
+                return address;
+            map.Report(text.Place, "The address has the form https://host/path, without a query; the token travels in no clear text.");
+            return null;
+        }
+
+        private static EntitlementMeans? ApplicationMeans(YamlMap map, YamlMap entry)
+        {
+            var (group, role, licence) = (
+                entry.Text("group", required: false),
+                entry.Text("role", required: false),
+                entry.Text("licence", required: false)
+            );
+            if (new[] { group, role, licence }.Count(x => x is not null) != 1)
+                map.Report(
+                    entry.Place,
+                    "An application gives it by one of 'group' (its name), 'role' or 'licence' (the value it has for it)."
+                );
+            return group is { } g ? new EntitlementMeans.NamedGroup(g.Text)
+                : role is { } r ? new EntitlementMeans.Value("roles", r.Text)
+                : licence is { } l ? new EntitlementMeans.Value("entitlements", l.Text)
+                : null;
+        }
+
+        /// <summary>What every target in which people have accounts says in the same way; nothing else may follow.</summary>
+        private TargetRule AccountTarget(
+            YamlMap map,
+            string name,
+            TargetSettings settings,
+            IReadOnlyDictionary<string, Entitlement> entitlements
+        )
+        {
+            var after = map.Texts("after", required: false);
+            _after.AddRange(after.Select(a => (name, a, map)));
+            var rule = new TargetRule(name, map.TextOr("title", name), settings, entitlements, map.Place)
+            {
+                Match = Match(map),
+                Names = Names(map),
+                Watch = Watch(map),
+                Maintenance = Maintenance(map),
+                Rate = map.Has("rate") ? map.Number("rate", 100, 1, 100_000) : null,
                 After = [.. after.Select(a => a.Text)],
-                Owner = owner,
-                Titles = titles,
+                Owner = map.TextOr("owner", ""),
+                Titles = map.NamedTexts("titles", required: false)
+                    .ToDictionary(t => t.Name.Text, t => t.Value.Text, StringComparer.OrdinalIgnoreCase),
             };
+            map.Done();
+            return rule;
+        }
+
+        /// <param name="means">How the kind of target gives what an entry names; null when that is missing, which was told.</param>
+        private static Dictionary<string, Entitlement> Entitlements(YamlMap map, Func<YamlMap, EntitlementMeans?> means)
+        {
+            var entitlements = new Dictionary<string, Entitlement>(StringComparer.Ordinal);
+            foreach (var (key, entry) in map.NamedMaps("entitlements", required: false))
+                if (ReadEntitlement(map, key, entry, means(entry)) is { } entitlement)
+                    entitlements[key.Text] = entitlement;
+            return entitlements;
         }
 
         /// <summary>A target without an interface: its entitlements are given by people, as tasks.</summary>
@@ -189,7 +270,13 @@ public static partial class RulebookReader
         {
             var title = entry.TextOr("title", key.Text);
             var owner = entry.Text("owner", required: false)?.Text;
-            var kind = entry.Choice("kind", "group", "group", "role", "licence");
+            var usual = means switch
+            {
+                EntitlementMeans.Value { Attribute: "roles" } => "role",
+                EntitlementMeans.Value => "licence",
+                _ => "group",
+            };
+            var kind = entry.Choice("kind", usual, "group", "role", "licence");
             var description = entry.TextOr("description", "");
             var privileged = entry.YesNo("privileged", false);
             int? holders = entry.Has("most-holders") ? entry.Number("most-holders", 1, 1, 1_000_000) : null;
@@ -252,8 +339,35 @@ public static partial class RulebookReader
                 _ => WatchAnswer.Propose,
             };
             var most = watch.Number("most", WatchRule.Default.Most, 1, 1_000_000);
+            Schedule? whole = null;
+            if (
+                watch.Text("whole", required: false) is { } text
+                && !Schedule.TryParse(text.Text, TimeZoneInfo.Utc, out whole, out var wrong)
+            )
+                watch.Report(text.Place, wrong);
             watch.Done();
-            return new(every, then, most);
+            return new(every, then, most) { Whole = whole };
+        }
+
+        /// <summary>The window in which the target is worked on, by the clock of a site, else in UTC; every day unless days are
+        /// named.</summary>
+        private WorkingHours? Maintenance(YamlMap map)
+        {
+            if (map.Map("maintenance", required: false) is not { } window)
+                return null;
+            var zone = TimeZoneInfo.Utc;
+            if (window.Text("clock-of", required: false) is { } site)
+            {
+                if (_sites.TryGetValue(site.Text, out var known))
+                    zone = known.Zone;
+                else
+                    window.Report(site.Place, $"There is no site '{site.Text}'.{Nearest.Hint(site.Text, _sites.Keys)}");
+            }
+            var days = window.Has("days");
+            window.Text("hours");
+            var hours = ReadHours(window, zone);
+            window.Done();
+            return hours is null || days ? hours : hours with { Days = Enum.GetValues<DayOfWeek>().ToHashSet() };
         }
 
         private static NameRule Names(YamlMap map)

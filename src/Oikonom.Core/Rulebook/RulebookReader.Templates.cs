@@ -36,16 +36,14 @@ public static partial class RulebookReader
         private AccountRule? Account(Located where, YamlMap account)
         {
             var key = AccountKey.Parse(where.Text);
-            var names = account
-                .Texts("name", required: false)
-                .Select(n => account.Expression(n, _attributes, ExpressionType.String, "'name'"))
-                .OfType<Expression>()
-                .ToList();
+            var names = account.Texts("name", required: false).Select(n => NameOf(account, n)).OfType<Expression>().ToList();
             var lead = Days(account, "lead");
+            var container = account.Text("container", required: false);
+            var below = container is { } text ? account.Expression(text, _accountNames, ExpressionType.String, "'container'") : null;
             var attributes = new List<AttributeRule>();
             foreach (var (attribute, expressionText) in account.NamedTexts("attributes", required: false))
             {
-                if (!AttributeForm().IsMatch(attribute.Text))
+                if (!IsAttributeOf(key.Target, attribute.Text))
                     account.Report(attribute.Place, $"'{attribute.Text}' is no attribute name of a target.");
                 else if (account.Expression(expressionText, _accountNames, ExpressionType.Null, "") is { } expression)
                     attributes.Add(new(attribute.Text, expression, expressionText.Place));
@@ -55,12 +53,35 @@ public static partial class RulebookReader
             account.Done();
             if (Target(new(key.Target, where.Place), account) is not { } target)
                 return null;
+            if (container is { } place && target.Settings is not TargetSettings.Ldap)
+                account.Report(place.Place, $"'{key.Target}' has no containers.");
+            else if (container is { } alone && names.Count == 0)
+                account.Report(alone.Place, "The template that gives the account its name says where it stands.");
             if (!key.IsOrdinary)
                 CheckSlot(key, target, attributes, where, account);
             if (names.Count > 0)
                 _madeAccounts.Add(key);
-            return new(key, names, lead, attributes, where.Place) { EnabledFrom = from, EnabledUntil = until };
+            return new(key, names, lead, attributes, where.Place)
+            {
+                Container = below,
+                EnabledFrom = from,
+                EnabledUntil = until,
+            };
         }
+
+        /// <summary>A wish for a name, which may be the name of another account of the person; it cannot rest on itself.</summary>
+        private Expression? NameOf(YamlMap account, Located text)
+        {
+            if (text.Text.Contains("account.name", StringComparison.Ordinal))
+                account.Report(text.Place, "'account.name' is what is being made here; 'names.TARGET' is the name of another account.");
+            return account.Expression(text, _accountNames, ExpressionType.String, "'name'");
+        }
+
+        /// <summary>Whether accounts of a target can have an attribute of that name; whether one may be used is no attribute.</summary>
+        private bool IsAttributeOf(string target, string name) =>
+            _targets.GetValueOrDefault(target)?.Settings is TargetSettings.Scim
+                ? PathForm().IsMatch(name) && !name.Equals("active", StringComparison.OrdinalIgnoreCase)
+                : AttributeForm().IsMatch(name);
 
         private GrantRule? Grant(YamlMap entry)
         {

@@ -144,11 +144,19 @@ public static partial class RulebookReader
     [GeneratedRegex("^[A-Za-z][A-Za-z0-9-]{0,62}$")]
     private static partial Regex AttributeForm();
 
+    /// <summary>A path of RFC 7644 section 3.10 that leads to values: with the name of a schema before it if need be, one value chosen
+    /// by what it equals, and a part of it.</summary>
+    [GeneratedRegex(
+        """^(urn:[A-Za-z0-9:._-]{1,200}:)?[A-Za-z$][\w$-]{0,62}(\[[A-Za-z]{1,62} eq "[^"\\\\]{1,200}"\])?(\.[A-Za-z$][\w$-]{0,62})?$"""
+    )]
+    private static partial Regex PathForm();
+
     /// <summary>Reads the documents of one rulebook into its records.</summary>
     private sealed partial class Documents(YamlMap root, List<(string Folder, YamlMap Map)> documents, List<Finding> findings)
     {
         private NameSchema _attributes = new([]);
         private List<string> _mandatory = [];
+        private IReadOnlyDictionary<string, Site> _sites = new Dictionary<string, Site>();
         private readonly Dictionary<string, TargetRule> _targets = new(StringComparer.Ordinal);
         private readonly HashSet<AccountKey> _madeAccounts = [];
         private readonly Dictionary<string, NumberPool> _pools = new(StringComparer.Ordinal);
@@ -272,6 +280,7 @@ public static partial class RulebookReader
 
         private void ReadTargets(IReadOnlyDictionary<string, Site> sites)
         {
+            _sites = sites;
             foreach (var map in Of("pools"))
                 if (Pool(map, sites) is { } pool)
                     Add(_pools, pool.Name, pool, pool.Place);

@@ -1,4 +1,5 @@
 using Oikonom.Core.Expressions;
+using Oikonom.Core.Time;
 
 namespace Oikonom.Core.Rulebook;
 
@@ -54,6 +55,12 @@ public sealed record TargetRule(
     /// <summary>What becomes of accounts that are changed outside.</summary>
     public WatchRule Watch { get; init; } = WatchRule.Default;
 
+    /// <summary>When nothing is done in it, and for how long; null for never.</summary>
+    public WorkingHours? Maintenance { get; init; }
+
+    /// <summary>How many steps a node may begin in a second; null for as many as it can.</summary>
+    public int? Rate { get; init; }
+
     /// <summary>Targets whose account is made and verified first.</summary>
     public IReadOnlyList<string> After { get; init; } = [];
 
@@ -74,6 +81,8 @@ public sealed record TargetRule(
             Settings = Settings.In(newest.Settings),
             Owner = newest.Owner,
             Watch = newest.Watch,
+            Maintenance = newest.Maintenance,
+            Rate = newest.Rate,
             Entitlements = Entitlements.Values.Select(e => newest.Entitlements.GetValueOrDefault(e.Name) ?? e).ToDictionary(e => e.Name),
         };
 
@@ -130,6 +139,9 @@ public abstract record TargetSettings
     ) : TargetSettings
     {
         private const int PerConnection = 12;
+
+        /// <summary>Whether organizational units that are missing on the way to an account are made (RFC 4519 section 3.11).</summary>
+        public bool MakesContainers { get; init; }
 
         /// <summary>Attributes of people in directories (RFC 4519, RFC 2798).</summary>
         private static readonly Dictionary<string, string> Known = new(StringComparer.OrdinalIgnoreCase)
@@ -196,6 +208,49 @@ public abstract record TargetSettings
         public override (string Secret, string Host, int Port)? SignsIn => (Secret, Address.Host, Port);
     }
 
+    /// <summary>An application that speaks SCIM 2.0 (RFC 7643, RFC 7644).</summary>
+    /// <param name="Address">Where the protocol's version begins, such as https://host/scim/v2/.</param>
+    /// <param name="Authority">The secret that holds the certificate of who vouches for it; "" for those of the machine.</param>
+    /// <param name="Secret">The secret that holds the bearer token (RFC 6750).</param>
+    /// <param name="Calls">How many calls may be under way at once.</param>
+    public sealed record Scim(Uri Address, string Authority, string Secret, int Calls) : TargetSettings
+    {
+        /// <summary>What people read of attributes of users (RFC 7643 section 4.1 and 4.3).</summary>
+        private static readonly Dictionary<string, string> Known = new(StringComparer.OrdinalIgnoreCase)
+        {
+            ["userName"] = "User name",
+            ["externalId"] = "Employee number",
+            ["displayName"] = "Name shown",
+            ["nickName"] = "Nickname",
+            ["name.givenName"] = "Given name",
+            ["name.familyName"] = "Family name",
+            ["name.formatted"] = "Full name",
+            ["title"] = "Job title",
+            ["userType"] = "Kind of employment",
+            ["preferredLanguage"] = "Language",
+            ["locale"] = "Language and country",
+            ["timezone"] = "Time zone",
+            ["emails[type eq \"work\"].value"] = "Mail",
+            ["phoneNumbers[type eq \"work\"].value"] = "Telephone",
+            ["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:employeeNumber"] = "Employee number",
+            ["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:costCenter"] = "Cost centre",
+            ["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department"] = "Department",
+            ["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:division"] = "Division",
+            ["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:organization"] = "Organisation",
+        };
+
+        public override string Kind => "scim";
+        public override TargetAbilities Can => TargetAbilities.Accounts | TargetAbilities.Listing | TargetAbilities.ReadBack;
+        public override int Parallel => Calls;
+        public override string NameAttribute => "userName";
+
+        public override TargetSettings In(TargetSettings newest) => newest is Scim ? newest : this;
+
+        public override string? TitleOf(string attribute) => Known.GetValueOrDefault(attribute);
+
+        public override (string Secret, string Host, int Port)? SignsIn => (Secret, Address.Host, Address.Port);
+    }
+
     /// <summary>People who do the work by hand, for what has no interface.</summary>
     /// <param name="Role">Who does it.</param>
     /// <param name="Due">Within which working time at the person's site.</param>
@@ -210,7 +265,7 @@ public abstract record TargetSettings
 }
 
 /// <summary>What a target knows of accounts, as far as the rulebook's classes go.</summary>
-/// <param name="Attributes">All names of attributes, in any case.</param>
+/// <param name="Attributes">All names of attributes, in any case; of a part of several values without what chooses one.</param>
 /// <param name="Allowed">Those that an account of the target's classes can have.</param>
 /// <param name="Classes">All names of object classes.</param>
 /// <param name="UnknownClasses">Classes of the rulebook that it does not have.</param>
@@ -219,7 +274,16 @@ public sealed record TargetSchema(
     IReadOnlySet<string> Allowed,
     IReadOnlyCollection<string> Classes,
     IReadOnlyList<string> UnknownClasses
-);
+)
+{
+    /// <summary>The name of an attribute without what chooses one of its values: <c>emails.value</c> of
+    /// <c>emails[type eq "work"].value</c> (RFC 7644 section 3.10).</summary>
+    public static string Bare(string attribute)
+    {
+        var (open, close) = (attribute.IndexOf('['), attribute.IndexOf(']'));
+        return open > 0 && close > open ? attribute[..open] + attribute[(close + 1)..] : attribute;
+    }
+}
 
 /// <summary>What a manual task asks to be filled in. <paramref name="Pattern"/> is a regular expression the whole value matches,
 /// or "".</summary>
@@ -279,6 +343,12 @@ public abstract record EntitlementMeans
 
     /// <summary>Membership in a group of a directory, by its distinguished name (RFC 4514).</summary>
     public sealed record Group(string Dn) : EntitlementMeans;
+
+    /// <summary>Membership in a group of an application, by the name it is shown under (RFC 7643 section 4.2).</summary>
+    public sealed record NamedGroup(string Name) : EntitlementMeans;
+
+    /// <summary>One of several values of an attribute of the account, such as a role or a licence (RFC 7643 section 4.1.2).</summary>
+    public sealed record Value(string Attribute, string Text) : EntitlementMeans;
 
     /// <summary>Work by hand: what is to be done when it is given and when it is taken back, filled in, checked off and shown.</summary>
     public sealed record Work(

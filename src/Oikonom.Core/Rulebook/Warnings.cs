@@ -116,7 +116,7 @@ public static class Warnings
                 $"'{target.Title}' has no object class '{name}'.{Nearest.Hint(name, schema.Classes)}",
                 "unknown-class"
             );
-        foreach (var match in target.Match.Select(m => m.Attribute).Where(a => !schema.Attributes.Contains(a)))
+        foreach (var match in target.Match.Select(m => TargetSchema.Bare(m.Attribute)).Where(a => !schema.Attributes.Contains(a)))
             yield return Unknown(match, target.Place);
         foreach (
             var attribute in rulebook
@@ -124,9 +124,9 @@ public static class Warnings
                 .Where(a => a.Target == target.Name)
                 .SelectMany(a => a.Attributes)
         )
-            if (!schema.Attributes.Contains(attribute.Name))
+            if (!schema.Attributes.Contains(TargetSchema.Bare(attribute.Name)))
                 yield return Unknown(attribute.Name, attribute.Place);
-            else if (!schema.Allowed.Contains(attribute.Name))
+            else if (!schema.Allowed.Contains(TargetSchema.Bare(attribute.Name)))
                 yield return new(
                     attribute.Place,
                     $"An account in '{target.Title}' cannot have '{attribute.Name}': none of its object classes has it.",

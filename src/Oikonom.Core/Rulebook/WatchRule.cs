@@ -1,3 +1,5 @@
+using Oikonom.Core.Time;
+
 namespace Oikonom.Core.Rulebook;
 
 /// <summary>What becomes of accounts that were changed outside, behind our back.</summary>
@@ -23,6 +25,9 @@ public enum WatchAnswer
 /// something else is wrong.</param>
 public sealed record WatchRule(TimeSpan Every, WatchAnswer Then, int Most)
 {
+    /// <summary>When it is read whole; null for whenever somebody asks.</summary>
+    public Schedule? Whole { get; init; }
+
     /// <summary>Where a target says nothing.</summary>
     public static readonly WatchRule Default = new(TimeSpan.FromDays(1), WatchAnswer.Propose, 50);
 }

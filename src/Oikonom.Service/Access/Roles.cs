@@ -86,13 +86,43 @@ public static class Roles
     /// <summary>Refuses when each of the caller's roles named is limited to targets that do not include all of these.</summary>
     public static void RequireTargets(this ClaimsPrincipal user, IReadOnlyList<string> targets, params IReadOnlyList<string> roles)
     {
-        var party = user.AsParty();
-        if (!party.Roles.Any(r => roles.Contains(r) && (!party.Reach.TryGetValue(r, out var reach) || targets.All(reach.CoversTarget))))
+        if (!user.CoversTargets(targets, roles))
             throw new Problem(
                 403,
                 "out-of-reach",
                 "Not allowed",
                 $"Your role is limited to other targets than {string.Join(", ", targets)}."
+            );
+    }
+
+    /// <summary>True when one of the roles that the caller has covers all of the targets.</summary>
+    private static bool CoversTargets(this ClaimsPrincipal user, IReadOnlyList<string> targets, IReadOnlyList<string> roles)
+    {
+        var party = user.AsParty();
+        return party.Roles.Any(r => roles.Contains(r) && (!party.Reach.TryGetValue(r, out var reach) || targets.All(reach.CoversTarget)));
+    }
+
+    /// <summary>True when the caller may pause a target and read it whole: what touches people of every site is not for those who
+    /// are limited to one.</summary>
+    public static bool MayOperateTarget(this ClaimsPrincipal user, string target) =>
+        user.AsParty() is var party
+        && party.Roles.Any(r =>
+            r is Operator or Engineer
+            && (
+                !party.Reach.TryGetValue(r, out var reach)
+                || (reach.CoversTarget(target) && reach.Sites.Count == 0 && reach.Departments.Count == 0)
+            )
+        );
+
+    /// <exception cref="Problem">The caller's roles are limited to other targets, or to some sites or departments.</exception>
+    public static void RequireWholeTarget(this ClaimsPrincipal user, string target)
+    {
+        if (!user.MayOperateTarget(target))
+            throw new Problem(
+                403,
+                "out-of-reach",
+                "Not allowed",
+                $"This touches everybody in {target}, and your role is limited to other targets, or to some sites or departments."
             );
     }
 }

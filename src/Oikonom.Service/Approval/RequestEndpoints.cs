@@ -482,7 +482,15 @@ public static class RequestEndpoints
                 var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
                 var tasks = (await s.TasksOfAsync(real)).Select(t => Desk.TaskDesk.View(t, [], now)).ToList();
                 return (await sight.OverAsync(s, user, of.Person, true, cancel)).Over(
-                    RequestViews.Detail(of, await s.StepsOfAsync(real), tasks, await s.FindingsAsync([row.PersonId]), user, now)
+                    RequestViews.Detail(
+                        of,
+                        await s.StepsOfAsync(real),
+                        tasks,
+                        await s.FindingsAsync([row.PersonId]),
+                        await s.TargetStatesAsync(),
+                        user,
+                        now
+                    )
                 );
             },
             cancel

@@ -26,12 +26,14 @@ internal static class RequestStory
     }
 
     /// <param name="steps">Those of the plan as it is now, see <see cref="OfPlan"/>.</param>
+    /// <param name="still">Why nothing begins in a target that steps are for; null when something does.</param>
     public static Story Of(
         Case of,
         Cause cause,
         IReadOnlyList<StepView> steps,
         IReadOnlyList<TaskView> tasks,
         IReadOnlyList<string> asked,
+        string? still,
         DateTimeOffset moment
     )
     {
@@ -47,7 +49,7 @@ internal static class RequestStory
             RequestState.Asked => Asked(told, asked),
             RequestState.Deciding => Deciding(told),
             RequestState.Releasing => Releasing(told),
-            RequestState.Fulfilling => Fulfilling(told, steps, tasks, moment),
+            RequestState.Fulfilling => Fulfilling(told, steps, tasks, still, moment),
             RequestState.Completed => Completed(told, steps),
             RequestState.Lapsed => told.Over("Nothing of it was wanted any more when it ran; nothing was done."),
             RequestState.Withdrawn => told.Over(TakenBack(steps), Follows(of)),
@@ -157,9 +159,22 @@ internal static class RequestStory
             )
             : told.So("It is approved and waits for release.", "Then the steps run.", $"{Capital(told.Waits)} releases it.");
 
-    private static Story Fulfilling(Told told, IReadOnlyList<StepView> steps, IReadOnlyList<TaskView> tasks, DateTimeOffset moment)
+    /// <summary>How a step begins to tell of a state of the world that it waits for.</summary>
+    public const string Waits = "It waits until ";
+
+    private static Story Fulfilling(
+        Told told,
+        IReadOnlyList<StepView> steps,
+        IReadOnlyList<TaskView> tasks,
+        string? still,
+        DateTimeOffset moment
+    )
     {
         var now = steps.Where(s => !s.Later).ToList();
+        if (still is not null && !now.Exists(s => s.State == "stopped"))
+            return told.So(still, "Then the steps run by themselves.", null);
+        if (now.Find(s => s.Problem?.StartsWith(Waits, StringComparison.Ordinal) == true && s.State == "pending") is { } waiting)
+            return told.So($"“{waiting.Text}”: {waiting.Problem}", "Then it goes on by itself.", null);
         if (now.Find(s => s.Problem is not null && s.State is "pending" or "stopped") is { } problem)
             return told.So(
                 $"“{problem.Text}” does not succeed: {problem.Problem}",

@@ -9,6 +9,7 @@ using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Common;
+using Oikonom.Service.Connectors;
 using Oikonom.Service.Records;
 using Oikonom.Store.Rooms;
 
@@ -165,11 +166,28 @@ public static class RequestViews
         );
     }
 
+    /// <summary>Why what is due does not begin: its target is paused, is worked on, or does not answer. Null when nothing is in its
+    /// way.</summary>
+    private static string? Still(
+        IReadOnlyList<StepRow> steps,
+        IReadOnlyList<TargetStateRow> targets,
+        Edition edition,
+        DateTimeOffset now
+    ) =>
+        steps
+            .Where(s => s.State == StepState.Pending && s.Later == 0 && s.DueAt.ToInstant() <= now.AddHours(1))
+            .Select(s => edition.Rulebook.Targets.GetValueOrDefault(s.Target))
+            .OfType<TargetRule>()
+            .Distinct()
+            .Select(t => TargetStates.WhyStill(t, targets.FirstOrDefault(x => x.Target == t.Name), now))
+            .FirstOrDefault(text => text is not null);
+
     public static RequestDetail Detail(
         Case of,
         IReadOnlyList<StepRow> steps,
         IReadOnlyList<TaskView> tasks,
         IReadOnlyList<FindingRow> findings,
+        IReadOnlyList<TargetStateRow> targets,
         ClaimsPrincipal user,
         DateTimeOffset now
     )
@@ -218,7 +236,7 @@ public static class RequestViews
             (int)row.Edition,
             row.Workflow,
             row.PlanDigest,
-            RequestStory.Of(of, cause, [.. ofPlan.Select(s => View(s, edition))], tasks, asked, now),
+            RequestStory.Of(of, cause, [.. ofPlan.Select(s => View(s, edition))], tasks, asked, Still(ofPlan, targets, edition, now), now),
             changes,
             stepViews,
             [
@@ -493,6 +511,7 @@ public static class RequestViews
             Change.CreateAccount =>
                 $"Create the account {account} in {where}{(change.Entry.Enabled ? "" : ", asleep until the first day")}",
             Change.AdoptAccount => $"Take over the existing account {account} in {where}",
+            Change.ChangeAccount { Changed.Count: 0 } => $"Move the account {account} in {where} to {change.Entry.Container}",
             Change.ChangeAccount => $"Change the account {account} in {where}",
             Change.SetPassword => $"Set a password nobody knows on {account}, and send a one-time link",
             Change.EnableAccount => $"Wake the account {account} in {where}",

@@ -54,6 +54,9 @@ public sealed record ServiceOptions
     /// back nothing; "" for none.</summary>
     public string Heads { get; init; } = "";
 
+    /// <summary>Where traces and metrics go by OTLP over HTTP, such as http://127.0.0.1:4318; "" tells nobody.</summary>
+    public string Telemetry { get; init; } = "";
+
     /// <summary>For demos and tests on one machine: a file with the seconds by which the clock is ahead; "" for the right time.</summary>
     public string ClockFile { get; init; } = "";
 
@@ -113,6 +116,7 @@ public sealed record ServiceOptions
             Proxies = configuration["proxies"] ?? "",
             FirstUsers = configuration["first-users"] ?? configuration["first_users"] ?? "",
             Heads = configuration["heads"] ?? "",
+            Telemetry = (configuration["telemetry"] ?? "").TrimEnd('/'),
             ClockFile = configuration["clock-file"] ?? configuration["clock_file"] ?? "",
             SessionHours = Number("session-hours", options.SessionHours, 0.0001, 720),
             HeadHours = Number("head-hours", options.HeadHours, 0.0001, 720),

@@ -8,6 +8,7 @@ using Oikonom.Ldap;
 using Oikonom.Service.Access;
 using Oikonom.Service.Desk;
 using Oikonom.Targets.Ldap;
+using Oikonom.Targets.Scim;
 
 namespace Oikonom.Service.Connectors;
 
@@ -35,6 +36,7 @@ public sealed class ConnectorBook(Store.Store store, SecretBook secrets, TimePro
         target.Settings switch
         {
             TargetSettings.Ldap ldap => new LdapConnector(target, cancel => SignInAsync(target, ldap, cancel)),
+            TargetSettings.Scim scim => new ScimConnector(target, cancel => SignInAsync(target, scim, cancel)),
             TargetSettings.Desk => new DeskConnector(target, rulebook, store, time),
             _ => throw new UnreachableException($"No connector is made for targets of the kind '{target.Settings.Kind}'."),
         };
@@ -50,6 +52,12 @@ public sealed class ConnectorBook(Store.Store store, SecretBook secrets, TimePro
         };
         return new(options, ldap.SignInName, await secrets.GetForAsync(ldap.Secret, SecretUse.Of(target)!, false, cancel));
     }
+
+    private async Task<ScimSignIn> SignInAsync(TargetRule target, TargetSettings.Scim scim, CancellationToken cancel) =>
+        new(
+            await secrets.GetForAsync(scim.Secret, SecretUse.Of(target)!, false, cancel),
+            scim.Authority.Length > 0 ? await AuthorityAsync(scim.Authority, cancel) : []
+        );
 
     private async Task<X509Certificate2Collection> AuthorityAsync(string name, CancellationToken cancel)
     {

@@ -43,7 +43,7 @@ public sealed class DeskConnector(TargetRule rule, Core.Rulebook.Rulebook rulebo
     }
 
     /// <summary>People are always there.</summary>
-    public Task<TargetHealth> CheckAsync(CancellationToken cancel) =>
+    public Task<TargetHealth> CheckAsync(bool withRights, CancellationToken cancel) =>
         Task.FromResult(new TargetHealth(true, $"People with the role {_desk.Role} do this by hand.", null, 0));
 
     public ValueTask DisposeAsync() => ValueTask.CompletedTask;

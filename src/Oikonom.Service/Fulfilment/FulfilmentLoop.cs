@@ -5,6 +5,7 @@ using Oikonom.Core.Fulfilment;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
+using Oikonom.Service.Approval;
 using Oikonom.Service.Common;
 using Oikonom.Service.Connectors;
 using Oikonom.Service.Editions;
@@ -22,6 +23,7 @@ public sealed partial class FulfilmentLoop(
     EditionBook editions,
     ConnectorBook connectors,
     OutcomeWriter writer,
+    TargetMeter meter,
     ServiceOptions options,
     TimeProvider time,
     Pulse pulse,
@@ -42,6 +44,10 @@ public sealed partial class FulfilmentLoop(
     {
         await RenewAsync(cancel);
         var more = false;
+        var paused = (await store.ReadAsync(s => s.TargetStatesAsync(), cancel))
+            .Where(t => t.PausedBy.Length > 0)
+            .Select(t => t.Target)
+            .ToHashSet();
         // A target that the newest edition has no more is served while somebody is on an edition that has it.
         foreach (
             var target in (await editions.InUseAsync(TimeSpan.FromSeconds(2), cancel))
@@ -49,8 +55,12 @@ public sealed partial class FulfilmentLoop(
                 .DistinctBy(t => t.Name)
         )
         {
-            var free = target.Settings.Parallel - _running.GetValueOrDefault(target.Name);
-            if (free < Math.Min(6, target.Settings.Parallel))
+            // What is under way ends; nothing else begins.
+            if (paused.Contains(target.Name) || target.Maintenance?.Covers(time.GetUtcNow()) == true)
+                continue;
+            var most = Math.Min(target.Settings.Parallel, meter.Allows(target.Name));
+            var free = most - _running.GetValueOrDefault(target.Name);
+            if (free < 1 || free < Math.Min(6, most))
                 continue;
             var now = time.Milliseconds();
             var claims = await store.WriteAsync(s => s.ClaimChainsAsync(target.Name, options.Node, now, now + Lease, free), cancel);
@@ -100,7 +110,7 @@ public sealed partial class FulfilmentLoop(
     {
         try
         {
-            var chain = subject is null ? null : new Chain(claim, subject, store, editions, connectors, time);
+            var chain = subject is null ? null : new Chain(claim, subject, store, editions, connectors, meter, time);
             var blocked = false;
             foreach (var step in steps)
             {
@@ -141,6 +151,7 @@ public sealed partial class FulfilmentLoop(
         Store.Store store,
         EditionBook editions,
         ConnectorBook connectors,
+        TargetMeter meter,
         TimeProvider time
     )
     {
@@ -153,7 +164,27 @@ public sealed partial class FulfilmentLoop(
         private HashSet<EntitlementKey>? _grants;
         private (long Number, Edition Edition, AccessState Wanted)? _wanted;
 
+        /// <summary>One attempt, and what it says of the target.</summary>
         public async Task<Outcome> AttemptAsync(StepRow step, CancellationToken cancel)
+        {
+            using var span = Telemetry.Begin("step", step.RequestId);
+            var watch = Stopwatch.StartNew();
+            var outcome = await TryAsync(step, cancel);
+            Telemetry.Step(
+                span,
+                claim.Target,
+                EnumText.Of(outcome.Change.Kind),
+                outcome.Ending.ToString().ToLowerInvariant(),
+                watch.Elapsed
+            );
+            if (outcome.Ending == AttemptOutcome.Reached)
+                meter.Reached(claim.Target);
+            else if (outcome.IsOfTarget)
+                meter.Failed(claim.Target, outcome.Message, outcome.After);
+            return outcome;
+        }
+
+        private async Task<Outcome> TryAsync(StepRow step, CancellationToken cancel)
         {
             var change = JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
             try
@@ -168,7 +199,7 @@ public sealed partial class FulfilmentLoop(
                     && edition.Rulebook.Targets.GetValueOrDefault(claim.Target) is { After.Count: > 0 } rule
                     && await WaitsAsync(rule, edition, cancel) is { } waits
                 )
-                    return new(claim, step, change, AttemptOutcome.Transient, waits);
+                    return new(claim, step, change, AttemptOutcome.Transient, waits) { IsWaiting = true };
                 switch (Planner.Look(change, wanted, _accounts.ContainsKey(change.Account)))
                 {
                     case StillWanted.No:
@@ -205,9 +236,9 @@ public sealed partial class FulfilmentLoop(
                     a.Target == first && a.Slot.Length == 0
                 );
                 if (account is null)
-                    return $"It waits until the account in {title} is made.";
+                    return $"{RequestStory.Waits}the account in {title} is made.";
                 if (await connectors.Accounts(edition, first).ReadAsync(account.ImmutableId, cancel) is null)
-                    return $"It waits until {title} shows the account.";
+                    return $"{RequestStory.Waits}{title} shows the account.";
             }
             return null;
         }
@@ -215,6 +246,7 @@ public sealed partial class FulfilmentLoop(
         private async Task<Outcome> RunAsync(StepRow step, Change change, Edition edition, AccessState wanted, CancellationToken cancel)
         {
             var target = edition.Rulebook.Targets[claim.Target];
+            await meter.TurnAsync(target, cancel);
             var outcome = new Outcome(claim, step, change, AttemptOutcome.Reached, "");
             return change switch
             {
@@ -415,7 +447,13 @@ public sealed partial class FulfilmentLoop(
                     Ending = AttemptOutcome.Waits,
                     Task = waits.Task is { } task ? Row(outcome, task) : null,
                 },
-                PortResult.Transient fault => outcome with { Ending = AttemptOutcome.Transient, Message = fault.Message },
+                PortResult.Transient fault => outcome with
+                {
+                    Ending = AttemptOutcome.Transient,
+                    Message = fault.Message,
+                    After = fault.After,
+                    IsOfTarget = true,
+                },
                 PortResult.Lasting fault => outcome with { Ending = AttemptOutcome.Lasting, Message = fault.Message },
                 PortResult.Unknown found => outcome with
                 {

@@ -55,7 +55,8 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
                 || !target.Settings.Can.HasFlag(TargetAbilities.ReadBack)
             )
                 continue;
-            if (await DifferencesAsync(account, recorded.State(account.PersonId!), edition, cancel) is { } differences)
+            var held = recorded.State(account.PersonId!).Grants.Keys.Where(k => k.Account == Recorded.KeyOf(account)).Select(k => k.Name);
+            if (await DifferencesAsync(account, [.. held], edition, cancel) is { } differences)
                 seen.Add(new(account, differences));
             else
                 postponed.Add(account.Id);
@@ -70,16 +71,15 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
 
     private static (string, string, string) KeyOf(AccountRow row) => (row.PersonId!, row.Target, row.Slot);
 
-    /// <summary>How an account differs; null when its target does not answer.</summary>
-    private async Task<IReadOnlyList<Difference>?> DifferencesAsync(
+    /// <summary>How an account differs from what was left; null when its target does not answer.</summary>
+    /// <param name="held">What it was given.</param>
+    internal async Task<IReadOnlyList<Difference>?> DifferencesAsync(
         AccountRow account,
-        AccessState state,
+        IReadOnlyList<string> held,
         Edition edition,
         CancellationToken cancel
     )
     {
-        var key = Recorded.KeyOf(account);
-        var held = state.Grants.Keys.Where(k => k.Account == key).Select(k => k.Name).ToList();
         try
         {
             var back = await connectors

@@ -30,6 +30,15 @@ public sealed record Outcome(Claim Claim, StepRow Step, Change Change, AttemptOu
     public string? Gone { get; init; }
     public string Note { get; init; } = "";
 
+    /// <summary>True when the target was not there, or could not: that says something of all that waits for it.</summary>
+    public bool IsOfTarget { get; init; }
+
+    /// <summary>True when nothing failed: what it needs is not there yet.</summary>
+    public bool IsWaiting { get; init; }
+
+    /// <summary>How long the target asks to be left alone.</summary>
+    public TimeSpan? After { get; init; }
+
     /// <summary>Work by hand that is to be done first.</summary>
     public TaskRow? Task { get; init; }
 }

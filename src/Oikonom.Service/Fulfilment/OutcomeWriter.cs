@@ -25,6 +25,9 @@ public sealed partial class OutcomeWriter(
 {
     private const int MaxGroup = 400;
     private static readonly TimeSpan Patience = TimeSpan.FromMinutes(2);
+
+    /// <summary>Who asks to be left alone for longer is asked again all the same.</summary>
+    private static readonly TimeSpan LongestRest = TimeSpan.FromHours(1);
     private static readonly BackOff Resting = new(TimeSpan.FromMilliseconds(100), TimeSpan.FromSeconds(6.4));
     private readonly Channel<Written> _channel = Channel.CreateBounded<Written>(4096);
 
@@ -183,6 +186,8 @@ public sealed partial class OutcomeWriter(
         foreach (var outcome in outcomes)
         {
             var (state, wait) = StepMachine.Next(StepState.Pending, outcome.Ending, (int)outcome.Step.Attempts);
+            if (outcome.After > wait)
+                wait = outcome.After < LongestRest ? outcome.After.Value : LongestRest;
             var over = state is StepState.Done or StepState.Dropped;
             var due = wait > TimeSpan.Zero ? (now + wait).ToUnixTimeMilliseconds() : outcome.Step.DueAt;
             steps.Add(
@@ -205,7 +210,7 @@ public sealed partial class OutcomeWriter(
                         DueAt = due,
                     }
                 );
-            if (over || outcome.Message != outcome.Step.Problem)
+            if (over || (!outcome.IsWaiting && outcome.Message != outcome.Step.Problem))
                 s.Record(Entry(outcome, state, now));
         }
         await s.SaveStepsAsync(steps);

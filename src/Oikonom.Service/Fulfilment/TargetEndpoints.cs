@@ -1,12 +1,8 @@
-using System.Diagnostics;
 using System.Security.Claims;
 using Oikonom.Contracts;
-using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Common;
-using Oikonom.Service.Connectors;
-using Oikonom.Service.Editions;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Fulfilment;
@@ -16,35 +12,73 @@ public static class TargetEndpoints
     public static void MapTargets(this RouteGroupBuilder api)
     {
         MapHealth(api);
+        MapDeeds(api);
         MapNobodys(api);
         MapHandovers(api);
+        api.MapReconciliations();
     }
 
     private static void MapHealth(RouteGroupBuilder api)
     {
-        api.MapGet("/targets", ListAsync)
+        api.MapGet("/targets", (TargetDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.ListAsync(user, cancel))
             .WithName("listTargets")
-            .WithSummary("The targets of the rulebook, with what waits and what fails.")
+            .WithSummary("The targets of the rulebook: how each does, what waits and what fails.")
             .RequireAuthorization("read")
             .Reaching(Reached.Shared);
 
+        api.MapGet(
+                "/targets/{name}",
+                (string name, TargetDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.DetailAsync(name, user, cancel)
+            )
+            .WithName("getTarget")
+            .WithSummary("All that is known of a target: what the last check found, what was done hour by hour, what became of it.")
+            .RequireAuthorization("targets")
+            .Reaching(Reached.Shared);
+    }
+
+    private static void MapDeeds(RouteGroupBuilder api)
+    {
         api.MapPost(
                 "/targets/{name}/check",
-                async (string name, EditionBook editions, ConnectorBook connectors, ClaimsPrincipal user, CancellationToken cancel) =>
+                async (string name, TargetDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
                 {
                     user.RequireTargets([name], Roles.Operator, Roles.Engineer);
-                    var edition = await editions.CurrentAsync(cancel);
-                    if (!edition.Rulebook.Targets.ContainsKey(name))
-                        throw Problem.NotFound(
-                            $"target '{name}'",
-                            $"The rulebook has: {string.Join(", ", edition.Rulebook.Targets.Keys)}."
-                        );
-                    var health = await connectors.For(edition, name).CheckAsync(cancel);
-                    return new TargetCheck(name, health.Reachable, health.Message, health.Server, health.Milliseconds);
+                    var (edition, target) = await desk.RequireAsync(name, cancel);
+                    return await desk.CheckAsync(edition, target, true, cancel);
                 }
             )
             .WithName("checkTarget")
-            .WithSummary("Signs in to the target and looks whether all it needs is there.")
+            .WithSummary("Signs in to the target and looks whether all it needs is there, and what it may do. Nothing is changed.")
+            .RequireAuthorization("targets")
+            .Reaching(Reached.Shared);
+
+        api.MapPost(
+                "/targets/{name}/pause",
+                async (string name, PauseBody body, TargetDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
+                {
+                    user.RequireWholeTarget(name);
+                    var (_, target) = await desk.RequireAsync(name, cancel);
+                    await desk.PauseAsync(target, body.Reason ?? "", user.UserName(), cancel);
+                    return await desk.DetailAsync(name, user, cancel);
+                }
+            )
+            .WithName("pauseTarget")
+            .WithSummary("Lets nothing begin in the target any more; what is under way ends.")
+            .RequireAuthorization("targets")
+            .Reaching(Reached.Shared);
+
+        api.MapPost(
+                "/targets/{name}/resume",
+                async (string name, TargetDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
+                {
+                    user.RequireWholeTarget(name);
+                    var (_, target) = await desk.RequireAsync(name, cancel);
+                    await desk.ResumeAsync(target, user.UserName(), cancel);
+                    return await desk.DetailAsync(name, user, cancel);
+                }
+            )
+            .WithName("resumeTarget")
+            .WithSummary("Lets the target go on.")
             .RequireAuthorization("targets")
             .Reaching(Reached.Shared);
     }
@@ -132,36 +166,5 @@ public static class TargetEndpoints
             )
             .RequireAuthorization("work")
             .Reaching(Reached.Request);
-    }
-
-    public static async Task<Page<TargetSummary>> ListAsync(EditionBook editions, Store.Store store, CancellationToken cancel)
-    {
-        var edition = await editions.CurrentAsync(cancel);
-        var items = new List<TargetSummary>();
-        foreach (var target in edition.Rulebook.Targets.Values)
-        {
-            var counts = await store.ReadAsync(s => s.TargetCountsAsync(target.Name), cancel);
-            var (address, security) = target.Settings switch
-            {
-                TargetSettings.Ldap ldap => (ldap.Address.ToString().TrimEnd('/'), ldap.StartTls ? "StartTLS" : "TLS"),
-                TargetSettings.Desk desk => ($"people with the role {desk.Role}", "none"),
-                _ => throw new UnreachableException($"Targets of the kind '{target.Settings.Kind}' cannot be shown."),
-            };
-            items.Add(
-                new(
-                    target.Name,
-                    target.Title,
-                    target.Settings.Kind,
-                    address,
-                    security,
-                    (int)counts.Accounts,
-                    (int)counts.Waiting,
-                    (int)counts.Failing,
-                    counts.Problem,
-                    (int)counts.Nobodys
-                )
-            );
-        }
-        return new(items, null);
     }
 }

@@ -27,6 +27,10 @@ using Oikonom.Service.Rulebook;
 using Oikonom.Service.Scim;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
+using OpenTelemetry.Exporter;
+using OpenTelemetry.Metrics;
+using OpenTelemetry.Resources;
+using OpenTelemetry.Trace;
 using Serilog;
 using Serilog.Events;
 using Serilog.Formatting.Compact;
@@ -86,6 +90,7 @@ public static class Daemon
         AddRooms(services, options, time);
         AddLoops(services);
         AddSignIn(services, options);
+        AddTelemetry(services, options);
         AddApi(services);
         AddProxies(services, options);
         var app = builder.Build();
@@ -153,6 +158,9 @@ public static class Daemon
             .AddSingleton<SignInLimit>()
             .AddSingleton<EditionBook>()
             .AddSingleton<ConnectorBook>()
+            .AddSingleton<TargetMeter>()
+            .AddSingleton<TargetDesk>()
+            .AddSingleton<Figures>()
             .AddSingleton<Notifier>()
             .AddSingleton<StageEntry>()
             .AddSingleton<RequestDesk>()
@@ -186,8 +194,9 @@ public static class Daemon
         services.AddSingleton<Aftermath>().AddSingleton<OutcomeWriter>().AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
         AddLoop<PlannerLoop>(services);
         AddLoop<FulfilmentLoop>(services);
-        services.AddSingleton<LookDesk>();
+        services.AddSingleton<LookDesk>().AddSingleton<Reconciler>();
         AddLoop<LookLoop>(services);
+        AddLoop<TargetLoop>(services);
         AddLoop<LinkLoop>(services);
         AddLoop<InstantLoop>(services);
         AddLoop<RollOutLoop>(services);
@@ -323,6 +332,23 @@ public static class Daemon
             }
         });
 
+    /// <summary>Traces and metrics go out only where the service was told to send them.</summary>
+    /// <exception cref="ArgumentException">That is no address.</exception>
+    private static void AddTelemetry(IServiceCollection services, ServiceOptions options)
+    {
+        if (options.Telemetry.Length == 0)
+            return;
+        if (!Uri.TryCreate(options.Telemetry, UriKind.Absolute, out var address) || address.Scheme is not ("http" or "https"))
+            throw new ArgumentException($"--telemetry takes an address such as http://127.0.0.1:4318; '{options.Telemetry}' is none.");
+        void To(OtlpExporterOptions exporter, string what) =>
+            (exporter.Protocol, exporter.Endpoint) = (OtlpExportProtocol.HttpProtobuf, new Uri($"{options.Telemetry}/v1/{what}"));
+        services
+            .AddOpenTelemetry()
+            .ConfigureResource(r => r.AddService("oikonom", serviceVersion: ServiceOptions.Version, serviceInstanceId: options.Node))
+            .WithTracing(t => t.AddSource(Telemetry.Name).AddOtlpExporter(e => To(e, "traces")))
+            .WithMetrics(m => m.AddMeter(Telemetry.Name).AddOtlpExporter(e => To(e, "metrics")));
+    }
+
     private static void AddLoop<T>(IServiceCollection services)
         where T : Loop => services.AddSingleton<T>().AddHostedService(p => p.GetRequiredService<T>());
 
@@ -367,6 +393,7 @@ public static class Daemon
         api.MapNotices();
         api.MapHooks();
         api.MapTargets();
+        api.MapFigures();
         api.MapForgetting();
         api.MapLedger();
         api.MapLive();

@@ -8,6 +8,7 @@ public sealed class Housekeeping(Store.Store store, TimeProvider time, Pulse pul
     : Loop(TimeSpan.FromMinutes(10), pulse, log)
 {
     private static readonly TimeSpan Keep = TimeSpan.FromHours(6);
+    private static readonly TimeSpan KeepHours = TimeSpan.FromDays(60);
     private static readonly TimeSpan KeepAnswers = TimeSpan.FromDays(7);
 
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
@@ -16,6 +17,8 @@ public sealed class Housekeeping(Store.Store store, TimeProvider time, Pulse pul
             async s =>
             {
                 await s.PruneHintsAsync(time.Milliseconds() - (long)Keep.TotalMilliseconds);
+                await s.PruneTargetHoursAsync(time.Milliseconds() - (long)KeepHours.TotalMilliseconds);
+                await s.PruneReconciliationsAsync(time.Milliseconds() - (long)KeepHours.TotalMilliseconds);
                 await s.PruneTriesAsync(time.Milliseconds() - (long)KeepAnswers.TotalMilliseconds);
                 await s.PruneAnswersAsync(time.Milliseconds() - (long)KeepAnswers.TotalMilliseconds);
             },

@@ -23,6 +23,9 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
     {
         private readonly Baseline _baseline;
         private readonly Edition _edition;
+
+        /// <summary>People whose work by hand was recorded with one of their accounts.</summary>
+        private readonly HashSet<string> _served = [];
         private readonly List<(
             TargetRule Target,
             Task<List<ExistingAccount>> Listing,
@@ -74,7 +77,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                 var alone = matches.GroupBy(m => m.Person).ToLookup(g => g.Count() == 1);
                 foreach (var chunk in alone[true].Select(g => g.First()).Chunk(Chunk))
                 {
-                    await _baseline.RecordAsync(target, _edition, chunk, cancel);
+                    await _baseline.RecordAsync(target, _edition, chunk, _served, cancel);
                     adopted += chunk.Length;
                 }
                 nobodys.AddRange(alone[false].SelectMany(g => g.Select(m => m.Account)));
@@ -146,6 +149,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
         TargetRule target,
         Edition edition,
         IReadOnlyList<(string Person, ExistingAccount Account)> matches,
+        HashSet<string> served,
         CancellationToken cancel
     ) =>
         store.WriteAsync(
@@ -158,7 +162,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                 foreach (var (person, account) in matches)
                 {
                     var wanted = Given(recorded.Subject(person, edition), target, account, edition);
-                    var row = RowOf(target, account, ids, now) with { PersonId = person };
+                    var row = Recorded.RowOf(account, ThereBefore, ids, now) with { PersonId = person };
                     if (wanted.Accounts.GetValueOrDefault(target.Name)?.Reason is { } rule)
                         row = row with { Reason = JsonSerializer.Serialize(rule) };
                     var found = JsonSerializer.Serialize(FoundIn(account));
@@ -186,6 +190,8 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                                 : found,
                         })
                     );
+                    if (served.Add(person))
+                        grants.AddRange(ByHand(wanted, edition, person, now));
                 }
                 // An entry that was nobody's until now is recorded once.
                 await s.BelongAsync(accounts);
@@ -208,45 +214,26 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
             cancel
         );
 
-    private Task RecordNobodysAsync(TargetRule target, IReadOnlyList<ExistingAccount> entries, CancellationToken cancel) =>
-        store.WriteAsync(
-            async s =>
+    /// <summary>What rules give by people's hands: nobody can look whether it was done, and who is there already works with it.</summary>
+    private IEnumerable<GrantRow> ByHand(AccessState wanted, Edition edition, string person, long now) =>
+        wanted
+            .Grants.Where(g => edition.Rulebook.Targets.GetValueOrDefault(g.Key.Target) is { HasAccounts: false })
+            .Select(g => new GrantRow
             {
-                var ids = new IdSeries(time.GetUtcNow());
-                await s.AddNobodysAsync([
-                    .. entries.Select(e => RowOf(target, e, ids, time.Milliseconds()) with { Purpose = AccountPurpose.Unmatched }),
-                ]);
-                s.Record(
-                    LedgerEntry.Of(
-                        time.GetUtcNow(),
-                        "oikonom",
-                        "accounts.unmatched",
-                        null,
-                        null,
-                        ("target", target.Name),
-                        ("count", entries.Count)
-                    )
-                );
-            },
-            cancel
-        );
+                Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
+                PersonId = person,
+                Target = g.Key.Target,
+                Entitlement = g.Key.Name,
+                FromAt = now,
+                Reason = JsonSerializer.Serialize(g.Value.Reason),
+            });
 
-    private static AccountRow RowOf(TargetRule target, ExistingAccount account, IdSeries ids, long now) =>
-        new()
-        {
-            Id = ids.Next().ToString(),
-            Target = target.Name,
-            Name = account.Name,
-            Container = account.Container,
-            Location = account.Location,
-            ImmutableId = account.ImmutableId,
-            Attributes = JsonSerializer.Serialize(account.Attributes),
-            Enabled = account.Enabled ? 1 : 0,
-            Reason = JsonSerializer.Serialize(FoundIn(account)),
-            At = now,
-        };
+    private const string ThereBefore = "was there when Oikonom began";
 
-    private static Reason FoundIn(ExistingAccount account) => new(Reason.Baseline, account.Location, "was there when Oikonom began");
+    private Task RecordNobodysAsync(TargetRule target, IReadOnlyList<ExistingAccount> entries, CancellationToken cancel) =>
+        store.WriteAsync(s => Recorded.AddNobodysAsync(s, target, entries, ThereBefore, time.GetUtcNow()), cancel);
+
+    private static Reason FoundIn(ExistingAccount account) => new(Reason.Baseline, account.Location, ThereBefore);
 
     /// <summary>What the rules give the owner of an entry now; nothing where they cannot serve the person.</summary>
     private AccessState Given(Subject person, TargetRule target, ExistingAccount account, Edition edition)

@@ -3,6 +3,7 @@ using Oikonom.Contracts;
 using Oikonom.Core.Approval;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
+using Oikonom.Service.Connectors;
 using Oikonom.Service.Desk;
 using Oikonom.Service.Editions;
 using Oikonom.Service.Fulfilment;
@@ -19,6 +20,7 @@ public sealed class TodayDesk(
     TaskDesk tasks,
     SourceDesk sources,
     RollOutViews rollouts,
+    TargetDesk targets,
     Health health,
     Attention attention,
     TimeProvider time
@@ -58,7 +60,7 @@ public sealed class TodayDesk(
             tallies.Sum(t => t.Stuck),
             wide ? (await PageAsync(new(OpenOnly: true, Limit: Shown) { Late = true, Reach = reach }, cancel)).Items : [],
             tallies.Where(t => t.State is RequestState.Deciding or RequestState.Asked).Sum(t => t.Late),
-            runs ? await FailingAsync(reach is null, cancel) : [],
+            runs ? await FailingAsync(user, reach is null, cancel) : [],
             reach is null && (runs || roles.Contains(Roles.Requester)) ? await sources.HeldRunsAsync(user, cancel) : [],
             (await PageAsync(new(OpenOnly: true, Limit: Shown) { Requester = user.UserName() }, cancel)).Items,
             wide ? Counts(tallies) : [],
@@ -89,10 +91,10 @@ public sealed class TodayDesk(
             ));
 
     /// <summary>Targets in which steps fail; with the words of the fault only for who sees everywhere.</summary>
-    private async Task<IReadOnlyList<TargetSummary>> FailingAsync(bool everywhere, CancellationToken cancel) =>
+    private async Task<IReadOnlyList<TargetSummary>> FailingAsync(ClaimsPrincipal user, bool everywhere, CancellationToken cancel) =>
         [
-            .. (await TargetEndpoints.ListAsync(editions, store, cancel))
-                .Items.Where(t => t.Failing > 0)
+            .. (await targets.ListAsync(user, cancel))
+                .Items.Where(t => t.Failing > 0 || t.State is TargetStates.Away or TargetStates.Paused)
                 .Select(t => everywhere ? t : t with { Problem = null }),
         ];
 

@@ -67,6 +67,7 @@ public sealed partial class PlannerLoop(
         var request = await store.ReadAsync(s => s.RequestAsync(id), cancel);
         if (request is not { State: RequestState.Planning })
             return;
+        using var span = Telemetry.Begin("plan", request.Id);
         try
         {
             var wish = Wish.FromJson(request.Wish);
@@ -201,11 +202,13 @@ public sealed partial class PlannerLoop(
         var entries = new Entries(subject);
         foreach (var (target, account) in edition.Rulebook.Accounts)
         {
-            var wishes = Desired.NameWishes(subject, edition, account);
+            var wishes = Desired.NameWishes(subject with { AccountNames = entries.Names }, edition, account);
             if (wishes.Count == 0 || recorded.Account(request.PersonId, account) is not null)
                 continue;
             // What was there before is only ever taken for the ordinary account: another is known by nothing but its name.
-            var found = account.IsOrdinary ? await FindAsync(edition, target, subject, wishes, cancel) : [];
+            var found = account.IsOrdinary
+                ? await FindAsync(edition, target, subject with { AccountNames = entries.Names }, wishes, cancel)
+                : [];
             if (found.Count > 1)
             {
                 if (chosen.TryGetValue(target.Name, out var pick) && found.FirstOrDefault(f => f.ImmutableId == pick) is { } picked)
@@ -274,7 +277,7 @@ public sealed partial class PlannerLoop(
         // The match keys are attributes of the account as it would be made.
         var tentative = subject with
         {
-            AccountNames = new Dictionary<AccountKey, string> { [target.Name] = wishes[0] },
+            AccountNames = new Dictionary<AccountKey, string>(subject.AccountNames) { [target.Name] = wishes[0] },
         };
         var start = Term.Of(Employments.Now(subject, edition.Rulebook, DateTimeOffset.MaxValue)[0], edition.Rulebook).Start;
         var wanted = Desired.At(tentative, edition, start).Accounts.GetValueOrDefault(target.Name);

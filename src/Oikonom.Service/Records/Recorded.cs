@@ -1,5 +1,6 @@
 using System.Text.Json;
 using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
@@ -145,6 +146,38 @@ public sealed class Recorded
             row.Enabled == 1 ? Presence.Awake : Presence.Disabled,
             ReasonOf(row.Reason)
         );
+
+    /// <summary>An entry that was found in a target, as it is recorded: nobody's, until somebody's id is given to it.</summary>
+    public static AccountRow RowOf(ExistingAccount entry, string how, IdSeries ids, long now) =>
+        new()
+        {
+            Id = ids.Next().ToString(),
+            Target = entry.Target,
+            Name = entry.Name,
+            Container = entry.Container,
+            Location = entry.Location,
+            ImmutableId = entry.ImmutableId,
+            Attributes = JsonSerializer.Serialize(entry.Attributes),
+            Enabled = entry.Enabled ? 1 : 0,
+            Reason = JsonSerializer.Serialize(new Reason(Reason.Baseline, entry.Location, how)),
+            At = now,
+        };
+
+    /// <summary>Records entries that answer to nobody; what is recorded already, for whomever, is left as it is.</summary>
+    public static async Task AddNobodysAsync(
+        Session s,
+        TargetRule target,
+        IReadOnlyCollection<ExistingAccount> entries,
+        string how,
+        DateTimeOffset now
+    )
+    {
+        var ids = new IdSeries(now);
+        await s.AddNobodysAsync([
+            .. entries.Select(e => RowOf(e, how, ids, now.ToUnixTimeMilliseconds()) with { Purpose = AccountPurpose.Unmatched }),
+        ]);
+        s.Record(LedgerEntry.Of(now, "oikonom", "accounts.unmatched", null, null, ("target", target.Name), ("count", entries.Count)));
+    }
 
     public static IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes(string json) =>
         new Dictionary<string, IReadOnlyList<string>>(

@@ -6,13 +6,10 @@ using System.Net.Sockets;
 using System.Runtime.InteropServices;
 using System.Text.Json;
 using Oikonom.Contracts;
-using Oikonom.Standins.Directory;
-using Oikonom.Standins.Hr;
-using Oikonom.Standins.Mail;
 
 namespace Oikonom.Standins.Demo;
 
-/// <summary>How the demo is run: where it keeps its data, and the first of its seven ports.</summary>
+/// <summary>How the demo is run: where it keeps its data, and the first of its ten ports.</summary>
 public sealed record DemoOptions(string Repository, string Folder, int Port, bool Fresh)
 {
     public const int DefaultPort = 7430;
@@ -22,6 +19,14 @@ public sealed record DemoOptions(string Repository, string Folder, int Port, boo
     public int SmtpPort => Port + 3;
     public int LdapPort => Port + 5;
     public int LdapsPort => Port + 6;
+    public int RecordsPort => Port + 8;
+    public int ShopPort => Port + 9;
+
+    /// <summary>Every port it listens at.</summary>
+    public IReadOnlyList<int> Ports => [Service, HrPort, MailPagePort, SmtpPort, LdapPort, LdapsPort, RecordsPort, ShopPort];
+
+    /// <summary>Where the demo's own files lie.</summary>
+    public string Northmere => Path.Combine(Repository, "demo", "northmere");
     public string Address => $"http://127.0.0.1:{Service}";
 }
 
@@ -59,61 +64,18 @@ public sealed class DemoRun(DemoOptions options)
 
     public async Task<int> RunAsync(Action<string> say, CancellationToken cancel)
     {
-        var demo = Path.Combine(options.Repository, "demo", "northmere");
-        foreach (
-            var port in new[]
-            {
-                options.Service,
-                options.HrPort,
-                options.MailPagePort,
-                options.SmtpPort,
-                options.LdapPort,
-                options.LdapsPort,
-            }
-        )
+        foreach (var port in options.Ports)
             RequireFree(port);
-        if (options.Fresh && System.IO.Directory.Exists(options.Folder))
-            System.IO.Directory.Delete(options.Folder, recursive: true);
-        System.IO.Directory.CreateDirectory(options.Folder);
         var seeded = Path.Combine(options.Folder, "seeded");
-        var isNew = !File.Exists(seeded);
-        if (isNew)
-            foreach (var half in new[] { "service", "directory" })
-                if (System.IO.Directory.Exists(Path.Combine(options.Folder, half)))
-                    System.IO.Directory.Delete(Path.Combine(options.Folder, half), recursive: true);
-
-        await using var directory = await DirectoryServer.StartAsync(
-            new(Path.Combine(options.Folder, "directory"), options.LdapPort, options.LdapsPort)
-            {
-                Durable = true,
-                Tree = NorthmereTree.Ldif(Path.Combine(demo, "hr", "people.csv"), LeftBehind),
-            },
-            cancel
-        );
-        await using var sink = new MailSink(options.SmtpPort);
-        var hr = new HrService(Path.Combine(demo, "hr"), Path.Combine(options.Folder, "sources"), FirstDay());
-        if (isNew)
-            hr.Export("people");
-        var payroll = new HrPeople(PayrollKey, TimeProvider.System);
-        payroll.Set(HrPeople.Invent(60));
-        await using var hrApp = Web(
-            options.HrPort,
-            app =>
-            {
-                hr.Map(app);
-                payroll.Map(app);
-            }
-        );
-        await using var mailApp = Web(options.MailPagePort, app => app.MapMail(sink));
-        await hrApp.StartAsync(cancel);
-        await mailApp.StartAsync(cancel);
+        var isNew = Prepare(seeded);
+        await using var around = await DemoSurroundings.StartAsync(options, FirstDay(), isNew, LeftBehind, PayrollKey, cancel);
         using var service = StartService();
         try
         {
             await ReadyAsync(service, cancel);
             if (isNew)
             {
-                await SeedAsync(directory, Path.Combine(demo, "rulebook"), cancel);
+                await SeedAsync(around, Path.Combine(options.Northmere, "rulebook"), cancel);
                 await File.WriteAllTextAsync(seeded, "", cancel);
             }
             Welcome(say);
@@ -130,6 +92,21 @@ public sealed class DemoRun(DemoOptions options)
         {
             await StopAsync(service);
         }
+    }
+
+    /// <summary>Makes the folder ready; what was not seeded to its end begins anew.</summary>
+    /// <returns>True when there is nothing in it yet.</returns>
+    private bool Prepare(string seeded)
+    {
+        if (options.Fresh && System.IO.Directory.Exists(options.Folder))
+            System.IO.Directory.Delete(options.Folder, recursive: true);
+        System.IO.Directory.CreateDirectory(options.Folder);
+        if (File.Exists(seeded))
+            return false;
+        foreach (var half in new[] { "service", "directory", "records", "shop" })
+            if (System.IO.Directory.Exists(Path.Combine(options.Folder, half)))
+                System.IO.Directory.Delete(Path.Combine(options.Folder, half), recursive: true);
+        return true;
     }
 
     /// <summary>The day the demo was first started; the days of HR's files are counted from it.</summary>
@@ -157,19 +134,9 @@ public sealed class DemoRun(DemoOptions options)
         {
             throw new DemoFault(
                 $"Port {port} is in use. Stop what uses it, or choose other ports: make demo ARGS=\"--port "
-                    + $"{options.Port + 1000}\" (the demo takes seven from there on)."
+                    + $"{options.Port + 1000}\" (the demo takes ten from there on)."
             );
         }
-    }
-
-    private static WebApplication Web(int port, Action<WebApplication> map)
-    {
-        var builder = WebApplication.CreateSlimBuilder();
-        builder.Logging.ClearProviders();
-        builder.WebHost.ConfigureKestrel(kestrel => kestrel.Listen(IPAddress.Loopback, port));
-        var app = builder.Build();
-        map(app);
-        return app;
     }
 
     private Process StartService()
@@ -240,7 +207,7 @@ public sealed class DemoRun(DemoOptions options)
         throw new DemoFault("The service was not ready within 30 s.");
     }
 
-    private async Task SeedAsync(DirectoryServer directory, string rulebook, CancellationToken cancel)
+    private async Task SeedAsync(DemoSurroundings around, string rulebook, CancellationToken cancel)
     {
         using var client = new HttpClient { BaseAddress = new(options.Address) };
         var token = await Read<IssuedToken>(
@@ -248,15 +215,8 @@ public sealed class DemoRun(DemoOptions options)
             cancel
         );
         client.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token.Token);
-        await Done(
-            await client.PutAsJsonAsync("/api/v1/secrets/directory-authority", new SecretBody(directory.AuthorityPem), cancel),
-            cancel
-        );
-        await Done(await client.PutAsJsonAsync("/api/v1/secrets/payroll-key", new SecretBody(PayrollKey), cancel), cancel);
-        await Done(
-            await client.PutAsJsonAsync("/api/v1/secrets/directory-password", new SecretBody(directory.Options.ServicePassword), cancel),
-            cancel
-        );
+        foreach (var (name, value) in around.Secrets.Append(("payroll-key", PayrollKey)))
+            await Done(await client.PutAsJsonAsync($"/api/v1/secrets/{name}", new SecretBody(value), cancel), cancel);
         await Done(await client.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Rulebook(rulebook)), cancel), cancel);
         await Done(await client.PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody("baseline", false), cancel), cancel);
     }
@@ -270,6 +230,8 @@ public sealed class DemoRun(DemoOptions options)
             var path = Path.GetRelativePath(folder, file).Replace('\\', '/');
             var text = File.ReadAllText(file)
                 .Replace(":7436", $":{options.LdapsPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal)
+                .Replace(":7438", $":{options.RecordsPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal)
+                .Replace(":7439", $":{options.ShopPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal)
                 .Replace(":7431", $":{options.HrPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal);
             var copy = Path.Combine(options.Folder, "rulebook", path);
             System.IO.Directory.CreateDirectory(Path.GetDirectoryName(copy)!);
@@ -301,6 +263,8 @@ public sealed class DemoRun(DemoOptions options)
         say($"                                    Mail      http://127.0.0.1:{options.MailPagePort}");
         say($"                                    HR        http://127.0.0.1:{options.HrPort}/records");
         say($"                                    Directory ldaps://127.0.0.1:{options.LdapsPort}");
+        say($"                                    Records   https://localhost:{options.RecordsPort}");
+        say($"                                    Shop      https://localhost:{options.ShopPort}");
         say("");
         say($"  Sign in as (password {Password}):");
         foreach (var (name, display, roles, _, what) in Users)

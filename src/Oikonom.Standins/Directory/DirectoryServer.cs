@@ -191,7 +191,6 @@ public sealed class DirectoryServer : IAsyncDisposable
     private static string Configuration(DirectoryOptions o)
     {
         var folder = o.Folder;
-        var write = $"by dn.exact=\"{DirectoryOptions.ServiceName}\" write";
         return $"""
                 dn: cn=config
                 objectClass: olcGlobal
@@ -232,43 +231,51 @@ public sealed class DirectoryServer : IAsyncDisposable
                 olcDatabase: {"{0}"}config
                 olcAccess: to * by * none
 
-                dn: olcDatabase={"{1}"}mdb,cn=config
-                objectClass: olcDatabaseConfig
-                objectClass: olcMdbConfig
-                olcDatabase: {"{1}"}mdb
-                olcSuffix: {DirectoryOptions.Suffix}
-                olcRootDN: {DirectoryOptions.RootName}
-                olcRootPW: {o.RootPassword}
-                olcDbDirectory: {folder}/data
-                olcDbMaxSize: 4294967296
-                {(o.Durable ? "olcDbCheckpoint: 1024 5" : "olcDbEnvFlags: nosync")}
-                olcDbIndex: objectClass,entryUUID,entryCSN,uid,employeeNumber,member,memberOf eq
-                olcDbIndex: cn,sn,mail eq,sub
-                olcLastBind: TRUE
-                olcLimits: dn.exact="{DirectoryOptions.ServiceName}" size=unlimited time=unlimited
-                olcAccess: to attrs=userPassword {write} by self write by anonymous auth by * none
-                olcAccess: to dn.subtree="{DirectoryOptions.People}" {write} by users read by * none
-                olcAccess: to dn.subtree="{DirectoryOptions.Groups}" {write} by users read by * none
-                olcAccess: to * by users read by * none
-
-                dn: olcOverlay={"{0}"}memberof,olcDatabase={"{1}"}mdb,cn=config
-                objectClass: olcOverlayConfig
-                objectClass: olcMemberOf
-                olcOverlay: {"{0}"}memberof
-                olcMemberOfRefInt: TRUE
-
-                dn: olcOverlay={"{1}"}ppolicy,olcDatabase={"{1}"}mdb,cn=config
-                objectClass: olcOverlayConfig
-                objectClass: olcPPolicyConfig
-                olcOverlay: {"{1}"}ppolicy
-                olcPPolicyHashCleartext: TRUE
-                olcPPolicyDefault: cn=default,ou=policies,{DirectoryOptions.Suffix}
-
-                dn: olcOverlay={"{2}"}syncprov,olcDatabase={"{1}"}mdb,cn=config
-                objectClass: olcOverlayConfig
-                objectClass: olcSyncProvConfig
-                olcOverlay: {"{2}"}syncprov
+                {Database(o)}
                 """ + "\n";
+    }
+
+    private static string Database(DirectoryOptions o)
+    {
+        var write = $"by dn.exact=\"{DirectoryOptions.ServiceName}\" write";
+        return $"""
+            dn: olcDatabase={"{1}"}mdb,cn=config
+            objectClass: olcDatabaseConfig
+            objectClass: olcMdbConfig
+            olcDatabase: {"{1}"}mdb
+            olcSuffix: {DirectoryOptions.Suffix}
+            olcRootDN: {DirectoryOptions.RootName}
+            olcRootPW: {o.RootPassword}
+            olcDbDirectory: {o.Folder}/data
+            olcDbMaxSize: 4294967296
+            {(o.Durable ? "olcDbCheckpoint: 1024 5" : "olcDbEnvFlags: nosync")}
+            olcDbIndex: objectClass,entryUUID,entryCSN,uid,employeeNumber,member,memberOf eq
+            olcDbIndex: cn,sn,mail eq,sub
+            olcLastBind: TRUE
+            olcLimits: dn.exact="{DirectoryOptions.ServiceName}" size=unlimited time=unlimited
+            olcAccess: to attrs=userPassword {write} by self write by anonymous auth by * none
+            olcAccess: to dn.subtree="{DirectoryOptions.People}" {write} by users read by * none
+            olcAccess: to dn.subtree="{DirectoryOptions.Groups}" {write} by users read by * none
+            olcAccess: to * by users read by * none
+
+            dn: olcOverlay={"{0}"}memberof,olcDatabase={"{1}"}mdb,cn=config
+            objectClass: olcOverlayConfig
+            objectClass: olcMemberOf
+            olcOverlay: {"{0}"}memberof
+            olcMemberOfRefInt: TRUE
+
+            dn: olcOverlay={"{1}"}ppolicy,olcDatabase={"{1}"}mdb,cn=config
+            objectClass: olcOverlayConfig
+            objectClass: olcPPolicyConfig
+            olcOverlay: {"{1}"}ppolicy
+            olcPPolicyHashCleartext: TRUE
+            olcPPolicyDefault: cn=default,ou=policies,{DirectoryOptions.Suffix}
+
+            dn: olcOverlay={"{2}"}syncprov,olcDatabase={"{1}"}mdb,cn=config
+            objectClass: olcOverlayConfig
+            objectClass: olcSyncProvConfig
+            olcOverlay: {"{2}"}syncprov
+            """;
     }
 
     private static string Base(DirectoryOptions o)

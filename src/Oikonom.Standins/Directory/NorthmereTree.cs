@@ -79,7 +79,7 @@ public static class NorthmereTree
             yield return "rescue-volunteers";
     }
 
-    private static string UserName(string given, string family, HashSet<string> used)
+    internal static string UserName(string given, string family, HashSet<string> used)
     {
         var text = new StringBuilder();
         foreach (var c in $"{given}.{family}".Normalize(NormalizationForm.FormD).ToLowerInvariant())

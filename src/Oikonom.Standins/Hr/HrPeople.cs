@@ -98,57 +98,7 @@ public sealed class HrPeople(string key, TimeProvider time)
 
     public void Map(WebApplication app)
     {
-        app.MapGet(
-            "/people",
-            async (HttpContext context, int? size, string? after, string? since) =>
-            {
-                if (!Opens(context))
-                    return Results.Json(new { detail = "The key is not accepted." }, statusCode: 401);
-                Interlocked.Increment(ref _calls);
-                var fault = Take();
-                switch (fault)
-                {
-                    case HrFault.TooMany:
-                        context.Response.Headers.RetryAfter = "1";
-                        return Results.StatusCode(429);
-                    case HrFault.Broken:
-                        return Results.StatusCode(500);
-                    case HrFault.Slow:
-                        await Task.Delay(TimeSpan.FromMilliseconds(500), time, context.RequestAborted);
-                        break;
-                }
-                if (!string.IsNullOrEmpty(since) && !DateTimeOffset.TryParse(since, CultureInfo.InvariantCulture, out _))
-                    return Results.Json(new { detail = $"'{since}' is no time." }, statusCode: 400);
-                var from = string.IsNullOrEmpty(since)
-                    ? DateTimeOffset.MinValue
-                    : DateTimeOffset.Parse(since, CultureInfo.InvariantCulture);
-                var take = Math.Clamp(size ?? 100, 1, 5000);
-                List<KeyValuePair<string, (Dictionary<string, string> Record, DateTimeOffset ChangedAt)>> known;
-                lock (_gate)
-                    known = [.. _people.Where(p => p.Value.ChangedAt >= from)];
-                var page = known.SkipWhile(p => after is not null && string.CompareOrdinal(p.Key, after) <= 0).Take(take + 1).ToList();
-                var body = JsonSerializer.SerializeToUtf8Bytes(
-                    new
-                    {
-                        // A page that changes while it is read tells another total than the page before.
-                        total = fault == HrFault.Shifting ? known.Count + 1 : known.Count,
-                        items = page.Take(take).Select(p => p.Value.Record),
-                        next = page.Count > take
-                            ? $"/people?size={take}&after={Uri.EscapeDataString(page[take - 1].Key)}"
-                                + $"{(since is null ? "" : $"&since={Uri.EscapeDataString(since)}")}"
-                            : null,
-                    }
-                );
-                if (fault != HrFault.Cut)
-                    return Results.Bytes(body, "application/json");
-                context.Response.ContentType = "application/json";
-                context.Response.ContentLength = body.Length;
-                await context.Response.Body.WriteAsync(body.AsMemory(0, body.Length / 2), context.RequestAborted);
-                await context.Response.Body.FlushAsync(context.RequestAborted);
-                context.Abort();
-                return Results.Empty;
-            }
-        );
+        app.MapGet("/people", PageAsync);
         app.MapPatch(
             "/people/{number}",
             async (string number, HttpContext context) =>
@@ -164,6 +114,59 @@ public sealed class HrPeople(string key, TimeProvider time)
                 return Results.NoContent();
             }
         );
+        MapControls(app);
+    }
+
+    private async Task<IResult> PageAsync(HttpContext context, int? size, string? after, string? since)
+    {
+        if (!Opens(context))
+            return Results.Json(new { detail = "The key is not accepted." }, statusCode: 401);
+        Interlocked.Increment(ref _calls);
+        var fault = Take();
+        switch (fault)
+        {
+            case HrFault.TooMany:
+                context.Response.Headers.RetryAfter = "1";
+                return Results.StatusCode(429);
+            case HrFault.Broken:
+                return Results.StatusCode(500);
+            case HrFault.Slow:
+                await Task.Delay(TimeSpan.FromMilliseconds(500), time, context.RequestAborted);
+                break;
+        }
+        if (!string.IsNullOrEmpty(since) && !DateTimeOffset.TryParse(since, CultureInfo.InvariantCulture, out _))
+            return Results.Json(new { detail = $"'{since}' is no time." }, statusCode: 400);
+        var from = string.IsNullOrEmpty(since) ? DateTimeOffset.MinValue : DateTimeOffset.Parse(since, CultureInfo.InvariantCulture);
+        var take = Math.Clamp(size ?? 100, 1, 5000);
+        List<KeyValuePair<string, (Dictionary<string, string> Record, DateTimeOffset ChangedAt)>> known;
+        lock (_gate)
+            known = [.. _people.Where(p => p.Value.ChangedAt >= from)];
+        var page = known.SkipWhile(p => after is not null && string.CompareOrdinal(p.Key, after) <= 0).Take(take + 1).ToList();
+        var body = JsonSerializer.SerializeToUtf8Bytes(
+            new
+            {
+                // A page that changes while it is read tells another total than the page before.
+                total = fault == HrFault.Shifting ? known.Count + 1 : known.Count,
+                items = page.Take(take).Select(p => p.Value.Record),
+                next = page.Count > take
+                    ? $"/people?size={take}&after={Uri.EscapeDataString(page[take - 1].Key)}"
+                        + $"{(since is null ? "" : $"&since={Uri.EscapeDataString(since)}")}"
+                    : null,
+            }
+        );
+        if (fault != HrFault.Cut)
+            return Results.Bytes(body, "application/json");
+        context.Response.ContentType = "application/json";
+        context.Response.ContentLength = body.Length;
+        await context.Response.Body.WriteAsync(body.AsMemory(0, body.Length / 2), context.RequestAborted);
+        await context.Response.Body.FlushAsync(context.RequestAborted);
+        context.Abort();
+        return Results.Empty;
+    }
+
+    /// <summary>What the demo and tests turn: faults, people who are made up, and what was written back.</summary>
+    private void MapControls(WebApplication app)
+    {
         app.MapGet("/written", () => Written.OrderBy(w => w.Key, StringComparer.Ordinal).ToDictionary(w => w.Key, w => w.Value));
         app.MapPost(
             "/faults/{kind}",

@@ -1,5 +1,4 @@
 using System.Collections.Concurrent;
-using System.Diagnostics;
 using System.Runtime.CompilerServices;
 using System.Security.Cryptography;
 using Oikonom.Core.Fulfilment;
@@ -26,7 +25,7 @@ public sealed class LdapConnector : IAccountConnector
     {
         (_rule, _settings) = (rule, (TargetSettings.Ldap)rule.Settings);
         _pool = new(_settings.Connections, rule.Title, signIn);
-        _groups = new(ModifyGroupAsync);
+        _groups = new(ModifyGroupAsync, error => error is LdapResultException);
         _entitlementByGroup = rule.Entitlements.Values.ToDictionary(e => LdapDn.Normalise(GroupOf(e)), e => e.Name, StringComparer.Ordinal);
     }
 
@@ -133,7 +132,13 @@ public sealed class LdapConnector : IAccountConnector
         LdapResult result;
         try
         {
-            result = await connection.AddAsync(dn, attributes, [LdapControls.PostRead(Id)], cancel).ConfigureAwait(false);
+            result = await InContainerAsync(
+                    connection,
+                    goal.Container,
+                    () => connection.AddAsync(dn, attributes, [LdapControls.PostRead(Id)], cancel),
+                    cancel
+                )
+                .ConfigureAwait(false);
         }
         catch (LdapResultException error) when (error.Code == LdapCode.EntryAlreadyExists)
         {
@@ -161,17 +166,19 @@ public sealed class LdapConnector : IAccountConnector
         if (goal.Container.Length > 0 && !LdapDn.Same(LdapDn.Parent(dn), goal.Container))
         {
             var name = dn[..(dn.Length - LdapDn.Parent(dn).Length)].TrimEnd(',', ' ');
-            await connection
-                .ModifyDnAsync(
-                    dn,
-                    name,
-                    deleteOldRdn: false,
+            var only = await OnlyAsync(connection, id, cancel).ConfigureAwait(false);
+            var from = dn;
+            var holding = await GroupsOfAsync(from, cancel).ConfigureAwait(false);
+            await InContainerAsync(
+                    connection,
                     goal.Container,
-                    await OnlyAsync(connection, id, cancel).ConfigureAwait(false),
+                    () => connection.ModifyDnAsync(from, name, deleteOldRdn: false, goal.Container, only, cancel),
                     cancel
                 )
                 .ConfigureAwait(false);
             dn = $"{name},{goal.Container}";
+            foreach (var group in holding)
+                await CarryAsync(connection, group, from, dn, cancel).ConfigureAwait(false);
             changed = true;
         }
         var changes = new List<LdapModification>();
@@ -180,7 +187,7 @@ public sealed class LdapConnector : IAccountConnector
             // The name of the entry is its own; an adopted account keeps it.
             if (string.Equals(name, _settings.NameAttribute, StringComparison.OrdinalIgnoreCase))
                 continue;
-            if (!SameValues(entry.Texts(name), values))
+            if (!Difference.SameValues(entry.Texts(name), values))
                 changes.Add(new(LdapChangeKind.Replace, name, values));
         }
         if (goal.Enabled is { } enabled)
@@ -199,6 +206,51 @@ public sealed class LdapConnector : IAccountConnector
         }
         Remember(id, dn);
         return new(id, dn, changed, Created: false);
+    }
+
+    /// <summary>Does what needs a container; where the rulebook lets it, units that are missing are made, from the container of the
+    /// target downwards.</summary>
+    private async Task<LdapResult> InContainerAsync(
+        LdapConnection connection,
+        string container,
+        Func<Task<LdapResult>> work,
+        CancellationToken cancel
+    )
+    {
+        try
+        {
+            return await work().ConfigureAwait(false);
+        }
+        catch (LdapResultException error) when (error.Code == LdapCode.NoSuchObject && !LdapDn.Same(container, _settings.Container))
+        {
+            if (!_settings.MakesContainers)
+                throw new TargetFault(
+                    $"{_rule.Title} has no container {container}. Create it, or let it be made with 'create-containers: yes'.",
+                    transient: false,
+                    inner: error
+                );
+        }
+        var missing = new Stack<string>();
+        for (var at = container; at.Length > 0 && !LdapDn.Same(at, _settings.Container); at = LdapDn.Parent(at))
+            missing.Push(at);
+        foreach (var unit in missing)
+            await MakeUnitAsync(connection, unit, cancel).ConfigureAwait(false);
+        return await work().ConfigureAwait(false);
+    }
+
+    private async Task MakeUnitAsync(LdapConnection connection, string dn, CancellationToken cancel)
+    {
+        var (attribute, value) = LdapDn.Parse(dn)[0][0];
+        if (!attribute.Equals("ou", StringComparison.OrdinalIgnoreCase))
+            throw new TargetFault($"{_rule.Title} has no container {dn}, and only units (ou) are made.", transient: false);
+        try
+        {
+            await connection.AddAsync(dn, [new("objectClass", "organizationalUnit"), new("ou", value)], null, cancel).ConfigureAwait(false);
+        }
+        catch (LdapResultException error) when (error.Code == LdapCode.EntryAlreadyExists)
+        {
+            // Somebody else made it meanwhile.
+        }
     }
 
     private async Task LockAsync(LdapConnection connection, string dn, string id, CancellationToken cancel) =>
@@ -325,7 +377,6 @@ public sealed class LdapConnector : IAccountConnector
     ) =>
         GuardAsync(async () =>
         {
-            var differences = new List<Difference>();
             var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
             var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
             var reading = connection.ReadAsync(dn, _dialect.Wanted, cancel);
@@ -339,59 +390,12 @@ public sealed class LdapConnector : IAccountConnector
                     return new ReadBack([new Difference.Gone(immutableId)]);
                 held = await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false);
             }
-            foreach (var (name, values) in wanted.Attributes)
-                if (!SameValues(entry.Texts(name), values))
-                    differences.Add(new Difference.OtherValues(name, entry.Texts(name), values));
-            if (_dialect.IsLocked(entry) == wanted.Enabled)
-                differences.Add(new Difference.OtherPresence(!wanted.Enabled));
-            foreach (var missing in entitlements.Except(held))
-                differences.Add(new Difference.Missing(missing));
-            foreach (var surplus in held.Except(entitlements))
-                differences.Add(new Difference.Surplus(surplus));
-            return new ReadBack(differences);
+            return new ReadBack(Difference.Between(wanted, entitlements, Describe(entry, Id, held)));
         });
 
     /// <inheritdoc/>
-    public async Task<TargetHealth> CheckAsync(CancellationToken cancel)
-    {
-        var watch = Stopwatch.StartNew();
-        try
-        {
-            return await GuardAsync(async () =>
-                {
-                    var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-                    var who = await connection.WhoAmIAsync(cancel).ConfigureAwait(false);
-                    foreach (var container in new[] { _settings.Container, _settings.Groups })
-                        if (await connection.ReadAsync(container, ["1.1"], cancel).ConfigureAwait(false) is null)
-                            return new TargetHealth(
-                                false,
-                                $"Signed in, but {container} does not exist or may not be read.",
-                                who,
-                                watch.ElapsedMilliseconds
-                            );
-                    foreach (var entitlement in _rule.Entitlements.Values)
-                        if (await connection.ReadAsync(GroupOf(entitlement), ["1.1"], cancel).ConfigureAwait(false) is null)
-                            return new TargetHealth(
-                                false,
-                                $"Signed in, but the group of '{entitlement.Name}', {GroupOf(entitlement)}, does not exist or "
-                                    + "may not be read.",
-                                who,
-                                watch.ElapsedMilliseconds
-                            );
-                    return new TargetHealth(
-                        true,
-                        $"Signed in; containers and {_rule.Entitlements.Count} groups are there.",
-                        who,
-                        watch.ElapsedMilliseconds
-                    );
-                })
-                .ConfigureAwait(false);
-        }
-        catch (TargetFault fault)
-        {
-            return new(false, fault.Message, null, watch.ElapsedMilliseconds);
-        }
-    }
+    public Task<TargetHealth> CheckAsync(bool withRights, CancellationToken cancel) =>
+        new LdapCheck(_rule, _dialect, _pool).RunAsync(withRights, cancel);
 
     /// <inheritdoc/>
     public Task<TargetSchema?> SchemaAsync(CancellationToken cancel) =>
@@ -418,9 +422,6 @@ public sealed class LdapConnector : IAccountConnector
     public ValueTask DisposeAsync() => _pool.DisposeAsync();
 
     private string DnOf(AccountGoal goal) => LdapDn.Child(_settings.NameAttribute, goal.Name, goal.Container);
-
-    private static bool SameValues(IReadOnlyList<string> left, IReadOnlyList<string> right) =>
-        left.Count == right.Count && left.Order(StringComparer.Ordinal).SequenceEqual(right.Order(StringComparer.Ordinal));
 
     private void Remember(string id, string dn)
     {
@@ -468,16 +469,43 @@ public sealed class LdapConnector : IAccountConnector
             .ConfigureAwait(false);
     }
 
-    private async Task<IReadOnlyList<string>> EntitlementsAsync(string dn, CancellationToken cancel)
+    private async Task<IReadOnlyList<string>> GroupsOfAsync(string dn, CancellationToken cancel)
     {
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
         var groups = await connection
             .SearchAsync(new(_settings.Groups, LdapScope.Subtree, LdapFilter.Equal(_dialect.Member, dn), "1.1"), cancel)
             .ConfigureAwait(false);
+        return [.. groups.Select(g => g.Dn)];
+    }
+
+    /// <summary>Servers that keep no references right leave a member under the name it had: it is put in under its new one.</summary>
+    private async Task CarryAsync(LdapConnection connection, string group, string from, string to, CancellationToken cancel)
+    {
+        foreach (
+            var change in new LdapModification[]
+            {
+                new(LdapChangeKind.Add, _dialect.Member, to),
+                new(LdapChangeKind.Delete, _dialect.Member, from),
+            }
+        )
+            try
+            {
+                await connection.ModifyAsync(group, [change], null, cancel).ConfigureAwait(false);
+            }
+            catch (LdapResultException error)
+                when (error.Code is LdapCode.AttributeOrValueExists or LdapCode.NoSuchAttribute or LdapCode.NoSuchObject)
+            {
+                // The server did it itself.
+            }
+    }
+
+    private async Task<IReadOnlyList<string>> EntitlementsAsync(string dn, CancellationToken cancel)
+    {
+        var groups = await GroupsOfAsync(dn, cancel).ConfigureAwait(false);
         return
         [
             .. groups
-                .Select(g => _entitlementByGroup.GetValueOrDefault(LdapDn.Normalise(g.Dn)))
+                .Select(g => _entitlementByGroup.GetValueOrDefault(LdapDn.Normalise(g)))
                 .OfType<string>()
                 .Order(StringComparer.Ordinal),
         ];

@@ -20,7 +20,7 @@ export interface Schema {
   oneOf?: Schema[];
 }
 
-const all = { '': rulebook, sources, targets, templates, workflows, pools, separations, notices } as Record<string, Schema>;
+const all = { '': rulebook, sources, targets, templates, workflows, pools, separations, notices } as unknown as Record<string, Schema>;
 
 /** What a document holds, by its folder. */
 export const schemaOf = (path: string): Schema | undefined => all[path.includes('/') ? (path.split('/')[0] ?? '') : ''];

@@ -27,16 +27,18 @@ export function PersonPage() {
   return <Person person={person.data} />;
 }
 
-function barsOf(person: PersonDetail): Bar[] {
+function barsOf(person: PersonDetail, titleOf: (account: string) => string): Bar[] {
   return [
     { name: `${person.kind}, ${person.department}`, kind: 'employment', from: person.termStart, until: person.termEnd },
     ...person.accounts.map(
       (a): Bar => ({
-        name: a.name,
+        // Whoever has several has them under one name mostly: where each is tells them apart.
+        name: person.accounts.length > 1 ? titleOf(accountOf(a.target, a.slot)) : a.name,
         kind: 'account',
         from: a.since,
         until: a.until,
         note: a.enabled ? 'enabled' : 'disabled',
+        rests: !a.enabled,
       }),
     ),
     ...person.grants.map((g): Bar => ({ name: slotted(g.title, g.slot), kind: 'grant', from: g.from, until: g.until })),
@@ -70,7 +72,7 @@ function Person({ person }: { person: PersonDetail }) {
           <h2 id="lifeline">Lifeline</h2>
           <Lifeline
             title={`Employment, accounts and grants of ${person.name} over time`}
-            bars={barsOf(person)}
+            bars={barsOf(person, words.target)}
             marks={person.scheduled.map((s) => ({ at: s.due, text: s.text }))}
           />
         </section>

@@ -8,7 +8,6 @@ import { agoText } from '../../parts/when';
 import { useMe } from '../../shell/Shell';
 import rooms from '../common/Rooms.module.css';
 import { Retention } from '../people/Retention';
-import { Nobodys } from './Nobodys';
 import { Users } from './Users';
 
 /** What an engineer keeps in order: users, the texts of notices, systems that are told of changes, and who is signed in. */
@@ -22,13 +21,12 @@ export function ServicePage() {
         <h1>Service</h1>
         <p>
           {keeps
-            ? 'Users, accounts of nobody, what is kept and how long, texts of notices, systems that hear of changes, and who is signed in.'
-            : [is('operator') && 'Accounts of nobody', is('auditor') && 'What is kept of whom, and how long'].filter(Boolean).join('. ')}
+            ? 'Users, what is kept and how long, texts of notices, systems that hear of changes, and who is signed in.'
+            : 'What is kept of whom, and how long.'}
         </p>
       </header>
       <div className={rooms.stack}>
         {keeps && <Users />}
-        {(keeps || is('operator')) && <Nobodys />}
         {(keeps || is('auditor')) && <Retention />}
         {keeps && (
           <>

@@ -1,13 +1,16 @@
 using System.Collections.Concurrent;
-using Oikonom.Ldap;
 
-namespace Oikonom.Targets.Ldap;
+namespace Oikonom.Targets;
 
 /// <summary>
 /// Gathers membership changes per group: while one modify is under way the next ones collect, and go out as one.
-/// A directory pays per modify and by the size of the group, so this is what keeps large groups fast.
+/// A target pays per modify and by the size of the group, so this is what keeps large groups fast.
 /// </summary>
-internal sealed class GroupBatcher(Func<string, IReadOnlyList<GroupBatcher.Wish>, CancellationToken, Task> modify)
+/// <param name="refuses">Whether an error is about what was asked, so that asking for less may succeed.</param>
+internal sealed class GroupBatcher(
+    Func<string, IReadOnlyList<GroupBatcher.Wish>, CancellationToken, Task> modify,
+    Func<Exception, bool> refuses
+)
 {
     private const int MaxBatch = 500;
     private readonly ConcurrentDictionary<string, Queue> _queues = new(StringComparer.OrdinalIgnoreCase);
@@ -24,7 +27,7 @@ internal sealed class GroupBatcher(Func<string, IReadOnlyList<GroupBatcher.Wish>
     }
 
     /// <summary>A member is in a group, or is not; what comes while a change of the group is under way goes out with the next.</summary>
-    /// <exception cref="LdapResultException">The server refuses this member; others in the same change are not harmed.</exception>
+    /// <exception cref="Exception">The target refuses this member; others in the same change are not harmed.</exception>
     public Task EnsureAsync(string group, string member, bool present, CancellationToken cancel)
     {
         var wish = new Wish(member, present, new(TaskCreationOptions.RunContinuationsAsynchronously));
@@ -61,7 +64,7 @@ internal sealed class GroupBatcher(Func<string, IReadOnlyList<GroupBatcher.Wish>
                 foreach (var wish in batch)
                     wish.Done.TrySetResult();
             }
-            catch (LdapResultException) when (batch.Count > 1)
+            catch (Exception error) when (batch.Count > 1 && refuses(error))
             {
                 // One of them is refused: find out which, one by one, so that it stops nobody else.
                 foreach (var wish in batch)

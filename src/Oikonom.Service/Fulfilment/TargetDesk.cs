@@ -1,0 +1,229 @@
+using System.Diagnostics;
+using System.Globalization;
+using System.Security.Claims;
+using System.Text.Json;
+using Oikonom.Contracts;
+using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Ledger;
+using Oikonom.Core.Rulebook;
+using Oikonom.Service.Access;
+using Oikonom.Service.Common;
+using Oikonom.Service.Connectors;
+using Oikonom.Service.Editions;
+using Oikonom.Store;
+using Oikonom.Store.Rooms;
+
+namespace Oikonom.Service.Fulfilment;
+
+/// <summary>How targets do, and what people do about it: check, pause, let go on.</summary>
+public sealed class TargetDesk(Store.Store store, EditionBook editions, ConnectorBook connectors, TimeProvider time)
+{
+    private const int Events = 30;
+    private static readonly TimeSpan Day = TimeSpan.FromDays(1);
+    private static readonly TimeSpan TwoDays = TimeSpan.FromDays(2);
+
+    /// <summary>What a check found, as it is kept.</summary>
+    private sealed record Kept(bool Reachable, string Message, IReadOnlyList<TargetPoint> Points, DateTimeOffset? CertificateUntil);
+
+    /// <exception cref="Problem">The rulebook has no such target.</exception>
+    public async Task<(Edition Edition, TargetRule Target)> RequireAsync(string name, CancellationToken cancel)
+    {
+        var edition = await editions.CurrentAsync(cancel);
+        return edition.Rulebook.Targets.TryGetValue(name, out var target)
+            ? (edition, target)
+            : throw Problem.NotFound($"target '{name}'", $"The rulebook has: {string.Join(", ", edition.Rulebook.Targets.Keys)}.");
+    }
+
+    public async Task<Page<TargetSummary>> ListAsync(ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var edition = await editions.CurrentAsync(cancel);
+        var now = time.GetUtcNow();
+        var (states, hours) = await store.ReadAsync(
+            async s => (await s.TargetStatesAsync(), await s.TargetHoursAsync("", (now - Day).ToUnixTimeMilliseconds())),
+            cancel
+        );
+        var items = new List<TargetSummary>();
+        foreach (var target in edition.Rulebook.Targets.Values)
+        {
+            var counts = await store.ReadAsync(s => s.TargetCountsAsync(target.Name, now.ToUnixTimeMilliseconds()), cancel);
+            items.Add(Summary(target, counts, states.FirstOrDefault(x => x.Target == target.Name), hours, user));
+        }
+        return new(items, null);
+    }
+
+    public async Task<TargetDetail> DetailAsync(string name, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var (_, target) = await RequireAsync(name, cancel);
+        var now = time.GetUtcNow();
+        var (counts, state, hours, history, holders) = await store.ReadAsync(
+            async s =>
+                (
+                    await s.TargetCountsAsync(name, now.ToUnixTimeMilliseconds()),
+                    (await s.TargetStatesAsync()).FirstOrDefault(x => x.Target == name),
+                    await s.TargetHoursAsync(name, (now - TwoDays).ToUnixTimeMilliseconds()),
+                    await s.TargetEventsAsync(name, Events),
+                    (await s.HoldersAsync()).Where(h => h.Target == name).ToDictionary(h => h.Entitlement, h => (int)h.Count)
+                ),
+            cancel
+        );
+        var found = FoundOf(state);
+        var lately = (now - Day).ToUnixTimeMilliseconds();
+        return new(
+            Summary(target, counts, state, [.. hours.Where(h => h.HourAt >= lately)], user),
+            target.Owner,
+            [.. Limits(target)],
+            found?.Points ?? [],
+            state?.CheckedAt?.ToInstant(),
+            [.. hours.Select(h => new TargetHour(h.HourAt.ToInstant(), (int)h.Done, (int)h.Failed))],
+            [.. history.Select(h => new TargetEvent(h.At.ToInstant(), h.Kind, h.Actor, h.Text))],
+            [
+                .. target.Entitlements.Values.Select(e => new TargetEntitlement(
+                    e.Name,
+                    e.Title,
+                    e.Kind.ToString().ToLowerInvariant(),
+                    holders.GetValueOrDefault(e.Name),
+                    e.MostHolders
+                )),
+            ]
+        );
+    }
+
+    private static IEnumerable<TargetFact> Limits(TargetRule target)
+    {
+        yield return new("At once", target.Settings.Parallel.ToString(CultureInfo.InvariantCulture));
+        yield return new("In a second", target.Rate is { } rate ? $"{rate} steps for each node" : "as many as it takes");
+        yield return new("Worked on", target.Maintenance is { } window ? WindowText(window) : "at no set time");
+        if (target.Settings.Can.HasFlag(TargetAbilities.ReadBack))
+            yield return new("Looked at", $"each account {Every(target.Watch.Every)}");
+        if (target.After.Count > 0)
+            yield return new("Comes after", string.Join(", ", target.After));
+    }
+
+    private static string Every(TimeSpan time) =>
+        time == Day ? "once a day"
+        : time > Day ? $"every {time.TotalDays:0.#} days"
+        : time == TimeSpan.FromHours(1) ? "once an hour"
+        : time > TimeSpan.FromHours(1) ? $"every {time.TotalHours:0.#} hours"
+        : $"every {time.TotalMinutes:0.#} minutes";
+
+    private static string WindowText(Core.Time.WorkingHours window)
+    {
+        var days = window.Days.Count == 7 ? "every day" : string.Join(", ", window.Days.Order().Select(d => d.ToString()[..3]));
+        return $"{window.From:HH:mm} to {window.Until:HH:mm}, {days}, by the clock of {window.Zone.Id}";
+    }
+
+    private TargetSummary Summary(
+        TargetRule target,
+        TargetCounts counts,
+        TargetStateRow? state,
+        IReadOnlyList<TargetHourRow> hours,
+        ClaimsPrincipal user
+    )
+    {
+        var (address, security) = target.Settings switch
+        {
+            TargetSettings.Ldap ldap => (ldap.Address.ToString().TrimEnd('/'), ldap.StartTls ? "StartTLS" : "TLS"),
+            TargetSettings.Scim scim => (scim.Address.ToString().TrimEnd('/'), "TLS"),
+            TargetSettings.Desk desk => ($"people with the role {desk.Role}", "none"),
+            _ => throw new UnreachableException($"Targets of the kind '{target.Settings.Kind}' cannot be shown."),
+        };
+        var found = FoundOf(state);
+        var own = hours.Where(h => h.Target == target.Name).ToList();
+        var (name, text, since) = TargetStates.Of(target, state, found?.Reachable, found?.Message ?? "", time.GetUtcNow());
+        return new(
+            target.Name,
+            target.Title,
+            target.Settings.Kind,
+            address,
+            security,
+            (int)counts.Accounts,
+            (int)counts.Waiting,
+            (int)counts.Failing,
+            counts.Problem,
+            (int)counts.Nobodys
+        )
+        {
+            State = name,
+            Text = text,
+            Since = since,
+            LastSuccess = state?.GoodAt?.ToInstant(),
+            Due = (int)counts.Due,
+            Oldest = counts.OldestAt?.ToInstant(),
+            Running = (int)counts.Running,
+            Differing = (int)counts.Differing,
+            Done = (int)own.Sum(h => h.Done),
+            Failed = (int)own.Sum(h => h.Failed),
+            CertificateUntil = found?.CertificateUntil,
+            CanRead = target.Settings.Can.HasFlag(TargetAbilities.Listing),
+            MayOperate = user.MayOperateTarget(target.Name),
+        };
+    }
+
+    private static Kept? FoundOf(TargetStateRow? state) =>
+        state is { Checked.Length: > 0 } ? JsonSerializer.Deserialize<Kept>(state.Checked, JsonSerializerOptions.Web) : null;
+
+    /// <summary>Looks whether a target can be worked with, and keeps what was found.</summary>
+    public async Task<TargetCheck> CheckAsync(Edition edition, TargetRule target, bool withRights, CancellationToken cancel)
+    {
+        var health = await connectors.For(edition, target.Name).CheckAsync(withRights, cancel);
+        var points = health.Checkpoints.Select(p => new TargetPoint(p.What, p.Good, p.Text)).ToList();
+        var kept = new Kept(health.Reachable, health.Message, points, health.CertificateUntil);
+        await store.WriteAsync(
+            async s =>
+            {
+                await s.CheckedTargetAsync(target.Name, JsonSerializer.Serialize(kept, JsonSerializerOptions.Web), time.Milliseconds());
+                s.Tell("targets", target.Name);
+            },
+            cancel
+        );
+        return new(target.Name, health.Reachable, health.Message, health.Server, health.Milliseconds, points, health.CertificateUntil);
+    }
+
+    /// <summary>Lets nothing begin in a target any more; what is under way ends.</summary>
+    /// <exception cref="Problem">There is no reason, or it is paused already.</exception>
+    public Task PauseAsync(TargetRule target, string reason, string actor, CancellationToken cancel)
+    {
+        if (string.IsNullOrWhiteSpace(reason))
+            throw Problem.Invalid("Say why nothing shall begin in it; whoever waits for it reads that.", "reason");
+        return ChangeAsync(target, "paused", actor, reason.Trim(), cancel);
+    }
+
+    /// <summary>Lets a target go on.</summary>
+    /// <exception cref="Problem">It is not paused.</exception>
+    public Task ResumeAsync(TargetRule target, string actor, CancellationToken cancel) => ChangeAsync(target, "resumed", actor, "", cancel);
+
+    private Task ChangeAsync(TargetRule target, string what, string actor, string text, CancellationToken cancel) =>
+        store.WriteAsync(
+            async s =>
+            {
+                var state = (await s.TargetStatesAsync()).FirstOrDefault(x => x.Target == target.Name);
+                var isPaused = state is { PausedBy.Length: > 0 };
+                if (isPaused == (what == "paused"))
+                    throw Problem.Conflict(
+                        isPaused ? "paused-already" : "not-paused",
+                        isPaused ? $"{state!.PausedBy} paused {target.Title} already: {state.Reason}" : $"{target.Title} is not paused."
+                    );
+                await s.PauseTargetAsync(target.Name, what == "paused" ? actor : "", text, time.Milliseconds());
+                await NoteAsync(s, target.Name, what, actor, text, time.GetUtcNow());
+            },
+            cancel
+        );
+
+    /// <summary>Keeps what became of a target, on the ledger and in its history.</summary>
+    internal static async Task NoteAsync(Session s, string target, string what, string actor, string text, DateTimeOffset now)
+    {
+        await s.AddTargetEventAsync(
+            new()
+            {
+                Id = Guid.CreateVersion7(now).ToString(),
+                Target = target,
+                At = now.ToUnixTimeMilliseconds(),
+                Kind = what,
+                Actor = actor,
+                Text = text,
+            }
+        );
+        s.Record(LedgerEntry.Of(now, actor, $"target.{what}", null, null, ("target", target), ("reason", text.Length > 0 ? text : null)));
+        s.Tell("targets", target);
+    }
+}

@@ -1,0 +1,146 @@
+using System.Diagnostics;
+using System.Security.Cryptography;
+using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Rulebook;
+using Oikonom.Ldap;
+
+namespace Oikonom.Targets.Ldap;
+
+/// <summary>
+/// Looks whether a directory can be worked with, one thing after the other, and changes nothing: what is tried is tried with the
+/// control that lets a server say what it would answer.
+/// </summary>
+internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool pool)
+{
+    private readonly TargetSettings.Ldap _settings = (TargetSettings.Ldap)rule.Settings;
+    private readonly List<TargetCheckpoint> _points = [];
+
+    /// <summary>What was found, up to what is wrong with the way there; all that is wrong behind it.</summary>
+    /// <param name="withRights">Whether it is asked what we may do, too.</param>
+    public async Task<TargetHealth> RunAsync(bool withRights, CancellationToken cancel)
+    {
+        var watch = Stopwatch.StartNew();
+        string? who = null;
+        DateTimeOffset? until = null;
+        try
+        {
+            var connection = await pool.TakeAsync(cancel).ConfigureAwait(false);
+            until = connection.CertificateUntil;
+            Good("Connection", $"{_settings.Address.Host}:{_settings.Port} is reached, and its certificate is trusted.");
+            who = await connection.WhoAmIAsync(cancel).ConfigureAwait(false);
+            Good("Sign-in", $"as {who}.");
+            await PlacesAsync(connection, cancel).ConfigureAwait(false);
+            if (withRights)
+                await RightsAsync(connection, cancel).ConfigureAwait(false);
+        }
+        catch (TargetFault fault)
+        {
+            Bad(_points.Count == 0 ? "Connection" : "Sign-in", fault.Message);
+        }
+        catch (LdapConnectionException error)
+        {
+            Bad(_points.Count == 0 ? "Connection" : "Answers", error.Message);
+        }
+        catch (LdapResultException error)
+        {
+            Bad("Answers", $"it refuses: {error.Message}");
+        }
+        var bad = _points.Find(p => !p.Good);
+        return new(
+            bad is null,
+            bad?.Text ?? $"Signed in; containers and {rule.Entitlements.Count} groups are there.",
+            who,
+            watch.ElapsedMilliseconds
+        )
+        {
+            Checkpoints = _points,
+            CertificateUntil = until,
+        };
+    }
+
+    private void Good(string what, string text) => _points.Add(new(what, true, text));
+
+    private void Bad(string what, string text) => _points.Add(new(what, false, text));
+
+    private async Task PlacesAsync(LdapConnection connection, CancellationToken cancel)
+    {
+        foreach (var (what, container) in new[] { ("Place of accounts", _settings.Container), ("Place of groups", _settings.Groups) })
+            if (await connection.ReadAsync(container, ["1.1"], cancel).ConfigureAwait(false) is null)
+                Bad(what, $"Signed in, but {container} does not exist or may not be read.");
+            else
+                Good(what, $"{container} is there.");
+        var missing = 0;
+        foreach (var entitlement in rule.Entitlements.Values)
+        {
+            var group = ((EntitlementMeans.Group)entitlement.Means).Dn;
+            if (await connection.ReadAsync(group, ["1.1"], cancel).ConfigureAwait(false) is not null)
+                continue;
+            missing++;
+            Bad("Groups", $"Signed in, but the group of '{entitlement.Name}', {group}, does not exist or may not be read.");
+        }
+        if (missing == 0 && rule.Entitlements.Count > 0)
+            Good("Groups", $"all {rule.Entitlements.Count} of the rulebook are there.");
+    }
+
+    /// <summary>What it may do, as far as the server lets itself be asked without anything being done.</summary>
+    private async Task RightsAsync(LdapConnection connection, CancellationToken cancel)
+    {
+        // Adding is not tried: there are servers that mix up entries after an add that was not to be done.
+        var some = await SomebodyAsync(connection, cancel).ConfigureAwait(false);
+        if (some is null)
+            return;
+        await TryAsync("May disable accounts", control => connection.ModifyAsync(some.Dn, [dialect.LockIt()], control, cancel))
+            .ConfigureAwait(false);
+        await TryAsync(
+                "May set passwords",
+                control =>
+                    connection.ModifyAsync(
+                        some.Dn,
+                        [new(LdapChangeKind.Replace, "userPassword", RandomNumberGenerator.GetHexString(24))],
+                        control,
+                        cancel
+                    )
+            )
+            .ConfigureAwait(false);
+        if (rule.Entitlements.Values.FirstOrDefault() is { Means: EntitlementMeans.Group group })
+            await TryAsync(
+                    "May change members",
+                    control => connection.ModifyAsync(group.Dn, [new(LdapChangeKind.Add, dialect.Member, some.Dn)], control, cancel)
+                )
+                .ConfigureAwait(false);
+    }
+
+    private async Task<LdapEntry?> SomebodyAsync(LdapConnection connection, CancellationToken cancel)
+    {
+        var search = new LdapSearch(_settings.Container, LdapScope.Subtree, LdapFilter.Present(_settings.NameAttribute), ["1.1"]);
+        await foreach (var entry in connection.PageAsync(search, 1, cancel).ConfigureAwait(false))
+            return entry;
+        return null;
+    }
+
+    /// <returns>False when the server cannot be asked in this way.</returns>
+    private async Task<bool> TryAsync(string what, Func<IReadOnlyList<LdapControl>, Task<LdapResult>> attempt)
+    {
+        try
+        {
+            await attempt([LdapControls.NoOperation]).ConfigureAwait(false);
+        }
+        catch (LdapResultException error)
+            when (error.Code is LdapCode.NoOperation or LdapCode.AttributeOrValueExists or LdapCode.EntryAlreadyExists)
+        {
+            // It would have done it.
+        }
+        catch (LdapResultException error) when (error.Code is LdapCode.UnavailableCriticalExtension)
+        {
+            Good("Rights", "this server cannot be asked without doing it; the first account shows.");
+            return false;
+        }
+        catch (LdapResultException error)
+        {
+            Bad(what, $"{what.ToLowerInvariant().Replace("may ", "it may not ", StringComparison.Ordinal)}: {error.Message}");
+            return true;
+        }
+        Good(what, "yes.");
+        return true;
+    }
+}

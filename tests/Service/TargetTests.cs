@@ -1,0 +1,470 @@
+using System.Collections.Concurrent;
+using System.Net.Http.Json;
+using System.Text;
+using System.Text.Json.Nodes;
+using Microsoft.AspNetCore.Builder;
+using Microsoft.AspNetCore.Http;
+using Microsoft.Extensions.Logging;
+using Oikonom.Contracts;
+using Oikonom.Ldap;
+using Oikonom.Scim;
+using Oikonom.Standins.Applications;
+using Oikonom.Standins.Directory;
+using Oikonom.Testing;
+using Xunit;
+
+namespace Oikonom.Service.Tests;
+
+/// <summary>Several targets at once: a person in each, one that does not answer, one that is paused, and each read whole.</summary>
+public sealed class TargetTests(Servers servers)
+{
+    /// <summary>The applications of the demo, and a world with them.</summary>
+    private sealed record Applications(World World, ApplicationServer Records, ApplicationServer Shop) : IAsyncDisposable
+    {
+        public async ValueTask DisposeAsync()
+        {
+            await World.DisposeAsync();
+            await Records.DisposeAsync();
+            await Shop.DisposeAsync();
+        }
+
+        public JsonObject? UserOf(ApplicationServer application, HrRow row) =>
+            application.Data.All(ScimSchemas.Users).SingleOrDefault(u => u["externalId"]?.GetValue<string>() == row.Number);
+
+        /// <summary>From the HR row to the end, with the mailbox made by hand.</summary>
+        public async Task<RequestDetail> BringAsync(HrRow row)
+        {
+            var running = await World.BringAsync(row, "fulfilling");
+            await DeskAsync();
+            return await World.WaitForAsync(running.Summary.Id, "completed");
+        }
+
+        /// <summary>Does what waits at the desk.</summary>
+        public async Task DeskAsync()
+        {
+            var tasks = await World.EventuallyAsync(
+                () => World.GetAsync<Page<TaskView>>("/api/v1/tasks"),
+                t => t.Items.Any(i => i.State == "open")
+            );
+            foreach (var task in tasks.Items.Where(t => t.State == "open"))
+                await World.OkAsync(
+                    (await World.SignInAsync("otto")).PostAsJsonAsync(
+                        $"/api/v1/tasks/{task.Id}/done",
+                        new TaskDoneBody(task.Kind == "give" ? new Dictionary<string, string> { ["store"] = "mail-01" } : [], [], "done")
+                    )
+                );
+        }
+    }
+
+    private static HrRow Keeper(string given = "Kaya") => HrRow.New(given) with { Department = "Animal Care", Title = "Keeper" };
+
+    private async Task<Applications> StartAsync()
+    {
+        var records = await ApplicationServer.StartAsync(NorthmereApplications.Records, DirectoryServer.FreePort(), "records-secret", null);
+        var shop = await ApplicationServer.StartAsync(NorthmereApplications.Shop, DirectoryServer.FreePort(), "shop-secret", null);
+        var world = await World.StartAsync(
+            servers.Directory,
+            new()
+            {
+                Applications = new Dictionary<int, ApplicationServer> { [7438] = records, [7439] = shop },
+                MovesClock = true,
+            }
+        );
+        return new(world, records, shop);
+    }
+
+    private static async Task<TargetDetail> TargetAsync(World world, string name) =>
+        await world.GetAsync<TargetDetail>($"/api/v1/targets/{name}");
+
+    private static async Task<HttpResponseMessage> PostAsync(World world, string path, object body, string user = "otto") =>
+        await (await world.SignInAsync(user)).PostAsJsonAsync($"/api/v1/targets/{path}", body);
+
+    [Fact]
+    public async Task A_joiner_has_an_account_in_each_target_and_a_leaver_in_none_that_works()
+    {
+        await using var s = await StartAsync();
+        var row = Keeper();
+        var request = await s.BringAsync(row);
+        // Read back in each, in one request.
+        Assert.Equal(3, request.Steps.Count(x => x.Kind == "verify" && x.State == "done"));
+        var (keeper, buyer) = (s.UserOf(s.Records, row)!, s.UserOf(s.Shop, row)!);
+        var name = keeper["userName"]!.GetValue<string>();
+        Assert.Equal(name, buyer["userName"]!.GetValue<string>());
+        Assert.Equal($"{name}@northmere.example", keeper["emails"]![0]!["value"]!.GetValue<string>());
+        Assert.Equal(["keeper", "reader"], keeper["roles"]!.AsArray().Select(r => r!["value"]!.GetValue<string>()).Order());
+        Assert.Equal("pathology", keeper["entitlements"]![0]!["value"]!.GetValue<string>());
+        Assert.True(keeper["active"]!.GetValue<bool>());
+
+        // She moves to the tickets: what the records gave is taken, and the till is hers.
+        s.World.WriteHr(row with { Department = "Visitor Services", Title = "Guide" });
+        var mover = (await s.World.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
+        var planned = await s.World.WaitForAsync(mover.Id, "deciding");
+        Assert.Contains(planned.Effect.Lost, e => e.Title.Contains("Pathology", StringComparison.Ordinal));
+        await s.World.ThroughAsync(mover.Id);
+        Assert.False(s.UserOf(s.Records, row)!["active"]!.GetValue<bool>());
+        Assert.Null(s.UserOf(s.Records, row)!["entitlements"]);
+        Assert.Equal("Visitor Services", s.UserOf(s.Shop, row)![ScimSchemas.Enterprise]!["department"]!.GetValue<string>());
+        Assert.Equal("Till crew", s.UserOf(s.Shop, row)!["groups"]![0]!["display"]!.GetValue<string>());
+
+        // Who leaves is shut out of each.
+        s.World.WriteHr(row with { Department = "Visitor Services", Title = "Guide", End = "2026-02-01" });
+        var leaver = (await s.World.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
+        var leaving = await s.World.EventuallyAsync(() => s.World.RequestAsync(leaver.Id), r => r.Summary.State == "deciding");
+        await s.World.ApproveAsync(leaving);
+        await s.World.ReleaseAsync(await s.World.WaitForAsync(leaver.Id, "releasing"));
+        await s.DeskAsync();
+        await s.World.WaitForAsync(leaver.Id, "completed");
+        Assert.False(s.UserOf(s.Shop, row)!["active"]!.GetValue<bool>());
+        Assert.Null(s.UserOf(s.Shop, row)!["groups"]);
+        Assert.Null(s.UserOf(s.Shop, row)!["roles"]);
+    }
+
+    /// <summary>HR puts a start off and back, corrects the name a day later, and somebody deletes the user by hand.</summary>
+    [Fact]
+    public async Task A_start_moved_back_and_forth_a_corrected_name_and_a_deleted_user_end_right_on_the_first_day()
+    {
+        await using var s = await StartAsync();
+        string Day(int ahead) => DateTime.UtcNow.AddDays(ahead).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);
+        var row = Keeper("Anselm") with { Start = Day(5) };
+        await s.World.BringAsync(row, "fulfilling");
+        var asleep = await s.World.EventuallyAsync(() => Task.FromResult(s.UserOf(s.Shop, row)), u => u is not null);
+        Assert.False(asleep!["active"]!.GetValue<bool>());
+
+        foreach (var fresh in new[] { row with { Start = Day(15) }, row, row with { Family = row.Family + "x" } })
+        {
+            s.World.WriteHr(fresh);
+            await s.World.RunIntakeAsync();
+        }
+        var mover = await WaitingAsync();
+        await s.World.ApproveAsync(mover);
+        await s.World.ReleaseAsync(await s.World.WaitForAsync(mover.Summary.Id, "releasing"));
+        await s.World.EventuallyAsync(
+            () => Task.FromResult(s.UserOf(s.Shop, row)!["name"]!["familyName"]!.GetValue<string>()),
+            name => name == row.Family + "x"
+        );
+
+        s.Shop.Data.Remove(ScimSchemas.Users, s.UserOf(s.Shop, row)!["id"]!.GetValue<string>());
+        // While steps are carried out it says so, and is asked again.
+        await s.World.EventuallyAsync(
+            async () =>
+                (int)
+                    (
+                        await (await s.World.SignInAsync("otto")).PostAsJsonAsync($"/api/v1/people/{mover.Summary.PersonId}/look", new { })
+                    ).StatusCode,
+            status => status == 200
+        );
+        var again = await WaitingAsync();
+        await s.World.ApproveAsync(again);
+        await s.World.ReleaseAsync(await s.World.WaitForAsync(again.Summary.Id, "releasing"));
+        await s.World.EventuallyAsync(() => Task.FromResult(s.UserOf(s.Shop, row)), u => u is not null);
+        Assert.False(s.UserOf(s.Shop, row)!["active"]!.GetValue<bool>());
+
+        s.World.MoveClock(TimeSpan.FromDays(6));
+        await s.World.EventuallyAsync(
+            () => Task.FromResult(s.UserOf(s.Shop, row)!),
+            u => u["active"]!.GetValue<bool>() && u["roles"] is not null
+        );
+        await s.DeskAsync();
+        await s.World.EventuallyAsync(AllAsync, p => p.Items.All(r => r.State is "completed" or "lapsed" or "withdrawn"));
+        Assert.Single(s.Shop.Data.All(ScimSchemas.Users));
+        Assert.True((await s.World.VerifyLedgerAsync()).Sound);
+
+        Task<Page<RequestSummary>> AllAsync() => s.World.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={row.Number}");
+
+        // What the correction comes with, a mover or a change, depends on whether the dates are back before anybody looked.
+        async Task<RequestDetail> WaitingAsync()
+        {
+            var found = await s.World.EventuallyAsync(AllAsync, p => p.Items.Any(r => r.State == "deciding"));
+            return await s.World.RequestAsync(found.Items.First(r => r.State == "deciding").Id);
+        }
+    }
+
+    [Fact]
+    public async Task A_target_that_does_not_answer_is_left_alone_told_and_caught_up_with()
+    {
+        await using var s = await StartAsync();
+        var ready = await s.World.BringAsync(Keeper("Tor"), "releasing");
+        s.Shop.Set(Imperfection.Down);
+        await s.World.ReleaseAsync(ready);
+        var running = await s.World.WaitForAsync(ready.Summary.Id, "fulfilling");
+        // Each try comes when its pause is over.
+        var away = await s.World.EventuallyAsync(
+            async () =>
+            {
+                s.World.MoveClock(TimeSpan.FromMinutes(1));
+                await Task.Delay(800, TestContext.Current.CancellationToken);
+                return await TargetAsync(s.World, "shop");
+            },
+            t => t.Summary.State == "away"
+        );
+        Assert.Contains("cannot now (503)", away.Summary.Text, StringComparison.Ordinal);
+        Assert.Contains("It is tried again at", away.Summary.Text, StringComparison.Ordinal);
+        // The others were not held up by it.
+        var request = await s.World.RequestAsync(running.Summary.Id);
+        Assert.All(
+            request.Steps.Where(x => x.Text.Contains("Animal records", StringComparison.Ordinal)),
+            x => Assert.Equal("done", x.State)
+        );
+        Assert.Contains("Ticketing and shop does not answer since", request.Story.Now, StringComparison.Ordinal);
+        var today = await s.World.GetAsync<TodayView>("/api/v1/today");
+        Assert.Equal("away", today.Targets.Single(t => t.Name == "shop").State);
+        // While it is left alone it hears little.
+        var calls = s.Shop.Calls;
+        await Task.Delay(2000, TestContext.Current.CancellationToken);
+        Assert.InRange(s.Shop.Calls - calls, 0, 3);
+
+        s.Shop.Set(Imperfection.Down, false);
+        await s.DeskAsync();
+        s.World.MoveClock(TimeSpan.FromMinutes(6));
+        await s.World.WaitForAsync(running.Summary.Id, "completed");
+        var back = await s.World.EventuallyAsync(() => TargetAsync(s.World, "shop"), t => t.Summary.State == "works");
+        Assert.Equal(["back", "away"], back.History.Select(h => h.Kind));
+        Assert.True(back.Summary.Done > 0 && back.Summary.Failed >= 5, $"{back.Summary.Done} done, {back.Summary.Failed} failed");
+        Assert.True((await s.World.VerifyLedgerAsync()).Sound);
+    }
+
+    [Fact]
+    public async Task What_is_paused_begins_nothing_and_says_so_until_it_goes_on()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        Assert.Equal(400, (int)(await PostAsync(world, "directory/pause", new PauseBody(" "))).StatusCode);
+        Assert.Equal(409, (int)(await PostAsync(world, "directory/resume", new { })).StatusCode);
+        Assert.Equal(404, (int)(await PostAsync(world, "nothing/pause", new PauseBody("x"))).StatusCode);
+        (await PostAsync(world, "directory/pause", new PauseBody("The replica is rebuilt"))).EnsureSuccessStatusCode();
+        Assert.Equal(409, (int)(await PostAsync(world, "directory/pause", new PauseBody("again"))).StatusCode);
+
+        var running = await world.BringAsync(HrRow.New(), "fulfilling");
+        await Task.Delay(1500, TestContext.Current.CancellationToken);
+        var still = await world.RequestAsync(running.Summary.Id);
+        Assert.All(still.Steps, x => Assert.Equal(("pending", 0), (x.State, x.Attempts)));
+        Assert.Contains("Paused by otto: The replica is rebuilt", still.Story.Now, StringComparison.Ordinal);
+        var paused = await TargetAsync(world, "directory");
+        Assert.Equal("paused", paused.Summary.State);
+        Assert.True(paused.Summary.Due > 0);
+
+        (await PostAsync(world, "directory/resume", new { }, "edda")).EnsureSuccessStatusCode();
+        await world.WaitForAsync(running.Summary.Id, "completed");
+        Assert.Equal(["resumed", "paused"], (await TargetAsync(world, "directory")).History.Select(h => h.Kind));
+    }
+
+    [Fact]
+    public async Task A_request_is_followed_across_its_steps_by_who_listens()
+    {
+        var heard = new ConcurrentQueue<(string Path, byte[] Body)>();
+        await using var listener = await ListenAsync(heard);
+        await using var world = await World.StartAsync(
+            servers.Directory,
+            new() { Environment = new Dictionary<string, string> { ["TELEMETRY"] = listener.Urls.Single() } }
+        );
+        var row = HrRow.New();
+        var request = await world.BringAsync(row);
+        var trace = Guid.Parse(request.Summary.Id).ToByteArray(bigEndian: true);
+        var told = await world.EventuallyAsync(
+            () =>
+                Task.FromResult(
+                    heard.Where(h => h.Path == "/v1/traces" && h.Body.AsSpan().IndexOf(trace) >= 0).Select(h => h.Body).ToList()
+                ),
+            bodies => bodies.Sum(b => Count(b, "step"u8)) >= request.Steps.Count && bodies.Any(b => Count(b, "plan"u8) > 0),
+            30
+        );
+        Assert.DoesNotContain(told, body => body.AsSpan().IndexOf(Encoding.UTF8.GetBytes(row.Family)) >= 0);
+
+        var figures = await (await (await world.SignInAsync("otto")).GetAsync("/api/v1/metrics")).Content.ReadAsStringAsync();
+        Assert.Contains("oikonom_target_up{target=\"directory\"} 1\n", figures, StringComparison.Ordinal);
+        Assert.Contains("# TYPE oikonom_target_steps_due gauge\n", figures, StringComparison.Ordinal);
+    }
+
+    private static int Count(byte[] body, ReadOnlySpan<byte> what)
+    {
+        var (count, at) = (0, 0);
+        while (body.AsSpan(at).IndexOf(what) is var next and >= 0)
+            (count, at) = (count + 1, at + next + what.Length);
+        return count;
+    }
+
+    private static async Task<WebApplication> ListenAsync(ConcurrentQueue<(string Path, byte[] Body)> heard)
+    {
+        var builder = WebApplication.CreateSlimBuilder();
+        builder.Logging.ClearProviders();
+        var app = builder.Build();
+        app.Urls.Add($"http://127.0.0.1:{DirectoryServer.FreePort()}");
+        app.Run(async context =>
+        {
+            using var body = new MemoryStream();
+            await context.Request.Body.CopyToAsync(body);
+            heard.Enqueue((context.Request.Path.Value ?? "", body.ToArray()));
+        });
+        await app.StartAsync();
+        return app;
+    }
+
+    [Fact]
+    public async Task Nothing_begins_in_the_window_in_which_a_target_is_worked_on()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        await World.OkAsync(
+            (await world.SignInAsync("edda")).PostAsJsonAsync(
+                "/api/v1/rulebook/editions",
+                new RulebookBody(
+                    world.Rulebook(
+                        (path, text) =>
+                            path == "targets/directory.yaml"
+                                ? $"{text}\nrate: 200\nmaintenance: {{ hours: \"00:00-23:59\", clock-of: reefpoint }}\n"
+                                : text
+                    )
+                )
+            )
+        );
+        var running = await world.BringAsync(HrRow.New(), "fulfilling");
+        await Task.Delay(1000, TestContext.Current.CancellationToken);
+        var still = await world.RequestAsync(running.Summary.Id);
+        Assert.All(still.Steps, x => Assert.Equal("pending", x.State));
+        Assert.Contains("maintenance window", still.Story.Now, StringComparison.Ordinal);
+        var target = await TargetAsync(world, "directory");
+        Assert.Equal("maintenance", target.Summary.State);
+        Assert.Contains(target.Limits, l => l.Value == "200 steps for each node");
+    }
+
+    [Fact]
+    public async Task An_operator_of_other_targets_may_not_pause_check_or_read_it()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        await world.SaveUserAsync(
+            "olaf",
+            new(
+                "Olaf",
+                "olaf@northmere.example",
+                ["operator"],
+                null,
+                true,
+                new Dictionary<string, ReachBody> { ["operator"] = new(Targets: ["facilities"]) }
+            )
+        );
+        foreach (var deed in new[] { "check", "pause", "resume", "reconcile" })
+        {
+            var refused = await World.RefusedAsync(
+                (await world.SignInAsync("olaf")).PostAsJsonAsync($"/api/v1/targets/directory/{deed}", new { reason = "x", dryRun = true })
+            );
+            Assert.Equal((403, "out-of-reach"), (refused.Status, refused.Code));
+        }
+        Assert.False((await world.GetAsync<TargetDetail>("/api/v1/targets/directory", "olaf")).Summary.MayOperate);
+
+        // Limited to one site: what touches everybody is not for them either.
+        await world.SaveUserAsync(
+            "oda",
+            new(
+                "Oda",
+                "oda@northmere.example",
+                ["operator"],
+                null,
+                true,
+                new Dictionary<string, ReachBody> { ["operator"] = new(Sites: ["reefpoint"]) }
+            )
+        );
+        foreach (var deed in new[] { "pause", "resume", "reconcile" })
+            Assert.Equal(
+                403,
+                (
+                    await World.RefusedAsync(
+                        (await world.SignInAsync("oda")).PostAsJsonAsync(
+                            $"/api/v1/targets/directory/{deed}",
+                            new { reason = "x", dryRun = true }
+                        )
+                    )
+                ).Status
+            );
+        Assert.False((await world.GetAsync<TargetDetail>("/api/v1/targets/directory", "oda")).Summary.MayOperate);
+    }
+
+    [Fact]
+    public async Task A_target_read_whole_tells_the_class_of_each_entry()
+    {
+        // A directory of its own: all that is in it counts.
+        await using var directory = await TestDirectory.StartAsync();
+        await using var world = await World.StartAsync(directory);
+        var rows = Enumerable.Range(0, 7).Select(i => HrRow.New($"Ada{(char)('a' + i)}")).ToList();
+        world.WriteHr(rows);
+        foreach (var raised in (await world.RunIntakeAsync()).Requests)
+            await world.ThroughAsync(raised.Id);
+        var reading = await ReconcileAsync(world, true);
+        Assert.Equal([("as-decided", 7)], reading.Summary.Classes.Select(c => (c.Name, c.Count)));
+
+        await using (var root = await directory.ConnectAsRootAsync())
+        {
+            async Task<string> DnAsync(HrRow row) =>
+                (await root.SearchAsync(new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("employeeNumber", row.Number), "uid")))
+                    .Single()
+                    .Dn;
+            await root.ModifyAsync(await DnAsync(rows[0]), [new(LdapChangeKind.Replace, "title", "Captain")]);
+            await root.ModifyAsync(Group("payments"), [new(LdapChangeKind.Add, "member", await DnAsync(rows[1]))]);
+            await root.ModifyAsync(Group("dive-team"), [new(LdapChangeKind.Delete, "member", await DnAsync(rows[2]))]);
+            await root.ModifyAsync(await DnAsync(rows[3]), [new(LdapChangeKind.Replace, "pwdAccountLockedTime", "000001010000Z")]);
+            await root.DeleteAsync(await DnAsync(rows[4]));
+            var again = await DnAsync(rows[5]);
+            var uid = again[4..again.IndexOf(',', StringComparison.Ordinal)];
+            await root.DeleteAsync(again);
+            await root.AddAsync(again, [new("objectClass", "inetOrgPerson"), new("uid", uid), new("cn", "Somebody"), new("sn", "Else")]);
+            await AddAsync(root, "kiosk", "");
+            await AddAsync(root, "twin", rows[6].Number);
+        }
+        var dry = await ReconcileAsync(world, true);
+        Assert.Equal(
+            ["deleted:1", "disabled-outside:1", "drift:1", "duplicate:1", "made-again:1", "missing:1", "surplus:1", "unmatched:2"],
+            dry.Summary.Classes.Where(c => c.Name != "as-decided").Select(c => $"{c.Name}:{c.Count}").Order()
+        );
+        Assert.Equal(1, dry.Summary.Classes.Single(c => c.Name == "as-decided").Count);
+        // No value that was found stands in it.
+        Assert.DoesNotContain(dry.Items, i => i.Text.Contains("Captain", StringComparison.Ordinal));
+        Assert.Equal("Job title was changed", dry.Items.Single(i => i.Class == "drift").Text);
+        // Only looked: nothing is recorded of it.
+        Assert.Empty((await world.GetAsync<Page<NobodysAccountView>>("/api/v1/accounts?target=directory")).Items);
+        Assert.Equal(0, (await TargetAsync(world, "directory")).Summary.Differing);
+
+        await ReconcileAsync(world, false);
+        Assert.Equal(
+            3,
+            (await world.GetAsync<Page<NobodysAccountView>>("/api/v1/accounts?target=directory")).Items.Count(a => a.Purpose == "unmatched")
+        );
+        Assert.True((await TargetAsync(world, "directory")).Summary.Differing >= 5);
+        var right = await world.EventuallyAsync(
+            () => world.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={rows[0].Number}&kind=change"),
+            p => p.Items.Count == 1
+        );
+        await world.WaitForAsync(right.Items[0].Id, "releasing");
+
+        // Of nobody, and gone: it is forgotten.
+        await using (var root = await directory.ConnectAsRootAsync())
+            await root.DeleteAsync(Person("kiosk"));
+        await ReconcileAsync(world, false);
+        Assert.DoesNotContain(
+            (await world.GetAsync<Page<NobodysAccountView>>("/api/v1/accounts?target=directory")).Items,
+            a => a.Name == "kiosk"
+        );
+        Assert.Equal(4, (await world.GetAsync<Page<Reconciliation>>("/api/v1/targets/directory/reconciliations")).Items.Count);
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
+    }
+
+    private static string Group(string name) => $"cn={name},{DirectoryOptions.Groups}";
+
+    private static string Person(string name) => $"uid={name},{DirectoryOptions.People}";
+
+    private static Task AddAsync(LdapConnection root, string name, string number) =>
+        root.AddAsync(
+            Person(name),
+            [
+                new("objectClass", "inetOrgPerson"),
+                new("uid", name),
+                new("cn", name),
+                new("sn", name),
+                .. number.Length > 0 ? [new LdapAttribute("employeeNumber", number)] : Array.Empty<LdapAttribute>(),
+            ]
+        );
+
+    private static async Task<ReconciliationDetail> ReconcileAsync(World world, bool dry)
+    {
+        var made = await (
+            await World.OkAsync(PostAsync(world, "directory/reconcile", new ReconcileBody(dry)))
+        ).Content.ReadFromJsonAsync<Reconciliation>();
+        return await world.GetAsync<ReconciliationDetail>($"/api/v1/targets/directory/reconciliations/{made!.Id}");
+    }
+}
