@@ -7,6 +7,7 @@ import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { Refusal } from './api/client';
 import { mutationCache, queryCache } from './parts/Troubles';
+import { leadToSignIn } from './shell/leave';
 import { makeRouter } from './shell/routes';
 
 const queries: QueryClient = new QueryClient({
@@ -17,10 +18,7 @@ const queries: QueryClient = new QueryClient({
     },
   },
   queryCache: queryCache((error) => {
-    if (error instanceof Refusal && error.status === 401 && location.pathname !== '/sign-in') {
-      // A whole load: while the first page is still coming, the router would lose its way.
-      location.assign(`/sign-in?onward=${encodeURIComponent(location.pathname + location.search)}`);
-    }
+    if (error instanceof Refusal && error.status === 401) leadToSignIn();
   }),
   mutationCache: mutationCache(),
 });

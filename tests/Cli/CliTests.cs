@@ -17,7 +17,7 @@ public sealed class ClientFixture : IAsyncLifetime
     public async ValueTask InitializeAsync()
     {
         Directory = await TestDirectory.StartAsync();
-        World = await World.StartAsync(Directory);
+        World = await World.StartAsync(Directory, new() { OwnProcess = true });
     }
 
     public async ValueTask DisposeAsync()

@@ -19,7 +19,7 @@ public sealed class BrowserFixture : IAsyncLifetime
     public async ValueTask InitializeAsync()
     {
         Directory = await TestDirectory.StartAsync();
-        World = await World.StartAsync(Directory, new() { Console = Repository.At("console", "dist") });
+        World = await World.StartAsync(Directory, new() { OwnProcess = true, Console = Repository.At("console", "dist") });
         _playwright = await Playwright.CreateAsync();
         Browser = await _playwright.Chromium.LaunchAsync(
             new()
@@ -251,6 +251,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await _page.Keyboard.PressAsync("Enter");
         await Assertions.Expect(_page.GetByRole(AriaRole.Heading, new() { Name = "People" })).ToBeVisibleAsync();
         await _page.GetByRole(AriaRole.Button, new() { Name = "Sign out" }).ClickAsync();
+        await _page.WaitForURLAsync($"{_world.Address}/sign-in");
         await SignInAsync("otto", "/sign-in?onward=//elsewhere.example/");
         await _page.WaitForURLAsync($"{_world.Address}/");
         await _page.GotoAsync("/requests/999999");

@@ -3,9 +3,11 @@ using System.Net.Http.Headers;
 using System.Net.Http.Json;
 using System.Runtime.CompilerServices;
 using System.Text.Json;
+using Microsoft.AspNetCore.Builder;
 using Microsoft.AspNetCore.Identity;
 using Microsoft.Extensions.Options;
 using Oikonom.Contracts;
+using Oikonom.Service.Hosting;
 using Oikonom.Standins.Applications;
 using Oikonom.Standins.Directory;
 using Oikonom.Standins.Mail;
@@ -78,6 +80,10 @@ public sealed record WorldOptions
     public bool Mail { get; init; } = true;
     public string Console { get; init; } = "";
 
+    /// <summary>True when the test kills the service, or looks at it as a process: it then runs as one, as it is built for its users.
+    /// All others run within the tests, over the same sockets.</summary>
+    public bool OwnProcess { get; init; }
+
     /// <summary>True when the test moves the service's clock.</summary>
     public bool MovesClock { get; init; }
     public IReadOnlyDictionary<string, string> Environment { get; init; } = new Dictionary<string, string>();
@@ -89,7 +95,7 @@ public sealed record WorldOptions
     internal bool BeginsAsUsual => Store == "sqlite" && DirectoryPort is null && Applications is null && !Environment.ContainsKey("DATA");
 }
 
-/// <summary>A service process of its own with rulebook, users and HR folder, against a real directory.</summary>
+/// <summary>A service of its own with rulebook, users and HR folder, against a real directory.</summary>
 public sealed class World : IAsyncDisposable
 {
     public const string Password = "test-password-1";
@@ -100,6 +106,7 @@ public sealed class World : IAsyncDisposable
     public string Store => _options.Store;
     private readonly Dictionary<string, HttpClient> _clients = [];
     private Process? _process;
+    private WebApplication? _within;
 
     private World(TestDirectory directory, WorldOptions options)
     {
@@ -132,8 +139,22 @@ public sealed class World : IAsyncDisposable
         _clients.Clear();
     }
 
+    /// <summary>
+    /// What stands in the log and in the files of an embedded store, by their names, octets as Latin-1. Copies are read: whoever closes
+    /// a file of a store that is open in the same process drops the locks of all on it.
+    /// </summary>
+    public async Task<IReadOnlyDictionary<string, string>> FilesAsync()
+    {
+        using var copies = new ScratchFolder();
+        foreach (var file in System.IO.Directory.GetFiles(DataFolder, "oikonom.db*").Append(LogFile))
+            await Child.RunAsync("cp", file, copies.Path);
+        return System
+            .IO.Directory.GetFiles(copies.Path)
+            .ToDictionary(f => Path.GetFileName(f), f => File.ReadAllText(f, System.Text.Encoding.Latin1));
+    }
+
     public string SourceFile => _folder.At("sources", "people.csv");
-    public bool IsRunning => _process is { HasExited: false };
+    public bool IsRunning => _within is not null || _process is { HasExited: false };
 
     public static async Task<World> StartAsync(TestDirectory directory, WorldOptions? options = null)
     {
@@ -212,7 +233,6 @@ public sealed class World : IAsyncDisposable
     /// <param name="mustBeReady">False when the service is expected to say that it is not ready.</param>
     public async Task StartServiceAsync(bool mustBeReady = true)
     {
-        var info = new ProcessStartInfo("/bin/sh", ["-c", "exec \"$0\" >>\"$1\" 2>&1", Repository.At("bin", "oikonomd"), LogFile]);
         var settings = new Dictionary<string, string>
         {
             ["LISTEN"] = Address,
@@ -226,12 +246,22 @@ public sealed class World : IAsyncDisposable
             ["LEASE_SECONDS"] = "2",
             ["CONSOLE"] = _options.Console,
         };
-        // A service of a test lives for seconds: compiling it a second time, faster, costs more than it gives.
-        info.Environment["DOTNET_TC_CallCounting"] = "0";
         if (_options.MovesClock)
             settings["CLOCK_FILE"] = ClockFile;
         foreach (var (name, value) in _options.Environment)
             settings[name] = value;
+        if (!_options.OwnProcess)
+        {
+            _within = await Daemon.StartAsync(
+                [.. settings.Select(s => $"--{s.Key.Replace('_', '-')}={s.Value}")],
+                options => options.ClockFile.Length > 0 ? new MovedClock(options) : TimeProvider.System,
+                LogFile
+            );
+            return;
+        }
+        var info = new ProcessStartInfo("/bin/sh", ["-c", "exec \"$0\" >>\"$1\" 2>&1", Repository.At("bin", "oikonomd"), LogFile]);
+        // A service of a test lives for seconds: compiling it a second time, faster, costs more than it gives.
+        info.Environment["DOTNET_TC_CallCounting"] = "0";
         foreach (var (name, value) in settings)
             info.Environment[$"OIKONOM_{name}"] = value;
         _process = Process.Start(info)!;
@@ -254,14 +284,13 @@ public sealed class World : IAsyncDisposable
         throw new TimeoutException("The service was not ready within 40 s.");
     }
 
-    /// <summary>SIGKILL: no time to write anything.</summary>
-    public void Kill() => _process?.Kill();
+    /// <summary>SIGKILL: no time to write anything. Only what runs in a process of its own can be killed.</summary>
+    public void Kill() => OwnProcess().Kill();
 
-    public async Task WaitForEndAsync()
-    {
-        if (_process is not null)
-            await _process.WaitForExitAsync();
-    }
+    public Task WaitForEndAsync() => OwnProcess().WaitForExitAsync();
+
+    private Process OwnProcess() =>
+        _process ?? throw new InvalidOperationException("This world's service runs within the test; ask for a process of its own.");
 
     private async Task SeedAsync()
     {
@@ -522,6 +551,13 @@ public sealed class World : IAsyncDisposable
     /// <summary>Asks the service to end, and waits for it.</summary>
     public async Task StopAsync()
     {
+        if (_within is not null)
+        {
+            using var patience = new CancellationTokenSource(TimeSpan.FromSeconds(10));
+            await _within.StopAsync(patience.Token);
+            await _within.DisposeAsync();
+            _within = null;
+        }
         if (_process is { HasExited: false })
         {
             using var stop = Process.Start("kill", [_process.Id.ToString(System.Globalization.CultureInfo.InvariantCulture)]);

@@ -20,7 +20,15 @@ public sealed class KillTests(Servers servers)
     public async Task Killed_at_any_point_the_request_completes_and_nothing_is_done_twice()
     {
         await using var line = new Line(servers.Directory.LdapsPort);
-        await using var world = await World.StartAsync(servers.Directory, new() { DirectoryPort = line.Port, Mail = false });
+        await using var world = await World.StartAsync(
+            servers.Directory,
+            new()
+            {
+                OwnProcess = true,
+                DirectoryPort = line.Port,
+                Mail = false,
+            }
+        );
         await using var ldap = await servers.Directory.ConnectAsync();
         var killed = 0;
         for (var point = 0; point < Points; point++)

@@ -106,18 +106,8 @@ public sealed class PathTests(Servers servers)
         Assert.Equal((1, 0), (again.Counts.Unchanged, again.Requests.Count));
 
         // No secret anywhere it does not belong.
-        foreach (
-            var file in new[]
-            {
-                world.LogFile,
-                Path.Combine(world.DataFolder, "oikonom.db"),
-                Path.Combine(world.DataFolder, "oikonom.db-wal"),
-            }.Where(File.Exists)
-        )
+        foreach (var (_, text) in await world.FilesAsync())
         {
-            await using var stream = new FileStream(file, FileMode.Open, FileAccess.Read, FileShare.ReadWrite);
-            using var reader = new StreamReader(stream, System.Text.Encoding.Latin1);
-            var text = await reader.ReadToEndAsync();
             Assert.DoesNotContain(handed.Password, text, StringComparison.Ordinal);
             Assert.DoesNotContain(servers.Directory.Server.Options.ServicePassword, text, StringComparison.Ordinal);
             Assert.DoesNotContain(World.Password, text, StringComparison.Ordinal);
@@ -323,7 +313,7 @@ public sealed class PathTests(Servers servers)
     [Fact]
     public async Task When_a_node_dies_the_other_takes_over_and_nothing_is_done_twice()
     {
-        await using var first = await World.StartAsync(servers.Directory, await servers.OnAsync("postgres"));
+        await using var first = await World.StartAsync(servers.Directory, await servers.OnAsync("postgres") with { OwnProcess = true });
         await using var second = await first.JoinAsync();
         var rows = Enumerable.Range(0, 8).Select(_ => HrRow.New()).ToList();
         first.WriteHr(rows);

@@ -95,8 +95,7 @@ public sealed class TrustRecordTests(Servers servers)
     public async Task A_disk_without_room_makes_the_service_not_ready()
     {
         await using var world = await World.StartAsync(servers.Directory);
-        world.Kill();
-        await world.WaitForEndAsync();
+        await world.StopAsync();
         using var process = Process.Start(
             new ProcessStartInfo(
                 Repository.At("bin", "oikonomd"),
@@ -143,8 +142,7 @@ public sealed class TrustRecordTests(Servers servers)
     /// <summary>Writes to the ledger's tables as their owner can, and starts the service again.</summary>
     private static async Task ForgeAsync(WorldOptions options, World world, string sql)
     {
-        world.Kill();
-        await world.WaitForEndAsync();
+        await world.StopAsync();
         var free =
             options.Store == "sqlite"
                 ? "DROP TRIGGER IF EXISTS ledger_no_update; DROP TRIGGER IF EXISTS ledger_no_delete; DROP TRIGGER IF EXISTS "

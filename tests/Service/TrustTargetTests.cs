@@ -65,6 +65,7 @@ public sealed class TrustTargetTests(Servers servers)
         // A line to the directory that can be cut.
         using var line = new System.Net.Sockets.TcpListener(System.Net.IPAddress.Loopback, 0);
         var cut = false;
+        var open = new System.Collections.Concurrent.ConcurrentBag<System.Net.Sockets.TcpClient>();
         line.Start();
         var port = ((System.Net.IPEndPoint)line.LocalEndpoint).Port;
         _ = Task.Run(async () =>
@@ -77,6 +78,7 @@ public sealed class TrustTargetTests(Servers servers)
                     client.Close();
                     continue;
                 }
+                open.Add(client);
                 _ = Task.Run(async () =>
                 {
                     using var server = new System.Net.Sockets.TcpClient("127.0.0.1", servers.Directory.LdapsPort);
@@ -98,13 +100,10 @@ public sealed class TrustTargetTests(Servers servers)
         var link = await world.LinkAsync("mara@northmere.example", "/handover/");
         var mara = await world.SignInAsync("mara");
         // Links stand nowhere in clear but in the mail.
-        foreach (var file in Directory.GetFiles(world.DataFolder, "oikonom.db*"))
-        {
-            using var stream = new FileStream(file, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete);
-            using var reader = new StreamReader(stream, System.Text.Encoding.Latin1);
-            Assert.DoesNotContain(link, await reader.ReadToEndAsync(), StringComparison.Ordinal);
-        }
+        Assert.All(await world.FilesAsync(), f => Assert.DoesNotContain(link, f.Value, StringComparison.Ordinal));
         cut = true;
+        foreach (var client in open)
+            client.Close();
         var away = await World.RefusedAsync(mara.PostAsync($"/api/v1/handovers/{link}", null));
         Assert.Equal((502, "target-unavailable"), (away.Status, away.Code));
         Assert.Contains("not used up", away.Detail, StringComparison.Ordinal);

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query';
-import { Link, Outlet, useNavigate } from '@tanstack/react-router';
+import { Link, Outlet } from '@tanstack/react-router';
 import { useEffect } from 'react';
 import { api, ask } from '../api/client';
 import { listen } from '../api/live';
@@ -7,27 +7,16 @@ import { Button } from '../parts/Button';
 import { Loading } from '../parts/Notice';
 import { Troubles } from '../parts/Troubles';
 import { Keys } from './Keys';
+import { signOut } from './leave';
 import style from './Shell.module.css';
 import { isSeen, sections } from './sections';
 import { useTheme } from './useTheme';
 
 export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => ask(api.GET('/api/v1/me')), staleTime: 60_000 });
 
-/** Ends the session and leads to the way in. */
-export function useSignOut() {
-  const queries = useQueryClient();
-  const navigate = useNavigate();
-  return async () => {
-    await ask(api.POST('/api/v1/sign-out'));
-    queries.clear();
-    await navigate({ to: '/sign-in', search: { onward: undefined, refused: undefined } });
-  };
-}
-
 /** The frame of the book: its sections, who is signed in, and the live stream. */
 export function Shell() {
   const queries = useQueryClient();
-  const signOut = useSignOut();
   const me = useMe();
   const signedIn = me.data !== undefined;
   const theme = useTheme();

@@ -32,6 +32,7 @@ using OpenTelemetry.Metrics;
 using OpenTelemetry.Resources;
 using OpenTelemetry.Trace;
 using Serilog;
+using Serilog.Configuration;
 using Serilog.Events;
 using Serilog.Formatting.Compact;
 
@@ -45,15 +46,11 @@ public static class Daemon
     /// <returns>The exit code: 1 when it could not start.</returns>
     public static async Task<int> RunAsync(string[] args, Func<ServiceOptions, TimeProvider> clock)
     {
-        // Settings are read once: whoever watches files for changes is woken by each write to the store beside them.
-        var builder = WebApplication.CreateSlimBuilder(["--hostBuilder:reloadConfigOnChange=false", .. args]);
-        builder.Configuration.AddEnvironmentVariables("OIKONOM_").AddCommandLine(args);
-        var options = ServiceOptions.From(builder.Configuration);
+        var (builder, options) = Read(args);
         try
         {
-            await using var app = Build(builder, options, clock(options));
-            await PrepareAsync(app, options);
-            await app.RunAsync();
+            await using var app = await StartAsync(builder, options, clock, logs => logs.Console(new RenderedCompactJsonFormatter()));
+            await app.WaitForShutdownAsync();
             return 0;
         }
         catch (Exception error)
@@ -70,9 +67,49 @@ public static class Daemon
             await System.Console.Error.WriteLineAsync($"oikonomd: {Explain(error, options)}");
             return 1;
         }
-        finally
+    }
+
+    /// <summary>Starts a service within this process, which may hold several.</summary>
+    /// <param name="args">Settings as --name=value; they win over the environment.</param>
+    /// <param name="clock">What time it is, by the settings.</param>
+    /// <param name="logFile">The file its log is added to, a JSON object a line.</param>
+    /// <returns>The service, which listens; it ends when it is disposed of.</returns>
+    /// <exception cref="ArgumentException">A setting is wrong.</exception>
+    /// <exception cref="StoreFault">The store is one it does not open.</exception>
+    public static Task<WebApplication> StartAsync(string[] args, Func<ServiceOptions, TimeProvider> clock, string logFile)
+    {
+        var (builder, options) = Read(args);
+        return StartAsync(builder, options, clock, logs => logs.File(new RenderedCompactJsonFormatter(), logFile));
+    }
+
+    private static (WebApplicationBuilder Builder, ServiceOptions Options) Read(string[] args)
+    {
+        // Settings are read once: whoever watches files for changes is woken by each write to the store beside them.
+        var builder = WebApplication.CreateSlimBuilder(
+            new WebApplicationOptions { ApplicationName = "oikonomd", Args = ["--hostBuilder:reloadConfigOnChange=false", .. args] }
+        );
+        builder.Configuration.AddEnvironmentVariables("OIKONOM_").AddCommandLine(args);
+        return (builder, ServiceOptions.From(builder.Configuration));
+    }
+
+    private static async Task<WebApplication> StartAsync(
+        WebApplicationBuilder builder,
+        ServiceOptions options,
+        Func<ServiceOptions, TimeProvider> clock,
+        Action<LoggerSinkConfiguration> logs
+    )
+    {
+        var app = Build(builder, options, clock(options), logs);
+        try
         {
-            await Log.CloseAndFlushAsync();
+            await PrepareAsync(app, options);
+            await app.StartAsync();
+            return app;
+        }
+        catch
+        {
+            await app.DisposeAsync();
+            throw;
         }
     }
 
@@ -82,10 +119,15 @@ public static class Daemon
             ? $"{options.Listen} is in use by another program. Stop it, or choose another port with --listen."
             : error.Message;
 
-    private static WebApplication Build(WebApplicationBuilder builder, ServiceOptions options, TimeProvider time)
+    private static WebApplication Build(
+        WebApplicationBuilder builder,
+        ServiceOptions options,
+        TimeProvider time,
+        Action<LoggerSinkConfiguration> logs
+    )
     {
         PrepareFolder(options);
-        AddServer(builder, options);
+        AddServer(builder, options, logs);
         var services = builder.Services;
         AddRooms(services, options, time);
         AddLoops(services);
@@ -107,7 +149,7 @@ public static class Daemon
         return app;
     }
 
-    private static void AddServer(WebApplicationBuilder builder, ServiceOptions options)
+    private static void AddServer(WebApplicationBuilder builder, ServiceOptions options, Action<LoggerSinkConfiguration> logs)
     {
         builder
             .WebHost.UseKestrelCore()
@@ -123,13 +165,16 @@ public static class Daemon
         builder.Logging.ClearProviders();
         builder.Host.UseSerilog(
             (_, log) =>
-                log
-                    .MinimumLevel.Is(
-                        Enum.TryParse<LogEventLevel>(options.LogLevel, true, out var level) ? level : LogEventLevel.Information
-                    )
-                    .MinimumLevel.Override("Microsoft", LogEventLevel.Warning)
-                    .Enrich.WithProperty("node", options.Node)
-                    .WriteTo.Console(new RenderedCompactJsonFormatter())
+                logs(
+                    log.MinimumLevel.Is(
+                            Enum.TryParse<LogEventLevel>(options.LogLevel, true, out var level) ? level : LogEventLevel.Information
+                        )
+                        .MinimumLevel.Override("Microsoft", LogEventLevel.Warning)
+                        .Enrich.WithProperty("node", options.Node)
+                        .WriteTo
+                ),
+            // Each service has a log of its own, which ends with it.
+            preserveStaticLogger: true
         );
     }
 

@@ -6,7 +6,8 @@ import { Button } from '../../parts/Button';
 import { Choice, Field } from '../../parts/Field';
 import { Failure, Notice } from '../../parts/Notice';
 import { ago, agoText, at } from '../../parts/when';
-import { useMe, useSignOut } from '../../shell/Shell';
+import { signOut } from '../../shell/leave';
+import { useMe } from '../../shell/Shell';
 import { useTheme } from '../../shell/useTheme';
 import rooms from '../common/Rooms.module.css';
 import { useNamed, useUsers } from '../common/Who';
@@ -15,7 +16,6 @@ import { useNamed, useUsers } from '../common/Who';
 export function MePage() {
   const me = useMe();
   const theme = useTheme();
-  const signOut = useSignOut();
   return (
     <>
       <header className={rooms.head}>
