@@ -5,12 +5,14 @@ namespace Oikonom.Cli;
 
 internal static class AccessCommands
 {
-    public static IEnumerable<Command> All()
+    public static IEnumerable<Command> All() => [SignIn(), SignOut(), Password(), Me()];
+
+    private static Command SignIn()
     {
         var name = new Argument<string>("name") { Description = "your user name" };
         var stdin = new Option<bool>("--password-stdin") { Description = "read the password from standard input" };
         var days = new Option<int>("--days") { Description = "how long the token holds", DefaultValueFactory = _ => 30 };
-        yield return Commands.Make(
+        return Commands.Make(
             "sign-in",
             "Signs in and keeps a token for this address.",
             "oikonom sign-in ines",
@@ -39,8 +41,11 @@ internal static class AccessCommands
             stdin,
             days
         );
+    }
 
-        yield return Commands.Make(
+    private static Command SignOut()
+    {
+        return Commands.Make(
             "sign-out",
             "Ends the kept token and forgets it.",
             "oikonom sign-out",
@@ -53,10 +58,11 @@ internal static class AccessCommands
                 return Exit.Good;
             }
         );
+    }
 
-        yield return Password();
-
-        yield return Commands.Make(
+    private static Command Me()
+    {
+        return Commands.Make(
             "me",
             "Tells who is signed in.",
             "oikonom me",

@@ -4,7 +4,7 @@ using Oikonom.Contracts;
 
 namespace Oikonom.Cli;
 
-/// <summary>Raising requests by hand, what the approver says beside yes and no, work by hand, and delegation.</summary>
+/// <summary>Raising requests by hand, what the approver says beside yes and no, and what can be asked for.</summary>
 internal static class AskCommands
 {
     public static IEnumerable<Command> OfRequests()
@@ -96,14 +96,8 @@ internal static class AskCommands
     public static IEnumerable<Command> All()
     {
         yield return Today();
-        yield return Commands.Group("tasks", "Work by hand.", Tasks(), Task(), Take(), HandOver(), Done(), Impossible());
-        yield return Commands.Group(
-            "delegations",
-            "Rights to decide that are handed over for a time.",
-            Delegations(),
-            Delegate(),
-            EndDelegation()
-        );
+        yield return TaskCommands.All();
+        yield return DelegationCommands.All();
         yield return Catalogue();
         yield return Commands.Group("workflows", "The approval paths of the rulebook.", Workflows());
     }
@@ -148,21 +142,7 @@ internal static class AskCommands
                     Day(parsed.GetValue(last)),
                     parsed.GetValue(urgent) ? true : null
                 );
-                using var service = new Service();
-                if (parsed.GetValue(dry))
-                {
-                    var (preview, rawPreview) = await service.PostAsync<RequestPreview>("/api/v1/requests/preview", body, cancel);
-                    if (Commands.IsJson(parsed))
-                        return Show.Json(rawPreview);
-                    return Tell(preview);
-                }
-                var (made, raw) = await service.PostAsync<RequestDetail>("/api/v1/requests", body, cancel);
-                if (Commands.IsJson(parsed))
-                    return Show.Json(raw);
-                Show.Line(
-                    $"Request {made.Summary.Number} is raised: {made.Cause.Text}. See it: oikonom requests show {made.Summary.Number}"
-                );
-                return Exit.Good;
+                return await RaiseAsync(body, parsed.GetValue(dry), Commands.IsJson(parsed), cancel);
             },
             kind,
             person,
@@ -177,6 +157,21 @@ internal static class AskCommands
             urgent,
             dry
         );
+    }
+
+    private static async Task<int> RaiseAsync(NewRequest body, bool isDry, bool asJson, CancellationToken cancel)
+    {
+        using var service = new Service();
+        if (isDry)
+        {
+            var (preview, rawPreview) = await service.PostAsync<RequestPreview>("/api/v1/requests/preview", body, cancel);
+            return asJson ? Show.Json(rawPreview) : Tell(preview);
+        }
+        var (made, raw) = await service.PostAsync<RequestDetail>("/api/v1/requests", body, cancel);
+        if (asJson)
+            return Show.Json(raw);
+        Show.Line($"Request {made.Summary.Number} is raised: {made.Cause.Text}. See it: oikonom requests show {made.Summary.Number}");
+        return Exit.Good;
     }
 
     /// <summary>Attributes with their values.</summary>
@@ -401,262 +396,6 @@ internal static class AskCommands
                 return Exit.Good;
             }
         );
-
-    private static Argument<string> TaskId() => new("task") { Description = "id of the task" };
-
-    private static Command Tasks()
-    {
-        var all = new Option<bool>("--all") { Description = "what is over too" };
-        return Commands.Make(
-            "list",
-            "Lists work by hand, what is due first.",
-            "oikonom tasks list",
-            async (parsed, cancel) =>
-            {
-                using var service = new Service();
-                var (page, raw) = await service.GetAsync<Page<TaskView>>(
-                    $"/api/v1/tasks?limit=200&all={(parsed.GetValue(all) ? "true" : "false")}",
-                    cancel
-                );
-                if (Commands.IsJson(parsed))
-                    return Show.Json(raw);
-                Show.Table(
-                    ["Due", "Task", "Target", "State", "With", "Id"],
-                    page.Items.Select(t =>
-                        (IReadOnlyList<string>)[Show.At(t.Due), t.Title, t.Target, t.Late ? "late" : t.State, t.TakenBy ?? "nobody", t.Id]
-                    ),
-                    "Nothing is to be done by hand."
-                );
-                return Exit.Good;
-            },
-            all
-        );
-    }
-
-    private static Command Task()
-    {
-        var id = TaskId();
-        return Commands.Make(
-            "show",
-            "Shows a task with what it asks for.",
-            "oikonom tasks show 01a2…",
-            async (parsed, cancel) =>
-            {
-                using var service = new Service();
-                var (task, raw) = await service.GetAsync<TaskView>($"/api/v1/tasks/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel);
-                if (Commands.IsJson(parsed))
-                    return Show.Json(raw);
-                Show.Title($"{task.Title} ({task.State}), due {Show.At(task.Due)}");
-                Show.Line(task.Instructions);
-                foreach (var field in task.Fields)
-                    Show.Line(
-                        $"  {field.Name}: {field.Title}{(field.Mandatory ? "" : " (may stay empty)")}"
-                            + $"{(field.Pattern.Length > 0 ? $" of the form {field.Pattern}" : "")}"
-                            + $"{(field.Value is { } value ? $" = {value}" : "")}"
-                    );
-                foreach (var check in task.Checks)
-                    Show.Line($"  [ ] {check}");
-                foreach (var file in task.Evidence)
-                    Show.Line($"  {file.Name}, {file.Size} bytes, {file.Actor} {Show.At(file.At)}");
-                return Exit.Good;
-            },
-            id
-        );
-    }
-
-    private static Command Take() => OnTask("take", "Takes a task.", "oikonom tasks take 01a2…", []);
-
-    private static Command HandOver()
-    {
-        var id = TaskId();
-        var to = new Argument<string>("to") { Description = "user name" };
-        return Commands.Make(
-            "hand-over",
-            "Gives a task to somebody else who may do it.",
-            "oikonom tasks hand-over 01a2… otto",
-            (parsed, cancel) =>
-                SendAsync(parsed, $"/api/v1/tasks/{parsed.GetValue(id)}/hand-over", new HandOverBody(parsed.GetValue(to)!), cancel),
-            id,
-            to
-        );
-    }
-
-    private static Command OnTask(string verb, string description, string example, IReadOnlyList<Symbol> more)
-    {
-        var id = TaskId();
-        return Commands.Make(
-            verb,
-            description,
-            example,
-            (parsed, cancel) => SendAsync(parsed, $"/api/v1/tasks/{parsed.GetValue(id)}/{verb}", null, cancel),
-            [id, .. more]
-        );
-    }
-
-    private static Command Done()
-    {
-        var id = TaskId();
-        var set = new Option<string[]>("--set") { Description = "a field, such as key-number=RP-0412" };
-        var check = new Option<bool>("--all-checked") { Description = "all checks of the task are done" };
-        var remark = new Option<string?>("--remark") { Description = "what was done, in words" };
-        var file = new Option<FileInfo?>("--file") { Description = "a file that proves it, 10 MB at most" };
-        return Commands.Make(
-            "done",
-            "Says that the work is done.",
-            "oikonom tasks done 01a2… --set size=M --remark \"handed out\"",
-            async (parsed, cancel) =>
-            {
-                using var service = new Service();
-                var path = $"/api/v1/tasks/{parsed.GetValue(id)}";
-                var (task, _) = await service.GetAsync<TaskView>(path, cancel);
-                if (parsed.GetValue(file) is { } proof)
-                    await service.UploadAsync(
-                        $"{path}/evidence?name={Uri.EscapeDataString(proof.Name)}",
-                        await File.ReadAllBytesAsync(proof.FullName, cancel),
-                        cancel
-                    );
-                var fields = (parsed.GetValue(set) ?? [])
-                    .Select(p => p.Split('=', 2))
-                    .ToDictionary(p => p[0], p => p.Length > 1 ? p[1] : "");
-                var (after, raw) = await service.PostAsync<TaskView>(
-                    path + "/done",
-                    new TaskDoneBody(fields, parsed.GetValue(check) ? task.Checks : null, parsed.GetValue(remark)),
-                    cancel
-                );
-                if (Commands.IsJson(parsed))
-                    return Show.Json(raw);
-                Show.Line($"{after.Title}: {after.State}.");
-                return Exit.Good;
-            },
-            id,
-            set,
-            check,
-            remark,
-            file
-        );
-    }
-
-    private static Command Impossible()
-    {
-        var id = TaskId();
-        var reason = new Argument<string>("reason") { Description = "why" };
-        return Commands.Make(
-            "impossible",
-            "Says that the work cannot be done, and why.",
-            "oikonom tasks impossible 01a2… \"no suit of that size\"",
-            (parsed, cancel) =>
-                SendAsync(parsed, $"/api/v1/tasks/{parsed.GetValue(id)}/impossible", new ReasonBody(parsed.GetValue(reason)), cancel),
-            id,
-            reason
-        );
-    }
-
-    private static async Task<int> SendAsync(ParseResult parsed, string path, object? body, CancellationToken cancel)
-    {
-        using var service = new Service();
-        var (task, raw) = await service.PostAsync<TaskView>(path, body, cancel);
-        if (Commands.IsJson(parsed))
-            return Show.Json(raw);
-        Show.Line($"{task.Title}: {task.State}, with {task.TakenBy ?? "nobody"}.");
-        return Exit.Good;
-    }
-
-    private static Command Delegations()
-    {
-        var all = new Option<bool>("--all") { Description = "those of everybody, for engineers and auditors" };
-        return Commands.Make(
-            "list",
-            "Lists delegations that are not over.",
-            "oikonom delegations list",
-            async (parsed, cancel) =>
-            {
-                using var service = new Service();
-                var (page, raw) = await service.GetAsync<Page<DelegationView>>(
-                    $"/api/v1/delegations?all={(parsed.GetValue(all) ? "true" : "false")}",
-                    cancel
-                );
-                if (Commands.IsJson(parsed))
-                    return Show.Json(raw);
-                Show.Table(
-                    ["Whose", "To", "From", "Until", "Kinds", "Id"],
-                    page.Items.Select(d =>
-                        (IReadOnlyList<string>)
-                            [
-                                d.From,
-                                d.To,
-                                Show.At(d.Begins),
-                                Show.At(d.Ends),
-                                d.Kinds.Count == 0 ? "all" : string.Join(", ", d.Kinds),
-                                d.Id,
-                            ]
-                    ),
-                    "Nothing is handed over."
-                );
-                return Exit.Good;
-            },
-            all
-        );
-    }
-
-    private static Command Delegate()
-    {
-        var to = new Argument<string>("to") { Description = "user name" };
-        var begins = new Option<string>("--from") { Description = "first day", Required = true };
-        var ends = new Option<string>("--until") { Description = "last day, included", Required = true };
-        var kinds = new Option<string[]>("--kind") { Description = "only for this kind of request; may stand several times" };
-        var remark = new Option<string?>("--remark");
-        var whose = new Option<string?>("--for") { Description = "whose right, for engineers; yours if left out" };
-        return Commands.Make(
-            "add",
-            "Hands your right to decide to somebody for a time.",
-            "oikonom delegations add tomas --from 2026-12-21 --until 2027-01-03",
-            async (parsed, cancel) =>
-            {
-                using var service = new Service();
-                var chosen = parsed.GetValue(kinds) ?? [];
-                var (made, raw) = await service.PostAsync<DelegationView>(
-                    "/api/v1/delegations",
-                    new DelegationBody(
-                        parsed.GetValue(to)!,
-                        parsed.GetValue(begins)!,
-                        parsed.GetValue(ends)!,
-                        chosen.Length > 0 ? chosen : null,
-                        parsed.GetValue(remark),
-                        parsed.GetValue(whose)
-                    ),
-                    cancel
-                );
-                if (Commands.IsJson(parsed))
-                    return Show.Json(raw);
-                Show.Line($"{made.To} decides for {made.From} from {Show.At(made.Begins)} until {Show.At(made.Ends)}.");
-                return Exit.Good;
-            },
-            to,
-            begins,
-            ends,
-            kinds,
-            remark,
-            whose
-        );
-    }
-
-    private static Command EndDelegation()
-    {
-        var id = new Argument<string>("delegation") { Description = "id, as 'delegations list' shows it" };
-        return Commands.Make(
-            "end",
-            "Ends a delegation now.",
-            "oikonom delegations end 01a2…",
-            async (parsed, cancel) =>
-            {
-                using var service = new Service();
-                await service.DeleteAsync($"/api/v1/delegations/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel);
-                Show.Line("It has ended.");
-                return Exit.Good;
-            },
-            id
-        );
-    }
 
     private static Command Catalogue() =>
         Commands.Make(

@@ -124,30 +124,7 @@ internal static class RulebookCommands
                     );
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
-                Show.Title($"Rehearsed against {r.Against}: {r.People} people in {r.Milliseconds} ms");
-                Show.Line(
-                    $"{r.Unchanged} unchanged, {r.Changed} changed, {r.Failing} cannot be "
-                        + $"planned{(r.SetAside > 0 ? $", {r.SetAside} rows of the file would be set aside" : "")}. Nothing was "
-                        + "touched."
-                );
-                Tallies("Target", r.ByTarget);
-                Tallies("Entitlement", r.ByEntitlement);
-                Tallies("Template", r.ByTemplate);
-                Tallies("Department", r.ByDepartment);
-                if (r.OpenRequests.Count > 0)
-                    Show.Line($"Open requests that would be planned anew: {string.Join(", ", r.OpenRequests.Select(o => o.Number))}");
-                if (r.Affected.Count > 0)
-                    Show.Table(
-                        ["Number", "Person", "Department", "Effects"],
-                        r.Affected.Take(MostShown)
-                            .Select(a =>
-                                (IReadOnlyList<string>)
-                                    [a.Number, a.Name, a.Department, a.Problem ?? string.Join("; ", a.Effects.Select(e => e.Text))]
-                            ),
-                        ""
-                    );
-                if (r.Changed + r.Failing > MostShown)
-                    Show.Line($"{r.Changed + r.Failing - MostShown} more; write them all to a file with --export.");
+                Tell(r);
                 Tell(parsed.GetValue(folder)!, r.Warnings);
                 return Exit.Good;
             },
@@ -156,6 +133,34 @@ internal static class RulebookCommands
             source,
             export
         );
+    }
+
+    private static void Tell(RehearsalView r)
+    {
+        Show.Title($"Rehearsed against {r.Against}: {r.People} people in {r.Milliseconds} ms");
+        Show.Line(
+            $"{r.Unchanged} unchanged, {r.Changed} changed, {r.Failing} cannot be "
+                + $"planned{(r.SetAside > 0 ? $", {r.SetAside} rows of the file would be set aside" : "")}. Nothing was "
+                + "touched."
+        );
+        Tallies("Target", r.ByTarget);
+        Tallies("Entitlement", r.ByEntitlement);
+        Tallies("Template", r.ByTemplate);
+        Tallies("Department", r.ByDepartment);
+        if (r.OpenRequests.Count > 0)
+            Show.Line($"Open requests that would be planned anew: {string.Join(", ", r.OpenRequests.Select(o => o.Number))}");
+        if (r.Affected.Count > 0)
+            Show.Table(
+                ["Number", "Person", "Department", "Effects"],
+                r.Affected.Take(MostShown)
+                    .Select(a =>
+                        (IReadOnlyList<string>)
+                            [a.Number, a.Name, a.Department, a.Problem ?? string.Join("; ", a.Effects.Select(e => e.Text))]
+                    ),
+                ""
+            );
+        if (r.Changed + r.Failing > MostShown)
+            Show.Line($"{r.Changed + r.Failing - MostShown} more; write them all to a file with --export.");
     }
 
     public static void Tallies(string name, IReadOnlyList<TallyView> tallies)

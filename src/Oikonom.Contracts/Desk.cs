@@ -4,32 +4,33 @@ public sealed record TaskFieldView(string Name, string Title, bool Mandatory, st
 
 public sealed record EvidenceView(string Id, string Name, string MediaType, long Size, string Hash, string Actor, DateTimeOffset At);
 
-public sealed record TaskView(
-    string Id,
-    string Title,
-    string Instructions,
-    string Target,
-    string Entitlement,
-    string Kind,
-    string Person,
-    string PersonId,
-    string Site,
-    string RequestId,
-    long RequestNumber,
-    string State,
-    string Role,
-    string? TakenBy,
-    DateTimeOffset Due,
-    bool Late,
-    DateTimeOffset CreatedAt,
-    DateTimeOffset? DoneAt,
-    string? DoneBy,
-    IReadOnlyList<TaskFieldView> Fields,
-    IReadOnlyList<string> Checks,
-    bool NeedsEvidence,
-    IReadOnlyList<EvidenceView> Evidence,
-    string Remark
-);
+public sealed record TaskView
+{
+    public required string Id { get; init; }
+    public required string Title { get; init; }
+    public required string Instructions { get; init; }
+    public required string Target { get; init; }
+    public required string Entitlement { get; init; }
+    public required string Kind { get; init; }
+    public required string Person { get; init; }
+    public required string PersonId { get; init; }
+    public required string Site { get; init; }
+    public required string RequestId { get; init; }
+    public required long RequestNumber { get; init; }
+    public required string State { get; init; }
+    public required string Role { get; init; }
+    public required string? TakenBy { get; init; }
+    public required DateTimeOffset Due { get; init; }
+    public required bool Late { get; init; }
+    public required DateTimeOffset CreatedAt { get; init; }
+    public required DateTimeOffset? DoneAt { get; init; }
+    public required string? DoneBy { get; init; }
+    public required IReadOnlyList<TaskFieldView> Fields { get; init; }
+    public required IReadOnlyList<string> Checks { get; init; }
+    public required bool NeedsEvidence { get; init; }
+    public required IReadOnlyList<EvidenceView> Evidence { get; init; }
+    public required string Remark { get; init; }
+}
 
 public sealed record TaskDoneBody(
     IReadOnlyDictionary<string, string>? Fields = null,

@@ -50,39 +50,42 @@ public sealed record IntakeRun(
     IReadOnlyList<RaisedRequest> Requests
 );
 
-/// <param name="State">off, on, held (a run waits under the brake) or failing.</param>
-public sealed record SourceSummary(
-    string Name,
-    string Title,
-    string Kind,
-    string Path,
-    string State,
-    IntakeRun? LastRun,
-    int SetAside,
-    int Vanished,
-    string? HeldRun,
-    string? Schedule,
-    DateTimeOffset? NextRun,
-    string? Problem,
-    bool On = false
-);
+public sealed record SourceSummary
+{
+    public required string Name { get; init; }
+    public required string Title { get; init; }
+    public required string Kind { get; init; }
+    public required string Path { get; init; }
 
-public sealed record SourceDetail(
-    SourceSummary Summary,
-    IReadOnlyList<AttributeValue> Columns,
-    string Key,
-    IReadOnlyList<AttributeValue> Mapping,
-    string? Scope,
-    string Vanishing,
-    string? Brake,
-    string? BrakePasses,
-    IReadOnlyList<AttributeValue> WriteBack,
-    DateTimeOffset? TestedAt,
-    string? TestOutcome,
-    bool TestCounts,
-    IReadOnlyDictionary<string, long> Records,
-    string? ReportsTo
-);
+    /// <summary>off, on, held (a run waits under the brake) or failing.</summary>
+    public required string State { get; init; }
+    public required IntakeRun? LastRun { get; init; }
+    public required int SetAside { get; init; }
+    public required int Vanished { get; init; }
+    public required string? HeldRun { get; init; }
+    public required string? Schedule { get; init; }
+    public required DateTimeOffset? NextRun { get; init; }
+    public required string? Problem { get; init; }
+    public bool On { get; init; }
+}
+
+public sealed record SourceDetail
+{
+    public required SourceSummary Summary { get; init; }
+    public required IReadOnlyList<AttributeValue> Columns { get; init; }
+    public required string Key { get; init; }
+    public required IReadOnlyList<AttributeValue> Mapping { get; init; }
+    public required string? Scope { get; init; }
+    public required string Vanishing { get; init; }
+    public required string? Brake { get; init; }
+    public required string? BrakePasses { get; init; }
+    public required IReadOnlyList<AttributeValue> WriteBack { get; init; }
+    public required DateTimeOffset? TestedAt { get; init; }
+    public required string? TestOutcome { get; init; }
+    public required bool TestCounts { get; init; }
+    public required IReadOnlyDictionary<string, long> Records { get; init; }
+    public required string? ReportsTo { get; init; }
+}
 
 public sealed record SourceTest(bool Good, string Message, int Records, int Problems, IReadOnlyList<PreviewRow> Rows);
 

@@ -76,34 +76,35 @@ public sealed record FindingView(
 /// <param name="Reason">Why it may stay as it is.</param>
 public sealed record LeaveBody(string Account, string Reason);
 
-public sealed record PersonDetail(
-    string Id,
-    string Number,
-    string Name,
-    string Kind,
-    string Department,
-    string Site,
-    string SiteTitle,
-    string Zone,
-    string Title,
-    DateOnly Start,
-    DateOnly? End,
-    DateTimeOffset TermStart,
-    DateTimeOffset? TermEnd,
-    string Source,
-    string? ManagerName,
-    string? ManagerId,
-    IReadOnlyList<AttributeValue> Record,
-    IReadOnlyList<AccountView> Accounts,
-    IReadOnlyList<GrantView> Grants,
-    IReadOnlyList<RequestSummary> Requests,
-    IReadOnlyList<ScheduledChange> Scheduled,
-    DateTimeOffset? ForgottenAt = null,
-    string? ForgottenBy = null,
-    int? Edition = null,
-    int? NewestEdition = null,
-    IReadOnlyList<FindingView>? Findings = null
-);
+public sealed record PersonDetail
+{
+    public required string Id { get; init; }
+    public required string Number { get; init; }
+    public required string Name { get; init; }
+    public required string Kind { get; init; }
+    public required string Department { get; init; }
+    public required string Site { get; init; }
+    public required string SiteTitle { get; init; }
+    public required string Zone { get; init; }
+    public required string Title { get; init; }
+    public required DateOnly Start { get; init; }
+    public required DateOnly? End { get; init; }
+    public required DateTimeOffset TermStart { get; init; }
+    public required DateTimeOffset? TermEnd { get; init; }
+    public required string Source { get; init; }
+    public required string? ManagerName { get; init; }
+    public required string? ManagerId { get; init; }
+    public required IReadOnlyList<AttributeValue> Record { get; init; }
+    public required IReadOnlyList<AccountView> Accounts { get; init; }
+    public required IReadOnlyList<GrantView> Grants { get; init; }
+    public required IReadOnlyList<RequestSummary> Requests { get; init; }
+    public required IReadOnlyList<ScheduledChange> Scheduled { get; init; }
+    public DateTimeOffset? ForgottenAt { get; init; }
+    public string? ForgottenBy { get; init; }
+    public int? Edition { get; init; }
+    public int? NewestEdition { get; init; }
+    public IReadOnlyList<FindingView>? Findings { get; init; }
+}
 
 /// <summary>One ledger entry in words. <paramref name="For"/> is whose right was used, when it was handed over.</summary>
 public sealed record HistoryLine(

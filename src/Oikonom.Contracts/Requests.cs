@@ -1,38 +1,41 @@
 namespace Oikonom.Contracts;
 
-/// <param name="Account">The account that belongs to nobody and that it is about; then <paramref name="Person"/> answers for it.</param>
-/// <param name="Outcome">How it ended once it is completed: done, partly or needless; else null.</param>
-public sealed record RequestSummary(
-    string Id,
-    long Number,
-    string Kind,
-    string State,
-    string StateText,
-    string PersonId,
-    string Person,
-    string PersonNumber,
-    string Department,
-    string Site,
-    string Start,
-    string WaitsOn,
-    DateTimeOffset Since,
-    string? Problem,
-    DateTimeOffset CreatedAt,
-    DateTimeOffset? CompletedAt,
-    string Requester,
-    bool Late = false,
-    string Source = "",
-    string Stage = "",
-    DateTimeOffset? Due = null,
-    bool Held = false,
-    bool Privileged = false,
-    string? Effect = null,
-    string? PlanDigest = null,
-    string Cause = "",
-    string? Batch = null,
-    string? Account = null,
-    string? Outcome = null
-);
+public sealed record RequestSummary
+{
+    public required string Id { get; init; }
+    public required long Number { get; init; }
+    public required string Kind { get; init; }
+    public required string State { get; init; }
+    public required string StateText { get; init; }
+    public required string PersonId { get; init; }
+    public required string Person { get; init; }
+    public required string PersonNumber { get; init; }
+    public required string Department { get; init; }
+    public required string Site { get; init; }
+    public required string Start { get; init; }
+    public required string WaitsOn { get; init; }
+    public required DateTimeOffset Since { get; init; }
+    public required string? Problem { get; init; }
+    public required DateTimeOffset CreatedAt { get; init; }
+    public required DateTimeOffset? CompletedAt { get; init; }
+    public required string Requester { get; init; }
+    public bool Late { get; init; }
+    public string Source { get; init; } = "";
+    public string Stage { get; init; } = "";
+    public DateTimeOffset? Due { get; init; }
+    public bool Held { get; init; }
+    public bool Privileged { get; init; }
+    public string? Effect { get; init; }
+    public string? PlanDigest { get; init; }
+    public string Cause { get; init; } = "";
+    public string? Batch { get; init; }
+
+    /// <summary>The account that belongs to nobody and that it is about; then <see cref="Person"/> answers for it.</summary>
+    public string? Account { get; init; }
+
+    /// <summary>How it ended once it is completed: done, partly or needless; else null.</summary>
+    public string? Outcome { get; init; }
+}
 
 public sealed record AttributeChangeView(string Name, IReadOnlyList<string> Before, IReadOnlyList<string> After);
 
@@ -94,25 +97,26 @@ public sealed record CauseView(string Text, string? Source, int? Line, IReadOnly
 /// <summary>What was done, what is next, on whom it waits, since when, and what would move it: in plain words.</summary>
 public sealed record Story(IReadOnlyList<string> Done, string Now, string Next, string WaitsOn, DateTimeOffset Since, string? Unblock);
 
-public sealed record Rights(
-    bool Approve,
-    bool Decline,
-    bool Release,
-    bool Choose,
-    bool Retry,
-    string? WhyNot,
-    bool Ask = false,
-    bool Answer = false,
-    bool Withdraw = false,
-    bool Hold = false,
-    bool Resume = false,
-    bool Return = false,
-    bool InPart = false,
-    IReadOnlyList<string>? Change = null,
-    IReadOnlyList<string>? Items = null,
-    string? OnBehalf = null,
-    bool NewLink = false
-);
+public sealed record Rights
+{
+    public required bool Approve { get; init; }
+    public required bool Decline { get; init; }
+    public required bool Release { get; init; }
+    public required bool Choose { get; init; }
+    public required bool Retry { get; init; }
+    public required string? WhyNot { get; init; }
+    public bool Ask { get; init; }
+    public bool Answer { get; init; }
+    public bool Withdraw { get; init; }
+    public bool Hold { get; init; }
+    public bool Resume { get; init; }
+    public bool Return { get; init; }
+    public bool InPart { get; init; }
+    public IReadOnlyList<string>? Change { get; init; }
+    public IReadOnlyList<string>? Items { get; init; }
+    public string? OnBehalf { get; init; }
+    public bool NewLink { get; init; }
+}
 
 /// <summary>A point on the way that people ask about: prepared and ready of a joiner, closed off and wound down of a leaver.</summary>
 public sealed record Milestone(string Name, string Title, bool Reached, DateTimeOffset? At, string Text);
@@ -154,32 +158,33 @@ public sealed record PlanEffect(
     IReadOnlyList<EffectLine> Lost
 );
 
-public sealed record RequestDetail(
-    RequestSummary Summary,
-    CauseView Cause,
-    int Edition,
-    int? From,
-    int DecidedBy,
-    string Workflow,
-    string? PlanDigest,
-    Story Story,
-    IReadOnlyList<ChangeView> Plan,
-    IReadOnlyList<StepView> Steps,
-    IReadOnlyList<DecisionView> Decisions,
-    IReadOnlyList<CandidateView> Candidates,
-    Rights Rights,
-    IReadOnlyList<StageView> Stages,
-    IReadOnlyList<ItemView> Items,
-    IReadOnlyList<ItemView> Gone,
-    IReadOnlyList<Milestone> Milestones,
-    WishView Wish,
-    IReadOnlyList<OpenField> Open,
-    IReadOnlyList<TaskView> Tasks,
-    string? Held,
-    PlanEffect Effect,
-    string WorkflowTitle = "",
-    SitePlace? Place = null
-);
+public sealed record RequestDetail
+{
+    public required RequestSummary Summary { get; init; }
+    public required CauseView Cause { get; init; }
+    public required int Edition { get; init; }
+    public required int? From { get; init; }
+    public required int DecidedBy { get; init; }
+    public required string Workflow { get; init; }
+    public required string? PlanDigest { get; init; }
+    public required Story Story { get; init; }
+    public required IReadOnlyList<ChangeView> Plan { get; init; }
+    public required IReadOnlyList<StepView> Steps { get; init; }
+    public required IReadOnlyList<DecisionView> Decisions { get; init; }
+    public required IReadOnlyList<CandidateView> Candidates { get; init; }
+    public required Rights Rights { get; init; }
+    public required IReadOnlyList<StageView> Stages { get; init; }
+    public required IReadOnlyList<ItemView> Items { get; init; }
+    public required IReadOnlyList<ItemView> Gone { get; init; }
+    public required IReadOnlyList<Milestone> Milestones { get; init; }
+    public required WishView Wish { get; init; }
+    public required IReadOnlyList<OpenField> Open { get; init; }
+    public required IReadOnlyList<TaskView> Tasks { get; init; }
+    public required string? Held { get; init; }
+    public required PlanEffect Effect { get; init; }
+    public string WorkflowTitle { get; init; } = "";
+    public SitePlace? Place { get; init; }
+}
 
 /// <summary>Where the days of somebody begin and end.</summary>
 /// <param name="Zone">Of the tz database, such as Europe/Lisbon.</param>

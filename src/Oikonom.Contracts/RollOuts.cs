@@ -2,27 +2,29 @@ namespace Oikonom.Contracts;
 
 /// <summary>The roll-out of an edition in a line. <c>state</c>: held, open, running, pausing, stopped, turning-back, done,
 /// turned-back or superseded.</summary>
-/// <param name="People">How many would differ, <paramref name="Losing"/> of them would have less; for
-/// <paramref name="Same"/> nothing changes, and <paramref name="Failing"/> cannot be served by the edition.</param>
-public sealed record RolloutSummary(
-    string Id,
-    long Number,
-    int Edition,
-    string State,
-    string StateText,
-    string Author,
-    DateTimeOffset MadeAt,
-    long People,
-    long Losing,
-    long Same,
-    long Failing,
-    long Wave,
-    long Undecided,
-    long Approved,
-    long UnderWay,
-    long Done,
-    string? Problem
-);
+public sealed record RolloutSummary
+{
+    public required string Id { get; init; }
+    public required long Number { get; init; }
+    public required int Edition { get; init; }
+    public required string State { get; init; }
+    public required string StateText { get; init; }
+    public required string Author { get; init; }
+    public required DateTimeOffset MadeAt { get; init; }
+
+    /// <summary>How many would differ, <see cref="Losing"/> of them would have less; for
+    /// <see cref="Same"/> nothing changes, and <see cref="Failing"/> cannot be served by the edition.</summary>
+    public required long People { get; init; }
+    public required long Losing { get; init; }
+    public required long Same { get; init; }
+    public required long Failing { get; init; }
+    public required long Wave { get; init; }
+    public required long Undecided { get; init; }
+    public required long Approved { get; init; }
+    public required long UnderWay { get; init; }
+    public required long Done { get; init; }
+    public required string? Problem { get; init; }
+}
 
 /// <summary>The part of a roll-out that is about one department. A decision of the caller would be about <c>covers</c>
 /// people.</summary>
@@ -50,23 +52,24 @@ public sealed record RolloutRights(bool Decide, bool Release, bool Begin, bool S
 
 /// <summary>A roll-out with all that is decided about. <c>digest</c> stands for all people nobody has decided about and the
 /// caller may decide about, <c>covers</c> in number; a decision names it.</summary>
-public sealed record RolloutDetail(
-    RolloutSummary Summary,
-    string? Brake,
-    string? ReleasedBy,
-    string? Digest,
-    long Covers,
-    IReadOnlyList<TallyView> Templates,
-    IReadOnlyList<TallyView> Entitlements,
-    IReadOnlyList<RolloutDepartment> Departments,
-    IReadOnlyList<RolloutWave> Waves,
-    IReadOnlyList<RolloutDecision> Decisions,
-    RolloutRights Rights,
-    long? WaveSize,
-    string? Pause,
-    DateTimeOffset? NextAt,
-    IReadOnlyDictionary<string, long> States
-);
+public sealed record RolloutDetail
+{
+    public required RolloutSummary Summary { get; init; }
+    public required string? Brake { get; init; }
+    public required string? ReleasedBy { get; init; }
+    public required string? Digest { get; init; }
+    public required long Covers { get; init; }
+    public required IReadOnlyList<TallyView> Templates { get; init; }
+    public required IReadOnlyList<TallyView> Entitlements { get; init; }
+    public required IReadOnlyList<RolloutDepartment> Departments { get; init; }
+    public required IReadOnlyList<RolloutWave> Waves { get; init; }
+    public required IReadOnlyList<RolloutDecision> Decisions { get; init; }
+    public required RolloutRights Rights { get; init; }
+    public required long? WaveSize { get; init; }
+    public required string? Pause { get; init; }
+    public required DateTimeOffset? NextAt { get; init; }
+    public required IReadOnlyDictionary<string, long> States { get; init; }
+}
 
 /// <summary>One person of a roll-out. <c>state</c>: open, failing, approved, declined, running, own (decided as a request of its
 /// own), done, moved (by another request), turning or turned-back.</summary>

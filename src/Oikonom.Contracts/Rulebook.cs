@@ -19,22 +19,23 @@ public sealed record WarningView(string Code, string Title, string Reason, strin
 
 public sealed record EditionSummary(int Number, string Digest, string Author, DateTimeOffset PublishedAt, string Approver = "");
 
-public sealed record EditionDetail(
-    int Number,
-    string Digest,
-    string Author,
-    DateTimeOffset PublishedAt,
-    string Name,
-    string Title,
-    IReadOnlyList<string> Sources,
-    IReadOnlyList<string> Targets,
-    IReadOnlyList<string> Templates,
-    IReadOnlyList<string> Workflows,
-    IReadOnlyList<RulebookFileBody> Files,
-    string Approver = "",
-    IReadOnlyList<string>? Pools = null,
-    IReadOnlyList<string>? Separations = null
-);
+public sealed record EditionDetail
+{
+    public required int Number { get; init; }
+    public required string Digest { get; init; }
+    public required string Author { get; init; }
+    public required DateTimeOffset PublishedAt { get; init; }
+    public required string Name { get; init; }
+    public required string Title { get; init; }
+    public required IReadOnlyList<string> Sources { get; init; }
+    public required IReadOnlyList<string> Targets { get; init; }
+    public required IReadOnlyList<string> Templates { get; init; }
+    public required IReadOnlyList<string> Workflows { get; init; }
+    public required IReadOnlyList<RulebookFileBody> Files { get; init; }
+    public string Approver { get; init; } = "";
+    public IReadOnlyList<string>? Pools { get; init; }
+    public IReadOnlyList<string>? Separations { get; init; }
+}
 
 /// <summary>What came of publishing: an edition, or a proposal that waits for a second person.</summary>
 public sealed record Published(
@@ -107,24 +108,25 @@ public sealed record AffectedView(
     string? Problem
 );
 
-public sealed record RehearsalView(
-    string Id,
-    DateTimeOffset At,
-    string Against,
-    int People,
-    int Unchanged,
-    int Changed,
-    int Failing,
-    long Milliseconds,
-    int SetAside,
-    IReadOnlyList<TallyView> ByTarget,
-    IReadOnlyList<TallyView> ByEntitlement,
-    IReadOnlyList<TallyView> ByTemplate,
-    IReadOnlyList<TallyView> ByDepartment,
-    IReadOnlyList<OpenRequestChange> OpenRequests,
-    IReadOnlyList<AffectedView> Affected,
-    IReadOnlyList<RulebookFinding> Warnings
-);
+public sealed record RehearsalView
+{
+    public required string Id { get; init; }
+    public required DateTimeOffset At { get; init; }
+    public required string Against { get; init; }
+    public required int People { get; init; }
+    public required int Unchanged { get; init; }
+    public required int Changed { get; init; }
+    public required int Failing { get; init; }
+    public required long Milliseconds { get; init; }
+    public required int SetAside { get; init; }
+    public required IReadOnlyList<TallyView> ByTarget { get; init; }
+    public required IReadOnlyList<TallyView> ByEntitlement { get; init; }
+    public required IReadOnlyList<TallyView> ByTemplate { get; init; }
+    public required IReadOnlyList<TallyView> ByDepartment { get; init; }
+    public required IReadOnlyList<OpenRequestChange> OpenRequests { get; init; }
+    public required IReadOnlyList<AffectedView> Affected { get; init; }
+    public required IReadOnlyList<RulebookFinding> Warnings { get; init; }
+}
 
 public sealed record ConditionView(string Text, bool Holds, IReadOnlyList<AttributeValue> Values);
 

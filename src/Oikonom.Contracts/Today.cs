@@ -20,25 +20,26 @@ public sealed record StarterView(
 /// <param name="Link">The page on which it is solved.</param>
 public sealed record AttentionView(string Kind, string Text, string Link);
 
-public sealed record TodayView(
-    DateTimeOffset At,
-    IReadOnlyList<RequestSummary> Mine,
-    long MineCount,
-    IReadOnlyList<TaskView> Tasks,
-    long TaskCount,
-    IReadOnlyList<StarterView> Starters,
-    IReadOnlyList<RequestSummary> Stuck,
-    long StuckCount,
-    IReadOnlyList<RequestSummary> Late,
-    long LateCount,
-    IReadOnlyList<TargetSummary> Targets,
-    IReadOnlyList<HeldRun> Held,
-    IReadOnlyList<RequestSummary> Own,
-    IReadOnlyList<TodayCount> Counts,
-    IReadOnlyList<string> Standing,
-    IReadOnlyList<RolloutSummary> Rollouts,
-    IReadOnlyList<AttentionView> Attention
-);
+public sealed record TodayView
+{
+    public required DateTimeOffset At { get; init; }
+    public required IReadOnlyList<RequestSummary> Mine { get; init; }
+    public required long MineCount { get; init; }
+    public required IReadOnlyList<TaskView> Tasks { get; init; }
+    public required long TaskCount { get; init; }
+    public required IReadOnlyList<StarterView> Starters { get; init; }
+    public required IReadOnlyList<RequestSummary> Stuck { get; init; }
+    public required long StuckCount { get; init; }
+    public required IReadOnlyList<RequestSummary> Late { get; init; }
+    public required long LateCount { get; init; }
+    public required IReadOnlyList<TargetSummary> Targets { get; init; }
+    public required IReadOnlyList<HeldRun> Held { get; init; }
+    public required IReadOnlyList<RequestSummary> Own { get; init; }
+    public required IReadOnlyList<TodayCount> Counts { get; init; }
+    public required IReadOnlyList<string> Standing { get; init; }
+    public required IReadOnlyList<RolloutSummary> Rollouts { get; init; }
+    public required IReadOnlyList<AttentionView> Attention { get; init; }
+}
 
 /// <summary>How many requests wait for the caller.</summary>
 public sealed record InboxCount(long Count);

@@ -1,22 +1,23 @@
 namespace Oikonom.Contracts;
 
-public sealed record WorkflowStageView(
-    string Name,
-    string Title,
-    string? When,
-    IReadOnlyList<string> Decides,
-    IReadOnlyList<string> Otherwise,
-    string Quorum,
-    bool PerItem,
-    bool InPart,
-    IReadOnlyList<string> Skips,
-    string? Deadline,
-    string? Remind,
-    IReadOnlyList<string> Escalates,
-    string OnSilence,
-    IReadOnlyList<string> MayChange,
-    string Place
-);
+public sealed record WorkflowStageView
+{
+    public required string Name { get; init; }
+    public required string Title { get; init; }
+    public required string? When { get; init; }
+    public required IReadOnlyList<string> Decides { get; init; }
+    public required IReadOnlyList<string> Otherwise { get; init; }
+    public required string Quorum { get; init; }
+    public required bool PerItem { get; init; }
+    public required bool InPart { get; init; }
+    public required IReadOnlyList<string> Skips { get; init; }
+    public required string? Deadline { get; init; }
+    public required string? Remind { get; init; }
+    public required IReadOnlyList<string> Escalates { get; init; }
+    public required string OnSilence { get; init; }
+    public required IReadOnlyList<string> MayChange { get; init; }
+    public required string Place { get; init; }
+}
 
 public sealed record WorkflowView(
     string Name,

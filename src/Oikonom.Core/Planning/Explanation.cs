@@ -51,28 +51,18 @@ public static class Explain
                 );
         }
         var wanted = state.Grants.GetValueOrDefault(key);
-        foreach (var given in person.Extra.Where(g => g.Key == key))
-        {
-            var holds = given.From <= at && !(given.Until <= at);
-            rules.Add(
-                new(
-                    given.Reason.Rule,
-                    given.Reason.Place,
-                    "",
-                    holds && wanted is not null,
-                    [
-                        new(
-                            $"granted from {given.From:yyyy-MM-dd}{(given.Until is { } until ? $" until {until:yyyy-MM-dd}" : "")}",
-                            holds,
-                            []
-                        ),
-                        .. Lasting(person, rulebook, at),
-                        .. InAccount(),
-                        .. Declined(person, key.ToString(), key.Account.ToString()),
-                    ]
+        rules.AddRange(
+            person
+                .Extra.Where(g => g.Key == key)
+                .Select(g =>
+                    Given(
+                        g,
+                        wanted is not null,
+                        [.. Lasting(person, rulebook, at), .. InAccount(), .. Declined(person, key.ToString(), key.Account.ToString())],
+                        at
+                    )
                 )
-            );
-        }
+        );
         var zone = rulebook.ZoneOf(person.Facts.Site);
         return new(
             key.ToString(),
@@ -87,6 +77,14 @@ public static class Explain
 
         // A desk holds no accounts.
         ConditionLook[] InAccount() => isDesk ? [] : [new($"an account in {key.Account}", account, [])];
+    }
+
+    /// <summary>A look at something that was asked for and given.</summary>
+    private static RuleLook Given(ExtraGrant given, bool isHeld, IEnumerable<ConditionLook> more, DateTimeOffset at)
+    {
+        var holds = given.From <= at && !(given.Until <= at);
+        var term = $"granted from {given.From:yyyy-MM-dd}{(given.Until is { } until ? $" until {until:yyyy-MM-dd}" : "")}";
+        return new(given.Reason.Rule, given.Reason.Place, "", holds && isHeld, [new(term, holds, []), .. more]);
     }
 
     /// <summary>Why somebody has, or has not, an account at an instant.</summary>

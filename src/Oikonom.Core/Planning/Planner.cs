@@ -256,35 +256,19 @@ public static class Planner
             var before = current.Accounts.GetValueOrDefault(key);
             var after = wanted.Accounts.GetValueOrDefault(key);
             var account = after ?? before;
-            // Nobody gets a first account when the employment is over.
-            if (account is null || (before is null && over))
-                yield break;
-            // What was found and is not wanted yet is taken over on its day, and nobody's business before.
-            if (after is null && adopted.ContainsKey(key))
+            // Nobody gets a first account when the employment is over; what was found and is not wanted yet is taken over on its day.
+            if (account is null || (before is null && over) || (after is null && adopted.ContainsKey(key)))
                 yield break;
             var entry = Entry.Of(account, immutableIds.GetValueOrDefault(key) ?? adopted.GetValueOrDefault(key)?.ImmutableId);
             var dropped = given?.Accounts.GetValueOrDefault(key)?.Attributes.Where(a => a.Value.Count > 0).Select(a => a.Key);
             var found = AccountChanges(before, after, dropped ?? [], target, entry, adopted.ContainsKey(key)).ToList();
             found.AddRange(Given(current, wanted, key, entry));
-            var kept = new List<Change>();
-            foreach (var grant in NoLongerWanted(current, wanted, key, target))
-            {
-                var stays = after is { Enabled: true };
-                var reason = grant.Reason with { Condition = WhyOver(grant.Reason, !stays) };
-                var handOver = stays && moves ? HandOver(rulebook, grant) : TimeSpan.Zero;
-                if (handOver == TimeSpan.Zero)
-                    found.Add(new Change.Revoke(grant.Key, entry, reason));
-                else
-                {
-                    reason = reason with
-                    {
-                        Condition = $"{NoTemplateGives}; kept for the hand-over of {System.Xml.XmlConvert.ToString(handOver)}",
-                    };
-                    kept.Add(new Change.Revoke(grant.Key, entry, reason) { Due = (due ?? now) + handOver, Later = true });
-                }
-            }
+            var lost = NoLongerWanted(current, wanted, key, target)
+                .Select(g => Loss(g, entry, after is { Enabled: true }, moves, rulebook, due ?? now))
+                .ToLookup(c => c.Later);
+            found.AddRange(lost[false]);
             var readsBack = target.Settings.Can.HasFlag(TargetAbilities.ReadBack);
-            foreach (var change in kept)
+            foreach (var change in lost[true])
             {
                 yield return change;
                 if (readsBack)
@@ -292,17 +276,7 @@ public static class Planner
             }
             if (found.Count == 0)
                 yield break;
-            // Access goes first when somebody leaves: disabling stands before everything else, save that an account is ours.
-            foreach (
-                var change in found.OrderBy(c =>
-                    c switch
-                    {
-                        Change.AdoptAccount => 0,
-                        Change.DisableAccount => 1,
-                        _ => 2,
-                    }
-                )
-            )
+            foreach (var change in AccessFirst(found))
                 yield return change with
                 {
                     Due = due,
@@ -312,6 +286,35 @@ public static class Planner
                 yield return new Change.Verify(key, entry, account.Reason) { Due = due, Later = later };
         }
     }
+
+    /// <summary>How a grant that nothing gives any more ends: now, or after the hand-over of who moves and stays.</summary>
+    private static Change.Revoke Loss(
+        GrantState grant,
+        Entry entry,
+        bool stays,
+        bool moves,
+        Rulebook.Rulebook rulebook,
+        DateTimeOffset from
+    )
+    {
+        var reason = grant.Reason with { Condition = WhyOver(grant.Reason, !stays) };
+        var handOver = stays && moves ? HandOver(rulebook, grant) : TimeSpan.Zero;
+        if (handOver == TimeSpan.Zero)
+            return new(grant.Key, entry, reason);
+        reason = reason with { Condition = $"{NoTemplateGives}; kept for the hand-over of {System.Xml.XmlConvert.ToString(handOver)}" };
+        return new(grant.Key, entry, reason) { Due = from + handOver, Later = true };
+    }
+
+    /// <summary>Access goes first when somebody leaves: disabling stands before everything else, save that an account is ours.</summary>
+    private static IEnumerable<Change> AccessFirst(IEnumerable<Change> changes) =>
+        changes.OrderBy(c =>
+            c switch
+            {
+                Change.AdoptAccount => 0,
+                Change.DisableAccount => 1,
+                _ => 2,
+            }
+        );
 
     /// <summary>The accounts of a target in the order of their slots, the ordinary one first.</summary>
     private static IEnumerable<AccountKey> AccountsIn(TargetRule target, AccessState current, AccessState wanted) =>

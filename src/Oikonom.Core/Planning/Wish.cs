@@ -208,47 +208,13 @@ public sealed record Wish
     {
         Plan Make(Subject person, Edition by, AccessWindows? off = null) =>
             Planner.Make(person, recorded, immutableIds, existing, by, kind, now, off);
-        AccessWindows? Off(Subject? person)
-        {
-            try
-            {
-                return person is null ? null : Desired.Windows(person, earlier!.Edition);
-            }
-            catch (PlanFault)
-            {
-                return null;
-            }
-        }
-        Plan MakeEarlier(Subject person)
-        {
-            try
-            {
-                return Make(person, earlier.Edition);
-            }
-            catch (PlanFault)
-            {
-                // Whom the rules of before could not serve had nothing by them.
-                return new(earlier.Edition.Number, []);
-            }
-        }
+        AccessWindows? Off(Subject? person) => person is null ? null : Quietly(() => Desired.Windows(person, earlier!.Edition));
+        // Whom the rules of before could not serve had nothing by them.
+        Plan MakeEarlier(Subject person) => Quietly(() => Make(person, earlier.Edition)) ?? new(earlier.Edition.Number, []);
         switch (kind)
         {
             case RequestKind.Password or RequestKind.Unlock:
-                var key = AccountKey.Parse(Target);
-                var account =
-                    recorded.Accounts.GetValueOrDefault(key)
-                    ?? throw new PlanFault($"{edition.Rulebook.TitleOf(key)} holds no account of this person.");
-                if (!account.Enabled)
-                    throw new PlanFault(
-                        $"The account {account.Name} is disabled because the person does not work here now; there is nothing to unlock."
-                    );
-                var reason = new Reason("request", "", Reason);
-                var entry = Entry.Of(account, immutableIds.GetValueOrDefault(key));
-                Change doing =
-                    kind == RequestKind.Password
-                        ? new Change.SetPassword(key, entry, reason)
-                        : new Change.EnableAccount(key, entry, reason);
-                return new(edition.Number, [doing with { Ordinal = 1 }, new Change.Verify(key, entry, reason) { Ordinal = 2 }]);
+                return OfAccount(recorded, immutableIds, edition, kind);
             case RequestKind.Access or RequestKind.Extension or RequestKind.Account or RequestKind.End:
                 var own = Make(after, edition, Off(earlier?.Before))
                     .Beside(earlier is null ? Make(before, edition) : MakeEarlier(earlier.Before));
@@ -271,6 +237,39 @@ public sealed record Wish
                 // Who is only put on another edition gets what the rules change, and nothing else that is under way.
                 return (Edition is null ? whole : whole.Beside(byEarlier)).Marked(earlier.Edition, byEarlier);
         }
+    }
+
+    /// <summary>What rules make of somebody; null when they cannot serve them.</summary>
+    private static T? Quietly<T>(Func<T> make)
+        where T : class
+    {
+        try
+        {
+            return make();
+        }
+        catch (PlanFault)
+        {
+            return null;
+        }
+    }
+
+    /// <summary>A new password, or an end of its lock, for one account; nothing else changes.</summary>
+    /// <exception cref="PlanFault">There is no such account, or it is disabled.</exception>
+    private Plan OfAccount(AccessState recorded, IReadOnlyDictionary<AccountKey, string> immutableIds, Edition edition, RequestKind kind)
+    {
+        var key = AccountKey.Parse(Target);
+        var account =
+            recorded.Accounts.GetValueOrDefault(key)
+            ?? throw new PlanFault($"{edition.Rulebook.TitleOf(key)} holds no account of this person.");
+        if (!account.Enabled)
+            throw new PlanFault(
+                $"The account {account.Name} is disabled because the person does not work here now; there is nothing to unlock."
+            );
+        var reason = new Reason("request", "", Reason);
+        var entry = Entry.Of(account, immutableIds.GetValueOrDefault(key));
+        Change doing =
+            kind == RequestKind.Password ? new Change.SetPassword(key, entry, reason) : new Change.EnableAccount(key, entry, reason);
+        return new(edition.Number, [doing with { Ordinal = 1 }, new Change.Verify(key, entry, reason) { Ordinal = 2 }]);
     }
 }
 

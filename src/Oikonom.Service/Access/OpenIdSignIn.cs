@@ -176,27 +176,7 @@ public static class OpenIdSignIn
                 var person = number.Length > 0 ? (await s.PersonByNumberAsync(number))?.Id ?? "" : "";
                 if (number.Length > 0)
                     await RequireOneUserAsync(s, name, number, person);
-                var user = new UserRow
-                {
-                    Name = name,
-                    Display = token.FindFirstValue("name") ?? name,
-                    Mail = token.FindFirstValue("email") ?? "",
-                    Roles = string.Join(' ', roles),
-                    Number = number,
-                    PersonId =
-                        person.Length > 0 ? person
-                        : before?.Number == number ? before.PersonId
-                        : "",
-                    Stamp =
-                        before is not null && before.Roles == string.Join(' ', roles) && before.Number == number
-                            ? before.Stamp
-                            : Guid.NewGuid().ToString("N"),
-                    CreatedAt = before?.CreatedAt ?? time.Milliseconds(),
-                    Reach = before?.Reach ?? "{}",
-                    Hearing = before?.Hearing ?? "{}",
-                    Issuer = issuer,
-                    Subject = subject,
-                };
+                var user = Made(before, token, name, string.Join(' ', roles), number, person, (issuer, subject), time.Milliseconds());
                 await s.SaveUserAsync(user);
                 s.Record(
                     LedgerEntry.Of(
@@ -215,6 +195,36 @@ public static class OpenIdSignIn
             cancel
         );
     }
+
+    /// <summary>A user as the provider says; what was said of them here stays. Other roles, or another person, end what is open.</summary>
+    private static UserRow Made(
+        UserRow? before,
+        ClaimsPrincipal token,
+        string name,
+        string roles,
+        string number,
+        string person,
+        (string Issuer, string Subject) by,
+        long now
+    ) =>
+        new()
+        {
+            Name = name,
+            Display = token.FindFirstValue("name") ?? name,
+            Mail = token.FindFirstValue("email") ?? "",
+            Issuer = by.Issuer,
+            Subject = by.Subject,
+            Roles = roles,
+            Number = number,
+            PersonId =
+                person.Length > 0 ? person
+                : before?.Number == number ? before.PersonId
+                : "",
+            Stamp = before is not null && before.Roles == roles && before.Number == number ? before.Stamp : Guid.NewGuid().ToString("N"),
+            CreatedAt = before?.CreatedAt ?? now,
+            Reach = before?.Reach ?? "{}",
+            Hearing = before?.Hearing ?? "{}",
+        };
 
     /// <summary>A user of an earlier release was known by name alone: the first to come is taken for them, as it was then.</summary>
     /// <exception cref="Problem">403: the name is none that can be taken, or is another's.</exception>

@@ -357,23 +357,24 @@ public static class HandEndpoints
             workflow.When?.Text,
             workflow.Priority,
             [
-                .. workflow.Stages.Select(s => new WorkflowStageView(
-                    s.Name,
-                    s.Title,
-                    s.When?.Text,
-                    [.. s.Decides.Select(Approvers.Title)],
-                    [.. s.Otherwise.Select(Approvers.Title)],
-                    s.Quorum == Stage.All ? "all" : s.Quorum.ToString(System.Globalization.CultureInfo.InvariantCulture),
-                    s.PerItem,
-                    s.InPart,
-                    [.. s.Skips.Select(SkipText)],
-                    s.Deadline is { } d ? System.Xml.XmlConvert.ToString(d) : null,
-                    s.Remind is { } r ? System.Xml.XmlConvert.ToString(r) : null,
-                    [.. s.Escalates.Select(Approvers.Title)],
-                    s.OnSilence.ToString().ToLowerInvariant(),
-                    s.MayChange,
-                    s.Place.ToString()
-                )),
+                .. workflow.Stages.Select(s => new WorkflowStageView
+                {
+                    Name = s.Name,
+                    Title = s.Title,
+                    When = s.When?.Text,
+                    Decides = [.. s.Decides.Select(Approvers.Title)],
+                    Otherwise = [.. s.Otherwise.Select(Approvers.Title)],
+                    Quorum = s.Quorum == Stage.All ? "all" : s.Quorum.ToString(System.Globalization.CultureInfo.InvariantCulture),
+                    PerItem = s.PerItem,
+                    InPart = s.InPart,
+                    Skips = [.. s.Skips.Select(SkipText)],
+                    Deadline = s.Deadline is { } d ? System.Xml.XmlConvert.ToString(d) : null,
+                    Remind = s.Remind is { } r ? System.Xml.XmlConvert.ToString(r) : null,
+                    Escalates = [.. s.Escalates.Select(Approvers.Title)],
+                    OnSilence = s.OnSilence.ToString().ToLowerInvariant(),
+                    MayChange = s.MayChange,
+                    Place = s.Place.ToString(),
+                }),
             ],
             workflow.ReleasedByOperator ? Approvers.Title(workflow.ReleasedBy) : "automatic",
             workflow.FourEyes,
@@ -502,24 +503,9 @@ public static class DelegationEndpoints
         CancellationToken cancel
     )
     {
-        var from = string.IsNullOrWhiteSpace(body.From) ? user.UserName() : body.From;
-        if (from != user.UserName() && !user.RoleNames().Contains(Roles.Engineer))
-            throw new RefusedMove("not-yours", "Only an engineer hands over the right of somebody else.");
-        if (from == body.To)
-            throw Problem.Invalid("Name somebody else.", "to");
-        if (from != user.UserName() && body.To == user.UserName())
-            throw new RefusedMove("not-yours", "Nobody hands the right of somebody else to themselves; another engineer does.");
-        var (begins, ends) = (Day(body.Begins, "begins", false), Day(body.Ends, "ends", true));
         var now = time.GetUtcNow();
-        if (ends <= begins || ends <= now)
-            throw Problem.Invalid("The end lies before the begin, or in the past.", "ends");
-        if (ends - begins > Longest)
-            throw Problem.Invalid("A delegation lasts a year at most.", "ends");
         var kinds = (await editions.CurrentAsync(cancel)).Rulebook.Workflows.SelectMany(w => w.For).Distinct().ToList();
-        if (body.Kinds?.FirstOrDefault(k => !kinds.Contains(k)) is { } unknown)
-            throw Problem.Invalid($"'{unknown}' is no kind of request; known are {string.Join(", ", kinds)}.", "kinds");
-        if (body.Remark?.Length > 500)
-            throw Problem.Invalid("A remark has 500 characters at most.", "remark");
+        var (from, begins, ends) = Checked(body, user, kinds, now);
         return await store.WriteAsync(
             async s =>
             {
@@ -559,6 +545,35 @@ public static class DelegationEndpoints
             },
             cancel
         );
+    }
+
+    /// <summary>Whose right is handed over, from when and until when.</summary>
+    /// <exception cref="RefusedMove">It is not theirs to hand over.</exception>
+    /// <exception cref="Problem">400: the days, the kinds or the remark will not do.</exception>
+    private static (string From, DateTimeOffset Begins, DateTimeOffset Ends) Checked(
+        DelegationBody body,
+        ClaimsPrincipal user,
+        IReadOnlyCollection<string> kinds,
+        DateTimeOffset now
+    )
+    {
+        var from = string.IsNullOrWhiteSpace(body.From) ? user.UserName() : body.From;
+        if (from != user.UserName() && !user.RoleNames().Contains(Roles.Engineer))
+            throw new RefusedMove("not-yours", "Only an engineer hands over the right of somebody else.");
+        if (from == body.To)
+            throw Problem.Invalid("Name somebody else.", "to");
+        if (from != user.UserName() && body.To == user.UserName())
+            throw new RefusedMove("not-yours", "Nobody hands the right of somebody else to themselves; another engineer does.");
+        var (begins, ends) = (Day(body.Begins, "begins", false), Day(body.Ends, "ends", true));
+        if (ends <= begins || ends <= now)
+            throw Problem.Invalid("The end lies before the begin, or in the past.", "ends");
+        if (ends - begins > Longest)
+            throw Problem.Invalid("A delegation lasts a year at most.", "ends");
+        if (body.Kinds?.FirstOrDefault(k => !kinds.Contains(k)) is { } unknown)
+            throw Problem.Invalid($"'{unknown}' is no kind of request; known are {string.Join(", ", kinds)}.", "kinds");
+        if (body.Remark?.Length > 500)
+            throw Problem.Invalid("A remark has 500 characters at most.", "remark");
+        return (from, begins, ends);
 
         static DateTimeOffset Day(string? text, string field, bool last)
         {

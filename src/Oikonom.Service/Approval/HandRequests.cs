@@ -158,22 +158,14 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
     {
         var (edition, now) = (rules.Edition, time.GetUtcNow());
         var reason = new Reason("request", "", ready.Wish.Reason);
-        Subject Before(Edition by) =>
-            ready.Joiner is { } facts
-                ? new(
-                    ready.Person is null ? PersonId.New(now) : PersonId.Parse(ready.Person.Id),
-                    facts,
-                    ready.Person is null ? new Dictionary<AccountKey, string>() : ready.Recorded!.Subject(ready.Person.Id, by).AccountNames
-                )
-                : ready.Recorded!.Subject(ready.Person!.Id, by);
-        var before = Before(edition);
+        var before = Before(ready, edition, now);
         var after = ready.Wish.Apply(before, edition.Rulebook, reason, now);
         var names = await NamesAsync(s, after, edition);
         (before, after) = (before with { AccountNames = names }, after with { AccountNames = names });
         Earlier? earlier = null;
         if (rules.Earlier is { } by)
         {
-            var old = Before(by) with { AccountNames = names };
+            var old = Before(ready, by, now) with { AccountNames = names };
             earlier = new(by, old, Quietly(() => ready.Wish.Apply(old, by.Rulebook, reason, now)) ?? old);
         }
         var plan = ready.Wish.Plan(
@@ -188,16 +180,14 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
             earlier
         );
         var veil = ready.Person is null ? new([], null) : await sight.OverAsync(s, user, ready.Person, false, cancel);
-        var row = new RequestRow
-        {
-            Kind = ready.Body.Kind,
-            Requester = user.UserName(),
-            Source = Workflow.ByHand,
-            State = RequestState.Planning,
-            Wish = ready.Wish.ToJson(),
-            PersonId = ready.Person?.Id ?? "",
-        };
-        var of = await Case.PreviewAsync(s, row, decides, plan, ready.Person ?? Inputs.RowOf("", "", after.Facts, [], "", 0), now);
+        var of = await Case.PreviewAsync(
+            s,
+            AsIfRaised(ready, user),
+            decides,
+            plan,
+            ready.Person ?? Inputs.RowOf("", "", after.Facts, [], "", 0),
+            now
+        );
         return new RequestPreview(
             ready.Problems.Count == 0,
             ready.Problems,
@@ -207,16 +197,41 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
             RequestViews.ItemsOf(of),
             of.Workflow.Title,
             RequestViews.StagesOf(of, null, now),
-            plan.Changes.Count == 0 && ready.Problems.Count == 0
-                ? ready.Wish.ChangesInputs
-                    ? "No target would change now. What is asked for is recorded once it is approved."
-                    : "Nothing would change: what is asked for is so already."
-                : null,
+            plan.Changes.Count == 0 && ready.Problems.Count == 0 ? WhyEmpty(ready.Wish) : null,
             veil.Over(PlanEffects.Of(plan, edition.Rulebook, ready.Wish.Changes.Keys.Any(k => k is BuiltIn.Given or BuiltIn.Family))),
             after.Facts.Site,
             RequestViews.PlaceOf(edition.Rulebook, after.Facts.Site)
         );
     }
+
+    private static string WhyEmpty(Wish wish) =>
+        wish.ChangesInputs
+            ? "No target would change now. What is asked for is recorded once it is approved."
+            : "Nothing would change: what is asked for is so already.";
+
+    /// <summary>Whom it is about as they are; a joiner as they would be recorded.</summary>
+    private static Subject Before(Ready ready, Edition by, DateTimeOffset now) =>
+        ready switch
+        {
+            { Joiner: { } facts, Person: { } person } => new(
+                PersonId.Parse(person.Id),
+                facts,
+                ready.Recorded!.Subject(person.Id, by).AccountNames
+            ),
+            { Joiner: { } facts } => new(PersonId.New(now), facts, new Dictionary<AccountKey, string>()),
+            _ => ready.Recorded!.Subject(ready.Person!.Id, by),
+        };
+
+    private static RequestRow AsIfRaised(Ready ready, ClaimsPrincipal user) =>
+        new()
+        {
+            Kind = ready.Body.Kind,
+            Requester = user.UserName(),
+            Source = Workflow.ByHand,
+            State = RequestState.Planning,
+            Wish = ready.Wish.ToJson(),
+            PersonId = ready.Person?.Id ?? "",
+        };
 
     private static Subject? Quietly(Func<Subject> make)
     {

@@ -67,6 +67,16 @@ public static class RequestSchemas
             ["type"] = "object",
             ["additionalProperties"] = false,
         };
+        Ask(kind, rulebook, schema, properties, required);
+        properties["reason"] = Titled("Reason", Text("Why; the approver reads it.", 2000));
+        schema["properties"] = properties;
+        schema["required"] = new JsonArray([.. required.Select(r => JsonValue.Create(r))]);
+        return schema;
+    }
+
+    /// <summary>What a request of a kind is asked for beside its reason.</summary>
+    private static void Ask(string kind, Core.Rulebook.Rulebook rulebook, JsonObject schema, JsonObject properties, List<string> required)
+    {
         if (kind != "joiner")
             Need("person", Picked("person", Titled("For whom", Text("The person's id or employee number."))));
         switch (kind)
@@ -112,10 +122,6 @@ public static class RequestSchemas
                 );
                 break;
         }
-        properties["reason"] = Titled("Reason", Text("Why; the approver reads it.", 2000));
-        schema["properties"] = properties;
-        schema["required"] = new JsonArray([.. required.Select(r => JsonValue.Create(r))]);
-        return schema;
 
         void Need(string name, JsonObject property)
         {

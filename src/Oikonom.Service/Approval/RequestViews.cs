@@ -19,33 +19,34 @@ namespace Oikonom.Service.Approval;
 public static class RequestViews
 {
     public static RequestSummary Summary(RequestRow row) =>
-        new(
-            row.Id,
-            row.Number,
-            row.Kind,
-            row.StateText,
-            RequestMachine.Name(row.State, row.Outcome),
-            row.PersonId,
-            row.Display,
-            row.PersonNumber,
-            row.Department,
-            row.Site,
-            row.StartDay,
-            WaitsOn(row),
-            row.SinceAt.ToInstant(),
-            row.Problem.Length > 0 ? row.Problem : null,
-            row.CreatedAt.ToInstant(),
-            row.CompletedAt.ToInstant(),
-            row.Requester,
-            row.Late == 1,
-            row.Source,
-            row.StageTitle,
-            StageClock.FromJson(row.Clock).Deadline.ToInstant(),
-            row.Held.Length > 0,
-            Batch: row.Batch.Length > 0 ? row.Batch : null,
-            Account: row.Account.Length > 0 ? row.Account : null,
-            Outcome: row.Outcome == RequestOutcome.None ? null : row.OutcomeText
-        );
+        new()
+        {
+            Id = row.Id,
+            Number = row.Number,
+            Kind = row.Kind,
+            State = row.StateText,
+            StateText = RequestMachine.Name(row.State, row.Outcome),
+            PersonId = row.PersonId,
+            Person = row.Display,
+            PersonNumber = row.PersonNumber,
+            Department = row.Department,
+            Site = row.Site,
+            Start = row.StartDay,
+            WaitsOn = WaitsOn(row),
+            Since = row.SinceAt.ToInstant(),
+            Problem = row.Problem.Length > 0 ? row.Problem : null,
+            CreatedAt = row.CreatedAt.ToInstant(),
+            CompletedAt = row.CompletedAt.ToInstant(),
+            Requester = row.Requester,
+            Late = row.Late == 1,
+            Source = row.Source,
+            Stage = row.StageTitle,
+            Due = StageClock.FromJson(row.Clock).Deadline.ToInstant(),
+            Held = row.Held.Length > 0,
+            Batch = row.Batch.Length > 0 ? row.Batch : null,
+            Account = row.Account.Length > 0 ? row.Account : null,
+            Outcome = row.Outcome == RequestOutcome.None ? null : row.OutcomeText,
+        };
 
     /// <summary>A summary with the effect and the digest it is bound to: enough to decide on from a list.</summary>
     public static RequestSummary WithEffect(RequestRow row, Edition? edition)
@@ -197,84 +198,93 @@ public static class RequestViews
         var changes = of.Plan.Changes.Select(c => View(c, edition, of.Plan)).ToList();
         var ofPlan = RequestStory.OfPlan(of, steps);
         var stepViews = steps.Select(step => View(step, edition)).ToList();
-        var candidates =
-            row.Candidates.Length == 0
-                ? []
-                : JsonSerializer
-                    .Deserialize<List<ExistingAccount>>(row.Candidates)!
-                    .ConvertAll(c => new CandidateView(
-                        c.Target,
-                        c.ImmutableId,
-                        c.Name,
-                        c.Location,
-                        c.MatchedBy,
-                        [.. c.Attributes.Select(a => new AttributeValue(a.Key, string.Join(", ", a.Value)))],
-                        c.Enabled,
-                        [
-                            .. c.Entitlements.Select(e =>
-                                edition.Rulebook.Targets.GetValueOrDefault(c.Target)?.Entitlements.GetValueOrDefault(e)?.Title ?? e
-                            ),
-                        ],
-                        c.LastLogOn
-                    ));
         var asked = row is { State: RequestState.Asked, Stage: RequestMachine.BeforeThePlan }
             ? edition
                 .Rulebook.Access.Ask()
                 .Asks(new(Core.People.PersonId.Parse(of.Person.Id), of.About.Facts, new Dictionary<AccountKey, string>()))
             : [];
-        var wish = of.Wish;
-        return new(
-            Summary(row) with
-            {
-                PlanDigest = row.PlanDigest,
-                Effect = EffectOf(of.Plan, edition.Rulebook),
-                Cause = cause.Text,
-            },
-            new(cause.Text, cause.Source, cause.Line, [.. Differences(of, cause)]),
-            row.Plan is null ? (int)row.Edition : of.Plan.Edition,
-            of.Plan.From,
-            (int)row.Edition,
-            row.Workflow,
-            row.PlanDigest,
-            RequestStory.Of(of, cause, [.. ofPlan.Select(s => View(s, edition))], tasks, asked, Still(ofPlan, targets, edition, now), now),
-            changes,
-            stepViews,
-            [
-                .. of.Decisions.Select(d => new DecisionView(
-                    d.StageTitle,
-                    d.Actor,
-                    d.Verdict,
-                    d.Remark,
-                    d.At.ToInstant(),
-                    d.Item.Length > 0 ? d.Item : null,
-                    d.OnBehalf.Length > 0 ? d.OnBehalf : null,
-                    d.Verdict != "approved" || IsStanding(of, d)
-                )),
-            ],
-            candidates,
-            RightsOf(of, steps, asked, user, now),
-            StagesOf(of, of.PartyOf(user), now),
-            ItemsOf(of),
-            GoneFrom(of),
-            Milestones(of, ofPlan, findings),
-            new(
-                wish.Reason,
-                [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))],
-                [.. wish.Grants.Select(g => new GrantWish(g.Key.ToString(), g.From?.ToString("o"), g.Until?.ToString("o")))],
-                [.. wish.Templates.Select(t => t.Template)],
-                wish.Struck,
-                wish.Target.Length > 0 ? wish.Target : null,
-                wish.Urgent,
-                wish.From
+        return new()
+        {
+            Summary = Summary(row) with { PlanDigest = row.PlanDigest, Effect = EffectOf(of.Plan, edition.Rulebook), Cause = cause.Text },
+            Cause = new(cause.Text, cause.Source, cause.Line, [.. Differences(of, cause)]),
+            Edition = row.Plan is null ? (int)row.Edition : of.Plan.Edition,
+            From = of.Plan.From,
+            DecidedBy = (int)row.Edition,
+            Workflow = row.Workflow,
+            PlanDigest = row.PlanDigest,
+            Story = RequestStory.Of(
+                of,
+                cause,
+                [.. ofPlan.Select(s => View(s, edition))],
+                tasks,
+                asked,
+                Still(ofPlan, targets, edition, now),
+                now
             ),
-            [.. asked.Select(a => HandRequests.FieldOf(a, true, edition))],
-            tasks,
-            row.Held.Length > 0 ? row.Held : null,
-            PlanEffects.Of(of.Plan, edition.Rulebook, cause.Differences.Any(d => d.Name is BuiltIn.Given or BuiltIn.Family)),
-            of.Workflow.Title,
-            PlaceOf(edition.Rulebook, of.Person.Site)
-        );
+            Plan = changes,
+            Steps = stepViews,
+            Decisions = [.. of.Decisions.Select(d => View(d, of))],
+            Candidates = CandidatesOf(row, edition.Rulebook),
+            Rights = RightsOf(of, steps, asked, user, now),
+            Stages = StagesOf(of, of.PartyOf(user), now),
+            Items = ItemsOf(of),
+            Gone = GoneFrom(of),
+            Milestones = Milestones(of, ofPlan, findings),
+            Wish = View(of.Wish),
+            Open = [.. asked.Select(a => HandRequests.FieldOf(a, true, edition))],
+            Tasks = tasks,
+            Held = row.Held.Length > 0 ? row.Held : null,
+            Effect = PlanEffects.Of(of.Plan, edition.Rulebook, cause.Differences.Any(d => d.Name is BuiltIn.Given or BuiltIn.Family)),
+            WorkflowTitle = of.Workflow.Title,
+            Place = PlaceOf(edition.Rulebook, of.Person.Site),
+        };
     }
+
+    private static DecisionView View(DecisionRow made, Case of) =>
+        new(
+            made.StageTitle,
+            made.Actor,
+            made.Verdict,
+            made.Remark,
+            made.At.ToInstant(),
+            made.Item.Length > 0 ? made.Item : null,
+            made.OnBehalf.Length > 0 ? made.OnBehalf : null,
+            made.Verdict != "approved" || IsStanding(of, made)
+        );
+
+    private static WishView View(Wish wish) =>
+        new(
+            wish.Reason,
+            [.. wish.Changes.Select(c => new AttributeValue(c.Key, c.Value))],
+            [.. wish.Grants.Select(g => new GrantWish(g.Key.ToString(), g.From?.ToString("o"), g.Until?.ToString("o")))],
+            [.. wish.Templates.Select(t => t.Template)],
+            wish.Struck,
+            wish.Target.Length > 0 ? wish.Target : null,
+            wish.Urgent,
+            wish.From
+        );
+
+    /// <summary>The accounts that were found and of which somebody says which is the person's.</summary>
+    private static IReadOnlyList<CandidateView> CandidatesOf(RequestRow row, Core.Rulebook.Rulebook rulebook) =>
+        row.Candidates.Length == 0
+            ? []
+            : JsonSerializer
+                .Deserialize<List<ExistingAccount>>(row.Candidates)!
+                .ConvertAll(c => new CandidateView(
+                    c.Target,
+                    c.ImmutableId,
+                    c.Name,
+                    c.Location,
+                    c.MatchedBy,
+                    [.. c.Attributes.Select(a => new AttributeValue(a.Key, string.Join(", ", a.Value)))],
+                    c.Enabled,
+                    [
+                        .. c.Entitlements.Select(e =>
+                            rulebook.Targets.GetValueOrDefault(c.Target)?.Entitlements.GetValueOrDefault(e)?.Title ?? e
+                        ),
+                    ],
+                    c.LastLogOn
+                ));
 
     /// <summary>The zone and title of a site.</summary>
     public static SitePlace PlaceOf(Core.Rulebook.Rulebook rulebook, string site) =>
@@ -542,6 +552,21 @@ public static class RequestViews
         return targets.Count > 0 && PasswordRight.WhyNot(user, of.Person, targets) is null;
     }
 
+    /// <summary>The votes somebody has now, or why they have none.</summary>
+    private static (IReadOnlyList<(Ballot Ballot, string For)> Votes, string? WhyNot) VotesOf(Case of, Party party, DateTimeOffset now)
+    {
+        if (!(of.Row.State is RequestState.Deciding or RequestState.Asked && of.Open.Count > 0))
+            return ([], null);
+        try
+        {
+            return (of.RequireVotes(party, now), null);
+        }
+        catch (RefusedMove refused)
+        {
+            return ([], refused.Message);
+        }
+    }
+
     private static Rights RightsOf(
         Case of,
         IReadOnlyList<StepRow> steps,
@@ -553,19 +578,7 @@ public static class RequestViews
         var row = of.Row;
         var party = of.PartyOf(user);
         var isOperator = party.Holds(Roles.Operator, of.About);
-        string? whyNot = null;
-        IReadOnlyList<(Ballot Ballot, string For)> mine = [];
-        if (row.State is RequestState.Deciding or RequestState.Asked && of.Open.Count > 0)
-        {
-            try
-            {
-                mine = of.RequireVotes(party, now);
-            }
-            catch (RefusedMove refused)
-            {
-                whyNot = refused.Message;
-            }
-        }
+        var (mine, whyNot) = VotesOf(of, party, now);
         var decide = mine.Count > 0 && row.State == RequestState.Deciding;
         var release =
             row.State == RequestState.Releasing && RequestDesk.DecidersOf(row).Includes(party, of.About) && !party.IsBeneficiary(of.About);
@@ -584,28 +597,30 @@ public static class RequestViews
                 ? [.. of.Wish.Changes.Keys, .. of.Wish.Grants.Count > 0 ? ["until"] : Array.Empty<string>()]
             : decide ? of.Stage?.MayChange ?? []
             : [];
-        return new(
-            decide,
-            mine.Count > 0,
-            release && row.Held.Length == 0,
-            isOperator && row.State == RequestState.Choosing,
-            isOperator
+        return new()
+        {
+            Approve = decide,
+            Decline = mine.Count > 0,
+            Release = release && row.Held.Length == 0,
+            Choose = isOperator && row.State == RequestState.Choosing,
+            Retry =
+                isOperator
                 && (
                     (row.State == RequestState.Planning && row.Problem.Length > 0)
                     || steps.Any(s => s.State == StepState.Stopped || (s.State == StepState.Pending && s.Attempts > 0))
                 ),
-            whyNot,
-            decide,
-            row.State == RequestState.Asked && own && asked.Count == 0,
-            (waiting || row.State == RequestState.Fulfilling) && RequestDesk.WhyNotWithdraw(of, party, own) is null,
-            release && row.Held.Length == 0,
-            release && row.Held.Length > 0,
-            release,
-            decide && of.Stage is { InPart: true },
-            change,
-            [.. mine.Where(m => m.Ballot.Item.Length > 0).Select(m => m.Ballot.Item)],
-            mine.Count > 0 && mine[0].For != party.UserName ? mine[0].For : null,
-            MayAskForLink(of, steps, user)
-        );
+            WhyNot = whyNot,
+            Ask = decide,
+            Answer = row.State == RequestState.Asked && own && asked.Count == 0,
+            Withdraw = (waiting || row.State == RequestState.Fulfilling) && RequestDesk.WhyNotWithdraw(of, party, own) is null,
+            Hold = release && row.Held.Length == 0,
+            Resume = release && row.Held.Length > 0,
+            Return = release,
+            InPart = decide && of.Stage is { InPart: true },
+            Change = change,
+            Items = [.. mine.Where(m => m.Ballot.Item.Length > 0).Select(m => m.Ballot.Item)],
+            OnBehalf = mine.Count > 0 && mine[0].For != party.UserName ? mine[0].For : null,
+            NewLink = MayAskForLink(of, steps, user),
+        };
     }
 }

@@ -60,12 +60,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
                 await MakeStepsAsync(s, of);
                 break;
             case RequestState.Completed:
-                (row.CompletedAt, row.Outcome) = (now, RequestOutcome.Needless);
-                await PutOnAsync(s, of);
-                s.Record(
-                    LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.completed", row.PersonId, row.Id, ("note", "nothing to change"))
-                );
-                notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = "nothing needed to change" });
+                await EndNeedlessAsync(s, of, now);
                 break;
             case RequestState.Declined or RequestState.Withdrawn or RequestState.Lapsed:
                 row.CompletedAt = now;
@@ -80,6 +75,15 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             row.Waited = "";
         }
         s.Tell("requests", row.Id);
+    }
+
+    private async Task EndNeedlessAsync(Session s, Case of, long now)
+    {
+        var row = of.Row;
+        (row.CompletedAt, row.Outcome) = (now, RequestOutcome.Needless);
+        await PutOnAsync(s, of);
+        s.Record(LedgerEntry.Of(time.GetUtcNow(), "oikonom", "request.completed", row.PersonId, row.Id, ("note", "nothing to change")));
+        notices.ToRequester(s, of, NoticeEvents.Completed, new() { ["text"] = "nothing needed to change" });
     }
 
     private async Task EnterStageAsync(Session s, Case of, int index)

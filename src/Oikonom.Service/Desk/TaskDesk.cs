@@ -302,32 +302,36 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
     public static TaskView View(TaskRow row, IReadOnlyList<EvidenceRow> evidence, DateTimeOffset now)
     {
         var answers = JsonSerializer.Deserialize<Dictionary<string, string>>(row.Answers) ?? [];
-        return new(
-            row.Id,
-            row.Title,
-            row.Instructions,
-            row.Target,
-            row.Entitlement,
-            row.Kind,
-            row.Display,
-            row.PersonId,
-            row.Site,
-            row.RequestId,
-            row.Number,
-            row.StateText,
-            row.Role,
-            row.TakenBy.Length > 0 ? row.TakenBy : null,
-            row.DueAt.ToInstant(),
-            row.State == TaskState.Open && row.DueAt < now.ToUnixTimeMilliseconds(),
-            row.CreatedAt.ToInstant(),
-            row.DoneAt.ToInstant(),
-            row.DoneBy.Length > 0 ? row.DoneBy : null,
-            [.. Fields(row).Select(f => new TaskFieldView(f.Name, f.Title, f.IsMandatory, f.Pattern, answers.GetValueOrDefault(f.Name)))],
-            Checks(row),
-            row.NeedsEvidence == 1,
-            [.. evidence.Select(View)],
-            row.Remark
-        );
+        return new()
+        {
+            Id = row.Id,
+            Title = row.Title,
+            Instructions = row.Instructions,
+            Target = row.Target,
+            Entitlement = row.Entitlement,
+            Kind = row.Kind,
+            Person = row.Display,
+            PersonId = row.PersonId,
+            Site = row.Site,
+            RequestId = row.RequestId,
+            RequestNumber = row.Number,
+            State = row.StateText,
+            Role = row.Role,
+            TakenBy = row.TakenBy.Length > 0 ? row.TakenBy : null,
+            Due = row.DueAt.ToInstant(),
+            Late = row.State == TaskState.Open && row.DueAt < now.ToUnixTimeMilliseconds(),
+            CreatedAt = row.CreatedAt.ToInstant(),
+            DoneAt = row.DoneAt.ToInstant(),
+            DoneBy = row.DoneBy.Length > 0 ? row.DoneBy : null,
+            Fields =
+            [
+                .. Fields(row).Select(f => new TaskFieldView(f.Name, f.Title, f.IsMandatory, f.Pattern, answers.GetValueOrDefault(f.Name))),
+            ],
+            Checks = Checks(row),
+            NeedsEvidence = row.NeedsEvidence == 1,
+            Evidence = [.. evidence.Select(View)],
+            Remark = row.Remark,
+        };
     }
 }
 

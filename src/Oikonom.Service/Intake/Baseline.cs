@@ -165,7 +165,6 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                     var row = Recorded.RowOf(account, ThereBefore, ids, now) with { PersonId = person };
                     if (wanted.Accounts.GetValueOrDefault(target.Name)?.Reason is { } rule)
                         row = row with { Reason = JsonSerializer.Serialize(rule) };
-                    var found = JsonSerializer.Serialize(FoundIn(account));
                     accounts.Add(row);
                     names.Add(
                         new()
@@ -176,20 +175,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                             At = now,
                         }
                     );
-                    grants.AddRange(
-                        account.Entitlements.Select(e => new GrantRow
-                        {
-                            Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
-                            PersonId = person,
-                            Target = target.Name,
-                            Entitlement = e,
-                            FromAt = now,
-                            // What a rule gives is matched to it; the rest was there.
-                            Reason = wanted.Grants.GetValueOrDefault(new(target.Name, e))?.Reason is { } why
-                                ? JsonSerializer.Serialize(why)
-                                : found,
-                        })
-                    );
+                    grants.AddRange(Held(account, wanted, target, person, now));
                     if (served.Add(person))
                         grants.AddRange(ByHand(wanted, edition, person, now));
                 }
@@ -213,6 +199,21 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
             },
             cancel
         );
+
+    /// <summary>What an account holds in its target: what a rule gives is matched to it; the rest was there.</summary>
+    private IEnumerable<GrantRow> Held(ExistingAccount account, AccessState wanted, TargetRule target, string person, long now)
+    {
+        var found = JsonSerializer.Serialize(FoundIn(account));
+        return account.Entitlements.Select(e => new GrantRow
+        {
+            Id = Guid.CreateVersion7(time.GetUtcNow()).ToString(),
+            PersonId = person,
+            Target = target.Name,
+            Entitlement = e,
+            FromAt = now,
+            Reason = wanted.Grants.GetValueOrDefault(new(target.Name, e))?.Reason is { } why ? JsonSerializer.Serialize(why) : found,
+        });
+    }
 
     /// <summary>What rules give by people's hands: nobody can look whether it was done, and who is there already works with it.</summary>
     private IEnumerable<GrantRow> ByHand(AccessState wanted, Edition edition, string person, long now) =>

@@ -247,36 +247,7 @@ public sealed partial class IntakeRunner
                 var adoption = baseline.Begin(taking.Edition, cancel);
                 using var stop = CancellationTokenSource.CreateLinkedTokenSource(cancel);
                 var parts = Channel.CreateBounded<Task<List<RowMapping.Mapped>>>(MostAhead);
-                var scanning = Task.Factory.StartNew(
-                    () =>
-                    {
-                        try
-                        {
-                            ScanFirst(
-                                delivery,
-                                taking.Source,
-                                new(
-                                    taking.Source,
-                                    taking.Edition.Rulebook,
-                                    part => parts.Writer.WriteAsync(part, stop.Token).AsTask().GetAwaiter().GetResult()
-                                )
-                                {
-                                    On = Day,
-                                },
-                                scanned,
-                                taking.RunId,
-                                stop.Token
-                            );
-                        }
-                        finally
-                        {
-                            parts.Writer.Complete();
-                        }
-                    },
-                    stop.Token,
-                    TaskCreationOptions.LongRunning,
-                    TaskScheduler.Default
-                );
+                var scanning = ScanAhead(taking, delivery, scanned, parts.Writer, stop.Token);
                 try
                 {
                     await foreach (var part in parts.Reader.ReadAllAsync(cancel))
@@ -309,6 +280,41 @@ public sealed partial class IntakeRunner
                 return (reading, adoption);
             },
             cancel
+        );
+
+    /// <summary>Reads a delivery on a thread of its own and hands its parts over as they are mapped.</summary>
+    private Task ScanAhead(
+        Taking taking,
+        Delivery delivery,
+        Reading scanned,
+        ChannelWriter<Task<List<RowMapping.Mapped>>> parts,
+        CancellationToken stop
+    ) =>
+        Task.Factory.StartNew(
+            () =>
+            {
+                try
+                {
+                    ScanFirst(
+                        delivery,
+                        taking.Source,
+                        new(taking.Source, taking.Edition.Rulebook, part => parts.WriteAsync(part, stop).AsTask().GetAwaiter().GetResult())
+                        {
+                            On = Day,
+                        },
+                        scanned,
+                        taking.RunId,
+                        stop
+                    );
+                }
+                finally
+                {
+                    parts.Complete();
+                }
+            },
+            stop,
+            TaskCreationOptions.LongRunning,
+            TaskScheduler.Default
         );
 
     private static void ScanFirst(

@@ -597,61 +597,9 @@ public sealed partial class IntakeRunner(
             async s =>
             {
                 await TellLeftAsync(s, source, reading, vanished);
-                if (full)
-                    await s.ReplaceSetAsideAsync(source.Name, reading.SetAside);
-                else
-                {
-                    await s.ClearSetAsideAsync(
-                        source.Name,
-                        [
-                            .. reading
-                                .Changes.Select(c => c.Key)
-                                .Concat(reading.Statuses.Select(x => x.Key))
-                                .Concat(reading.SetAside.Select(x => x.RecordKey))
-                                .Where(k => k.Length > 0)
-                                .Distinct(),
-                        ]
-                    );
-                    await s.AddSetAsideAsync(reading.SetAside);
-                }
+                await SetAsideAsync(s, source, reading, full);
                 if (source.Vanished == VanishedPolicy.Ask && vanished.Count > 0)
-                {
-                    await s.UpsertRecordsAsync([
-                        .. vanished.Select(v => new RecordRow
-                        {
-                            Source = source.Name,
-                            RecordKey = v.RecordKey,
-                            Hash = new('0', 32),
-                            Status = "vanished",
-                            RunId = run.Id,
-                        }),
-                    ]);
-                    s.Record(
-                        LedgerEntry.Of(
-                            time.GetUtcNow(),
-                            order.Actor,
-                            "intake.vanished",
-                            null,
-                            null,
-                            ("run", run.Id),
-                            ("source", source.Name),
-                            ("count", vanished.Count)
-                        )
-                    );
-                    foreach (var gone in vanished.Where(v => v.PersonId is not null))
-                        s.Record(
-                            LedgerEntry.Of(
-                                time.GetUtcNow(),
-                                order.Actor,
-                                "record.vanished",
-                                gone.PersonId,
-                                null,
-                                ("run", run.Id),
-                                ("source", source.Name),
-                                ("record", gone.RecordKey)
-                            )
-                        );
-                }
+                    await VanishAsync(s, source, run, vanished, order.Actor);
                 await s.DropRecordsAsync(
                     source.Name,
                     [
@@ -661,38 +609,105 @@ public sealed partial class IntakeRunner(
                     ]
                 );
                 await s.SupersedeHeldAsync(source.Name, "", time.Milliseconds());
-                await s.AddRunAsync(
-                    new()
-                    {
-                        Id = run.Id,
-                        Source = source.Name,
-                        Mode = run.Mode,
-                        Actor = run.Actor,
-                        StartedAt = run.StartedAt.ToUnixTimeMilliseconds(),
-                        EndedAt = time.Milliseconds(),
-                        Outcome = run.Outcome,
-                        Message = run.Message,
-                        Counts = JsonSerializer.Serialize(run.Counts, JsonSerializerOptions.Web),
-                    }
-                );
-                s.Record(
-                    LedgerEntry.Of(
-                        time.GetUtcNow(),
-                        run.Actor,
-                        "intake.run",
-                        null,
-                        null,
-                        ("run", run.Id),
-                        ("source", source.Name),
-                        ("mode", run.Mode),
-                        ("edition", edition),
-                        ("counts", run.Counts),
-                        ("passed", order.Passes.Length > 0 ? order.Passes : null)
-                    )
-                );
+                await RecordAsync(s, source, run, order, edition);
                 s.Tell("intake", source.Name);
                 s.Tell("sources", source.Name);
             },
             cancel
         );
+
+    /// <summary>Lists what was set aside: all of it after a whole delivery, else in place of what was of the same records.</summary>
+    private static async Task SetAsideAsync(Session s, SourceRule source, Reading reading, bool full)
+    {
+        if (full)
+        {
+            await s.ReplaceSetAsideAsync(source.Name, reading.SetAside);
+            return;
+        }
+        await s.ClearSetAsideAsync(
+            source.Name,
+            [
+                .. reading
+                    .Changes.Select(c => c.Key)
+                    .Concat(reading.Statuses.Select(x => x.Key))
+                    .Concat(reading.SetAside.Select(x => x.RecordKey))
+                    .Where(k => k.Length > 0)
+                    .Distinct(),
+            ]
+        );
+        await s.AddSetAsideAsync(reading.SetAside);
+    }
+
+    /// <summary>Marks records that are in the source no more as such, for people to say what it means.</summary>
+    private async Task VanishAsync(Session s, SourceRule source, IntakeRun run, IReadOnlyList<RecordRow> vanished, string actor)
+    {
+        await s.UpsertRecordsAsync([
+            .. vanished.Select(v => new RecordRow
+            {
+                Source = source.Name,
+                RecordKey = v.RecordKey,
+                Hash = new('0', 32),
+                Status = "vanished",
+                RunId = run.Id,
+            }),
+        ]);
+        s.Record(
+            LedgerEntry.Of(
+                time.GetUtcNow(),
+                actor,
+                "intake.vanished",
+                null,
+                null,
+                ("run", run.Id),
+                ("source", source.Name),
+                ("count", vanished.Count)
+            )
+        );
+        foreach (var gone in vanished.Where(v => v.PersonId is not null))
+            s.Record(
+                LedgerEntry.Of(
+                    time.GetUtcNow(),
+                    actor,
+                    "record.vanished",
+                    gone.PersonId,
+                    null,
+                    ("run", run.Id),
+                    ("source", source.Name),
+                    ("record", gone.RecordKey)
+                )
+            );
+    }
+
+    private async Task RecordAsync(Session s, SourceRule source, IntakeRun run, RunOrder order, int edition)
+    {
+        await s.AddRunAsync(
+            new()
+            {
+                Id = run.Id,
+                Source = source.Name,
+                Mode = run.Mode,
+                Actor = run.Actor,
+                StartedAt = run.StartedAt.ToUnixTimeMilliseconds(),
+                EndedAt = time.Milliseconds(),
+                Outcome = run.Outcome,
+                Message = run.Message,
+                Counts = JsonSerializer.Serialize(run.Counts, JsonSerializerOptions.Web),
+            }
+        );
+        s.Record(
+            LedgerEntry.Of(
+                time.GetUtcNow(),
+                run.Actor,
+                "intake.run",
+                null,
+                null,
+                ("run", run.Id),
+                ("source", source.Name),
+                ("mode", run.Mode),
+                ("edition", edition),
+                ("counts", run.Counts),
+                ("passed", order.Passes.Length > 0 ? order.Passes : null)
+            )
+        );
+    }
 }

@@ -51,24 +51,26 @@ public sealed partial class SourceDesk(
                     state?.Problem is { Length: > 0 } text ? text
                     : run?.Outcome == "unreadable" ? run.Message
                     : null;
-                return new SourceSummary(
-                    source.Name,
-                    source.Title,
-                    source.Kind.ToString().ToLowerInvariant(),
-                    WhereOf(source),
-                    held is not null ? "held"
+                return new SourceSummary
+                {
+                    Name = source.Name,
+                    Title = source.Title,
+                    Kind = source.Kind.ToString().ToLowerInvariant(),
+                    Path = WhereOf(source),
+                    State =
+                        held is not null ? "held"
                         : problem is not null ? "failing"
                         : state?.Active == 1 ? "on"
                         : "off",
-                    run is null ? null : RunView(run),
-                    (int)await s.SetAsideCountAsync(source.Name),
-                    (await s.VanishedAsync(source.Name, 10_000)).Count,
-                    held?.RunId,
-                    source.Schedule?.ToString(),
-                    state?.Active == 1 ? state.NextAt.ToInstant() : null,
-                    problem,
-                    state?.Active == 1
-                );
+                    LastRun = run is null ? null : RunView(run),
+                    SetAside = (int)await s.SetAsideCountAsync(source.Name),
+                    Vanished = (await s.VanishedAsync(source.Name, 10_000)).Count,
+                    HeldRun = held?.RunId,
+                    Schedule = source.Schedule?.ToString(),
+                    NextRun = state?.Active == 1 ? state.NextAt.ToInstant() : null,
+                    Problem = problem,
+                    On = state?.Active == 1,
+                };
             },
             cancel
         );
@@ -77,22 +79,23 @@ public sealed partial class SourceDesk(
     {
         var source = IntakeRunner.SourceOf(await editions.CurrentAsync(cancel), name);
         var (state, records) = await store.ReadAsync(async s => (await s.SourceStateAsync(name), await s.RecordCountsAsync(name)), cancel);
-        return new(
-            await SummaryAsync(source, cancel),
-            [.. source.ColumnNames.Select((c, i) => new AttributeValue(c, source.Paths[i]))],
-            source.ColumnNames[source.KeyColumn],
-            [.. source.Mapping.Select(m => new AttributeValue(m.Name, m.Expression.Text))],
-            source.Scope?.Text,
-            source.Vanished == VanishedPolicy.Leave ? "leave" : "ask",
-            BrakeText(source.Brake),
-            source.Brake?.Passes,
-            [.. source.WriteBack.Select(w => new AttributeValue(w.Name, w.Expression.Text))],
-            state?.TestedAt.ToInstant(),
-            state?.TestOutcome is { Length: > 0 } outcome ? outcome : null,
-            state?.TestedRule == RuleOf(source),
-            records,
-            source.ReportsTo.Length > 0 ? source.ReportsTo : null
-        );
+        return new()
+        {
+            Summary = await SummaryAsync(source, cancel),
+            Columns = [.. source.ColumnNames.Select((c, i) => new AttributeValue(c, source.Paths[i]))],
+            Key = source.ColumnNames[source.KeyColumn],
+            Mapping = [.. source.Mapping.Select(m => new AttributeValue(m.Name, m.Expression.Text))],
+            Scope = source.Scope?.Text,
+            Vanishing = source.Vanished == VanishedPolicy.Leave ? "leave" : "ask",
+            Brake = BrakeText(source.Brake),
+            BrakePasses = source.Brake?.Passes,
+            WriteBack = [.. source.WriteBack.Select(w => new AttributeValue(w.Name, w.Expression.Text))],
+            TestedAt = state?.TestedAt.ToInstant(),
+            TestOutcome = state?.TestOutcome is { Length: > 0 } outcome ? outcome : null,
+            TestCounts = state?.TestedRule == RuleOf(source),
+            Records = records,
+            ReportsTo = source.ReportsTo.Length > 0 ? source.ReportsTo : null,
+        };
     }
 
     private static string WhereOf(SourceRule source) =>

@@ -276,6 +276,27 @@ public sealed class LedgerDesk(Store.Store store, Sight sight, SigningKey key)
         return (new(leaves), LedgerViews.HeadOf(head, key.Ring));
     }
 
+    /// <summary>The heads that were published before, and those asked for, with the proof that the log only grew since.</summary>
+    private async Task<IReadOnlyList<EarlierHead>> EarlierAsync(Session s, MerkleTree tree, long size, IReadOnlyList<long> from)
+    {
+        var heads = (await s.HeadsAsync()).ToDictionary(h => h.Size);
+        var published = (await s.LedgerPageAsync("", "", HeadLoop.Kind, long.MaxValue, 5000)).Select(r =>
+            LedgerText.Open(r.Body, r.Held).GetProperty("size").GetInt64()
+        );
+        return
+        [
+            .. published
+                .Concat(from)
+                .Where(n => n < size && heads.ContainsKey(n))
+                .Distinct()
+                .Order()
+                .Select(n => new EarlierHead(
+                    LedgerViews.HeadOf(heads[n], key.Ring),
+                    [.. tree.ConsistencyProof((int)n, (int)size).Select(Convert.ToHexStringLower)]
+                )),
+        ];
+    }
+
     /// <summary>Writes lines of JSON while it reads: the header, then each entry with its proof and what is held of its values.</summary>
     public async Task ExportAsync(
         HttpResponse response,
@@ -292,20 +313,7 @@ public sealed class LedgerDesk(Store.Store store, Sight sight, SigningKey key)
                 var (tree, head) = await TreeAsync(s, cancel);
                 var (id, asked) = await NamedAsync(s, person, request);
                 var whole = id.Length == 0 && asked.Length == 0;
-                var heads = (await s.HeadsAsync()).ToDictionary(h => h.Size);
-                var published = (await s.LedgerPageAsync("", "", HeadLoop.Kind, long.MaxValue, 5000)).Select(r =>
-                    LedgerText.Open(r.Body, r.Held).GetProperty("size").GetInt64()
-                );
-                var earlier = published
-                    .Concat(from)
-                    .Where(n => n < head.Size && heads.ContainsKey(n))
-                    .Distinct()
-                    .Order()
-                    .Select(n => new EarlierHead(
-                        LedgerViews.HeadOf(heads[n], key.Ring),
-                        [.. tree.ConsistencyProof((int)n, (int)head.Size).Select(Convert.ToHexStringLower)]
-                    ))
-                    .ToList();
+                var earlier = await EarlierAsync(s, tree, head.Size, from);
                 response.ContentType = "application/x-ndjson";
                 response.Headers.ContentDisposition = "attachment; filename=\"ledger.ndjson\"";
                 await WriteAsync(response, new ExportHeader(ExportHeader.Version, head, key.Ring, earlier, whole), cancel);

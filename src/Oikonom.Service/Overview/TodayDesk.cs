@@ -49,25 +49,26 @@ public sealed class TodayDesk(
                 ),
             cancel
         );
-        return new(
-            now,
-            inbox.Items,
-            waiting,
-            [.. open.Take(Shown)],
-            open.Count,
-            [.. NotReady(starters).Take(12)],
-            wide ? (await PageAsync(new(Limit: Shown) { Stuck = true, Reach = reach }, cancel)).Items : [],
-            tallies.Sum(t => t.Stuck),
-            wide ? (await PageAsync(new(OpenOnly: true, Limit: Shown) { Late = true, Reach = reach }, cancel)).Items : [],
-            tallies.Where(t => t.State is RequestState.Deciding or RequestState.Asked).Sum(t => t.Late),
-            runs ? await FailingAsync(user, reach is null, cancel) : [],
-            reach is null && (runs || roles.Contains(Roles.Requester)) ? await sources.HeldRunsAsync(user, cancel) : [],
-            (await PageAsync(new(OpenOnly: true, Limit: Shown) { Requester = user.UserName() }, cancel)).Items,
-            wide ? Counts(tallies) : [],
-            runs ? [.. health.Problems()] : [],
-            roles.Any(Roles.Policies["rollouts"].Contains) ? await rollouts.ListAsync(user, true, cancel) : [],
-            await attention.LookAsync(user, cancel)
-        );
+        return new()
+        {
+            At = now,
+            Mine = inbox.Items,
+            MineCount = waiting,
+            Tasks = [.. open.Take(Shown)],
+            TaskCount = open.Count,
+            Starters = [.. NotReady(starters).Take(12)],
+            Stuck = wide ? (await PageAsync(new(Limit: Shown) { Stuck = true, Reach = reach }, cancel)).Items : [],
+            StuckCount = tallies.Sum(t => t.Stuck),
+            Late = wide ? (await PageAsync(new(OpenOnly: true, Limit: Shown) { Late = true, Reach = reach }, cancel)).Items : [],
+            LateCount = tallies.Where(t => t.State is RequestState.Deciding or RequestState.Asked).Sum(t => t.Late),
+            Targets = runs ? await FailingAsync(user, reach is null, cancel) : [],
+            Held = reach is null && (runs || roles.Contains(Roles.Requester)) ? await sources.HeldRunsAsync(user, cancel) : [],
+            Own = (await PageAsync(new(OpenOnly: true, Limit: Shown) { Requester = user.UserName() }, cancel)).Items,
+            Counts = wide ? Counts(tallies) : [],
+            Standing = runs ? [.. health.Problems()] : [],
+            Rollouts = roles.Any(Roles.Policies["rollouts"].Contains) ? await rollouts.ListAsync(user, true, cancel) : [],
+            Attention = await attention.LookAsync(user, cancel),
+        };
     }
 
     private Task<Page<RequestSummary>> PageAsync(RequestFilter filter, CancellationToken cancel) =>

@@ -112,14 +112,12 @@ public static class PeopleEndpoints
         var held = recorded.State(row.Id);
         var keys = new[] { edition, newest }.SelectMany(e => KeysOf(e.Rulebook)).Distinct().ToList();
         if (of is { Length: > 0 })
-        {
-            if (!keys.Contains(of))
-                throw Problem.NotFound(
+            keys = keys.Contains(of)
+                ? [of]
+                : throw Problem.NotFound(
                     $"account or entitlement '{of}' in the rulebook",
                     $"Name a target, or target/entitlement.{Core.Expressions.Nearest.Hint(of, keys)}"
                 );
-            keys = [of];
-        }
         try
         {
             return new(row.Id, row.Number, row.Display, edition.Number, newest.Number, now, [.. keys.Select(Look)]);
@@ -146,21 +144,7 @@ public static class PeopleEndpoints
                 found.Wanted,
                 entitlement is null ? held.Accounts.ContainsKey(AccountKey.Parse(key)) : held.Grants.ContainsKey(entitlement),
                 found.Summary,
-                [
-                    .. found.Rules.Select(r => new RuleView(
-                        r.Template,
-                        r.Place,
-                        r.Employment,
-                        r.Applies,
-                        [
-                            .. r.Conditions.Select(c => new ConditionView(
-                                c.Text,
-                                c.Holds,
-                                [.. c.Values.Select(v => veil.Over(new AttributeValue(v.Key, v.Value)))]
-                            )),
-                        ]
-                    )),
-                ],
+                [.. found.Rules.Select(r => View(r, veil))],
                 edition == newest ? null : Elsewhere(recorded, row, newest, key, entitlement, found.Wanted, rollout, now)
             );
         }
@@ -229,6 +213,21 @@ public static class PeopleEndpoints
 
     private static DateOnly Day(string text) => DateOnly.ParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture);
 
+    private static RuleView View(RuleLook rule, Veil veil) =>
+        new(
+            rule.Template,
+            rule.Place,
+            rule.Employment,
+            rule.Applies,
+            [
+                .. rule.Conditions.Select(c => new ConditionView(
+                    c.Text,
+                    c.Holds,
+                    [.. c.Values.Select(v => veil.Over(new AttributeValue(v.Key, v.Value)))]
+                )),
+            ]
+        );
+
     private static async Task<PersonDetail> DetailAsync(
         string id,
         ClaimsPrincipal user,
@@ -251,9 +250,7 @@ public static class PeopleEndpoints
                 var manager = row.Manager.Length > 0 ? await s.PersonByNumberAsync(row.Manager) : null;
                 var facts = Facts.FromJson(row.Facts, newest?.Rulebook.Attributes ?? new(BuiltIn.Attributes));
                 var site = edition?.Rulebook.Sites.GetValueOrDefault(row.Site);
-                var (start, over) = edition is null
-                    ? (DateTimeOffset.MinValue, DateTimeOffset.MaxValue)
-                    : (Term.Of(facts, edition.Rulebook) is var term ? (term.Start, term.End) : default);
+                Term? term = edition is null ? null : Term.Of(facts, edition.Rulebook);
                 var veil = await sight.OverAsync(s, user, row, false, cancel);
                 var forgotten = await s.ForgottenAsync(row.Id);
                 var scheduled = await ScheduledAsync(s, requests);
@@ -262,46 +259,43 @@ public static class PeopleEndpoints
                 scheduled = [.. scheduled.Where(x => WillRun(x.Due, x.Change, windows, recorded.State(row.Id), scheduled))];
                 var ends = Ends(scheduled, windows, now);
                 return veil.Over(
-                    new PersonDetail(
-                        row.Id,
-                        row.Number,
-                        row.Display,
-                        row.Kind,
-                        row.Department,
-                        row.Site,
-                        site?.Title ?? row.Site,
-                        site?.Zone.Id ?? "UTC",
-                        row.Title,
-                        Day(row.StartDay),
-                        row.EndDay is { } last ? Day(last) : null,
-                        start,
-                        over == DateTimeOffset.MaxValue ? null : over,
-                        row.Source,
-                        manager?.Display,
-                        manager?.Id,
-                        [.. facts.Values.Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
-                        [.. recorded.Accounts(row.Id).Select(a => View(a, windows, now))],
-                        [.. grants.Select(g => View(g, edition, newest, ends, user, row))],
-                        [.. requests.Select(RequestViews.Summary)],
-                        [
-                            .. scheduled.Select(x => new ScheduledChange(
-                                x.Due,
-                                RequestViews.View(x.Change, edition).Text,
-                                x.Request.Id,
-                                x.Request.Number
-                            )),
-                        ],
-                        forgotten?.At.ToInstant(),
-                        forgotten?.Rule,
-                        row.Edition > 0 ? (int)row.Edition : null,
-                        newest?.Number,
-                        [.. recorded.Findings(row.Id).Select(f => FindingEndpoints.View(f, newest, user, row))]
-                    )
+                    new PersonDetail
+                    {
+                        Id = row.Id,
+                        Number = row.Number,
+                        Name = row.Display,
+                        Kind = row.Kind,
+                        Department = row.Department,
+                        Site = row.Site,
+                        SiteTitle = site?.Title ?? row.Site,
+                        Zone = site?.Zone.Id ?? "UTC",
+                        Title = row.Title,
+                        Start = Day(row.StartDay),
+                        End = row.EndDay is { } last ? Day(last) : null,
+                        TermStart = term?.Start ?? DateTimeOffset.MinValue,
+                        TermEnd = term is { End: var over } && over < DateTimeOffset.MaxValue ? over : null,
+                        Source = row.Source,
+                        ManagerName = manager?.Display,
+                        ManagerId = manager?.Id,
+                        Record = [.. facts.Values.Select(v => new AttributeValue(v.Key, v.Value.ToString()))],
+                        Accounts = [.. recorded.Accounts(row.Id).Select(a => View(a, windows, now))],
+                        Grants = [.. grants.Select(g => View(g, edition, newest, ends, user, row))],
+                        Requests = [.. requests.Select(RequestViews.Summary)],
+                        Scheduled = [.. scheduled.Select(x => View(x, edition))],
+                        ForgottenAt = forgotten?.At.ToInstant(),
+                        ForgottenBy = forgotten?.Rule,
+                        Edition = row.Edition > 0 ? (int)row.Edition : null,
+                        NewestEdition = newest?.Number,
+                        Findings = [.. recorded.Findings(row.Id).Select(f => FindingEndpoints.View(f, newest, user, row))],
+                    }
                 );
             },
             cancel
         );
     }
+
+    private static ScheduledChange View((DateTimeOffset Due, Change Change, RequestRow Request) step, Edition? edition) =>
+        new(step.Due, RequestViews.View(step.Change, edition).Text, step.Request.Id, step.Request.Number);
 
     private static AccountView View(AccountRow account, AccessWindows? windows, DateTimeOffset now) =>
         new(

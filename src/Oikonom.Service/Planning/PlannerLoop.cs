@@ -596,15 +596,7 @@ public sealed partial class PlannerLoop(
                 );
                 if (row.PlanBefore is not null && Plan.FromJson(row.PlanBefore).Digest == plan.Digest)
                     row.PlanBefore = null;
-                var way = Workflow.BuiltIn(row.Workflow) is { IsRestoring: true } restoring
-                    ? isCovered is not null && await isCovered(s, row)
-                        ? restoring
-                        : null
-                    : row.Rollout.Length > 0 && isCovered is not null && await isCovered(s, row)
-                        ? Workflow.RolledOut
-                        : row.Workflow == Workflow.GivenBack.Name
-                            ? Workflow.GivenBack
-                            : null;
+                var way = await WayOfAsync(s, row, isCovered);
                 await stages.EnterAsync(
                     s,
                     await Case.LoadAsync(s, row, decides, time.GetUtcNow(), plan, way),
@@ -615,6 +607,16 @@ public sealed partial class PlannerLoop(
             },
             cancel
         );
+
+    /// <summary>The path of what was decided beforehand; null when the rulebook says who decides.</summary>
+    private static async Task<Workflow?> WayOfAsync(Store.Session s, RequestRow row, Func<Store.Session, RequestRow, Task<bool>>? isCovered)
+    {
+        if (Workflow.BuiltIn(row.Workflow) is { IsRestoring: true } restoring)
+            return isCovered is not null && await isCovered(s, row) ? restoring : null;
+        if (row.Rollout.Length > 0 && isCovered is not null && await isCovered(s, row))
+            return Workflow.RolledOut;
+        return row.Workflow == Workflow.GivenBack.Name ? Workflow.GivenBack : null;
+    }
 
     /// <summary>True when what the plan was made from is being changed by steps of another request, or was since it was looked
     /// at: what they do would be in no plan.</summary>

@@ -291,22 +291,18 @@ public sealed class PublishDesk(
         await secrets.BindAsync(rulebook, author, cancel);
         editions.Forget();
         await connectors.ResetAsync();
-        if (current is not null)
-        {
-            // What came to wait for people while the edition was being made is looked at once more.
-            var meanwhile = await rehearsals.OpenRequestsAsync(current, new((int)row.Number, digest, rulebook), cancel, looked);
-            if (meanwhile.Count > 0)
-                await store.WriteAsync(s => ReplanAsync(s, meanwhile, row.Number), cancel);
-        }
-        return new(
-            Detail(row, rulebook),
-            null,
-            changed,
-            rollout is null
-                ? null
-                : new(rollout.Id, rollout.Number, rollout.People, rollout.Losing, rollout.Same, rollout.Failing, rollout.Brake.Length > 0)
-        );
+        // What came to wait for people while the edition was being made is looked at once more.
+        if (
+            current is not null
+            && await rehearsals.OpenRequestsAsync(current, new((int)row.Number, digest, rulebook), cancel, looked)
+                is { Count: > 0 } meanwhile
+        )
+            await store.WriteAsync(s => ReplanAsync(s, meanwhile, row.Number), cancel);
+        return new(Detail(row, rulebook), null, changed, rollout is null ? null : View(rollout));
     }
+
+    private static PublishedRollout View(RolloutRow made) =>
+        new(made.Id, made.Number, made.People, made.Losing, made.Same, made.Failing, made.Brake.Length > 0);
 
     /// <summary>What was looked at is still the newest; anything else is a conflict.</summary>
     /// <exception cref="Problem">409: it is published already, or another was meanwhile.</exception>
@@ -364,22 +360,23 @@ public sealed class PublishDesk(
     }
 
     public static EditionDetail Detail(EditionRow row, Core.Rulebook.Rulebook rulebook) =>
-        new(
-            (int)row.Number,
-            row.Digest,
-            row.Author,
-            row.PublishedAt.ToInstant(),
-            rulebook.Name,
-            rulebook.Title,
-            [.. rulebook.Sources.Keys],
-            [.. rulebook.Targets.Keys],
-            [.. rulebook.Templates.Select(t => t.Name)],
-            [.. rulebook.Workflows.Select(w => w.Name)],
-            [.. EditionBook.Files(row).Select(f => new RulebookFileBody(f.Path, f.Text))],
-            row.Approver,
-            [.. rulebook.Pools.Keys],
-            [.. rulebook.Separations.Select(x => x.Name)]
-        );
+        new()
+        {
+            Number = (int)row.Number,
+            Digest = row.Digest,
+            Author = row.Author,
+            PublishedAt = row.PublishedAt.ToInstant(),
+            Name = rulebook.Name,
+            Title = rulebook.Title,
+            Sources = [.. rulebook.Sources.Keys],
+            Targets = [.. rulebook.Targets.Keys],
+            Templates = [.. rulebook.Templates.Select(t => t.Name)],
+            Workflows = [.. rulebook.Workflows.Select(w => w.Name)],
+            Files = [.. EditionBook.Files(row).Select(f => new RulebookFileBody(f.Path, f.Text))],
+            Approver = row.Approver,
+            Pools = [.. rulebook.Pools.Keys],
+            Separations = [.. rulebook.Separations.Select(x => x.Name)],
+        };
 
     public static ProposalView View(ProposalRow row, ClaimsPrincipal user) =>
         new(

@@ -434,24 +434,25 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         );
 
     public static RehearsalView View(Held kept, IReadOnlyList<Affected> page) =>
-        new(
-            kept.Id,
-            kept.At,
-            kept.Against,
-            kept.Report.People,
-            kept.Report.Unchanged,
-            kept.Report.Changed,
-            kept.Report.Failing,
-            kept.Milliseconds,
-            kept.SetAside,
-            Tallies(kept.Report.ByTarget),
-            Tallies(kept.Report.ByEntitlement),
-            Tallies(kept.Report.ByTemplate),
-            Tallies(kept.Report.ByDepartment),
-            kept.OpenRequests,
-            [.. page.Select(View)],
-            [.. kept.Warnings.Select(RulebookFiles.View)]
-        );
+        new()
+        {
+            Id = kept.Id,
+            At = kept.At,
+            Against = kept.Against,
+            People = kept.Report.People,
+            Unchanged = kept.Report.Unchanged,
+            Changed = kept.Report.Changed,
+            Failing = kept.Report.Failing,
+            Milliseconds = kept.Milliseconds,
+            SetAside = kept.SetAside,
+            ByTarget = Tallies(kept.Report.ByTarget),
+            ByEntitlement = Tallies(kept.Report.ByEntitlement),
+            ByTemplate = Tallies(kept.Report.ByTemplate),
+            ByDepartment = Tallies(kept.Report.ByDepartment),
+            OpenRequests = kept.OpenRequests,
+            Affected = [.. page.Select(View)],
+            Warnings = [.. kept.Warnings.Select(RulebookFiles.View)],
+        };
 
     public static IReadOnlyList<TallyView> Tallies(IReadOnlyList<Tally> tallies) =>
         [.. tallies.Select(t => new TallyView(t.Name, t.People, t.Gained, t.Lost, t.Changed))];

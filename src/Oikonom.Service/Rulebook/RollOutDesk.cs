@@ -36,12 +36,7 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
     )
     {
         var now = time.GetUtcNow();
-        foreach (var earlier in await s.OpenRolloutsAsync())
-        {
-            earlier.Move(RollOutEvent.Supersede);
-            (earlier.NextAt, earlier.Problem, earlier.UpdatedAt) = (null, "", now.ToUnixTimeMilliseconds());
-            await s.SaveRolloutAsync(earlier);
-        }
+        await SupersedeAsync(s, now);
         var others = (await s.PeopleByEditionAsync()).Where(e => e.Edition != edition.Number).Sum(e => e.People);
         if (others == 0)
             return null;
@@ -49,15 +44,14 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
         var losing = affected.Count(a => a.Loses);
         var failing = affected.Count(a => a.Problem is not null);
         var rule = before.Rulebook.RollOuts;
+        var isHeld = rule.Brake.IsOver(losing, (int)others);
         var row = new RolloutRow
         {
             Id = Guid.CreateVersion7(now).ToString(),
             Number = await s.NextRolloutNumberAsync(),
             Edition = edition.Number,
-            State = RollOutCase.NameOf(rule.Brake.IsOver(losing, (int)others) ? RollOutState.Held : RollOutState.Open),
-            Brake = rule.Brake.IsOver(losing, (int)others)
-                ? $"{losing} of {others} people would have less; the brake holds above {rule.Brake}."
-                : "",
+            State = RollOutCase.NameOf(isHeld ? RollOutState.Held : RollOutState.Open),
+            Brake = isHeld ? $"{losing} of {others} people would have less; the brake holds above {rule.Brake}." : "",
             Author = author,
             Agreed = agreed,
             MadeAt = now.ToUnixTimeMilliseconds(),
@@ -75,22 +69,34 @@ public sealed class RollOutDesk(Store.Store store, EditionBook editions, Rehears
         };
         await s.AddRolloutAsync(row);
         await s.AddRolloutPeopleAsync(edition.Number, [.. affected.Select(a => RollOutCase.RowOf(row.Id, a))]);
-        s.Record(
-            LedgerEntry.Of(
-                now,
-                author,
-                "rollout.made",
-                null,
-                null,
-                ("rollout", row.Id),
-                ("edition", edition.Number),
-                ("people", row.People),
-                ("passed", row.Brake.Length == 0)
-            )
-        );
+        s.Record(Made(row, now));
         s.Tell("rollouts", row.Id);
         await TellDecidersAsync(s, row, before);
         return row;
+    }
+
+    private static LedgerEntry Made(RolloutRow row, DateTimeOffset now) =>
+        LedgerEntry.Of(
+            now,
+            row.Author,
+            "rollout.made",
+            null,
+            null,
+            ("rollout", row.Id),
+            ("edition", row.Edition),
+            ("people", row.People),
+            ("passed", row.Brake.Length == 0)
+        );
+
+    /// <summary>What was under way over an earlier edition ends: the new one says what is left to do.</summary>
+    private static async Task SupersedeAsync(Session s, DateTimeOffset now)
+    {
+        foreach (var earlier in await s.OpenRolloutsAsync())
+        {
+            earlier.Move(RollOutEvent.Supersede);
+            (earlier.NextAt, earlier.Problem, earlier.UpdatedAt) = (null, "", now.ToUnixTimeMilliseconds());
+            await s.SaveRolloutAsync(earlier);
+        }
     }
 
     private static async Task TellDecidersAsync(Session s, RolloutRow row, Edition before)

@@ -82,15 +82,17 @@ public sealed class RollOutViews(Store.Store store, EditionBook editions)
                 var covered = await CoveredAsync("", counts);
                 var report = counts.IsWhole ? RollOutReport.FromJson(row.Report) : new([], []);
                 var decisions = await s.RolloutDecisionsAsync(row.Id);
-                return new RolloutDetail(
-                    Summary(row, counts),
-                    counts.IsWhole && row.Brake.Length > 0 ? row.Brake : null,
-                    row.ReleasedBy.Length > 0 ? row.ReleasedBy : null,
-                    covered?.Digest,
-                    covered?.People.Count ?? 0,
-                    RehearsalDesk.Tallies(report.Templates),
-                    RehearsalDesk.Tallies(report.Entitlements),
-                    departments,
+                return new RolloutDetail
+                {
+                    Summary = Summary(row, counts),
+                    Brake = counts.IsWhole && row.Brake.Length > 0 ? row.Brake : null,
+                    ReleasedBy = row.ReleasedBy.Length > 0 ? row.ReleasedBy : null,
+                    Digest = covered?.Digest,
+                    Covers = covered?.People.Count ?? 0,
+                    Templates = RehearsalDesk.Tallies(report.Templates),
+                    Entitlements = RehearsalDesk.Tallies(report.Entitlements),
+                    Departments = departments,
+                    Waves =
                     [
                         .. counts.Waves.Select(w => new RolloutWave(
                             w.Wave,
@@ -100,13 +102,16 @@ public sealed class RollOutViews(Store.Store store, EditionBook editions)
                             w.Part.Of("turned-back")
                         )),
                     ],
-                    [.. decisions.Where(d => counts.IsWhole || departments.Exists(x => x.Department == d.Department)).Select(View)],
-                    Rights(row, counts, right, covered?.People.Count > 0, user),
-                    row.WaveSize > 0 ? row.WaveSize : null,
-                    row.Pause is { } pause ? System.Xml.XmlConvert.ToString(TimeSpan.FromMilliseconds(pause)) : null,
-                    row.NextAt.ToInstant(),
-                    counts.Rows.GroupBy(t => t.State).ToDictionary(g => g.Key, g => g.Sum(t => t.People))
-                );
+                    Decisions =
+                    [
+                        .. decisions.Where(d => counts.IsWhole || departments.Exists(x => x.Department == d.Department)).Select(View),
+                    ],
+                    Rights = Rights(row, counts, right, covered?.People.Count > 0, user),
+                    WaveSize = row.WaveSize > 0 ? row.WaveSize : null,
+                    Pause = row.Pause is { } pause ? System.Xml.XmlConvert.ToString(TimeSpan.FromMilliseconds(pause)) : null,
+                    NextAt = row.NextAt.ToInstant(),
+                    States = counts.Rows.GroupBy(t => t.State).ToDictionary(g => g.Key, g => g.Sum(t => t.People)),
+                };
             },
             cancel
         );
@@ -118,25 +123,26 @@ public sealed class RollOutViews(Store.Store store, EditionBook editions)
             row.Problem.Length > 0 ? row.Problem
             : state == RollOutState.Held ? row.Brake
             : null;
-        return new(
-            row.Id,
-            row.Number,
-            (int)row.Edition,
-            row.State,
-            RollOutMachine.Word(state),
-            row.Author,
-            row.MadeAt.ToInstant(),
-            counts.IsWhole ? row.People : counts.Differing,
-            counts.IsWhole ? row.Losing : counts.Losing,
-            counts.IsWhole ? row.Same : counts.Unchanged,
-            counts.IsWhole ? row.Failing : counts.Of("failing"),
-            row.Wave,
-            counts.Of("open"),
-            counts.Of("approved"),
-            counts.Of(UnderWay),
-            counts.Of("done"),
-            counts.IsWhole ? problem : null
-        );
+        return new()
+        {
+            Id = row.Id,
+            Number = row.Number,
+            Edition = (int)row.Edition,
+            State = row.State,
+            StateText = RollOutMachine.Word(state),
+            Author = row.Author,
+            MadeAt = row.MadeAt.ToInstant(),
+            People = counts.IsWhole ? row.People : counts.Differing,
+            Losing = counts.IsWhole ? row.Losing : counts.Losing,
+            Same = counts.IsWhole ? row.Same : counts.Unchanged,
+            Failing = counts.IsWhole ? row.Failing : counts.Of("failing"),
+            Wave = row.Wave,
+            Undecided = counts.Of("open"),
+            Approved = counts.Of("approved"),
+            UnderWay = counts.Of(UnderWay),
+            Done = counts.Of("done"),
+            Problem = counts.IsWhole ? problem : null,
+        };
     }
 
     private static RolloutDepartment Department(string name, Counts part, (IReadOnlyList<string> People, string Digest)? covered) =>

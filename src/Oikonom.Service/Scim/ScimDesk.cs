@@ -211,28 +211,33 @@ public sealed class ScimDesk(
                             : [];
                     return (start == 1 && count > 0 ? one : [], one.Count);
                 }
-                var matches = new List<JsonObject>();
-                for (long skip = 0; ; skip += ScanPage)
-                {
-                    var rows = await s.ScimPageAsync(pusher.Source, type.Name, skip, ScanPage);
-                    foreach (var row in rows)
-                    {
-                        var resource = Shown(row, KeptRecords.Parse(row));
-                        if (wanted is null || wanted.Matches(resource, type))
-                            matches.Add(resource);
-                    }
-                    if (rows.Count < ScanPage)
-                        break;
-                    if (skip + ScanPage >= MaxScan)
-                        throw ScimFault.TooMany(
-                            $"More than {MaxScan} resources would have to be looked at; ask for userName, externalId or id."
-                        );
-                }
+                var matches = await ScanAsync(s, pusher, type, wanted);
                 var ordered = sortBy is null ? matches : ScimResources.Sorted(matches, type, sortBy, descending);
                 return ([.. ordered.Skip(start - 1).Take(count)], matches.Count);
             },
             cancel
         );
+
+    /// <summary>All resources that a filter lets through, looked at one by one.</summary>
+    /// <exception cref="ScimFault">tooMany: there are more than can be looked at.</exception>
+    private async Task<List<JsonObject>> ScanAsync(Session s, Pusher pusher, ScimResourceType type, ScimFilter? wanted)
+    {
+        var matches = new List<JsonObject>();
+        for (long skip = 0; ; skip += ScanPage)
+        {
+            var rows = await s.ScimPageAsync(pusher.Source, type.Name, skip, ScanPage);
+            foreach (var row in rows)
+            {
+                var resource = Shown(row, KeptRecords.Parse(row));
+                if (wanted is null || wanted.Matches(resource, type))
+                    matches.Add(resource);
+            }
+            if (rows.Count < ScanPage)
+                return matches;
+            if (skip + ScanPage >= MaxScan)
+                throw ScimFault.TooMany($"More than {MaxScan} resources would have to be looked at; ask for userName, externalId or id.");
+        }
+    }
 
     /// <summary>The id behind a key that is looked up at once, "" when there is none, or null for any other attribute.</summary>
     private static async Task<string?> ByKeyAsync(Session s, Pusher pusher, ScimResourceType type, string attribute, string value) =>
@@ -308,21 +313,11 @@ public sealed class ScimDesk(
     {
         var now = time.GetUtcNow();
         var actor = $"scim:{source.Name}";
-        s.Record(
-            LedgerEntry.Of(
-                now,
-                actor,
-                after is null ? "scim.deleted"
-                    : before is null ? "scim.created"
-                    : "scim.changed",
-                null,
-                null,
-                ("source", source.Name),
-                ("resource", type.Name),
-                ("resourceId", row.Id),
-                ("version", row.Version)
-            )
-        );
+        var what =
+            after is null ? "scim.deleted"
+            : before is null ? "scim.created"
+            : "scim.changed";
+        s.Record(LedgerEntry.Of(now, actor, what, null, null, [.. Named(source, type, row)]));
         if (type.Name != "User")
             return;
         var (old, texts) = (
@@ -360,6 +355,9 @@ public sealed class ScimDesk(
                 : null;
         await TakeAsync(s, together, taking, new(newKey, fingerprint, read.Facts, 0) { Replaces = replaced });
     }
+
+    private static IEnumerable<(string, object?)> Named(SourceRule source, ScimResourceType type, ScimRow row) =>
+        [("source", source.Name), ("resource", type.Name), ("resourceId", row.Id), ("version", row.Version)];
 
     /// <summary>A user who is no record of a person yet is listed with the reason.</summary>
     private static async Task SetAsideAsync(Session s, SourceRule source, ScimRow row, IReadOnlyList<string> texts, RowFault? fault)

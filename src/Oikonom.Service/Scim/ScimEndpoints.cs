@@ -515,12 +515,6 @@ public static class ScimEndpoints
                 ScimSchemas.Types.FirstOrDefault(t => t.Endpoint.TrimStart('/') == path[0])
                 ?? throw ScimFault.InvalidPath($"'{path[0]}' is no kind of resource.");
             var data = Resolved(ScimValues.Get(operation, "data"), ids);
-            var version =
-                ScimValues.Get(operation, "version")?.ToString() is { } tag
-                && tag.StartsWith("W/\"", StringComparison.Ordinal)
-                && long.TryParse(tag[3..^1], CultureInfo.InvariantCulture, out var number)
-                    ? number
-                    : (long?)null;
             var bulkId = ScimValues.Get(operation, "bulkId")?.ToString();
             if (method == "POST" && path.Length == 1)
             {
@@ -532,36 +526,44 @@ public static class ScimEndpoints
             }
             if (path.Length != 2 || path[1].Length == 0)
                 throw ScimFault.InvalidPath($"{method} takes a path such as {type.Endpoint}/ID.");
-            switch (method)
-            {
-                case "PUT":
-                    return Done(
-                        operation,
-                        200,
-                        context,
-                        type,
-                        path[1],
-                        (await desk.ReplaceAsync(Pusher(context), type, path[1], data, version, cancel)).Version
-                    );
-                case "PATCH":
-                    return Done(
-                        operation,
-                        200,
-                        context,
-                        type,
-                        path[1],
-                        (await desk.PatchAsync(Pusher(context), type, path[1], data, version, cancel)).Version
-                    );
-                case "DELETE":
-                    await desk.DeleteAsync(Pusher(context), type, path[1], version, cancel);
-                    return Done(operation, 204, context, type, path[1], null);
-                default:
-                    throw ScimFault.InvalidSyntax("'method' is POST, PUT, PATCH or DELETE.");
-            }
+            return await ChangeAsync(context, desk, operation, method, type, path[1], data, cancel);
         }
         catch (ScimFault fault)
         {
             return Failed(operation, fault);
+        }
+    }
+
+    private static async Task<JsonObject> ChangeAsync(
+        HttpContext context,
+        ScimDesk desk,
+        JsonObject operation,
+        string method,
+        ScimResourceType type,
+        string id,
+        JsonNode? data,
+        CancellationToken cancel
+    )
+    {
+        var version =
+            ScimValues.Get(operation, "version")?.ToString() is { } tag
+            && tag.StartsWith("W/\"", StringComparison.Ordinal)
+            && long.TryParse(tag[3..^1], CultureInfo.InvariantCulture, out var number)
+                ? number
+                : (long?)null;
+        switch (method)
+        {
+            case "PUT":
+                var put = await desk.ReplaceAsync(Pusher(context), type, id, data, version, cancel);
+                return Done(operation, 200, context, type, id, put.Version);
+            case "PATCH":
+                var patched = await desk.PatchAsync(Pusher(context), type, id, data, version, cancel);
+                return Done(operation, 200, context, type, id, patched.Version);
+            case "DELETE":
+                await desk.DeleteAsync(Pusher(context), type, id, version, cancel);
+                return Done(operation, 204, context, type, id, null);
+            default:
+                throw ScimFault.InvalidSyntax("'method' is POST, PUT, PATCH or DELETE.");
         }
     }
 

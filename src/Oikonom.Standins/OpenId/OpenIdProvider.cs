@@ -70,19 +70,9 @@ public sealed class OpenIdProvider : IAsyncDisposable
                             context.Reject(Errors.AccessDenied, "Nobody is signed in at the provider.");
                             return default;
                         }
-                        var identity = new ClaimsIdentity("stand-in", Claims.Name, Claims.Role);
-                        identity.AddClaim(new(Claims.Subject, user.Subject));
-                        identity.AddClaim(new(Claims.PreferredUsername, user.Name));
-                        identity.AddClaim(new(Claims.Name, user.Display));
-                        identity.AddClaim(new(Claims.Email, user.Mail));
-                        identity.AddClaim(new("employee_number", user.Number));
-                        foreach (var group in user.Groups)
-                            identity.AddClaim(new("groups", group));
                         if (provider.Nonce is { } nonce)
                             context.Request.Nonce = nonce;
-                        identity.SetScopes(context.Request.GetScopes());
-                        identity.SetDestinations(_ => [Destinations.IdentityToken]);
-                        context.SignIn(new ClaimsPrincipal(identity));
+                        context.SignIn(Principal(user, context.Request.GetScopes()));
                         return default;
                     })
                 );
@@ -91,6 +81,21 @@ public sealed class OpenIdProvider : IAsyncDisposable
         provider = new(app);
         await app.StartAsync();
         return provider;
+    }
+
+    private static ClaimsPrincipal Principal(OpenIdUser user, IEnumerable<string> scopes)
+    {
+        var identity = new ClaimsIdentity("stand-in", Claims.Name, Claims.Role);
+        identity.AddClaim(new(Claims.Subject, user.Subject));
+        identity.AddClaim(new(Claims.PreferredUsername, user.Name));
+        identity.AddClaim(new(Claims.Name, user.Display));
+        identity.AddClaim(new(Claims.Email, user.Mail));
+        identity.AddClaim(new("employee_number", user.Number));
+        foreach (var group in user.Groups)
+            identity.AddClaim(new("groups", group));
+        identity.SetScopes(scopes);
+        identity.SetDestinations(_ => [Destinations.IdentityToken]);
+        return new(identity);
     }
 
     public ValueTask DisposeAsync() => _app.DisposeAsync();
