@@ -66,7 +66,7 @@ public sealed record SourceSummary
     public required string? Schedule { get; init; }
     public required DateTimeOffset? NextRun { get; init; }
     public required string? Problem { get; init; }
-    public bool On { get; init; }
+    public required bool On { get; init; }
 }
 
 public sealed record SourceDetail

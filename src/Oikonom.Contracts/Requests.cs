@@ -19,15 +19,15 @@ public sealed record RequestSummary
     public required DateTimeOffset CreatedAt { get; init; }
     public required DateTimeOffset? CompletedAt { get; init; }
     public required string Requester { get; init; }
-    public bool Late { get; init; }
-    public string Source { get; init; } = "";
-    public string Stage { get; init; } = "";
+    public required bool Late { get; init; }
+    public required string Source { get; init; }
+    public required string Stage { get; init; }
     public DateTimeOffset? Due { get; init; }
-    public bool Held { get; init; }
-    public bool Privileged { get; init; }
+    public required bool Held { get; init; }
+    public required bool Privileged { get; init; }
     public string? Effect { get; init; }
     public string? PlanDigest { get; init; }
-    public string Cause { get; init; } = "";
+    public required string Cause { get; init; }
     public string? Batch { get; init; }
 
     /// <summary>The account that belongs to nobody and that it is about; then <see cref="Person"/> answers for it.</summary>
@@ -105,17 +105,17 @@ public sealed record Rights
     public required bool Choose { get; init; }
     public required bool Retry { get; init; }
     public required string? WhyNot { get; init; }
-    public bool Ask { get; init; }
-    public bool Answer { get; init; }
-    public bool Withdraw { get; init; }
-    public bool Hold { get; init; }
-    public bool Resume { get; init; }
-    public bool Return { get; init; }
-    public bool InPart { get; init; }
+    public required bool Ask { get; init; }
+    public required bool Answer { get; init; }
+    public required bool Withdraw { get; init; }
+    public required bool Hold { get; init; }
+    public required bool Resume { get; init; }
+    public required bool Return { get; init; }
+    public required bool InPart { get; init; }
     public IReadOnlyList<string>? Change { get; init; }
     public IReadOnlyList<string>? Items { get; init; }
     public string? OnBehalf { get; init; }
-    public bool NewLink { get; init; }
+    public required bool NewLink { get; init; }
 }
 
 /// <summary>A point on the way that people ask about: prepared and ready of a joiner, closed off and wound down of a leaver.</summary>
@@ -182,7 +182,7 @@ public sealed record RequestDetail
     public required IReadOnlyList<TaskView> Tasks { get; init; }
     public required string? Held { get; init; }
     public required PlanEffect Effect { get; init; }
-    public string WorkflowTitle { get; init; } = "";
+    public required string WorkflowTitle { get; init; }
     public SitePlace? Place { get; init; }
 }
 

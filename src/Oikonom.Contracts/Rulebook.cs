@@ -32,7 +32,7 @@ public sealed record EditionDetail
     public required IReadOnlyList<string> Templates { get; init; }
     public required IReadOnlyList<string> Workflows { get; init; }
     public required IReadOnlyList<RulebookFileBody> Files { get; init; }
-    public string Approver { get; init; } = "";
+    public required string Approver { get; init; }
     public IReadOnlyList<string>? Pools { get; init; }
     public IReadOnlyList<string>? Separations { get; init; }
 }

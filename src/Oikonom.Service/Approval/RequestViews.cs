@@ -43,6 +43,9 @@ public static class RequestViews
             Stage = row.StageTitle,
             Due = StageClock.FromJson(row.Clock).Deadline.ToInstant(),
             Held = row.Held.Length > 0,
+            // Both need the plan read; WithEffect tells them.
+            Privileged = false,
+            Cause = "",
             Batch = row.Batch.Length > 0 ? row.Batch : null,
             Account = row.Account.Length > 0 ? row.Account : null,
             Outcome = row.Outcome == RequestOutcome.None ? null : row.OutcomeText,
