@@ -8,12 +8,7 @@ namespace Oikonom.Core.Tests;
 /// <summary>The rulebook of the demo, and small changes to it.</summary>
 public static class Northmere
 {
-    public static IReadOnlyList<RulebookFile> All { get; } =
-    [
-        .. Directory
-            .GetFiles(Repository.At("demo", "northmere", "rulebook"), "*.yaml", SearchOption.AllDirectories)
-            .Select(f => new RulebookFile(Path.GetRelativePath(Repository.At("demo", "northmere", "rulebook"), f), File.ReadAllText(f))),
-    ];
+    public static IReadOnlyList<RulebookFile> All { get; } = [.. Repository.RulebookFiles().Select(f => new RulebookFile(f.Path, f.Text))];
 
     /// <summary>The rulebook without its applications.</summary>
     public static IReadOnlyList<RulebookFile> Files { get; } = [.. All.Where(f => !Repository.IsOfApplications(f.Path))];

@@ -10,6 +10,18 @@ public static class Repository
     /// <summary>Whether a file of the demo's rulebook is about its applications, which most tests do without.</summary>
     public static bool IsOfApplications(string path) => Path.GetFileNameWithoutExtension(path) is "records" or "shop" or "mailbox";
 
+    /// <summary>The demo's rulebook: paths within its folder, and texts.</summary>
+    public static IReadOnlyList<(string Path, string Text)> RulebookFiles()
+    {
+        var root = At("demo", "northmere", "rulebook");
+        return
+        [
+            .. System
+                .IO.Directory.GetFiles(root, "*.yaml", SearchOption.AllDirectories)
+                .Select(f => (System.IO.Path.GetRelativePath(root, f), File.ReadAllText(f))),
+        ];
+    }
+
     private static string Find()
     {
         for (var folder = AppContext.BaseDirectory; folder is not null; folder = Path.GetDirectoryName(folder))

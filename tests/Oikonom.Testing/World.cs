@@ -387,20 +387,17 @@ public sealed class World : IAsyncDisposable
     /// <summary>The demo's rulebook, pointed at this directory; <paramref name="change"/> may edit a file.</summary>
     public IReadOnlyList<RulebookFileBody> Rulebook(Func<string, string, string>? change = null)
     {
-        var root = Repository.At("demo", "northmere", "rulebook");
         return
         [
-            .. System
-                .IO.Directory.GetFiles(root, "*.yaml", SearchOption.AllDirectories)
-                .Where(file => _options.Applications is not null || !Repository.IsOfApplications(Path.GetRelativePath(root, file)))
+            .. Repository
+                .RulebookFiles()
+                .Where(file => _options.Applications is not null || !Repository.IsOfApplications(file.Path))
                 .Select(file =>
                 {
-                    var path = Path.GetRelativePath(root, file);
-                    var text = File.ReadAllText(file)
-                        .Replace(":7436", $":{_options.DirectoryPort ?? Directory.LdapsPort}", StringComparison.Ordinal);
+                    var text = file.Text.Replace(":7436", $":{_options.DirectoryPort ?? Directory.LdapsPort}", StringComparison.Ordinal);
                     foreach (var (port, application) in _options.Applications ?? new Dictionary<int, ApplicationServer>())
                         text = text.Replace($":{port}", $":{application.Port}", StringComparison.Ordinal);
-                    return new RulebookFileBody(path, change?.Invoke(path, text) ?? text);
+                    return new RulebookFileBody(file.Path, change?.Invoke(file.Path, text) ?? text);
                 }),
         ];
     }
