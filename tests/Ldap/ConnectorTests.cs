@@ -14,14 +14,7 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
     private readonly TestDirectory _directory = fixture.Directory;
 
     private static readonly TargetRule Rule = RulebookReader
-        .Read([
-            .. Directory
-                .GetFiles(Repository.At("demo", "northmere", "rulebook"), "*.yaml", SearchOption.AllDirectories)
-                .Select(f => new RulebookFile(
-                    Path.GetRelativePath(Repository.At("demo", "northmere", "rulebook"), f),
-                    File.ReadAllText(f)
-                )),
-        ])
+        .Read([.. Repository.RulebookFiles().Select(f => new RulebookFile(f.Path, f.Text))])
         .Rulebook!.Targets["directory"];
 
     private LdapConnector Connector(string? password = null) =>

@@ -5,7 +5,8 @@ using Xunit;
 namespace Oikonom.Ldap.Tests;
 
 /// <summary>The client against a real domain controller, in its dialect.</summary>
-public sealed class DomainControllerTests
+[Collection("domain controller")]
+public sealed class DomainControllerTests(ControllerFixture fixture)
 {
     private const string Users = "CN=Users," + DomainController.Base;
 
@@ -14,9 +15,8 @@ public sealed class DomainControllerTests
     [Fact]
     public async Task The_dialect_of_a_domain_controller_is_spoken()
     {
-        if (DomainController.Missing() is { } why)
-            Assert.Skip(why);
-        await using var controller = await DomainController.StartAsync();
+        Assert.SkipWhen(fixture.Controller is null, DomainController.Missing() ?? "");
+        var controller = fixture.Controller!;
         await using var ldap = await controller.ConnectAsync();
 
         // A user with a password in its own form, enabled; found by its binary id.

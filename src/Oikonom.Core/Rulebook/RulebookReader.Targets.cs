@@ -27,14 +27,21 @@ public static partial class RulebookReader
             var authority = map.Text("authority");
             var container = map.Text("container");
             var groups = map.Text("groups");
-            var classes = map.Texts("classes").Select(c => c.Text).ToList();
+            var isDomain = map.Choice("dialect", "password-policy", "password-policy", "domain-controller") == "domain-controller";
+            var classes = map.Texts("classes", required: !isDomain).Select(c => c.Text).ToList();
             var entitlements = Entitlements(map, entry => entry.Text("group") is { } dn ? new EntitlementMeans.Group(dn.Text) : null);
             var connections = map.Number("connections", 4, 1, 64);
             var password = Password(map);
-            var nameAttribute = map.TextOr("name-attribute", "uid");
+            var nameAttribute = map.TextOr("name-attribute", isDomain ? "sAMAccountName" : "uid");
             var placeholder = map.Text("empty-group-member", required: false)?.Text;
             var makesContainers = map.YesNo("create-containers", false);
-            TargetRule Made(TargetSettings settings) => AccountTarget(map, name ?? "", settings, entitlements) with { Password = password };
+            TargetRule Made(TargetSettings settings)
+            {
+                var rule = AccountTarget(map, name ?? "", settings, entitlements) with { Password = password };
+                // Domain controllers take names of 20 characters; longer ones are never made.
+                return isDomain ? rule with { Names = rule.Names with { Longest = Math.Min(rule.Names.Longest, 20) } } : rule;
+            }
+
             if (
                 name is null
                 || address is null
@@ -59,12 +66,13 @@ public static partial class RulebookReader
                     connections,
                     container.Value.Text,
                     nameAttribute,
-                    classes,
+                    classes is [] ? ["top", "person", "organizationalPerson", "user"] : classes,
                     groups.Value.Text,
                     placeholder
                 )
                 {
                     MakesContainers = makesContainers,
+                    Family = isDomain ? LdapFamily.DomainController : LdapFamily.PasswordPolicy,
                 }
             );
         }

@@ -140,6 +140,9 @@ public abstract record TargetSettings
     {
         private const int PerConnection = 12;
 
+        /// <summary>Which family of servers it is of.</summary>
+        public LdapFamily Family { get; init; }
+
         /// <summary>Whether organizational units that are missing on the way to an account are made (RFC 4519 section 3.11).</summary>
         public bool MakesContainers { get; init; }
 
@@ -170,6 +173,16 @@ public abstract record TargetSettings
             ["roomNumber"] = "Room",
             ["preferredLanguage"] = "Language",
             ["carLicense"] = "Number plate",
+            ["sAMAccountName"] = "User name",
+            ["userPrincipalName"] = "Sign-in name",
+            ["department"] = "Department",
+            ["company"] = "Organisation",
+            ["employeeID"] = "Employee number",
+            ["accountExpires"] = "Expires after",
+            ["homeDirectory"] = "Home folder",
+            ["homeDrive"] = "Drive of the home folder",
+            ["profilePath"] = "Profile folder",
+            ["scriptPath"] = "Sign-in script",
         };
 
         public override string Kind => "ldap";
@@ -307,6 +320,16 @@ public sealed record NameRule(int Longest, string Marks)
 {
     /// <summary>As long as 32 characters, with dot, hyphen and underscore.</summary>
     public static readonly NameRule Default = new(32, ".-_");
+}
+
+/// <summary>Families of directory servers, by what each has of its own.</summary>
+public enum LdapFamily
+{
+    /// <summary>Entries with entryUUID (RFC 4530), locked by their password policy.</summary>
+    PasswordPolicy,
+
+    /// <summary>Domain controllers: objectGUID, userAccountControl, unicodePwd.</summary>
+    DomainController,
 }
 
 /// <summary>What an entitlement is.</summary>

@@ -1,5 +1,4 @@
 using System.Diagnostics;
-using System.Security.Cryptography;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Rulebook;
 using Oikonom.Ldap;
@@ -27,8 +26,11 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
             var connection = await pool.TakeAsync(cancel).ConfigureAwait(false);
             until = connection.CertificateUntil;
             Good("Connection", $"{_settings.Address.Host}:{_settings.Port} is reached, and its certificate is trusted.");
-            who = await connection.WhoAmIAsync(cancel).ConfigureAwait(false);
+            who = await WhoAsync(connection, cancel).ConfigureAwait(false);
             Good("Sign-in", $"as {who}.");
+            var root = await connection.ReadAsync("", ["supportedCapabilities"], cancel).ConfigureAwait(false);
+            if (dialect.WhyNot(root) is { } why)
+                Bad("Dialect", $"{why} ({rule.Place})");
             await PlacesAsync(connection, cancel).ConfigureAwait(false);
             if (withRights)
                 await RightsAsync(connection, cancel).ConfigureAwait(false);
@@ -58,6 +60,19 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
         };
     }
 
+    /// <summary>Who we are to the server (RFC 4532); the name we sign in by where it does not say.</summary>
+    private async Task<string> WhoAsync(LdapConnection connection, CancellationToken cancel)
+    {
+        try
+        {
+            return await connection.WhoAmIAsync(cancel).ConfigureAwait(false);
+        }
+        catch (LdapResultException error) when (error.Code == LdapCode.ProtocolError)
+        {
+            return _settings.SignInName;
+        }
+    }
+
     private void Good(string what, string text) => _points.Add(new(what, true, text));
 
     private void Bad(string what, string text) => _points.Add(new(what, false, text));
@@ -66,7 +81,7 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
     {
         foreach (var (what, container) in new[] { ("Place of accounts", _settings.Container), ("Place of groups", _settings.Groups) })
             if (await connection.ReadAsync(container, ["1.1"], cancel).ConfigureAwait(false) is null)
-                Bad(what, $"Signed in, but {container} does not exist or may not be read.");
+                Bad(what, $"Signed in, but {container} does not exist or may not be read ({rule.Place}).");
             else
                 Good(what, $"{container} is there.");
         var missing = 0;
@@ -76,7 +91,10 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
             if (await connection.ReadAsync(group, ["1.1"], cancel).ConfigureAwait(false) is not null)
                 continue;
             missing++;
-            Bad("Groups", $"Signed in, but the group of '{entitlement.Name}', {group}, does not exist or may not be read.");
+            Bad(
+                "Groups",
+                $"Signed in, but the group of '{entitlement.Name}', {group}, does not exist or may not be read ({entitlement.Place})."
+            );
         }
         if (missing == 0 && rule.Entitlements.Count > 0)
             Good("Groups", $"all {rule.Entitlements.Count} of the rulebook are there.");
@@ -85,21 +103,21 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
     /// <summary>What it may do, as far as the server lets itself be asked without anything being done.</summary>
     private async Task RightsAsync(LdapConnection connection, CancellationToken cancel)
     {
+        if (dialect is DomainDialect)
+        {
+            Good("Rights", "a domain controller cannot be asked without doing it; the first account shows.");
+            return;
+        }
         // Adding is not tried: there are servers that mix up entries after an add that was not to be done.
         var some = await SomebodyAsync(connection, cancel).ConfigureAwait(false);
         if (some is null)
             return;
-        await TryAsync("May disable accounts", control => connection.ModifyAsync(some.Dn, [dialect.LockIt()], control, cancel))
+        await TryAsync("May disable accounts", control => connection.ModifyAsync(some.Dn, [.. dialect.Lock(some)], control, cancel))
             .ConfigureAwait(false);
         await TryAsync(
                 "May set passwords",
                 control =>
-                    connection.ModifyAsync(
-                        some.Dn,
-                        [new(LdapChangeKind.Replace, "userPassword", RandomNumberGenerator.GetHexString(24))],
-                        control,
-                        cancel
-                    )
+                    connection.ModifyAsync(some.Dn, [new(LdapChangeKind.Replace, dialect.Password, LdapDialect.Unknown())], control, cancel)
             )
             .ConfigureAwait(false);
         if (rule.Entitlements.Values.FirstOrDefault() is { Means: EntitlementMeans.Group group })
@@ -112,7 +130,7 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
 
     private async Task<LdapEntry?> SomebodyAsync(LdapConnection connection, CancellationToken cancel)
     {
-        var search = new LdapSearch(_settings.Container, LdapScope.Subtree, LdapFilter.Present(_settings.NameAttribute), ["1.1"]);
+        var search = new LdapSearch(_settings.Container, LdapScope.Subtree, LdapFilter.Present(_settings.NameAttribute), dialect.LockedBy);
         await foreach (var entry in connection.PageAsync(search, 1, cancel).ConfigureAwait(false))
             return entry;
         return null;

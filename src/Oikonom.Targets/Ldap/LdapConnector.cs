@@ -8,12 +8,12 @@ using Oikonom.Ldap;
 
 namespace Oikonom.Targets.Ldap;
 
-/// <summary>Accounts and memberships in an LDAP directory with POSIX-style entries and groups of names.</summary>
+/// <summary>Accounts and memberships in a directory that speaks LDAP, in the dialect of its family.</summary>
 public sealed class LdapConnector : IAccountConnector
 {
     private readonly TargetRule _rule;
     private readonly TargetSettings.Ldap _settings;
-    private readonly LdapDialect _dialect = LdapDialect.PasswordPolicy;
+    private readonly LdapDialect _dialect;
     private readonly LdapPool _pool;
     private readonly GroupBatcher _groups;
     private readonly Dictionary<string, string> _entitlementByGroup;
@@ -24,6 +24,7 @@ public sealed class LdapConnector : IAccountConnector
     public LdapConnector(TargetRule rule, Func<CancellationToken, Task<LdapSignIn>> signIn)
     {
         (_rule, _settings) = (rule, (TargetSettings.Ldap)rule.Settings);
+        _dialect = LdapDialect.Of(_settings);
         _pool = new(_settings.Connections, rule.Title, signIn);
         _groups = new(ModifyGroupAsync, error => error is LdapResultException);
         _entitlementByGroup = rule.Entitlements.Values.ToDictionary(e => LdapDn.Normalise(GroupOf(e)), e => e.Name, StringComparer.Ordinal);
@@ -85,8 +86,11 @@ public sealed class LdapConnector : IAccountConnector
     /// <inheritdoc/>
     public Task<bool> NameIsTakenAsync(string name, CancellationToken cancel) =>
         GuardAsync(async () =>
-            (await SearchAsync(LdapFilter.Equal(_settings.NameAttribute, name), cancel, "1.1").ConfigureAwait(false)).Count > 0
-        );
+        {
+            var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+            var (below, named) = (_dialect.NamesBelow(_settings.Container), LdapFilter.Equal(_settings.NameAttribute, name));
+            return (await connection.SearchAsync(new(below, LdapScope.Subtree, named, "1.1"), cancel).ConfigureAwait(false)).Count > 0;
+        });
 
     /// <inheritdoc/>
     public Task<EnsuredAccount> EnsureAccountAsync(AccountGoal goal, CancellationToken cancel) =>
@@ -125,9 +129,11 @@ public sealed class LdapConnector : IAccountConnector
     {
         var dn = DnOf(goal);
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        var fresh = _dialect.Fresh(goal.Name, _settings, goal.Enabled != false).ToList();
         var attributes = goal
-            .Attributes.Where(a => a.Value.Count > 0)
-            .Select(a => new LdapAttribute(a.Key, a.Value))
+            .Attributes.Where(a => a.Value.Count > 0 && !fresh.Exists(f => f.Name.Equals(a.Key, StringComparison.OrdinalIgnoreCase)))
+            .Select(a => new LdapAttribute(a.Key, _dialect.ToServer(a.Key, a.Value)))
+            .Concat(fresh)
             .Prepend(new("objectClass", _settings.Classes));
         LdapResult result;
         try
@@ -148,11 +154,11 @@ public sealed class LdapConnector : IAccountConnector
             throw Replan($"The name {goal.Name} is taken by another entry in {_rule.Title}.");
         }
         var id =
-            LdapControls.ReadEntry(result, LdapControls.PostReadOid)?.Text(Id)
-            ?? (await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false))?.Text(Id)
+            (LdapControls.ReadEntry(result, LdapControls.PostReadOid) is { } made ? _dialect.IdOf(made) : null)
+            ?? await IdAtAsync(connection, dn, cancel).ConfigureAwait(false)
             ?? throw new TargetFault($"{_rule.Title} shows no {Id} for {dn}.", transient: false);
         Remember(id, dn);
-        if (goal.Enabled == false)
+        if (goal.Enabled == false && !_dialect.IsMadeLocked)
             await LockAsync(connection, dn, id, cancel).ConfigureAwait(false);
         return new(id, dn, Changed: true, Created: true);
     }
@@ -160,7 +166,7 @@ public sealed class LdapConnector : IAccountConnector
     private async Task<EnsuredAccount> MendAsync(LdapEntry entry, AccountGoal goal, CancellationToken cancel)
     {
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-        var id = entry.Text(Id) ?? throw new TargetFault($"{_rule.Title} shows no {Id} for {entry.Dn}.", transient: false);
+        var id = _dialect.IdOf(entry) ?? throw new TargetFault($"{_rule.Title} shows no {Id} for {entry.Dn}.", transient: false);
         var dn = entry.Dn;
         var changed = false;
         if (goal.Container.Length > 0 && !LdapDn.Same(LdapDn.Parent(dn), goal.Container))
@@ -168,11 +174,11 @@ public sealed class LdapConnector : IAccountConnector
             var name = dn[..(dn.Length - LdapDn.Parent(dn).Length)].TrimEnd(',', ' ');
             var only = await OnlyAsync(connection, id, cancel).ConfigureAwait(false);
             var from = dn;
-            var holding = await GroupsOfAsync(from, cancel).ConfigureAwait(false);
+            var holding = _dialect.KeepsReferences ? [] : await GroupsOfAsync(from, cancel).ConfigureAwait(false);
             await InContainerAsync(
                     connection,
                     goal.Container,
-                    () => connection.ModifyDnAsync(from, name, deleteOldRdn: false, goal.Container, only, cancel),
+                    () => connection.ModifyDnAsync(_dialect.NameOf(id, from), name, deleteOldRdn: _dialect.KeepsReferences, goal.Container, only, cancel),
                     cancel
                 )
                 .ConfigureAwait(false);
@@ -187,20 +193,20 @@ public sealed class LdapConnector : IAccountConnector
             // The name of the entry is its own; an adopted account keeps it.
             if (string.Equals(name, _settings.NameAttribute, StringComparison.OrdinalIgnoreCase))
                 continue;
-            if (!Difference.SameValues(entry.Texts(name), values))
-                changes.Add(new(LdapChangeKind.Replace, name, values));
+            if (!Difference.SameValues(entry[name] is { } had ? _dialect.FromServer(had) : [], values))
+                changes.Add(new(LdapChangeKind.Replace, name, _dialect.ToServer(name, values)));
         }
         if (goal.Enabled is { } enabled)
         {
-            if (enabled && entry[_dialect.Lock] is not null)
-                changes.Add(_dialect.UnlockIt());
-            else if (!enabled && !_dialect.IsLocked(entry))
-                changes.Add(_dialect.LockIt());
+            if (enabled)
+                changes.AddRange(_dialect.Unlock(entry));
+            else if (!_dialect.IsLocked(entry))
+                changes.AddRange(_dialect.Lock(entry));
         }
         if (changes.Count > 0)
         {
             await connection
-                .ModifyAsync(dn, changes, await OnlyAsync(connection, id, cancel).ConfigureAwait(false), cancel)
+                .ModifyAsync(_dialect.NameOf(id, dn), changes, await OnlyAsync(connection, id, cancel).ConfigureAwait(false), cancel)
                 .ConfigureAwait(false);
             changed = true;
         }
@@ -221,8 +227,12 @@ public sealed class LdapConnector : IAccountConnector
         {
             return await work().ConfigureAwait(false);
         }
-        catch (LdapResultException error) when (error.Code == LdapCode.NoSuchObject && !LdapDn.Same(container, _settings.Container))
+        catch (LdapResultException error)
+            when (error.Code is LdapCode.NoSuchObject or LdapCode.Other && !LdapDn.Same(container, _settings.Container))
         {
+            // Some servers have no code of its own for it.
+            if (error.Code == LdapCode.Other && await connection.ReadAsync(container, ["1.1"], cancel).ConfigureAwait(false) is not null)
+                throw;
             if (!_settings.MakesContainers)
                 throw new TargetFault(
                     $"{_rule.Title} has no container {container}. Create it, or let it be made with 'create-containers: yes'.",
@@ -253,10 +263,21 @@ public sealed class LdapConnector : IAccountConnector
         }
     }
 
-    private async Task LockAsync(LdapConnection connection, string dn, string id, CancellationToken cancel) =>
+    private async Task LockAsync(LdapConnection connection, string dn, string id, CancellationToken cancel)
+    {
+        var entry = await connection.ReadAsync(dn, _dialect.LockedBy, cancel).ConfigureAwait(false) ?? throw Lost(id);
         await connection
-            .ModifyAsync(dn, [_dialect.LockIt()], await OnlyAsync(connection, id, cancel).ConfigureAwait(false), cancel)
+            .ModifyAsync(
+                _dialect.NameOf(id, dn),
+                [.. _dialect.Lock(entry)],
+                await OnlyAsync(connection, id, cancel).ConfigureAwait(false),
+                cancel
+            )
             .ConfigureAwait(false);
+    }
+
+    private async Task<string?> IdAtAsync(LdapConnection connection, string dn, CancellationToken cancel) =>
+        await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false) is { } entry ? _dialect.IdOf(entry) : null;
 
     /// <summary>The control that lets a change happen only to the entry with this id, whatever its name is by then (RFC 4528);
     /// none where the server has it not.</summary>
@@ -266,7 +287,7 @@ public sealed class LdapConnector : IAccountConnector
             (await connection.ReadAsync("", ["supportedControl"], cancel).ConfigureAwait(false))
                 ?.Texts("supportedControl")
                 .Contains(LdapControls.AssertionOid) == true;
-        return _asserts == true ? [LdapControls.Assertion(LdapFilter.Equal(Id, id))] : [];
+        return _asserts == true ? [LdapControls.Assertion(_dialect.ById(id))] : [];
     }
 
     /// <inheritdoc/>
@@ -276,13 +297,13 @@ public sealed class LdapConnector : IAccountConnector
             var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
             var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
             var asleep =
-                await connection.ReadAsync(dn, [_dialect.Lock], cancel).ConfigureAwait(false) is { } entry && _dialect.IsLocked(entry);
-            await connection
-                .PasswordModifyAsync(dn, null, password ?? RandomNumberGenerator.GetHexString(48), cancel)
+                await connection.ReadAsync(dn, _dialect.LockedBy, cancel).ConfigureAwait(false) is { } entry && _dialect.IsLocked(entry);
+            await _dialect
+                .SetPasswordAsync(connection, _dialect.NameOf(immutableId, dn), password ?? LdapDialect.Unknown(), cancel)
                 .ConfigureAwait(false);
             // The operation takes no assertion: the entry is read back, so that a name that changed hands meanwhile is told.
             if (
-                (await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false))?.Text(Id) is var now
+                await IdAtAsync(connection, dn, cancel).ConfigureAwait(false) is var now
                 && !string.Equals(now, immutableId, StringComparison.OrdinalIgnoreCase)
             )
                 throw new TargetFault(
@@ -290,16 +311,16 @@ public sealed class LdapConnector : IAccountConnector
                         + "a new password, then retry.",
                     transient: false
                 );
-            var after = new List<LdapModification>();
-            // The server takes a new password as the end of any lock; who sleeps goes on sleeping.
-            if (asleep)
-                after.Add(_dialect.LockIt());
             // Whoever is handed a password changes it at the first use.
-            if (password is not null)
-                after.Add(new(LdapChangeKind.Replace, _dialect.MustChange, "TRUE"));
+            var after = _dialect.AfterPassword(asleep, mustChange: password is not null).ToList();
             if (after.Count > 0)
                 await connection
-                    .ModifyAsync(dn, after, await OnlyAsync(connection, immutableId, cancel).ConfigureAwait(false), cancel)
+                    .ModifyAsync(
+                        _dialect.NameOf(immutableId, dn),
+                        after,
+                        await OnlyAsync(connection, immutableId, cancel).ConfigureAwait(false),
+                        cancel
+                    )
                     .ConfigureAwait(false);
             return true;
         });
@@ -346,6 +367,12 @@ public sealed class LdapConnector : IAccountConnector
         {
             // Already as it should be.
         }
+        catch (LdapResultException error) when (wishes is [{ Present: false } gone] && error.Code == LdapCode.UnwillingToPerform)
+        {
+            // A domain controller says no more than this when it is no member.
+            if ((await GroupsOfAsync(gone.Member, cancel).ConfigureAwait(false)).Any(g => LdapDn.Same(g, group)))
+                throw;
+        }
         catch (LdapResultException error)
             when (error.Code == LdapCode.ObjectClassViolation
                 && removes.Count > 0
@@ -382,7 +409,7 @@ public sealed class LdapConnector : IAccountConnector
             var reading = connection.ReadAsync(dn, _dialect.Wanted, cancel);
             var held = await EntitlementsAsync(dn, cancel).ConfigureAwait(false);
             var entry = await reading.ConfigureAwait(false);
-            if (entry is null || !string.Equals(entry.Text(Id), immutableId, StringComparison.OrdinalIgnoreCase))
+            if (entry is null || !string.Equals(_dialect.IdOf(entry), immutableId, StringComparison.OrdinalIgnoreCase))
             {
                 _names.TryRemove(immutableId, out _);
                 entry = await ByIdAsync(immutableId, cancel).ConfigureAwait(false);
@@ -412,7 +439,9 @@ public sealed class LdapConnector : IAccountConnector
             var schema = new LdapSchema(entry.Texts("attributeTypes"), entry.Texts("objectClasses"));
             return new(
                 schema.Attributes.ToHashSet(StringComparer.OrdinalIgnoreCase),
-                schema.Allowed(_settings.Classes),
+                _dialect is PolicyDialect
+                    ? schema.Allowed(_settings.Classes)
+                    : schema.Attributes.ToHashSet(StringComparer.OrdinalIgnoreCase),
                 schema.Classes,
                 [.. _settings.Classes.Except(schema.Classes, StringComparer.OrdinalIgnoreCase)]
             );
@@ -421,7 +450,7 @@ public sealed class LdapConnector : IAccountConnector
     /// <summary>Ends all connections.</summary>
     public ValueTask DisposeAsync() => _pool.DisposeAsync();
 
-    private string DnOf(AccountGoal goal) => LdapDn.Child(_settings.NameAttribute, goal.Name, goal.Container);
+    private string DnOf(AccountGoal goal) => LdapDn.Child(_dialect.NamedBy(_settings), goal.Name, goal.Container);
 
     private void Remember(string id, string dn)
     {
@@ -439,13 +468,7 @@ public sealed class LdapConnector : IAccountConnector
         if (_names.TryGetValue(id, out var dn))
         {
             var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-            if (
-                string.Equals(
-                    (await connection.ReadAsync(dn, [Id], cancel).ConfigureAwait(false))?.Text(Id),
-                    id,
-                    StringComparison.OrdinalIgnoreCase
-                )
-            )
+            if (string.Equals(await IdAtAsync(connection, dn, cancel).ConfigureAwait(false), id, StringComparison.OrdinalIgnoreCase))
                 return dn;
             _names.TryRemove(id, out _);
         }
@@ -455,7 +478,7 @@ public sealed class LdapConnector : IAccountConnector
     }
 
     private async Task<LdapEntry?> ByIdAsync(string id, CancellationToken cancel) =>
-        (await SearchAsync(LdapFilter.Equal(Id, id), cancel).ConfigureAwait(false)).FirstOrDefault();
+        (await SearchAsync(_dialect.ById(id), cancel).ConfigureAwait(false)).FirstOrDefault();
 
     private async Task<IReadOnlyList<LdapEntry>> SearchAsync(
         LdapFilter filter,
@@ -514,17 +537,19 @@ public sealed class LdapConnector : IAccountConnector
     private ExistingAccount Describe(LdapEntry entry, string matchedBy, IReadOnlyList<string> entitlements) =>
         new(
             _rule.Name,
-            entry.Text(Id) ?? "",
+            _dialect.IdOf(entry) ?? "",
             entry.Text(_settings.NameAttribute) ?? "",
             LdapDn.Parent(entry.Dn),
             entry.Dn,
             matchedBy,
-            entry.Attributes.Where(a => !_dialect.IsOwn(a.Name)).ToDictionary(a => a.Name, a => a.Texts, StringComparer.OrdinalIgnoreCase),
+            entry
+                .Attributes.Where(a => !_dialect.IsOwn(a.Name))
+                .ToDictionary(a => a.Name, _dialect.FromServer, StringComparer.OrdinalIgnoreCase),
             !_dialect.IsLocked(entry),
             entitlements
         )
         {
-            LastLogOn = LdapDialect.LastLogOn(entry),
+            LastLogOn = _dialect.LastLogOn(entry),
         };
 
     private TargetFault Lost(string id) =>

@@ -1,35 +1,134 @@
 using System.Globalization;
+using System.Security.Cryptography;
+using Oikonom.Core.Rulebook;
 using Oikonom.Ldap;
 
 namespace Oikonom.Targets.Ldap;
 
 /// <summary>
-/// What one family of directory servers has of its own: how an entry is known for ever, how it is locked, and where
-/// memberships stand. Everything else is the protocol's (RFC 4511).
+/// What one family of directory servers has of its own: how an entry is known for ever, how it is locked, how a password is set and
+/// in which form values stand. Everything else is the protocol's (RFC 4511).
 /// </summary>
-/// <param name="Id">The attribute that never changes (RFC 4530 and its like).</param>
-/// <param name="Lock">The attribute that keeps an account from being used.</param>
-/// <param name="Locked">Its value for an account that is locked until it is unlocked.</param>
-/// <param name="Member">The attribute of a group that lists its members by name.</param>
-/// <param name="MustChange">The attribute that demands a new password at the first use.</param>
-internal sealed record LdapDialect(string Id, string Lock, string Locked, string Member, string MustChange)
+internal abstract class LdapDialect
 {
-    /// <summary>Attributes in which servers keep the last sign-in, the surest first.</summary>
-    /// <remarks>It stands before the families, which are made of it.</remarks>
-    private static readonly string[] LogOns = ["pwdLastSuccess", "authTimestamp"];
+    /// <summary>The dialect a target's server speaks.</summary>
+    public static LdapDialect Of(TargetSettings.Ldap settings) =>
+        settings.Family == LdapFamily.DomainController ? new DomainDialect() : new PolicyDialect();
 
-    /// <summary>Servers with the password policy of the draft behind <c>pwdAccountLockedTime</c>.</summary>
-    public static readonly LdapDialect PasswordPolicy = new("entryUUID", "pwdAccountLockedTime", "000001010000Z", "member", "pwdReset");
+    /// <summary>The attribute that never changes (RFC 4530 and its like).</summary>
+    public abstract string Id { get; }
+
+    /// <summary>The attribute of a group that lists its members by name (RFC 4519 section 2.17).</summary>
+    public string Member => "member";
+
+    /// <summary>The attribute that keeps the password.</summary>
+    public abstract string Password { get; }
 
     /// <summary>What is read of an account.</summary>
-    public IReadOnlyList<string> Wanted { get; } = ["*", Id, Lock, .. LogOns];
+    public abstract IReadOnlyList<string> Wanted { get; }
+
+    /// <summary>What is read to know whether an account is locked.</summary>
+    public abstract IReadOnlyList<string> LockedBy { get; }
+
+    /// <summary>True when the server itself keeps members of groups right when an entry is moved, and its name whole.</summary>
+    public abstract bool KeepsReferences { get; }
 
     /// <summary>Attributes that belong to the server, not to the account.</summary>
-    public bool IsOwn(string attribute) =>
-        attribute == Id || attribute == Lock || attribute is "objectClass" or "userPassword" || LogOns.Contains(attribute);
+    public abstract bool IsOwn(string attribute);
 
-    /// <summary>When somebody signed in with the entry last (RFC 4517 section 3.3.13); null where it is not kept.</summary>
-    public static DateTimeOffset? LastLogOn(LdapEntry entry) =>
+    /// <summary>The id of an entry as text; null when it shows none.</summary>
+    public abstract string? IdOf(LdapEntry entry);
+
+    /// <summary>What finds the entry of an id.</summary>
+    public abstract LdapFilter ById(string id);
+
+    /// <summary>Under which name an entry is written to: one that is its own for ever where the server knows such.</summary>
+    public abstract string NameOf(string id, string dn);
+
+    /// <summary>The attribute that names an entry in its container (RFC 4512 section 2.3.2).</summary>
+    public abstract string NamedBy(TargetSettings.Ldap settings);
+
+    /// <summary>Below which entry no two accounts have the same name.</summary>
+    public abstract string NamesBelow(string container);
+
+    /// <summary>What a new entry has beside what the rulebook says of it.</summary>
+    public abstract IEnumerable<LdapAttribute> Fresh(string name, TargetSettings.Ldap settings, bool enabled);
+
+    /// <summary>Whether <see cref="Fresh"/> makes an entry locked; else it is locked by a change of its own.</summary>
+    public abstract bool IsMadeLocked { get; }
+
+    /// <summary>Values in the form in which the server keeps them.</summary>
+    /// <exception cref="TargetFault">One has not a form it can be made of.</exception>
+    public abstract IReadOnlyList<string> ToServer(string attribute, IReadOnlyList<string> values);
+
+    /// <summary>The values of an attribute in the form in which the rulebook says them.</summary>
+    public abstract IReadOnlyList<string> FromServer(LdapAttribute attribute);
+
+    /// <summary>When somebody signed in with the entry last; null where it is not kept.</summary>
+    public abstract DateTimeOffset? LastLogOn(LdapEntry entry);
+
+    /// <summary>True when the entry is locked until it is unlocked.</summary>
+    public abstract bool IsLocked(LdapEntry entry);
+
+    /// <summary>The changes that lock an account until it is unlocked.</summary>
+    public abstract IEnumerable<LdapModification> Lock(LdapEntry entry);
+
+    /// <summary>The changes that let an account be used, whatever locked it; none when nothing does.</summary>
+    public abstract IEnumerable<LdapModification> Unlock(LdapEntry entry);
+
+    /// <summary>Sets a password.</summary>
+    /// <param name="dn">The name to write to.</param>
+    public abstract Task SetPasswordAsync(LdapConnection connection, string dn, string password, CancellationToken cancel);
+
+    /// <summary>What has to be changed once a password was set.</summary>
+    /// <param name="wasLocked">Whether the account was locked before.</param>
+    /// <param name="mustChange">Whether it is to be changed at the first use.</param>
+    public abstract IEnumerable<LdapModification> AfterPassword(bool wasLocked, bool mustChange);
+
+    /// <summary>What is wrong when the server is of another family than the rulebook says; null when it is right.</summary>
+    /// <param name="root">The root of the server's tree (RFC 4512 section 5.1).</param>
+    public abstract string? WhyNot(LdapEntry? root);
+
+    /// <summary>A password nobody knows.</summary>
+    public static string Unknown() => $"Aa1-{RandomNumberGenerator.GetHexString(44)}";
+}
+
+/// <summary>Servers with entryUUID (RFC 4530) and the password policy of the draft behind <c>pwdAccountLockedTime</c>.</summary>
+internal sealed class PolicyDialect : LdapDialect
+{
+    private const string LockAttribute = "pwdAccountLockedTime";
+    private const string Locked = "000001010000Z";
+
+    /// <summary>Attributes in which servers keep the last sign-in, the surest first.</summary>
+    private static readonly string[] LogOns = ["pwdLastSuccess", "authTimestamp"];
+
+    public override string Id => "entryUUID";
+    public override string Password => "userPassword";
+    public override IReadOnlyList<string> Wanted { get; } = ["*", "entryUUID", LockAttribute, .. LogOns];
+    public override IReadOnlyList<string> LockedBy { get; } = [LockAttribute];
+    public override bool KeepsReferences => false;
+    public override bool IsMadeLocked => false;
+
+    public override bool IsOwn(string attribute) =>
+        attribute == Id || attribute is LockAttribute or "objectClass" or "userPassword" || LogOns.Contains(attribute);
+
+    public override string? IdOf(LdapEntry entry) => entry.Text(Id);
+
+    public override LdapFilter ById(string id) => LdapFilter.Equal(Id, id);
+
+    public override string NameOf(string id, string dn) => dn;
+
+    public override string NamedBy(TargetSettings.Ldap settings) => settings.NameAttribute;
+
+    public override string NamesBelow(string container) => container;
+
+    public override IEnumerable<LdapAttribute> Fresh(string name, TargetSettings.Ldap settings, bool enabled) => [];
+
+    public override IReadOnlyList<string> ToServer(string attribute, IReadOnlyList<string> values) => values;
+
+    public override IReadOnlyList<string> FromServer(LdapAttribute attribute) => attribute.Texts;
+
+    public override DateTimeOffset? LastLogOn(LdapEntry entry) =>
         LogOns
             .Select(entry.Text)
             .Select(text =>
@@ -45,12 +144,26 @@ internal sealed record LdapDialect(string Id, string Lock, string Locked, string
             )
             .FirstOrDefault(at => at is not null);
 
-    /// <summary>True when the entry is locked by the attribute of this family.</summary>
-    public bool IsLocked(LdapEntry entry) => entry.Text(Lock) == Locked;
+    public override bool IsLocked(LdapEntry entry) => entry.Text(LockAttribute) == Locked;
 
-    /// <summary>The change that locks an account until it is unlocked.</summary>
-    public LdapModification LockIt() => new(LdapChangeKind.Replace, Lock, Locked);
+    public override IEnumerable<LdapModification> Lock(LdapEntry entry) => [new(LdapChangeKind.Replace, LockAttribute, Locked)];
 
-    /// <summary>The change that lets an account be used, whatever locked it.</summary>
-    public LdapModification UnlockIt() => new(LdapChangeKind.Replace, Lock);
+    public override IEnumerable<LdapModification> Unlock(LdapEntry entry) =>
+        entry[LockAttribute] is null ? [] : [new(LdapChangeKind.Replace, LockAttribute)];
+
+    /// <summary>By the operation of RFC 3062, so that the server keeps it as it keeps passwords.</summary>
+    public override async Task SetPasswordAsync(LdapConnection connection, string dn, string password, CancellationToken cancel) =>
+        await connection.PasswordModifyAsync(dn, null, password, cancel).ConfigureAwait(false);
+
+    public override IEnumerable<LdapModification> AfterPassword(bool wasLocked, bool mustChange)
+    {
+        // The server takes a new password as the end of any lock; who sleeps goes on sleeping.
+        if (wasLocked)
+            yield return new(LdapChangeKind.Replace, LockAttribute, Locked);
+        if (mustChange)
+            yield return new(LdapChangeKind.Replace, "pwdReset", "TRUE");
+    }
+
+    public override string? WhyNot(LdapEntry? root) =>
+        DomainDialect.IsDomainController(root) ? "This server is a domain controller: say 'dialect: domain-controller'." : null;
 }

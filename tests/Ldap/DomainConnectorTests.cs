@@ -1,0 +1,261 @@
+using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Planning;
+using Oikonom.Core.Rulebook;
+using Oikonom.Targets.Ldap;
+using Oikonom.Testing;
+using Xunit;
+
+namespace Oikonom.Ldap.Tests;
+
+/// <summary>One domain controller for all tests of the dialect; null where none can be started.</summary>
+public sealed class ControllerFixture : IAsyncLifetime
+{
+    public DomainController? Controller { get; private set; }
+
+    public async ValueTask InitializeAsync()
+    {
+        if (DomainController.Missing() is null)
+            Controller = await DomainController.StartAsync();
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        if (Controller is not null)
+            await Controller.DisposeAsync();
+    }
+}
+
+/// <summary>The connector on a real domain controller: the same goals, in its dialect.</summary>
+[CollectionDefinition("domain controller")]
+public sealed class ControllerCollection : ICollectionFixture<ControllerFixture>;
+
+[Collection("domain controller")]
+public sealed class DomainConnectorTests(ControllerFixture fixture)
+{
+    private const string People = "OU=People," + DomainController.Base;
+    private const string Groups = "OU=Groups," + DomainController.Base;
+    private static readonly CancellationToken None = CancellationToken.None;
+
+    private static readonly string Text = $"""
+        name: office
+        title: Office domain
+        kind: ldap
+        dialect: domain-controller
+        address: ldaps://127.0.0.1:636
+        authority: office-authority
+        sign-in:
+          name: {DomainController.Administrator}
+          secret: office-password
+        container: {People}
+        create-containers: yes
+        groups: {Groups}
+        match:
+          - employeeID
+        entitlements:
+          payments:
+            title: Payments
+            group: CN=Payments \, east (2)*,{Groups}
+        """;
+
+    private static readonly TargetRule Rule = Read(Text);
+
+    private static TargetRule Read(string text)
+    {
+        var reading = RulebookReader.Read([
+            .. Repository
+                .RulebookFiles()
+                .Where(f => !Repository.IsOfApplications(f.Path))
+                .Select(f => new RulebookFile(f.Path, f.Text))
+                .Append(new("targets/office.yaml", text)),
+        ]);
+        Assert.Empty(reading.Findings);
+        return reading.Rulebook!.Targets["office"];
+    }
+
+    private DomainController Controller()
+    {
+        Assert.SkipWhen(fixture.Controller is null, DomainController.Missing() ?? "");
+        return fixture.Controller!;
+    }
+
+    private LdapConnector Connector(TargetRule? rule = null) =>
+        new(
+            rule ?? Rule,
+            _ => Task.FromResult(new LdapSignIn(Controller().Options, DomainController.Administrator, DomainController.Password))
+        );
+
+    private async Task<LdapConnection> PlacesAsync()
+    {
+        var ldap = await Controller().ConnectAsync();
+        foreach (var place in new[] { People, Groups })
+            try
+            {
+                await ldap.AddAsync(place, [new("objectClass", "organizationalUnit")]);
+            }
+            catch (LdapResultException error) when (error.Code == LdapCode.EntryAlreadyExists)
+            {
+                // An earlier test made it.
+            }
+        var group = ((EntitlementMeans.Group)Rule.Entitlements["payments"].Means).Dn;
+        if (await ldap.ReadAsync(group, ["1.1"]) is null)
+            await ldap.AddAsync(group, [new("objectClass", "group"), new("sAMAccountName", "payments")]);
+        return ldap;
+    }
+
+    private static AccountGoal Goal(string name, string number, string container = People, bool enabled = true) =>
+        new(
+            null,
+            [("employeeID", number)],
+            name,
+            container,
+            new Dictionary<string, IReadOnlyList<string>>
+            {
+                ["sAMAccountName"] = [name],
+                ["userPrincipalName"] = [$"{name}@northmere.example"],
+                ["givenName"] = ["Zoë"],
+                ["sn"] = ["Quill"],
+                ["displayName"] = ["Zoë Quill"],
+                ["employeeID"] = [number],
+                ["accountExpires"] = ["2031-05-31"],
+            },
+            enabled,
+            MayCreate: true
+        );
+
+    private static readonly Dictionary<string, IReadOnlyList<string>> Nothing = [];
+
+    [Fact]
+    public async Task An_account_is_made_once_mended_moved_put_to_sleep_and_woken()
+    {
+        await using var ldap = await PlacesAsync();
+        await using var connector = Connector();
+        var (inner, outer) = ($"OU=Tank\\, east,{People}", $"OU=Pier,{People}");
+        var goal = Goal("zoe.quill", "E8801", inner);
+        var made = await connector.EnsureAccountAsync(goal, None);
+        Assert.True(made.Created);
+        Assert.Equal($"CN=zoe.quill,{inner}", made.Location);
+        Assert.True(Guid.TryParse(made.ImmutableId, out _));
+        var again = await connector.EnsureAccountAsync(goal, None);
+        Assert.Equal((made.ImmutableId, false, false), (again.ImmutableId, again.Created, again.Changed));
+        var read = (await connector.ReadAsync(made.ImmutableId, None))!;
+        Assert.Equal(("zoe.quill", true, inner), (read.Name, read.Enabled, read.Container));
+        Assert.Equal(["2031-05-31"], read.Attributes["accountExpires"]);
+        Assert.DoesNotContain("objectSid", read.Attributes.Keys);
+        Assert.True(await connector.NameIsTakenAsync("ZOE.QUILL", None));
+        Assert.False(await connector.NameIsTakenAsync("zoe.quil*", None));
+        Assert.Equal(made.ImmutableId, Assert.Single((await connector.FindAsync([("employeeID", "E8801")], None)).Found).ImmutableId);
+
+        // A member, however its group is called, and what is asked for twice.
+        var payments = Rule.Entitlements["payments"];
+        foreach (var held in new[] { true, true, false, false, true })
+            Assert.IsType<PortResult.Reached>(
+                await connector.EnsureGrantAsync(new(made.ImmutableId, payments, held, new("", "", "", "", "")), None)
+            );
+
+        // Moved with its memberships, written to under its own id.
+        var moved = await connector.EnsureAccountAsync(new(made.ImmutableId, [], "zoe.quill", outer, Nothing, null, false), None);
+        Assert.Equal((made.ImmutableId, $"CN=zoe.quill,{outer}", true), (moved.ImmutableId, moved.Location, moved.Changed));
+        var state = new AccountState(
+            new("office"),
+            "zoe.quill",
+            outer,
+            new Dictionary<string, IReadOnlyList<string>> { ["accountExpires"] = ["2031-05-31"], ["sn"] = ["Quill"] },
+            Presence.Awake,
+            new("", "", "")
+        );
+        Assert.Empty((await connector.VerifyAsync(made.ImmutableId, state, ["payments"], None)).Differences);
+        Assert.NotEmpty((await connector.VerifyAsync(made.ImmutableId, state, [], None)).Differences);
+
+        // Who sleeps keeps the password that is set meanwhile, and cannot use it before waking.
+        await connector.EnsureAccountAsync(new(made.ImmutableId, [], "zoe.quill", outer, Nothing, false, false), None);
+        await connector.SetPasswordAsync(made.ImmutableId, "Lighthouse-At-Night-7", None);
+        Assert.False((await connector.ReadAsync(made.ImmutableId, None))!.Enabled);
+        await RefusedAsync("zoe.quill", "Lighthouse-At-Night-7");
+        await connector.EnsureAccountAsync(new(made.ImmutableId, [], "zoe.quill", outer, Nothing, true, false), None);
+        // The first password is changed at the first use: the server refuses it till then.
+        await RefusedAsync("zoe.quill", "Lighthouse-At-Night-7");
+        Assert.Equal("0", (await ldap.ReadAsync(moved.Location, ["pwdLastSet"]))!.Text("pwdLastSet"));
+        await ldap.ModifyAsync(moved.Location, [new(LdapChangeKind.Replace, "pwdLastSet", "-1")]);
+        await using (var user = await LdapConnection.ConnectAsync(Controller().Options))
+            await user.BindAsync("zoe.quill@northmere.example", "Lighthouse-At-Night-7");
+
+        // No end any more, and gone by other hands.
+        await connector.EnsureAccountAsync(
+            new(
+                made.ImmutableId,
+                [],
+                "zoe.quill",
+                outer,
+                new Dictionary<string, IReadOnlyList<string>> { ["accountExpires"] = [] },
+                null,
+                false
+            ),
+            None
+        );
+        Assert.Equal("0", (await ldap.ReadAsync(moved.Location, ["accountExpires"]))!.Text("accountExpires"));
+        await ldap.DeleteAsync(moved.Location);
+        Assert.Null(await connector.ReadAsync(made.ImmutableId, None));
+        var lost = await Assert.ThrowsAsync<TargetFault>(() =>
+            connector.EnsureAccountAsync(new(made.ImmutableId, [], "zoe.quill", outer, Nothing, true, false), None)
+        );
+        Assert.Equal(made.ImmutableId, lost.Gone);
+    }
+
+    private async Task RefusedAsync(string name, string password)
+    {
+        await using var user = await LdapConnection.ConnectAsync(Controller().Options);
+        Assert.Equal(
+            LdapCode.InvalidCredentials,
+            (await Assert.ThrowsAsync<LdapResultException>(() => user.BindAsync($"{name}@northmere.example", password))).Code
+        );
+    }
+
+    [Fact]
+    public async Task Who_is_made_asleep_sleeps_and_a_name_of_elsewhere_in_the_domain_is_taken()
+    {
+        await using var ldap = await PlacesAsync();
+        await using var connector = Connector();
+        var made = await connector.EnsureAccountAsync(Goal("ivo.deep", "E8802", enabled: false), None);
+        Assert.Equal("514", (await ldap.ReadAsync(made.Location, ["userAccountControl"]))!.Text("userAccountControl"));
+        // The same name in another unit: the plan is to be made anew, with another name.
+        var clash = await Assert.ThrowsAsync<TargetFault>(() =>
+            connector.EnsureAccountAsync(Goal("ivo.deep", "E8803", $"OU=Pier 9,{People}"), None)
+        );
+        Assert.True(clash.NeedsReplan, clash.Message);
+        Assert.True(await connector.NameIsTakenAsync("Administrator", None));
+        var listed = new List<string>();
+        await foreach (var account in connector.ListAsync(None))
+            listed.Add(account.Name);
+        Assert.Contains("ivo.deep", listed);
+    }
+
+    [Fact]
+    public async Task A_check_tells_a_wrong_dialect_and_a_wrong_place_by_file_and_line_and_changes_nothing()
+    {
+        await using var ldap = await PlacesAsync();
+        await using (var right = Connector())
+        {
+            var health = await right.CheckAsync(true, None);
+            Assert.True(health.Reachable, health.Message);
+            var schema = (await right.SchemaAsync(None))!;
+            Assert.Contains("sAMAccountName", schema.Attributes);
+            Assert.Empty(schema.UnknownClasses);
+        }
+        var policy = Text.Replace("dialect: domain-controller", "classes:\n  - user", StringComparison.Ordinal)
+            .Replace($"container: {People}", $"container: OU=Nowhere,{DomainController.Base}", StringComparison.Ordinal);
+        await using var wrong = Connector(Read(policy));
+        var told = await wrong.CheckAsync(true, None);
+        Assert.False(told.Reachable);
+        Assert.Contains(
+            told.Checkpoints,
+            c => c is { Good: false, What: "Dialect" } && c.Text.Contains("say 'dialect: domain-controller'", StringComparison.Ordinal)
+        );
+        Assert.Contains(
+            told.Checkpoints,
+            c =>
+                !c.Good
+                && c.Text.Contains("OU=Nowhere", StringComparison.Ordinal)
+                && c.Text.Contains("targets/office.yaml", StringComparison.Ordinal)
+        );
+    }
+}
