@@ -15,8 +15,14 @@ if [ "${1:-demo}" = test ]; then
 fi
 command -v dotnet >/dev/null || { echo "install: the .NET 10 SDK is missing; install it first." >&2; exit 1; }
 command -v node >/dev/null || { echo "install: node 20 is missing; install it first." >&2; exit 1; }
-[ ${#need[@]} -eq 0 ] && exit 0
-echo "install: ${need[*]}"
+# The demo runs without its domain controller, too; then it says so.
+extra=()
+if [ "${1:-demo}" = demo ] && [ ! -e /usr/bin/samba-tool ]; then
+  extra=(samba samba-dsdb-modules samba-vfs-modules samba-ad-provision winbind python3-samba ldb-tools)
+fi
+[ ${#need[@]} -eq 0 ] && [ ${#extra[@]} -eq 0 ] && exit 0
+if [ ${#need[@]} -eq 0 ] && [ "$(id -u)" != 0 ]; then exit 0; fi
+echo "install: ${need[*]} ${extra[*]}"
 if [ "$(id -u)" != 0 ]; then
   if command -v sudo >/dev/null; then sudo=sudo; else
     echo "install: run as root: apt-get install ${need[*]}" >&2; exit 1; fi
@@ -26,9 +32,11 @@ log=$(mktemp)
 policy=/usr/sbin/policy-rc.d
 if [ ! -e $policy ]; then printf '#!/bin/sh\nexit 101\n' | ${sudo:-} tee $policy >/dev/null; ${sudo:-} chmod +x $policy; made=1; fi
 trap '[ -z "${made:-}" ] || ${sudo:-} rm -f '"$policy" EXIT
-if ! { ${sudo:-} apt-get update -qq && ${sudo:-} env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${need[@]}"; } >"$log" 2>&1; then
+install() { [ $# -eq 0 ] || ${sudo:-} env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "$@"; }
+if ! { ${sudo:-} apt-get update -qq && install "${need[@]}"; } >"$log" 2>&1 && [ ${#need[@]} -gt 0 ]; then
   tail -n 15 "$log" >&2
   echo "install: the packages above could not be installed; the whole log is $log. Check that apt-get works, then run this again." >&2
   exit 1
 fi
+install "${extra[@]}" >>"$log" 2>&1 || echo "install: without ${extra[*]}; the demo's office domain is left out."
 rm -f "$log"

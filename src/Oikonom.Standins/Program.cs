@@ -5,12 +5,13 @@ using Oikonom.Standins.Demo;
 if (args is not ["demo", ..])
 {
     Console.Error.WriteLine(
-        "usage: oikonom-standins demo [--fresh] [--port N] [--folder DIR]\n       oikonom-standins demo clock +7d [--folder DIR]"
+        "usage: oikonom-standins demo [--fresh] [--no-office] [--port N] [--folder DIR]\n       oikonom-standins demo clock +7d [--folder DIR]"
     );
     return 2;
 }
 var repository = Path.GetFullPath(Path.Combine(AppContext.BaseDirectory, "..", ".."));
 var (folder, port, fresh) = (Path.Combine(repository, ".demo"), DemoOptions.DefaultPort, false);
+var office = true;
 string? move = null;
 for (var i = 1; i < args.Length; i++)
 {
@@ -18,6 +19,9 @@ for (var i = 1; i < args.Length; i++)
     {
         case "--fresh":
             fresh = true;
+            break;
+        case "--no-office":
+            office = false;
             break;
         case "clock" when i + 1 < args.Length:
             move = args[++i];
@@ -34,7 +38,7 @@ for (var i = 1; i < args.Length; i++)
             break;
         default:
             Console.Error.WriteLine(
-                $"demo: '{args[i]}' is no option, or its value is missing or out of range. Known: --fresh, --port N (1024 to "
+                $"demo: '{args[i]}' is no option, or its value is missing or out of range. Known: --fresh, --no-office, --port N (1024 to "
                     + "65525), --folder DIR, clock +7d."
             );
             return 2;
@@ -67,7 +71,7 @@ try
         );
         return 0;
     }
-    return await new DemoRun(new(repository, folder, port, fresh)).RunAsync(Console.WriteLine, stop.Token);
+    return await new DemoRun(new(repository, folder, port, fresh) { Office = office }).RunAsync(Console.WriteLine, stop.Token);
 }
 catch (Exception error) when (error is DemoFault or InvalidOperationException or TimeoutException or IOException)
 {

@@ -30,7 +30,7 @@ public sealed class RulebookTests
     {
         var reading = RulebookReader.Read(Northmere.All);
         Assert.Empty(reading.Findings);
-        Assert.Equal(10, reading.Rulebook!.Templates.Count);
+        Assert.Equal(11, reading.Rulebook!.Templates.Count);
         Assert.Equal(3, reading.Rulebook.Sites.Values.Select(s => s.Zone.Id).Distinct().Count());
     }
 

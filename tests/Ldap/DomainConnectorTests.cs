@@ -11,10 +11,11 @@ namespace Oikonom.Ldap.Tests;
 public sealed class ControllerFixture : IAsyncLifetime
 {
     public DomainController? Controller { get; private set; }
+    public string? Missing { get; } = DomainController.Missing();
 
     public async ValueTask InitializeAsync()
     {
-        if (DomainController.Missing() is null)
+        if (Missing is null)
             Controller = await DomainController.StartAsync();
     }
 
@@ -74,7 +75,7 @@ public sealed class DomainConnectorTests(ControllerFixture fixture)
 
     private DomainController Controller()
     {
-        Assert.SkipWhen(fixture.Controller is null, DomainController.Missing() ?? "");
+        Assert.SkipWhen(fixture.Controller is null, fixture.Missing ?? "");
         return fixture.Controller!;
     }
 

@@ -7,8 +7,12 @@ public static class Repository
 
     public static string At(params string[] parts) => Path.Combine([Root, .. parts]);
 
-    /// <summary>Whether a file of the demo's rulebook is about its applications, which most tests do without.</summary>
-    public static bool IsOfApplications(string path) => Path.GetFileNameWithoutExtension(path) is "records" or "shop" or "mailbox";
+    /// <summary>Whether a file of the demo's rulebook is about its applications or its office domain, which most tests do without.</summary>
+    public static bool IsOfApplications(string path) =>
+        Path.GetFileNameWithoutExtension(path) is "records" or "shop" or "mailbox" || IsOfOffice(path);
+
+    /// <summary>Whether a file of the demo's rulebook is about its office domain, which needs a domain controller.</summary>
+    public static bool IsOfOffice(string path) => Path.GetFileNameWithoutExtension(path) == "office";
 
     /// <summary>The demo's rulebook: paths within its folder, and texts.</summary>
     public static IReadOnlyList<(string Path, string Text)> RulebookFiles()

@@ -391,6 +391,7 @@ public sealed class World : IAsyncDisposable
         [
             .. Repository
                 .RulebookFiles()
+                .Where(file => !Repository.IsOfOffice(file.Path))
                 .Where(file => _options.Applications is not null || !Repository.IsOfApplications(file.Path))
                 .Select(file =>
                 {

@@ -6,6 +6,7 @@ using System.Net.Sockets;
 using System.Runtime.InteropServices;
 using System.Text.Json;
 using Oikonom.Contracts;
+using Oikonom.Standins.Directory;
 
 namespace Oikonom.Standins.Demo;
 
@@ -21,6 +22,9 @@ public sealed record DemoOptions(string Repository, string Folder, int Port, boo
     public int LdapsPort => Port + 6;
     public int RecordsPort => Port + 8;
     public int ShopPort => Port + 9;
+
+    /// <summary>Whether the office domain is to run, where it can.</summary>
+    public bool Office { get; init; } = true;
 
     /// <summary>Every port it listens at.</summary>
     public IReadOnlyList<int> Ports => [Service, HrPort, MailPagePort, SmtpPort, LdapPort, LdapsPort, RecordsPort, ShopPort];
@@ -78,7 +82,7 @@ public sealed class DemoRun(DemoOptions options)
                 await SeedAsync(around, Path.Combine(options.Northmere, "rulebook"), cancel);
                 await File.WriteAllTextAsync(seeded, "", cancel);
             }
-            Welcome(say);
+            Welcome(say, around.WithoutOffice);
             await service.WaitForExitAsync(cancel);
             throw new DemoFault(
                 $"The service ended by itself with exit code {service.ExitCode}. Its log is {Path.Combine(options.Folder, "service.log")}."
@@ -103,7 +107,7 @@ public sealed class DemoRun(DemoOptions options)
         System.IO.Directory.CreateDirectory(options.Folder);
         if (File.Exists(seeded))
             return false;
-        foreach (var half in new[] { "service", "directory", "records", "shop" })
+        foreach (var half in new[] { "service", "directory", "records", "shop", "office" })
             if (System.IO.Directory.Exists(Path.Combine(options.Folder, half)))
                 System.IO.Directory.Delete(Path.Combine(options.Folder, half), recursive: true);
         return true;
@@ -217,17 +221,26 @@ public sealed class DemoRun(DemoOptions options)
         client.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token.Token);
         foreach (var (name, value) in around.Secrets.Append(("payroll-key", PayrollKey)))
             await Done(await client.PutAsJsonAsync($"/api/v1/secrets/{name}", new SecretBody(value), cancel), cancel);
-        await Done(await client.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(Rulebook(rulebook)), cancel), cancel);
+        await Done(
+            await client.PostAsJsonAsync(
+                "/api/v1/rulebook/editions",
+                new RulebookBody(Rulebook(rulebook, around.WithoutOffice is null)),
+                cancel
+            ),
+            cancel
+        );
         await Done(await client.PostAsJsonAsync("/api/v1/sources/hr/runs", new IntakeBody("baseline", false), cancel), cancel);
     }
 
     /// <summary>The rulebook with the demo's own port; the copy in the demo folder is what 'rulebook check' can be tried on.</summary>
-    private List<RulebookFileBody> Rulebook(string folder)
+    private List<RulebookFileBody> Rulebook(string folder, bool withOffice)
     {
         var files = new List<RulebookFileBody>();
         foreach (var file in System.IO.Directory.GetFiles(folder, "*.yaml", SearchOption.AllDirectories).Order(StringComparer.Ordinal))
         {
             var path = Path.GetRelativePath(folder, file).Replace('\\', '/');
+            if (!withOffice && Path.GetFileNameWithoutExtension(path) == "office")
+                continue;
             var text = File.ReadAllText(file)
                 .Replace(":7436", $":{options.LdapsPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal)
                 .Replace(":7438", $":{options.RecordsPort.ToString(CultureInfo.InvariantCulture)}", StringComparison.Ordinal)
@@ -255,7 +268,7 @@ public sealed class DemoRun(DemoOptions options)
         throw new DemoFault($"Setting up failed at {response.RequestMessage?.RequestUri}: {problem.GetProperty("detail").GetString()}");
     }
 
-    private void Welcome(Action<string> say)
+    private void Welcome(Action<string> say, string? withoutOffice)
     {
         say("");
         say($"  Oikonom runs for Northmere.       Console   {options.Address}");
@@ -263,6 +276,11 @@ public sealed class DemoRun(DemoOptions options)
         say($"                                    Mail      http://127.0.0.1:{options.MailPagePort}");
         say($"                                    HR        http://127.0.0.1:{options.HrPort}/records");
         say($"                                    Directory ldaps://127.0.0.1:{options.LdapsPort}");
+        say(
+            withoutOffice is null
+                ? $"                                    Office    ldaps://127.0.0.1:{DomainOptions.LdapsPort}, a domain controller"
+                : $"                                    Office    does not run: {withoutOffice}"
+        );
         say($"                                    Records   https://localhost:{options.RecordsPort}");
         say($"                                    Shop      https://localhost:{options.ShopPort}");
         say("");

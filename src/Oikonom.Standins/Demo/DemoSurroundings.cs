@@ -6,7 +6,7 @@ using Oikonom.Standins.Mail;
 
 namespace Oikonom.Standins.Demo;
 
-/// <summary>What stands around the service in the demo: a directory, HR, mail, and two applications.</summary>
+/// <summary>What stands around the service in the demo: a directory, a domain where it can be had, HR, mail, and two applications.</summary>
 internal sealed class DemoSurroundings : IAsyncDisposable
 {
     private const string RecordsToken = "records-demo-token";
@@ -16,8 +16,12 @@ internal sealed class DemoSurroundings : IAsyncDisposable
     private DirectoryServer? _directory;
     private ApplicationServer? _records;
     private ApplicationServer? _shop;
+    private DomainServer? _office;
 
     private DemoSurroundings() { }
+
+    /// <summary>Why the office domain does not run; null when it does.</summary>
+    public string? WithoutOffice { get; private set; }
 
     /// <summary>What the service has to know to be let in, by the names that the rulebook uses.</summary>
     public IEnumerable<(string Name, string Value)> Secrets =>
@@ -28,6 +32,9 @@ internal sealed class DemoSurroundings : IAsyncDisposable
             ("records-token", _records.Token),
             ("shop-authority", _shop!.AuthorityPem),
             ("shop-token", _shop.Token),
+            .. _office is null
+                ? Array.Empty<(string, string)>()
+                : [("office-authority", _office.AuthorityPem), ("office-password", NorthmereDomain.ServicePassword)],
         ];
 
     public static async Task<DemoSurroundings> StartAsync(
@@ -62,6 +69,8 @@ internal sealed class DemoSurroundings : IAsyncDisposable
     )
     {
         var people = Path.Combine(options.Northmere, "hr", "people.csv");
+        WithoutOffice = options.Office ? DomainServer.Missing() : "it was left out";
+        var office = WithoutOffice is null ? OfficeAsync(options, people, cancel) : null;
         _directory = Keep(
             await DirectoryServer.StartAsync(
                 new(Path.Combine(options.Folder, "directory"), options.LdapPort, options.LdapsPort)
@@ -90,6 +99,25 @@ internal sealed class DemoSurroundings : IAsyncDisposable
         await Web(options.MailPagePort, app => app.MapMail(sink)).StartAsync(cancel);
         _records = await ApplicationAsync(NorthmereApplications.Records, options, options.RecordsPort, RecordsToken, people);
         _shop = await ApplicationAsync(NorthmereApplications.Shop, options, options.ShopPort, ShopToken, people);
+        if (office is not null)
+            _office = await office;
+    }
+
+    private async Task<DomainServer?> OfficeAsync(DemoOptions options, string people, CancellationToken cancel)
+    {
+        try
+        {
+            var domain = new DomainOptions(Path.Combine(options.Folder, "office"), NorthmereDomain.Domain)
+            {
+                Tree = NorthmereDomain.Ldif(people),
+            };
+            return Keep(await DomainServer.StartAsync(domain, cancel));
+        }
+        catch (InvalidOperationException error)
+        {
+            WithoutOffice = error.Message;
+            return null;
+        }
     }
 
     private async Task<ApplicationServer> ApplicationAsync(ApplicationKind kind, DemoOptions options, int port, string token, string people)
@@ -102,7 +130,8 @@ internal sealed class DemoSurroundings : IAsyncDisposable
     private T Keep<T>(T part)
         where T : IAsyncDisposable
     {
-        _parts.Add(part);
+        lock (_parts)
+            _parts.Add(part);
         return part;
     }
 
