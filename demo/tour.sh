@@ -50,7 +50,9 @@ fi
 as otto
 run $oikonom requests show "$number"
 run $oikonom people show E1301
+office=$($oikonom targets list --output json | field 'String(x.items.some(t=>t.name=="office"))')
 for target in directory records shop; do run $oikonom targets check $target; done
+[ "$office" = false ] || run $oikonom targets check office
 
 bold "The entry as the directory itself shows it"
 entry=$(LDAPTLS_CACERT="$folder/directory/ca.pem" ldapsearch -x -LLL -H "ldaps://127.0.0.1:$((port + 6))" \
@@ -58,6 +60,14 @@ entry=$(LDAPTLS_CACERT="$folder/directory/ca.pem" ldapsearch -x -LLL -H "ldaps:/
 echo "$entry"
 grep -q '^uid: kaya.omori-lindqvist$' <<< "$entry" || fail "the entry is not there"
 [ "$(grep -c '^memberOf:' <<< "$entry")" -ge 3 ] || fail "the entry is not in its three groups"
+
+if [ "$office" = true ]; then
+  bold "The user as the domain controller itself shows her"
+  entry=$(LDAPTLS_CACERT="$folder/office/ca.pem" ldapsearch -x -LLL -H ldaps://127.0.0.1:636 -D svc-oikonom@office.northmere.example \
+    -w Office-Service-7 -b OU=People,DC=office,DC=northmere,DC=example '(employeeID=E1301)' sAMAccountName userPrincipalName userAccountControl memberOf)
+  echo "$entry"
+  [ -z "${joined:-}" ] || [ "$(grep -c '^memberOf:' <<< "$entry")" = 2 ] || fail "she is not in the domain with its two groups"
+fi
 
 bold "The user as each application itself shows her"
 for application in "records $((port + 8)) keeper" "shop $((port + 9)) buyer"; do
