@@ -19,6 +19,7 @@ internal static class WorkCommands
                 Release(),
                 Choose(),
                 Retry(),
+                LeaveOut(),
                 NewLink(),
                 .. AskCommands.OfRequests(),
                 RecordCommands.HistoryOf("requests", "Tells what happened in a request, newest first.", "oikonom requests history 12"),
@@ -373,6 +374,34 @@ internal static class WorkCommands
             null,
             (service, request, _, cancel) => service.PostAsync<RequestDetail>($"/api/v1/requests/{request.Summary.Id}/retry", null, cancel)
         );
+
+    private static Command LeaveOut()
+    {
+        var reason = new Option<string?>("--reason") { Description = "why; it stands on the ledger", Required = true };
+        var step = new Option<int?>("--step") { Description = "its number in the plan; all that failed when it is missing" };
+        var id = Id();
+        return Commands.Make(
+            "leave-out",
+            "Leaves out steps that stopped or fail; the request goes on without them.",
+            "oikonom requests leave-out 12 --step 9 --reason \"records is being replaced\"",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var (after, raw) = await service.PostAsync<RequestDetail>(
+                    $"/api/v1/requests/{Uri.EscapeDataString(parsed.GetValue(id)!)}/leave-out",
+                    new LeaveOutBody(parsed.GetValue(reason), parsed.GetValue(step)),
+                    cancel
+                );
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Show.Line($"Request {after.Summary.Number} is now {after.Summary.StateText}. {after.Story.Now}");
+                return Exit.Good;
+            },
+            id,
+            reason,
+            step
+        );
+    }
 
     private static Command Choose()
     {

@@ -2,6 +2,9 @@ namespace Oikonom.Contracts;
 
 public sealed record TextBody(string Text);
 
+/// <param name="Step">The step's number in the plan; null for all that stopped or fail.</param>
+public sealed record LeaveOutBody(string? Reason, int? Step = null);
+
 public sealed record ReasonBody(string? Reason);
 
 /// <summary>What is to be changed in a waiting request; only what is given changes.</summary>

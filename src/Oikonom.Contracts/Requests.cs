@@ -116,6 +116,9 @@ public sealed record Rights
     public IReadOnlyList<string>? Items { get; init; }
     public string? OnBehalf { get; init; }
     public required bool NewLink { get; init; }
+
+    /// <summary>Whether steps that stopped or fail may be left out.</summary>
+    public required bool LeaveOut { get; init; }
 }
 
 /// <summary>A point on the way that people ask about: prepared and ready of a joiner, closed off and wound down of a leaver.</summary>

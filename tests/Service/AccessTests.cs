@@ -81,6 +81,7 @@ public sealed class AccessTests(Servers servers)
         ("POST", "/api/v1/requests/{id}/release", "operator engineer"),
         ("POST", "/api/v1/requests/{id}/choose", "operator"),
         ("POST", "/api/v1/requests/{id}/retry", "operator"),
+        ("POST", "/api/v1/requests/{id}/leave-out", "operator engineer"),
         ("GET", "/api/v1/me/sessions", Everybody),
         ("DELETE", "/api/v1/me/sessions/{id}", Everybody),
         ("GET", "/api/v1/sessions", "engineer"),

@@ -184,4 +184,94 @@ public sealed class FaultTests(Servers servers)
         Assert.Contains("is not what was sealed", Assert.Single(verification.Faults), StringComparison.Ordinal);
         Assert.Equal("completed", done.Summary.State);
     }
+
+    [Fact]
+    public async Task What_stopped_is_left_out_with_a_reason_and_the_request_goes_on_without_it()
+    {
+        await using var own = await TestDirectory.StartAsync();
+        await using var world = await World.StartAsync(own);
+        var row = HrRow.New();
+        var request = await world.BringAsync(row, "releasing");
+        await using var root = await own.ConnectAsync();
+        await root.DeleteAsync($"cn=site-harbour,{DirectoryOptions.Groups}");
+        await world.ReleaseAsync(request);
+        var stopped = await world.EventuallyAsync(
+            () => world.RequestAsync(request.Summary.Id),
+            r => r.Steps.Any(s => s.State == "stopped")
+        );
+        var step = stopped.Steps.Single(s => s.State == "stopped");
+        Assert.Contains("Harbour House", step.Text, StringComparison.Ordinal);
+        Assert.True(stopped.Rights.LeaveOut);
+        Assert.False((await world.RequestAsync(request.Summary.Id, "mara")).Rights.LeaveOut);
+        var at = $"/api/v1/requests/{request.Summary.Number}/leave-out";
+        var otto = await world.SignInAsync("otto");
+        async Task<(int, string)> TryAsync(LeaveOutBody body)
+        {
+            var (status, code, _) = await World.RefusedAsync(otto.PostAsJsonAsync(at, body));
+            return (status, code);
+        }
+        Assert.Equal((400, "invalid"), await TryAsync(new(" ")));
+        Assert.Equal((400, "invalid"), await TryAsync(new(new('x', 2001))));
+        Assert.Equal((400, "invalid"), await TryAsync(new("done already", stopped.Steps[0].Ordinal)));
+
+        var after = await (
+            await World.OkAsync(otto.PostAsJsonAsync(at, new LeaveOutBody("the group is gone for good")))
+        ).Content.ReadFromJsonAsync<RequestDetail>();
+        Assert.Equal(("completed", "partly"), (after!.Summary.State, after.Summary.Outcome));
+        Assert.Null(after.Summary.Problem);
+        Assert.Equal("left out by otto: the group is gone for good", after.Steps.Single(s => s.Id == step.Id).Problem);
+        Assert.Contains(after.Story.Done, d => d.Contains($"Step {step.Ordinal}", StringComparison.Ordinal));
+        Assert.Equal((400, "invalid"), await TryAsync(new("again")));
+        var person = await world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}");
+        Assert.DoesNotContain(person.Grants, g => g.Entitlement.EndsWith("site-harbour", StringComparison.Ordinal));
+        Assert.Contains(person.Grants, g => g.Entitlement.EndsWith("dive-team", StringComparison.Ordinal));
+        var ledger = await world.GetAsync<Page<LedgerEntryView>>($"/api/v1/ledger?request={request.Summary.Id}&limit=100", "aldo");
+        Assert.Equal("otto", ledger.Items.Single(e => e.Kind == "steps.left-out").Actor);
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
+    }
+
+    [Fact]
+    public async Task An_account_that_is_not_made_takes_with_it_what_is_to_be_done_in_it_and_a_removal_is_for_engineers()
+    {
+        await using var own = await TestDirectory.StartAsync();
+        await using var world = await World.StartAsync(own);
+        var (joins, leaves) = (HrRow.New(), HrRow.New());
+        await world.BringAsync(leaves);
+        var request = await world.BringAsync(joins, "releasing");
+        await own.Server.StopAsync();
+        await world.ReleaseAsync(request);
+        await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Rights.LeaveOut);
+        var otto = await world.SignInAsync("otto");
+        Task<HttpResponseMessage> LeaveOutAsync(HttpClient who, string? id) =>
+            who.PostAsJsonAsync($"/api/v1/requests/{id}/leave-out", new LeaveOutBody("the directory goes"));
+        // A try may be under way at this moment.
+        var after = await world.EventuallyAsync(
+            async () =>
+            {
+                await LeaveOutAsync(otto, request.Summary.Id);
+                return await world.RequestAsync(request.Summary.Id);
+            },
+            r => r.Summary.State == "lapsed"
+        );
+        Assert.All(after.Steps, s => Assert.Equal("dropped", s.State));
+        Assert.Empty((await world.GetAsync<PersonDetail>($"/api/v1/people/{joins.Number}")).Accounts);
+
+        var left = await ApprovalTests.RaiseAsync(world, new("leaver", leaves.Number, "gone", Urgent: true));
+        await world.WaitForAsync(left.Summary.Id, "releasing");
+        await world.ReleaseAsync(await world.RequestAsync(left.Summary.Id));
+        var failing = await world.EventuallyAsync(() => world.RequestAsync(left.Summary.Id, "edda"), r => r.Rights.LeaveOut);
+        Assert.False((await world.RequestAsync(left.Summary.Id)).Rights.LeaveOut);
+        var refused = await World.RefusedAsync(LeaveOutAsync(otto, left.Summary.Id));
+        Assert.Equal((403, "not-yours"), (refused.Status, refused.Code));
+        Assert.Equal("fulfilling", failing.Summary.State);
+        var edda = await world.SignInAsync("edda");
+        await world.EventuallyAsync(
+            async () =>
+            {
+                await LeaveOutAsync(edda, left.Summary.Id);
+                return await world.RequestAsync(left.Summary.Id);
+            },
+            r => r.Summary.State == "lapsed"
+        );
+    }
 }

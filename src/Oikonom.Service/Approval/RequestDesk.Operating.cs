@@ -1,6 +1,7 @@
 using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Core.Approval;
+using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Planning;
 using Oikonom.Core.Rulebook;
@@ -161,6 +162,24 @@ public sealed partial class RequestDesk
             },
             cancel
         );
+
+    /// <summary>True when a step stopped, or was tried in vain.</summary>
+    public static bool IsFailing(StepRow step) => step.State == StepState.Stopped || (step.State == StepState.Pending && step.Attempts > 0);
+
+    /// <summary>What a step changes.</summary>
+    public static Change ChangeOf(StepRow step) => JsonSerializer.Deserialize<Change>(step.Change, JsonSerializerOptions.Web)!;
+
+    /// <summary>Why somebody may not leave steps out; null when they may.</summary>
+    public static (string Code, string Text)? WhyNotLeaveOut(Case of, IReadOnlyList<StepRow> steps, Party party)
+    {
+        if (party.IsBeneficiary(of.About))
+            return ("own-request", "This request is about yourself; somebody else says what is left out.");
+        if (steps.Any(x => ChangeOf(x).TakesAway) && !party.Roles.Contains(Roles.Engineer))
+            return ("not-yours", "What takes access away is left out by an engineer alone. Mend the cause, then let it try again.");
+        return steps.All(x => party.Holds(Roles.Operator, of.About, x.Target)) || party.Roles.Contains(Roles.Engineer)
+            ? null
+            : ("not-yours", "Only an operator of these targets, or an engineer, leaves steps out.");
+    }
 
     /// <summary>Takes a request back inside a decision, when what raised it holds no more. One that runs already goes on.</summary>
     public async Task TakeBackAsync(Session s, RequestRow row, string actor, string why)

@@ -236,6 +236,7 @@ internal static class RequestStory
             "changed" => $"Changed by {who} on",
             "held" => $"Held by {who} on",
             "resumed" => $"Let go on by {who} on",
+            "left-out" => $"Step {d.Item} left out by {who} on",
             "returned" => $"Sent back by {who} on",
             "withdrawn" => $"Taken back by {who} on",
             "reminded" => $"{d.StageTitle}: reminded on",

@@ -624,6 +624,9 @@ public static class RequestViews
             Items = [.. mine.Where(m => m.Ballot.Item.Length > 0).Select(m => m.Ballot.Item)],
             OnBehalf = mine.Count > 0 && mine[0].For != party.UserName ? mine[0].For : null,
             NewLink = MayAskForLink(of, steps, user),
+            LeaveOut =
+                steps.Where(RequestDesk.IsFailing).ToList() is { Count: > 0 } failing
+                && RequestDesk.WhyNotLeaveOut(of, failing, party) is null,
         };
     }
 }

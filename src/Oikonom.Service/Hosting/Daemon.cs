@@ -236,7 +236,11 @@ public static class Daemon
             .AddSingleton<Pressure>()
             .AddSingleton<GroupCommit>()
             .AddHostedService(p => p.GetRequiredService<GroupCommit>());
-        services.AddSingleton<Aftermath>().AddSingleton<OutcomeWriter>().AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
+        services
+            .AddSingleton<Aftermath>()
+            .AddSingleton<LeaveOutDesk>()
+            .AddSingleton<OutcomeWriter>()
+            .AddHostedService(p => p.GetRequiredService<OutcomeWriter>());
         AddLoop<PlannerLoop>(services);
         AddLoop<FulfilmentLoop>(services);
         services.AddSingleton<LookDesk>().AddSingleton<Reconciler>();
@@ -431,6 +435,7 @@ public static class Daemon
         api.MapFindings();
         api.MapHistory();
         api.MapRequests();
+        api.MapLeavingOut();
         api.MapHandRequests();
         api.MapDelegations();
         api.MapTasks();

@@ -466,6 +466,24 @@ public static class ApprovalTables
             }
         );
 
+    /// <summary>Ends the open work behind steps that are left out.</summary>
+    public static Task DropTasksOfStepsAsync(this Session session, IReadOnlyCollection<string> steps, string reason, long now) =>
+        session.BulkAsync(
+            $"UPDATE tasks SET state='{EnumText.Of(TaskMachine.Next(TaskState.Open, TaskEvent.Drop))}', remark=x.reason, done_at=x.at, "
+                + $"version=version+1 FROM {{rows}} AS x WHERE tasks.step_id=x.id AND state='{EnumText.Of(TaskState.Open)}'",
+            [
+                .. steps.Select(s => new
+                {
+                    Id = s,
+                    Reason = reason,
+                    At = now,
+                }),
+            ],
+            ("id", "text"),
+            ("reason", "text"),
+            ("at", "bigint")
+        );
+
     /// <summary>Lets the step behind a task run at once.</summary>
     public static async Task WakeStepAsync(this Session session, string step, long now)
     {

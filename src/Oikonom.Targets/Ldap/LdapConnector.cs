@@ -178,7 +178,15 @@ public sealed class LdapConnector : IAccountConnector
             await InContainerAsync(
                     connection,
                     goal.Container,
-                    () => connection.ModifyDnAsync(_dialect.NameOf(id, from), name, deleteOldRdn: _dialect.KeepsReferences, goal.Container, only, cancel),
+                    () =>
+                        connection.ModifyDnAsync(
+                            _dialect.NameOf(id, from),
+                            name,
+                            deleteOldRdn: _dialect.KeepsReferences,
+                            goal.Container,
+                            only,
+                            cancel
+                        ),
                     cancel
                 )
                 .ConfigureAwait(false);

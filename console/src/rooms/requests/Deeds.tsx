@@ -24,7 +24,8 @@ type Deed =
   | 'resume'
   | 'return'
   | 'withdraw'
-  | 'retry';
+  | 'retry'
+  | 'leaveOut';
 
 const names: Record<Deed, string> = {
   approve: 'Approve',
@@ -39,6 +40,7 @@ const names: Record<Deed, string> = {
   return: 'Send back',
   withdraw: 'Take back',
   retry: 'Try again now',
+  leaveOut: 'Leave out what failed',
 };
 const keys: Partial<Record<Deed, string>> = {
   approve: 'a',
@@ -50,8 +52,8 @@ const keys: Partial<Record<Deed, string>> = {
   release: 'r',
   hold: 'h',
 };
-const needsWords = new Set<Deed>(['decline', 'ask', 'answer', 'comment', 'hold', 'return']);
-const grave = new Set<Deed>(['decline', 'withdraw', 'return']);
+const needsWords = new Set<Deed>(['decline', 'ask', 'answer', 'comment', 'hold', 'return', 'leaveOut']);
+const grave = new Set<Deed>(['decline', 'withdraw', 'return', 'leaveOut']);
 
 /** What the caller may do with a request now, by button and by key; each is confirmed with what it means. */
 export function Deeds({
@@ -81,6 +83,7 @@ export function Deeds({
     return: rights.return ?? false,
     withdraw: rights.withdraw ?? false,
     retry: rights.retry,
+    leaveOut: rights.leaveOut,
     comment: !summary.completedAt,
   };
   const path = { params: { path: { id: summary.id } } };
@@ -126,6 +129,8 @@ export function Deeds({
           return ask(api.POST('/api/v1/requests/{id}/withdraw', { ...path, body: reason }));
         case 'change':
           return ask(api.POST('/api/v1/requests/{id}/change', { ...path, body: changeOf(request, fields) }));
+        case 'leaveOut':
+          return ask(api.POST('/api/v1/requests/{id}/leave-out', { ...path, body: { reason: words, step: null } }));
         default:
           return ask(api.POST('/api/v1/requests/{id}/retry', path));
       }
@@ -158,6 +163,7 @@ export function Deeds({
   const declined = (rights.items?.length ?? 0) > 0 ? 'The items that are yours are declined.' : 'Nothing will be changed.';
   const runs = summary.state === 'fulfilling';
   const ran = request.steps.filter((s) => s.state === 'done' && s.kind !== 'verify').length;
+  const failing = request.steps.filter((s) => s.state === 'stopped' || (s.state === 'pending' && s.attempts > 0)).length;
   const stays =
     ran > 0 ? `${count(ran, 'step is done and stays', 'steps are done and stay')} until it is set right.` : 'Nothing was done yet.';
   const meaning: Record<Deed, string> = {
@@ -178,9 +184,12 @@ export function Deeds({
       ? `${stays} What has not run is not carried out, and what was approved with it holds no more.`
       : 'Nothing will be changed.',
     retry: 'What stopped or waits is tried again at once.',
+    leaveOut: `${count(failing, 'step that failed is', 'steps that failed are')} not carried out, nor what cannot be done without; the request goes on. The rules still want it: the next request about this person brings it again.`,
   };
   const main = (['approve', 'release', 'answer', 'resume'] as Deed[]).filter((d) => may[d]);
-  const others = (['decline', 'ask', 'change', 'hold', 'return', 'retry', 'comment', 'withdraw'] as Deed[]).filter((d) => may[d]);
+  const others = (['decline', 'ask', 'change', 'hold', 'return', 'retry', 'leaveOut', 'comment', 'withdraw'] as Deed[]).filter(
+    (d) => may[d],
+  );
   return (
     <>
       <div className={style.actions}>
@@ -237,8 +246,9 @@ export function Deeds({
               <Field
                 label={
                   needsWords.has(asked)
-                    ? ({ decline: 'Reason', ask: 'Question', answer: 'Answer', hold: 'Reason', return: 'Reason' }[asked as string] ??
-                      'Comment')
+                    ? ({ decline: 'Reason', ask: 'Question', answer: 'Answer', hold: 'Reason', return: 'Reason', leaveOut: 'Reason' }[
+                        asked as string
+                      ] ?? 'Comment')
                     : 'A word with it (may stay empty)'
                 }
                 value={words}
