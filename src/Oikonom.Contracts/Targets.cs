@@ -110,6 +110,7 @@ public sealed record PauseBody(string? Reason);
 /// <param name="OwnerNumber">Who answers for it; null while nobody does.</param>
 /// <param name="Until">When it ends, as it was approved.</param>
 /// <param name="Request">The open request about it.</param>
+/// <param name="Review">When it is asked about again, while it is ignored.</param>
 public sealed record NobodysAccountView(
     string Id,
     string Target,
@@ -122,11 +123,29 @@ public sealed record NobodysAccountView(
     string? OwnerName,
     DateTimeOffset Since,
     DateTimeOffset? Until,
-    long? Request
+    long? Request,
+    DateTimeOffset? Review
 );
 
 /// <summary>What an account that belongs to nobody is, and the number of the person who answers for it.</summary>
-public sealed record AccountMark(string? Purpose, string? Owner, string? Remark);
+/// <param name="Until">For one that is ignored: the last day on which nobody is asked.</param>
+public sealed record AccountMark(string? Purpose, string? Owner, string? Remark, DateOnly? Until = null);
+
+/// <summary>The same said of several accounts.</summary>
+/// <param name="Accounts">Their ids, 500 at most.</param>
+public sealed record AccountMarks(IReadOnlyList<string>? Accounts, AccountMark? Mark);
+
+/// <summary>The end of several accounts asked for.</summary>
+/// <param name="Accounts">Their ids, 500 at most.</param>
+public sealed record AccountClosings(IReadOnlyList<string>? Accounts, AccountClosing? Closing);
+
+/// <summary>Whose an account is: the number of the person, and why.</summary>
+public sealed record AccountLink(string? Person, string? Reason);
+
+/// <summary>What became of one of several accounts.</summary>
+/// <param name="Problem">Why nothing did; null when it was done.</param>
+/// <param name="Request">The number of the request that was raised about it.</param>
+public sealed record AccountDecided(string Id, string Name, string? Problem, long? Request = null);
 
 /// <param name="LastDay">The last day on which it may be used, at the owner's site; null closes it once that is approved.</param>
 /// <param name="Keep">It stays, and the end that was approved is taken back.</param>

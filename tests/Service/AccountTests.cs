@@ -145,6 +145,102 @@ public sealed class AccountTests(Servers servers)
         await (await world.SignInAsync(actor)).PostAsJsonAsync($"/api/v1/accounts/{id}/close", body);
 
     [Fact]
+    public async Task Several_accounts_of_nobody_are_decided_at_once_left_alone_for_a_while_or_linked_to_a_person()
+    {
+        await using var own = await TestDirectory.StartAsync();
+        await using var world = await World.StartAsync(own, new() { MovesClock = true });
+        await TrustApprovalTests.PublishAsync(world);
+        await using var ldap = await own.ConnectAsync();
+        var (owner, person, other) = (HrRow.New(), HrRow.New(), HrRow.New());
+        foreach (var name in new[] { "svc-one", "svc-two", "tmp-three", "old-four", "old-five" })
+            await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name, ""));
+        world.WriteHr(owner, person, other);
+        await world.RunIntakeAsync("baseline", actor: "edda");
+        var found = (await world.GetAsync<Page<NobodysAccountView>>("/api/v1/accounts?target=directory")).Items.ToDictionary(a => a.Name);
+        Assert.Equal(5, found.Count);
+        var otto = await world.SignInAsync("otto");
+        async Task<IReadOnlyList<AccountDecided>> SayAsync(AccountMark mark, params IEnumerable<string> ids) =>
+            (
+                await (
+                    await World.OkAsync(otto.PutAsJsonAsync("/api/v1/accounts", new AccountMarks([.. ids], mark)))
+                ).Content.ReadFromJsonAsync<IReadOnlyList<AccountDecided>>()
+            )!;
+
+        // One that is not there is told, and the others are decided.
+        var decided = await SayAsync(new("service", owner.Number, "copies"), found["svc-one"].Id, "no-such-id", found["svc-two"].Id);
+        Assert.Equal([true, false, true], decided.Select(d => d.Problem is null));
+        Assert.Contains("There is no account", decided[1].Problem, StringComparison.Ordinal);
+        Assert.Equal(
+            ["svc-one", "svc-two"],
+            (await world.GetAsync<Page<NobodysAccountView>>("/api/v1/accounts?purpose=service")).Items.Select(a => a.Name)
+        );
+        foreach (
+            var bad in new[]
+            {
+                new AccountMarks([], new("service", owner.Number, "x")),
+                new AccountMarks([.. Enumerable.Range(0, 501).Select(i => $"{i}")], new("service", owner.Number, "x")),
+                new AccountMarks([found["tmp-three"].Id], null),
+                new AccountMarks([found["tmp-three"].Id], new("ignored", null, "x")),
+                new AccountMarks([found["tmp-three"].Id], new("ignored", null, "x", DateOnly.MinValue)),
+                new AccountMarks([found["tmp-three"].Id], new("service", owner.Number, "x", DateOnly.MaxValue)),
+            }
+        )
+            Assert.Equal(400, (await World.RefusedAsync(otto.PutAsJsonAsync("/api/v1/accounts", bad))).Status);
+
+        // Each gets a request of its own.
+        var closing = await (
+            await World.OkAsync(
+                otto.PostAsJsonAsync(
+                    "/api/v1/accounts/close",
+                    new AccountClosings([found["svc-one"].Id, found["svc-two"].Id, found["old-four"].Id], new(null, "replaced"))
+                )
+            )
+        ).Content.ReadFromJsonAsync<IReadOnlyList<AccountDecided>>();
+        Assert.Equal(2, closing!.Select(c => c.Request).OfType<long>().Distinct().Count());
+        Assert.Contains("Nobody answers for old-four", closing![2].Problem, StringComparison.Ordinal);
+
+        // Left alone until a day, and asked about again after it.
+        var tomorrow = DateOnly.FromDateTime(DateTime.UtcNow).AddDays(1);
+        await SayAsync(new("ignored", null, "the vendor is asked", tomorrow), found["tmp-three"].Id);
+        var alone = await FindAsync(world, "tmp-three");
+        Assert.Equal(("ignored", tomorrow.AddDays(1)), (alone.Purpose, DateOnly.FromDateTime(alone.Review!.Value.UtcDateTime)));
+        world.MoveClock(TimeSpan.FromDays(3));
+        otto = await world.SignInAsync("otto");
+        await world.EventuallyAsync(() => FindAsync(world, "tmp-three"), a => a is { Purpose: "unmatched", Review: null });
+
+        // Whose it is: theirs from now on, and what the rules make of it is decided on like anything else.
+        Task<HttpResponseMessage> LinkAsync(string name, string number, string reason = "of before") =>
+            otto.PostAsJsonAsync($"/api/v1/accounts/{found[name].Id}/link", new AccountLink(number, reason));
+        Assert.Equal(400, (await World.RefusedAsync(LinkAsync("old-four", "E-none"))).Status);
+        Assert.Equal(400, (await World.RefusedAsync(LinkAsync("old-four", person.Number, " "))).Status);
+        Assert.Equal("known", (await World.RefusedAsync(LinkAsync("svc-one", person.Number))).Code);
+        await World.OkAsync(LinkAsync("old-four", person.Number));
+        var account = (await PersonAsync(world, person)).Accounts.Single();
+        Assert.Equal(("old-four", found["old-four"].Location), (account.Name, account.Location));
+        Assert.Equal("has-account", (await World.RefusedAsync(LinkAsync("old-five", person.Number))).Code);
+        Assert.Equal("somebodys", (await World.RefusedAsync(LinkAsync("old-four", other.Number))).Code);
+        await world.SaveUserAsync("self", new("Self", "self@northmere.example", ["operator"], other.Number, true));
+        var self = await world.SignInAsync("self");
+        Assert.Equal(
+            "own-account",
+            (
+                await World.RefusedAsync(
+                    self.PostAsJsonAsync($"/api/v1/accounts/{found["old-five"].Id}/link", new AccountLink(other.Number, "mine"))
+                )
+            ).Code
+        );
+        await ldap.DeleteAsync(TestDirectory.Dn("old-five"));
+        Assert.Equal("gone", (await World.RefusedAsync(LinkAsync("old-five", other.Number))).Code);
+        Assert.Equal(
+            "otto",
+            (await world.GetAsync<Page<LedgerEntryView>>("/api/v1/ledger?limit=200", "aldo"))
+                .Items.Single(e => e.Kind == "account.linked")
+                .Actor
+        );
+        await world.EventuallyAsync(world.VerifyLedgerAsync, v => v.Sound);
+    }
+
+    [Fact]
     public async Task What_belongs_to_nobody_is_listed_marked_and_never_taken_for_a_person()
     {
         await using var world = await World.StartAsync(servers.Directory);

@@ -606,8 +606,12 @@ public abstract partial class StoreTests : IAsyncLifetime
         Assert.Equal(["n1"], (await Listed(text: "100%")).Select(a => a.Id));
         Assert.Empty(await Listed(text: "%k%"));
         Assert.Empty(await Listed(target: "mail"));
-        Assert.True(await _store.WriteAsync(s => s.SetPurposeAsync("n1", "service", "2", Now)));
-        Assert.False(await _store.WriteAsync(s => s.SetPurposeAsync("a1", "service", "2", Now)));
+        Assert.True(
+            await _store.WriteAsync(s => s.SetPurposeAsync(Account("n1", null, "") with { Purpose = "service", Owner = "2", At = Now }))
+        );
+        Assert.False(
+            await _store.WriteAsync(s => s.SetPurposeAsync(Account("a1", null, "") with { Purpose = "service", Owner = "2", At = Now }))
+        );
         Assert.Equal([("n1", "2")], (await Listed("service")).Select(a => (a.Id, a.Owner)));
         await _store.WriteAsync(s => s.SetEndAsync("n1", 77, Now));
         await _store.WriteAsync(s => s.SaveNobodysAsync([Account("n1", null, "svc-100%") with { Enabled = 0, Location = "uid=moved" }]));

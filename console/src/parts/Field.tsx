@@ -27,6 +27,16 @@ export function Field(props: {
   );
 }
 
+/** A label over a control that is none of the fields above. */
+export function Labelled({ label, id, children }: { label: string; id: string; children: ReactNode }) {
+  return (
+    <div className={style.field}>
+      <label htmlFor={id}>{label}</label>
+      {children}
+    </div>
+  );
+}
+
 /** The line of filters above a list. */
 export function Filters({ children }: { children: ReactNode }) {
   return <search className={style.filters}>{children}</search>;

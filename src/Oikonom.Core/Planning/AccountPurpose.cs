@@ -12,6 +12,12 @@ public static class AccountPurpose
     /// <summary>A program uses it; a person answers for it.</summary>
     public const string Service = "service";
 
+    /// <summary>Nobody has said what it is, and nobody is asked before a day.</summary>
+    public const string Ignored = "ignored";
+
     /// <summary>All purposes, in the order in which lists offer them.</summary>
-    public static readonly IReadOnlyList<string> All = [Unmatched, Shared, Service];
+    public static readonly IReadOnlyList<string> All = [Unmatched, Shared, Service, Ignored];
+
+    /// <summary>True when somebody said what it is: then it is never taken for a person's.</summary>
+    public static bool IsKnown(string purpose) => purpose is Shared or Service;
 }

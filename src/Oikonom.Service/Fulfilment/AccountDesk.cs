@@ -11,7 +11,9 @@ using Oikonom.Core.Time;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Common;
+using Oikonom.Service.Connectors;
 using Oikonom.Service.Editions;
+using Oikonom.Service.Intake;
 using Oikonom.Service.Records;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
@@ -22,7 +24,7 @@ namespace Oikonom.Service.Fulfilment;
 /// Accounts that belong to nobody: found in a target and answering to no person. People say what each is and who answers
 /// for it; it ends by a request that is approved like any other, with its owner as the person it concerns.
 /// </summary>
-public sealed class AccountDesk(Store.Store store, EditionBook editions, TimeProvider time)
+public sealed class AccountDesk(Store.Store store, EditionBook editions, ConnectorBook connectors, Baseline baseline, TimeProvider time)
 {
     /// <summary>The most that a list shows.</summary>
     private const int Most = 500;
@@ -62,35 +64,216 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
     public async Task<NobodysAccountView> MarkAsync(string id, AccountMark body, ClaimsPrincipal user, CancellationToken cancel)
     {
         var edition = await editions.CurrentAsync(cancel);
-        RequirePurpose(body.Purpose ?? "");
-        if (string.IsNullOrWhiteSpace(body.Remark))
-            throw Problem.Invalid("Say why: it stands on the ledger.", "remark");
+        RequireMark(body);
         return await store.WriteAsync(
             async s =>
             {
-                var row = await RequireAsync(s, id, user);
-                var owner = string.IsNullOrEmpty(body.Owner) ? null : await OwnerAsync(s, body.Owner);
-                if (owner is null && body.Purpose != AccountPurpose.Unmatched)
-                    throw Problem.Invalid($"Name who answers for it: a {body.Purpose} account has an owner.", "owner");
+                var (row, owner) = await MarkAsync(s, id, body, user);
+                return View(row, edition, owner, 0);
+            },
+            cancel
+        );
+    }
+
+    /// <summary>Says the same of several accounts; what cannot be said of one is told, and the others go on.</summary>
+    public async Task<IReadOnlyList<AccountDecided>> MarkAsync(AccountMarks body, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var mark = body.Mark ?? throw Problem.Invalid("Say what they are.", "mark");
+        RequireMark(mark);
+        return await EachAsync(
+            body.Accounts,
+            async id =>
+            {
+                var row = await store.WriteAsync(async s => (await MarkAsync(s, id, mark, user)).Row, cancel);
+                return new AccountDecided(row.Id, row.Name, null);
+            }
+        );
+    }
+
+    /// <summary>Asks for the end of several accounts; each gets a request of its own.</summary>
+    public async Task<IReadOnlyList<AccountDecided>> CloseAsync(AccountClosings body, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var closing = body.Closing ?? throw Problem.Invalid("Say when they end.", "closing");
+        return await EachAsync(
+            body.Accounts,
+            async id =>
+            {
+                var request = await CloseAsync(id, closing, user, cancel);
+                return await store.ReadAsync(
+                    async s => new AccountDecided(
+                        id,
+                        (await s.AccountAsync(id))?.Name ?? "",
+                        null,
+                        (await s.RequestAsync(request))?.Number
+                    ),
+                    cancel
+                );
+            }
+        );
+    }
+
+    private static async Task<IReadOnlyList<AccountDecided>> EachAsync(
+        IReadOnlyList<string>? accounts,
+        Func<string, Task<AccountDecided>> decide
+    )
+    {
+        if (accounts is not { Count: > 0 and <= Most })
+            throw Problem.Invalid($"Name the accounts, {Most} at most.", "accounts");
+        var decided = new List<AccountDecided>();
+        foreach (var id in accounts.Distinct(StringComparer.Ordinal))
+            try
+            {
+                decided.Add(await decide(id));
+            }
+            catch (Problem problem)
+            {
+                decided.Add(new(id, "", problem.Message));
+            }
+        return decided;
+    }
+
+    private void RequireMark(AccountMark body)
+    {
+        RequirePurpose(body.Purpose ?? "");
+        if (string.IsNullOrWhiteSpace(body.Remark))
+            throw Problem.Invalid("Say why: it stands on the ledger.", "remark");
+        if (body.Purpose == AccountPurpose.Ignored && body.Until is null)
+            throw Problem.Invalid("Say until when nobody is asked about it.", "until");
+        if (body.Until is { } until)
+        {
+            if (body.Purpose != AccountPurpose.Ignored)
+                throw Problem.Invalid("Only what is ignored is so until a day.", "until");
+            var today = DateOnly.FromDateTime(time.GetUtcNow().UtcDateTime);
+            if (until < today || until > today.AddYears(1))
+                throw Problem.Invalid("The day lies in the past, or more than a year ahead.", "until");
+        }
+    }
+
+    private async Task<(AccountRow Row, PersonRow? Owner)> MarkAsync(Session s, string id, AccountMark body, ClaimsPrincipal user)
+    {
+        var row = await RequireAsync(s, id, user);
+        var owner = string.IsNullOrEmpty(body.Owner) ? null : await OwnerAsync(s, body.Owner);
+        if (owner is null && AccountPurpose.IsKnown(body.Purpose!))
+            throw Problem.Invalid($"Name who answers for it: a {body.Purpose} account has an owner.", "owner");
+        var now = time.GetUtcNow();
+        var marked = row with
+        {
+            Purpose = body.Purpose!,
+            Owner = owner?.Id ?? "",
+            ReviewAt = body.Until is { } until ? SiteDays.EndOf(until, TimeZoneInfo.Utc).ToUnixTimeMilliseconds() : null,
+            At = now.ToUnixTimeMilliseconds(),
+        };
+        if (!await s.SetPurposeAsync(marked))
+            throw Taken(row);
+        s.Record(
+            LedgerEntry.Of(
+                now,
+                user.UserName(),
+                "account.marked",
+                owner?.Id,
+                null,
+                ("target", row.Target),
+                ("account", row.Name),
+                ("immutableId", row.ImmutableId),
+                ("purpose", body.Purpose),
+                ("before", row.Purpose),
+                ("until", body.Until?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)),
+                ("remark", body.Remark!.Trim())
+            )
+        );
+        return (marked, owner);
+    }
+
+    /// <summary>What was left alone until now is asked about again.</summary>
+    public Task ReviewAsync(CancellationToken cancel) =>
+        store.WriteAsync(
+            async s =>
+            {
                 var now = time.GetUtcNow();
-                if (!await s.SetPurposeAsync(row.Id, body.Purpose!, owner?.Id ?? "", now.ToUnixTimeMilliseconds()))
-                    throw Taken(row);
+                foreach (var row in await s.DueForReviewAsync(now.ToUnixTimeMilliseconds()))
+                {
+                    await s.SetPurposeAsync(
+                        row with
+                        {
+                            Purpose = AccountPurpose.Unmatched,
+                            ReviewAt = null,
+                            At = now.ToUnixTimeMilliseconds(),
+                        }
+                    );
+                    s.Record(
+                        LedgerEntry.Of(
+                            now,
+                            "oikonom",
+                            "account.marked",
+                            null,
+                            null,
+                            ("target", row.Target),
+                            ("account", row.Name),
+                            ("immutableId", row.ImmutableId),
+                            ("purpose", AccountPurpose.Unmatched),
+                            ("before", row.Purpose),
+                            ("remark", "the day until which it was left alone is over")
+                        )
+                    );
+                }
+            },
+            cancel
+        );
+
+    /// <summary>
+    /// Says whose an account is: it is read, recorded as theirs with what it holds, and what the rules make of it follows as a request.
+    /// </summary>
+    /// <exception cref="Problem">404, 409: it is gone, somebody's, known to be something else, or the person has one already.</exception>
+    /// <exception cref="RefusedMove">Nobody takes an account for themselves.</exception>
+    public async Task LinkAsync(string id, AccountLink body, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        if (string.IsNullOrWhiteSpace(body.Reason))
+            throw Problem.Invalid("Say why: it stands on the ledger.", "reason");
+        var edition = await editions.CurrentAsync(cancel);
+        var (row, person) = await store.ReadAsync(
+            async s =>
+            {
+                var account = await RequireAsync(s, id, user);
+                var whose =
+                    await s.FindPersonAsync(body.Person ?? "") ?? throw Problem.Invalid($"There is no person '{body.Person}'.", "person");
+                if (whose.Number == user.Number())
+                    throw new RefusedMove("own-account", "Nobody takes an account for themselves; another operator does.");
+                if (AccountPurpose.IsKnown(account.Purpose))
+                    throw Problem.Conflict(
+                        "known",
+                        $"{account.Name} is recorded as a {account.Purpose} account. Say first that nobody knows what it is."
+                    );
+                if ((await s.AccountsAsync([whose.Id])).Any(a => a.Target == account.Target && a.Slot.Length == 0))
+                    throw Problem.Conflict("has-account", $"{whose.Display} has an account in {account.Target} already.");
+                return (account, whose);
+            },
+            cancel
+        );
+        if (!edition.Rulebook.Targets.TryGetValue(row.Target, out var target))
+            throw Problem.NotFound($"target '{row.Target}' in the rulebook", "Publish it first.");
+        var entry =
+            await connectors.Accounts(edition, row.Target).ReadAsync(row.ImmutableId, cancel)
+            ?? throw Problem.Conflict("gone", $"{row.Name} is not in {target.Title} any more.");
+        await baseline.AdoptAsync(target, edition, person.Id, entry, cancel);
+        await store.WriteAsync(
+            async s =>
+            {
+                var now = time.GetUtcNow();
                 s.Record(
                     LedgerEntry.Of(
                         now,
                         user.UserName(),
-                        "account.marked",
-                        owner?.Id,
+                        "account.linked",
+                        person.Id,
                         null,
                         ("target", row.Target),
                         ("account", row.Name),
                         ("immutableId", row.ImmutableId),
-                        ("purpose", body.Purpose),
-                        ("before", row.Purpose),
-                        ("remark", body.Remark.Trim())
+                        ("text", body.Reason.Trim())
                     )
                 );
-                return View((await s.AccountAsync(row.Id))!, edition, owner, 0);
+                await s.LookAgainAsync([person.Id], now.ToUnixTimeMilliseconds());
+                s.Tell("people", person.Id);
             },
             cancel
         );
@@ -231,6 +414,7 @@ public sealed class AccountDesk(Store.Store store, EditionBook editions, TimePro
             owner?.Display,
             row.CreatedAt.ToInstant(),
             row.UntilAt.ToInstant(),
-            request > 0 ? request : null
+            request > 0 ? request : null,
+            row.ReviewAt.ToInstant()
         );
 }

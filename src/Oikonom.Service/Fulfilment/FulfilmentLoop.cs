@@ -358,8 +358,8 @@ public sealed partial class FulfilmentLoop(
         private async Task RequireFreeAsync(string entry, TargetRule target, CancellationToken cancel)
         {
             if (
-                await store.ReadAsync(s => s.AccountOfEntryAsync(target.Name, entry), cancel) is
-                { PersonId: null, Purpose: not AccountPurpose.Unmatched } other
+                await store.ReadAsync(s => s.AccountOfEntryAsync(target.Name, entry), cancel) is { PersonId: null } other
+                && AccountPurpose.IsKnown(other.Purpose)
             )
                 throw new TargetFault(
                     $"The account {other.Name} in {target.Title} is recorded as a {other.Purpose} account by now.",

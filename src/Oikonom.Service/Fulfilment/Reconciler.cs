@@ -158,7 +158,7 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
         }
         else if (account.PersonId is not { } person)
         {
-            if (account.Purpose != AccountPurpose.Unmatched)
+            if (account.Purpose == AccountPurpose.Ignored || AccountPurpose.IsKnown(account.Purpose))
                 found.Count(EntryClass.Known);
             else if (found.Unmatched.Add(entry.ImmutableId))
                 found.Strangers.Add(entry);

@@ -14,6 +14,7 @@ public static class TargetEndpoints
         MapHealth(api);
         MapDeeds(api);
         MapNobodys(api);
+        MapSeveral(api);
         MapHandovers(api);
         api.MapReconciliations();
     }
@@ -121,6 +122,39 @@ public static class TargetEndpoints
             )
             .WithName("closeAccount")
             .WithSummary("Asks for the end of an account that belongs to nobody; its owner's workflow decides.")
+            .RequireAuthorization("operate")
+            .Reaching(Reached.Filtered);
+    }
+
+    private static void MapSeveral(RouteGroupBuilder api)
+    {
+        api.MapPut(
+                "/accounts",
+                (AccountMarks body, AccountDesk desk, ClaimsPrincipal user, CancellationToken cancel) => desk.MarkAsync(body, user, cancel)
+            )
+            .WithName("markAccounts")
+            .WithSummary("Says the same of several accounts that belong to nobody; what cannot be said of one is told.")
+            .RequireAuthorization("operate")
+            .Reaching(Reached.Filtered);
+        api.MapPost(
+                "/accounts/close",
+                (AccountClosings body, AccountDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
+                    desk.CloseAsync(body, user, cancel)
+            )
+            .WithName("closeAccounts")
+            .WithSummary("Asks for the end of several accounts that belong to nobody, by a request for each.")
+            .RequireAuthorization("operate")
+            .Reaching(Reached.Filtered);
+        api.MapPost(
+                "/accounts/{id}/link",
+                async (string id, AccountLink body, AccountDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
+                {
+                    await desk.LinkAsync(id, body, user, cancel);
+                    return TypedResults.NoContent();
+                }
+            )
+            .WithName("linkAccount")
+            .WithSummary("Says whose an account is that belonged to nobody; what the rules make of it follows as a request.")
             .RequireAuthorization("operate")
             .Reaching(Reached.Filtered);
     }

@@ -15,6 +15,7 @@ public sealed class TargetLoop(
     TargetMeter meter,
     TargetDesk desk,
     Reconciler reconciler,
+    AccountDesk accounts,
     ServiceOptions options,
     TimeProvider time,
     Pulse pulse,
@@ -31,6 +32,7 @@ public sealed class TargetLoop(
     {
         if (meter.Take() is { Count: > 0 } readings)
             await SeenAsync(readings, cancel);
+        await accounts.ReviewAsync(cancel);
         if (await editions.CurrentOrNullAsync(cancel) is not { } edition)
             return false;
         await EachAsync(edition.Rulebook.Targets.Values.Where(t => t.HasAccounts), target => CheckAsync(edition, target, cancel));

@@ -145,6 +145,10 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
         }
     }
 
+    /// <summary>Records an entry that was nobody's as a person's, with what it holds.</summary>
+    public Task AdoptAsync(TargetRule target, Edition edition, string person, ExistingAccount entry, CancellationToken cancel) =>
+        RecordAsync(target, edition, [(person, entry)], [person], cancel);
+
     private Task RecordAsync(
         TargetRule target,
         Edition edition,

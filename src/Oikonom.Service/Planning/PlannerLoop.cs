@@ -297,7 +297,7 @@ public sealed partial class PlannerLoop(
                 (await s.AccountOfEntryAsync(target.Name, found.ImmutableId), await s.HolderOfEntryAsync(target.Name, found.ImmutableId)),
             cancel
         );
-        if (recorded is { PersonId: null, Purpose: not AccountPurpose.Unmatched } other)
+        if (recorded is { PersonId: null } other && AccountPurpose.IsKnown(other.Purpose))
             throw new PlanFault(
                 $"The entry {found.Location} in {target.Title} answers to {found.MatchedBy}, and is recorded as a {other.Purpose} "
                     + $"account. Correct the {found.MatchedBy}, or say that it is not ('oikonom targets mark')."

@@ -24,6 +24,9 @@ public sealed record AccountRow
     /// <summary>When it ends, as it was approved while it belongs to nobody; null while no end is known.</summary>
     public long? UntilAt { get; init; }
 
+    /// <summary>When it is asked about again, while it is left alone; else null.</summary>
+    public long? ReviewAt { get; init; }
+
     /// <summary>The name it is known by.</summary>
     public string Name { get; init; } = "";
 
@@ -107,7 +110,7 @@ public static class AccountTables
 {
     private const string Columns =
         "id, person_id, target, slot, purpose, owner, name, container, location, immutable_id, attributes, enabled, reason, "
-        + "created_at, until_at, updated_at AS at";
+        + "created_at, until_at, review_at, updated_at AS at";
 
     /// <summary>The account names of everybody, by person, target and slot.</summary>
     public static Task EachNameAsync(this Session session, Action<string, string, string, string> each, CancellationToken cancel) =>
@@ -187,7 +190,7 @@ public static class AccountTables
     /// <summary>Entries that were nobody's and are somebody's from now on keep their id.</summary>
     public static Task BelongAsync(this Session session, IReadOnlyCollection<AccountRow> rows) =>
         session.BulkAsync(
-            "UPDATE accounts SET person_id=x.person_id, slot=x.slot, purpose='', owner='', until_at=NULL, updated_at=x.at FROM {rows} "
+            "UPDATE accounts SET person_id=x.person_id, slot=x.slot, purpose='', owner='', until_at=NULL, review_at=NULL, updated_at=x.at FROM {rows} "
                 + "AS x WHERE accounts.target=x.target AND accounts.immutable_id=x.immutable_id AND accounts.person_id IS NULL",
             rows,
             AccountColumns
@@ -258,19 +261,27 @@ public static class AccountTables
         );
 
     /// <summary>Says what an account that belongs to nobody is taken for, and who answers for it. False when it is somebody's.</summary>
-    public static async Task<bool> SetPurposeAsync(this Session session, string id, string purpose, string owner, long at) =>
+    public static async Task<bool> SetPurposeAsync(this Session session, AccountRow row) =>
         await session
             .ExecuteAsync(
-                "UPDATE accounts SET purpose=@purpose, owner=@owner, updated_at=@at WHERE id=@id AND person_id IS NULL",
+                "UPDATE accounts SET purpose=@purpose, owner=@owner, review_at=@review, updated_at=@at WHERE id=@id AND person_id IS NULL",
                 new
                 {
-                    id,
-                    purpose,
-                    owner,
-                    at,
+                    id = row.Id,
+                    purpose = row.Purpose,
+                    owner = row.Owner,
+                    review = row.ReviewAt,
+                    at = row.At,
                 }
             )
             .ConfigureAwait(false) == 1;
+
+    /// <summary>The accounts that were left alone until now.</summary>
+    public static Task<IReadOnlyList<AccountRow>> DueForReviewAsync(this Session session, long now) =>
+        session.QueryAsync<AccountRow>(
+            $"SELECT {Columns} FROM accounts WHERE person_id IS NULL AND purpose=@ignored AND review_at<=@now ORDER BY id LIMIT 500",
+            new { now, ignored = Core.Planning.AccountPurpose.Ignored }
+        );
 
     /// <summary>Takes back that an account is recorded: its entry is not in the target any more.</summary>
     public static Task DeleteAccountAsync(this Session session, string id) =>

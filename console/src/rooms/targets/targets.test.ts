@@ -1,6 +1,7 @@
 import { expect, test } from 'vitest';
-import type { TargetSummary } from '../../api/client';
+import type { NobodysAccount, TargetSummary } from '../../api/client';
 import { filled } from './Hours';
+import { isShown } from './Nobodys';
 import { toldOf } from './TargetsPage';
 
 const target = (title: string, state: string, due = 0) => ({ title, state, due }) as TargetSummary;
@@ -21,4 +22,18 @@ test('hours in which nothing was done are there, and empty', () => {
   expect(hours[47]).toEqual({ at: '2026-05-04T10:00:00.000Z', done: 0, failed: 0 });
   expect(hours[46]?.done).toBe(7);
   expect(hours.reduce((sum, h) => sum + h.done, 0)).toBe(7);
+});
+
+describe('accounts of nobody', () => {
+  const account = (purpose: string, name = 'svc-backup') =>
+    ({ name, purpose, targetTitle: 'Northmere directory', ownerName: 'Ines Morrow' }) as NobodysAccount;
+  it('shows first what is to be decided, and hides what is left alone', () => {
+    expect(['unmatched', 'service', 'shared', 'ignored'].filter((p) => isShown(account(p), 'open', ''))).toEqual(['unmatched']);
+    expect(isShown(account('ignored'), 'ignored', '')).toBe(true);
+    expect(isShown(account('ignored'), '', '')).toBe(true);
+  });
+  it('finds by any part of name, target or owner', () => {
+    for (const text of ['BACKUP', ' north', 'morrow']) expect(isShown(account('service'), '', text)).toBe(true);
+    expect(isShown(account('service'), '', 'kiosk')).toBe(false);
+  });
 });
