@@ -36,7 +36,8 @@ internal static class NobodysCommands
                                 a.Purpose,
                                 a.OwnerName is { } owner ? $"{owner} ({a.OwnerNumber})" : "nobody",
                                 a.Enabled ? "awake" : "disabled",
-                                a.Until is { } until ? Show.At(until)
+                                a.Review is { } review ? $"asked again {Show.At(review)}"
+                                : a.Until is { } until ? Show.At(until)
                                 : a.Request is { } request ? $"request {request}"
                                 : "open",
                                 Show.At(a.Since),

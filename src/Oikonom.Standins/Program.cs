@@ -5,7 +5,8 @@ using Oikonom.Standins.Demo;
 if (args is not ["demo", ..])
 {
     Console.Error.WriteLine(
-        "usage: oikonom-standins demo [--fresh] [--no-office] [--port N] [--folder DIR]\n       oikonom-standins demo clock +7d [--folder DIR]"
+        "usage: oikonom-standins demo [--fresh] [--no-office] [--port N] [--folder DIR]\n"
+            + "       oikonom-standins demo clock +7d [--folder DIR]"
     );
     return 2;
 }

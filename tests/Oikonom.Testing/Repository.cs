@@ -7,7 +7,7 @@ public static class Repository
 
     public static string At(params string[] parts) => Path.Combine([Root, .. parts]);
 
-    /// <summary>Whether a file of the demo's rulebook is about its applications or its office domain, which most tests do without.</summary>
+    /// <summary>Whether a file of the demo's rulebook is about applications or the office domain: most tests do without.</summary>
     public static bool IsOfApplications(string path) =>
         Path.GetFileNameWithoutExtension(path) is "records" or "shop" or "mailbox" || IsOfOffice(path);
 

@@ -6,7 +6,7 @@ using Oikonom.Standins.Mail;
 
 namespace Oikonom.Standins.Demo;
 
-/// <summary>What stands around the service in the demo: a directory, a domain where it can be had, HR, mail, and two applications.</summary>
+/// <summary>What stands around the service in the demo: a directory, a domain where it can be had, HR, mail, two applications.</summary>
 internal sealed class DemoSurroundings : IAsyncDisposable
 {
     private const string RecordsToken = "records-demo-token";

@@ -190,8 +190,8 @@ public static class AccountTables
     /// <summary>Entries that were nobody's and are somebody's from now on keep their id.</summary>
     public static Task BelongAsync(this Session session, IReadOnlyCollection<AccountRow> rows) =>
         session.BulkAsync(
-            "UPDATE accounts SET person_id=x.person_id, slot=x.slot, purpose='', owner='', until_at=NULL, review_at=NULL, updated_at=x.at FROM {rows} "
-                + "AS x WHERE accounts.target=x.target AND accounts.immutable_id=x.immutable_id AND accounts.person_id IS NULL",
+            "UPDATE accounts SET person_id=x.person_id, slot=x.slot, purpose='', owner='', until_at=NULL, review_at=NULL, updated_at=x.at "
+                + "FROM {rows} AS x WHERE accounts.target=x.target AND accounts.immutable_id=x.immutable_id AND accounts.person_id IS NULL",
             rows,
             AccountColumns
         );

@@ -184,7 +184,9 @@ export function Deeds({
       ? `${stays} What has not run is not carried out, and what was approved with it holds no more.`
       : 'Nothing will be changed.',
     retry: 'What stopped or waits is tried again at once.',
-    leaveOut: `${count(failing, 'step that failed is', 'steps that failed are')} not carried out, nor what cannot be done without; the request goes on. The rules still want it: the next request about this person brings it again.`,
+    leaveOut:
+      `${count(failing, 'step that failed is', 'steps that failed are')} not carried out, nor what cannot be done without; the request ` +
+      'goes on. The rules still want it: the next request about this person brings it again.',
   };
   const main = (['approve', 'release', 'answer', 'resume'] as Deed[]).filter((d) => may[d]);
   const others = (['decline', 'ask', 'change', 'hold', 'return', 'retry', 'leaveOut', 'comment', 'withdraw'] as Deed[]).filter(

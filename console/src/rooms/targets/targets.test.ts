@@ -1,4 +1,4 @@
-import { expect, test } from 'vitest';
+import { describe, expect, it, test } from 'vitest';
 import type { NobodysAccount, TargetSummary } from '../../api/client';
 import { filled } from './Hours';
 import { isShown } from './Nobodys';
