@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Globalization;
 using Oikonom.Contracts;
 
 namespace Oikonom.Cli;
@@ -26,8 +27,17 @@ internal static class SetupCommands
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
                 Show.Table(
-                    ["Secret", "Set by", "Set at", "Goes to"],
-                    page.Items.Select(s => (IReadOnlyList<string>)[s.Name, s.SetBy, Show.At(s.SetAt), string.Join(", ", s.Goes)]),
+                    ["Secret", "Set by", "Set at", "Valid until", "Goes to"],
+                    page.Items.Select(s =>
+                        (IReadOnlyList<string>)
+                            [
+                                s.Name,
+                                s.SetBy,
+                                Show.At(s.SetAt),
+                                s.ValidUntil?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) ?? "",
+                                string.Join(", ", s.Goes),
+                            ]
+                    ),
                     "No secret is set."
                 );
                 return Exit.Good;
@@ -41,6 +51,10 @@ internal static class SetupCommands
         {
             Description = "a document of the rulebook it is set for, such as targets/directory; left out, it goes where it went",
         };
+        var until = new Option<DateOnly?>("--valid-until")
+        {
+            Description = "its last day, such as 2034-05-31: its end is told on Today and by mail in good time",
+        };
         return Commands.Make(
             "set",
             "Sets a secret from standard input. It goes only where it was set to go.",
@@ -53,7 +67,7 @@ internal static class SetupCommands
                     throw new CliFault(Exit.Usage, "Give the value on standard input.");
                 var (set, raw) = await service.PutAsync<SecretSet>(
                     $"/api/v1/secrets/{Uri.EscapeDataString(parsed.GetValue(name)!)}",
-                    new SecretBody(value, parsed.GetValue(documents) is { Length: > 0 } some ? some : null),
+                    new SecretBody(value, parsed.GetValue(documents) is { Length: > 0 } some ? some : null, parsed.GetValue(until)),
                     cancel
                 );
                 if (Commands.IsJson(parsed))
@@ -66,7 +80,8 @@ internal static class SetupCommands
                 return Exit.Good;
             },
             name,
-            documents
+            documents,
+            until
         );
     }
 }

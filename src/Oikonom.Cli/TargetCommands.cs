@@ -12,7 +12,7 @@ internal static class TargetCommands
         Commands.Group(
             "targets",
             "The systems that hold accounts.",
-            [List(), One(), Check(), Pause(), Resume(), Reconcile(), .. NobodysCommands.All()]
+            [List(), One(), Check(), Pause(), Resume(), Run(), Reconcile(), .. NobodysCommands.All()]
         );
 
     private static Command List() =>
@@ -82,6 +82,8 @@ internal static class TargetCommands
             Show.Line($"  {t.Text}");
         Show.Line($"  Last success       {(t.LastSuccess is { } good ? Show.At(good) : "none yet")}");
         Show.Line($"  Certificate until  {(t.CertificateUntil is { } until ? Show.At(until) : "not seen")}");
+        if (t.SecretUntil is { } ends)
+            Show.Line($"  Sign-in until      {Show.At(ends)}");
         Show.Line($"  Accounts           {t.Accounts}, and {t.Nobodys} of nobody; {t.Differing} changed outside");
         Show.Line(
             $"  Steps              {t.Due} due{(t.Oldest is { } oldest ? $", the oldest since {Show.At(oldest)}" : "")}; {t.Running} under "
@@ -195,6 +197,36 @@ internal static class TargetCommands
                 return Exit.Good;
             },
             name
+        );
+    }
+
+    private static Command Run()
+    {
+        var name = Name();
+        var person = new Argument<string>("person") { Description = "number or id of a person" };
+        return Commands.Make(
+            "run",
+            "Lets what one person waits for in a target begin now, also while it is paused: to see whether it works again.",
+            "oikonom targets run directory E1002",
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var (now, raw) = await service.PostAsync<RunningNow>(
+                    Path(parsed, name, "/run"),
+                    new RunNowBody(parsed.GetValue(person)),
+                    cancel
+                );
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                var requests = string.Join(", ", now.Requests.Select(r => r.Number));
+                Show.Good(
+                    $"{now.Steps} {(now.Steps == 1 ? "step" : "steps")} of {now.Display} {(now.Steps == 1 ? "begins" : "begin")} now"
+                        + $"{(requests.Length > 0 ? $": request {requests}" : "")}."
+                );
+                return Exit.Good;
+            },
+            name,
+            person
         );
     }
 

@@ -109,10 +109,10 @@ public sealed record HookView(
 public sealed record ReplayBody(long Position);
 
 /// <param name="For">The documents it is set for, such as targets/directory; left out, it goes where it went.</param>
-public sealed record SecretBody(string Value, IReadOnlyList<string>? For = null);
+public sealed record SecretBody(string Value, IReadOnlyList<string>? For = null, DateOnly? ValidUntil = null);
 
 /// <param name="Goes">The addresses it is shown to, each with the document that names it.</param>
-public sealed record Secret(string Name, string SetBy, DateTimeOffset SetAt, IReadOnlyList<string> Goes);
+public sealed record Secret(string Name, string SetBy, DateTimeOffset SetAt, IReadOnlyList<string> Goes, DateOnly? ValidUntil);
 
 /// <param name="Waiting">Where the rulebook would send it too, and where it does not go until it is set for that.</param>
 public sealed record SecretSet(string Name, IReadOnlyList<string> Goes, IReadOnlyList<string> Waiting);

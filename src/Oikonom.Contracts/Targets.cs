@@ -12,6 +12,7 @@ namespace Oikonom.Contracts;
 /// <param name="Done">Steps that succeeded within a day.</param>
 /// <param name="Failed">Attempts within a day that did not, because of the target.</param>
 /// <param name="CertificateUntil">When the target's certificate ends, as the last check saw it.</param>
+/// <param name="SecretUntil">When the secret ends that it is signed in to with, as whoever set it said.</param>
 public sealed record TargetSummary(
     string Name,
     string Title,
@@ -36,6 +37,7 @@ public sealed record TargetSummary(
     public required int Done { get; init; }
     public required int Failed { get; init; }
     public required DateTimeOffset? CertificateUntil { get; init; }
+    public required DateTimeOffset? SecretUntil { get; init; }
     public required bool CanRead { get; init; }
     public required bool MayOperate { get; init; }
 }
@@ -104,6 +106,14 @@ public sealed record ReconciliationDetail(Reconciliation Summary, IReadOnlyList<
 
 /// <summary>Why nothing shall begin in a target.</summary>
 public sealed record PauseBody(string? Reason);
+
+/// <param name="Person">The number or the id of a person.</param>
+public sealed record RunNowBody(string? Person);
+
+/// <summary>What begins now because somebody said so.</summary>
+/// <param name="Steps">How many steps are due.</param>
+/// <param name="Requests">Their requests.</param>
+public sealed record RunningNow(string Display, int Steps, IReadOnlyList<RequestSummary> Requests);
 
 /// <summary>An account that was found in a target and belongs to nobody.</summary>
 /// <param name="Purpose"><c>unmatched</c>, <c>shared</c> or <c>service</c>.</param>

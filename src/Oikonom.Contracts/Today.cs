@@ -16,7 +16,7 @@ public sealed record StarterView(
 );
 
 /// <summary>Something that nobody's request tells and somebody should look at.</summary>
-/// <param name="Kind">disagreement, vanished, set-aside, changed-outside or unknown-manager.</param>
+/// <param name="Kind">disagreement, vanished, set-aside, changed-outside, ends-soon or unknown-manager.</param>
 /// <param name="Link">The page on which it is solved.</param>
 public sealed record AttentionView(string Kind, string Text, string Link);
 

@@ -78,6 +78,17 @@ public sealed class SchemaTests
         Assert.NotEmpty(RulebookReader.Read(Northmere.With(path, old, fresh)).Findings);
     }
 
+    [Theory]
+    [InlineData("dialect: domain-controller", "dialect: other")]
+    [InlineData("dialect: domain-controller\n", "")]
+    [InlineData("references: { manager: employeeID }", "references: [manager]")]
+    public void A_domain_needs_no_classes_and_says_that_it_is_one(string old, string fresh)
+    {
+        var office = Northmere.All.Single(f => f.Path == "targets/office.yaml");
+        Assert.False(Validates("target", office.Text.Replace(old, fresh, StringComparison.Ordinal)));
+        Assert.NotEmpty(RulebookReader.Read(Small.Files((office.Path, office.Text.Replace(old, fresh, StringComparison.Ordinal)))).Findings);
+    }
+
     [Fact]
     public void The_reader_knows_every_key_of_the_schemas_and_no_other()
     {

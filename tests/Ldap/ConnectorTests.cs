@@ -115,6 +115,148 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         );
     }
 
+    [Theory]
+    [InlineData("ona.stone", "E7711", "ona.reed")]
+    [InlineData("ona+rock", "E7712", "o,n=\"a\" #2;\\x")]
+    public async Task Who_is_renamed_keeps_id_memberships_and_lock_and_a_name_that_is_taken_stops_it(
+        string name,
+        string number,
+        string other
+    )
+    {
+        await using var connector = Connector();
+        await using var ldap = await _directory.ConnectAsync();
+        var made = await connector.EnsureAccountAsync(Goal(name, number), default);
+        var order = new WorkOrder("", "", "", "", "");
+        await connector.EnsureGrantAsync(new(made.ImmutableId, Rule.Entitlements["research-lab"], true, order), default);
+        await connector.EnsureAccountAsync(
+            new(made.ImmutableId, [], name, "", new Dictionary<string, IReadOnlyList<string>>(), false, false),
+            default
+        );
+        var goal = new AccountGoal(
+            made.ImmutableId,
+            [],
+            other,
+            "",
+            new Dictionary<string, IReadOnlyList<string>> { ["uid"] = [other], ["mail"] = [$"{number}@northmere.example"] },
+            null,
+            false
+        );
+        var renamed = await connector.EnsureAccountAsync(goal, default);
+        Assert.Equal(
+            (made.ImmutableId, LdapDn.Child("uid", other, DirectoryOptions.People), true),
+            (renamed.ImmutableId, renamed.Location, renamed.Changed)
+        );
+        Assert.Equal([other], (await ldap.ReadAsync(renamed.Location, ["uid"]))!.Texts("uid"));
+        var read = (await connector.ReadAsync(made.ImmutableId, default))!;
+        Assert.Equal((other, false, $"{number}@northmere.example"), (read.Name, read.Enabled, read.Attributes["mail"][0]));
+        Assert.Equal(["research-lab"], read.Entitlements);
+        Assert.Null(await ldap.ReadAsync(made.Location, ["1.1"]));
+        Assert.False((await connector.EnsureAccountAsync(goal, default)).Changed);
+
+        // Under its new name and into another container in one step, and never over somebody else.
+        await connector.EnsureAccountAsync(Goal(name, number + "9"), default);
+        var taken = goal with
+        {
+            Name = name,
+            Attributes = new Dictionary<string, IReadOnlyList<string>> { ["uid"] = [name] },
+        };
+        var fault = await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(taken, default));
+        Assert.Equal((true, false), (fault.NeedsReplan, fault.Transient));
+        Assert.Equal(other, (await connector.ReadAsync(made.ImmutableId, default))!.Name);
+    }
+
+    [Fact]
+    public async Task An_entry_that_was_taken_over_is_named_by_what_it_was_named_by()
+    {
+        await using var connector = Connector();
+        await using var ldap = await _directory.ConnectAsync();
+        var dn = $"cn=Ona of old,{DirectoryOptions.People}";
+        await ldap.AddAsync(dn, [new("objectClass", "inetOrgPerson"), new("uid", "onaold"), new("sn", "Old"), new("cn", "Ona of old")]);
+        var found = Assert.Single((await connector.FindAsync([("uid", "onaold")], default)).Found);
+        var renamed = await connector.EnsureAccountAsync(
+            new(
+                found.ImmutableId,
+                [],
+                "ona.young",
+                "",
+                new Dictionary<string, IReadOnlyList<string>> { ["uid"] = ["ona.young"] },
+                null,
+                false
+            ),
+            default
+        );
+        Assert.Equal((dn, true), (renamed.Location, renamed.Changed));
+        Assert.Equal(["ona.young"], (await ldap.ReadAsync(dn, ["uid"]))!.Texts("uid"));
+    }
+
+    private static AccountState Managed(string name, string by) =>
+        new(
+            "directory",
+            name,
+            DirectoryOptions.People,
+            new Dictionary<string, IReadOnlyList<string>> { ["manager"] = [by] },
+            Presence.Awake,
+            new("", "", "")
+        );
+
+    [Fact]
+    public async Task A_manager_is_led_to_by_number_and_looked_for_until_there_is_one()
+    {
+        var rule = Rule with
+        {
+            Settings = (TargetSettings.Ldap)Rule.Settings with
+            {
+                References = new Dictionary<string, string> { ["manager"] = "employeeNumber" },
+            },
+        };
+        await using var connector = new LdapConnector(
+            rule,
+            _ =>
+                Task.FromResult(new LdapSignIn(_directory.Options, DirectoryOptions.ServiceName, _directory.Server.Options.ServicePassword))
+        );
+        await using var ldap = await _directory.ConnectAsync();
+        async Task<IReadOnlyList<string>> StandsAsync(string dn) => (await ldap.ReadAsync(dn, ["manager"]))!.Texts("manager");
+        var (name, boss, number) = (Fresh(), Fresh(), Fresh());
+        var goal = Goal(name, Fresh(), more: ("manager", number));
+        var made = await connector.EnsureAccountAsync(goal, default);
+        // Nobody has that number yet: it is left out, and nothing is wrong with that.
+        Assert.Empty(await StandsAsync(made.Location));
+        Assert.True((await connector.VerifyAsync(made.ImmutableId, Managed(name, number), [], default)).Matches);
+
+        var above = await connector.EnsureAccountAsync(Goal(boss, number), default);
+        var missing = Assert.IsType<Difference.OtherValues>(
+            Assert.Single((await connector.VerifyAsync(made.ImmutableId, Managed(name, number), [], default)).Differences)
+        );
+        Assert.Equal(("manager", 0, number), (missing.Attribute, missing.Found.Count, missing.Wanted[0]));
+        Assert.True((await connector.EnsureAccountAsync(goal, default)).Changed);
+        Assert.Equal([above.Location], await StandsAsync(made.Location));
+        Assert.False((await connector.EnsureAccountAsync(goal, default)).Changed);
+        Assert.Equal([number], (await connector.ReadAsync(made.ImmutableId, default))!.Attributes["manager"]);
+        Assert.True((await connector.VerifyAsync(made.ImmutableId, Managed(name, number), [], default)).Matches);
+
+        // Two with the number: nobody knows who is meant, and what stands there is told as it is.
+        await ldap.ModifyAsync(made.Location, [new(LdapChangeKind.Replace, "manager", "cn=gone,dc=northmere,dc=example")]);
+        var other = Assert.Single((await connector.VerifyAsync(made.ImmutableId, Managed(name, number), [], default)).Differences);
+        Assert.Equal(["cn=gone,dc=northmere,dc=example"], ((Difference.OtherValues)other).Found);
+        await ldap.AddAsync(TestDirectory.Dn("second-" + boss), TestDirectory.Person("second-" + boss, number));
+        await connector.EnsureAccountAsync(
+            goal with
+            {
+                ImmutableId = made.ImmutableId,
+                Attributes = new Dictionary<string, IReadOnlyList<string>> { ["manager"] = [number] },
+            },
+            default
+        );
+        Assert.Empty(await StandsAsync(made.Location));
+        // No manager at all.
+        await connector.EnsureAccountAsync(
+            new(made.ImmutableId, [], name, "", new Dictionary<string, IReadOnlyList<string>> { ["manager"] = [] }, null, false),
+            default
+        );
+        Assert.Empty(await StandsAsync(made.Location));
+    }
+
     [Fact]
     public async Task The_last_log_on_is_told_where_the_server_keeps_it()
     {
@@ -213,11 +355,13 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         var (name, number) = (Fresh(), Fresh());
         var made = await connector.EnsureAccountAsync(Goal(name, number), default);
         await ldap.ModifyDnAsync(TestDirectory.Dn(name), LdapDn.Rdn("uid", name + "-moved"), deleteOldRdn: false);
-        var mended = await connector.EnsureAccountAsync(
-            Goal(name, number, id: made.ImmutableId, mayCreate: false, more: ("title", "Diver")),
-            default
-        );
+        var titled = new Dictionary<string, IReadOnlyList<string>> { ["title"] = ["Diver"] };
+        var mended = await connector.EnsureAccountAsync(new(made.ImmutableId, [], name, "", titled, null, false), default);
         Assert.True(LdapDn.Same(TestDirectory.Dn(name + "-moved"), mended.Location));
+        // What is to have its name back gets it.
+        mended = await connector.EnsureAccountAsync(Goal(name, number, id: made.ImmutableId, mayCreate: false), default);
+        Assert.Equal((made.ImmutableId, made.Location), (mended.ImmutableId, mended.Location));
+        Assert.Equal([name], (await ldap.ReadAsync(mended.Location, ["uid"]))!.Texts("uid"));
         await ldap.DeleteAsync(mended.Location);
         await ldap.AddAsync(TestDirectory.Dn(name), TestDirectory.Person(name, number));
         Assert.True(

@@ -52,6 +52,8 @@ public sealed class DomainConnectorTests(ControllerFixture fixture)
         groups: {Groups}
         match:
           - employeeID
+        references:
+          manager: employeeID
         entitlements:
           payments:
             title: Payments
@@ -124,6 +126,80 @@ public sealed class DomainConnectorTests(ControllerFixture fixture)
         );
 
     private static readonly Dictionary<string, IReadOnlyList<string>> Nothing = [];
+
+    [Fact]
+    public async Task Whoever_manages_is_led_to_and_followed_under_another_name_and_elsewhere()
+    {
+        await using var ldap = await PlacesAsync();
+        await using var connector = Connector();
+        var boss = await connector.EnsureAccountAsync(Goal("zoe.boss", "E8821"), None);
+        var goal = Goal("zoe.crew", "E8822");
+        goal = goal with { Attributes = new Dictionary<string, IReadOnlyList<string>>(goal.Attributes) { ["manager"] = ["E8821"] } };
+        var crew = await connector.EnsureAccountAsync(goal, None);
+        Assert.Equal(boss.Location, (await ldap.ReadAsync(crew.Location, ["manager"]))!.Text("manager"));
+        // The server itself keeps it right; what was remembered of the old name is forgotten soon, and never written.
+        var moved = await connector.EnsureAccountAsync(
+            new(
+                boss.ImmutableId,
+                [],
+                "zoe.chief",
+                $"OU=Bridge,{People}",
+                new Dictionary<string, IReadOnlyList<string>> { ["sAMAccountName"] = ["zoe.chief"] },
+                null,
+                false
+            ),
+            None
+        );
+        Assert.Equal($"CN=zoe.chief,OU=Bridge,{People}", moved.Location);
+        Assert.Equal(moved.Location, (await ldap.ReadAsync(crew.Location, ["manager"]))!.Text("manager"));
+        Assert.Equal(["E8821"], (await connector.ReadAsync(crew.ImmutableId, None))!.Attributes["manager"]);
+        Assert.False((await connector.EnsureAccountAsync(goal, None)).Changed);
+    }
+
+    [Fact]
+    public async Task Who_is_renamed_has_the_new_name_everywhere_and_what_they_hold_with_it()
+    {
+        await using var ldap = await PlacesAsync();
+        await using var connector = Connector();
+        var made = await connector.EnsureAccountAsync(Goal("zoe.tern", "E8811"), None);
+        var payments = Rule.Entitlements["payments"];
+        await connector.EnsureGrantAsync(new(made.ImmutableId, payments, true, new("", "", "", "", "")), None);
+        var goal = new AccountGoal(
+            made.ImmutableId,
+            [],
+            "zoe.gull",
+            "",
+            new Dictionary<string, IReadOnlyList<string>>
+            {
+                ["sAMAccountName"] = ["zoe.gull"],
+                ["userPrincipalName"] = ["zoe.gull@northmere.example"],
+                ["sn"] = ["Gull"],
+            },
+            null,
+            false
+        );
+        var renamed = await connector.EnsureAccountAsync(goal, None);
+        Assert.Equal((made.ImmutableId, $"CN=zoe.gull,{People}", true), (renamed.ImmutableId, renamed.Location, renamed.Changed));
+        var entry = (await ldap.ReadAsync(renamed.Location, ["sAMAccountName", "userPrincipalName", "cn"]))!;
+        Assert.Equal(
+            ("zoe.gull", "zoe.gull@northmere.example", "zoe.gull"),
+            (entry.Text("sAMAccountName"), entry.Text("userPrincipalName"), entry.Text("cn"))
+        );
+        Assert.Equal(["payments"], (await connector.ReadAsync(made.ImmutableId, None))!.Entitlements);
+        Assert.False((await connector.EnsureAccountAsync(goal, None)).Changed);
+        // What people named otherwise keeps that name, and the account has its own.
+        await ldap.ModifyDnAsync(renamed.Location, "CN=Zoë Gull", deleteOldRdn: true);
+        var back = await connector.EnsureAccountAsync(
+            goal with
+            {
+                Name = "zoe.tern",
+                Attributes = new Dictionary<string, IReadOnlyList<string>> { ["sAMAccountName"] = ["zoe.tern"] },
+            },
+            None
+        );
+        Assert.Equal($"CN=Zoë Gull,{People}", back.Location);
+        Assert.Equal("zoe.tern", (await connector.ReadAsync(made.ImmutableId, None))!.Name);
+    }
 
     [Fact]
     public async Task An_account_is_made_once_mended_moved_put_to_sleep_and_woken()

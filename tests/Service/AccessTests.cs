@@ -164,6 +164,7 @@ public sealed class AccessTests(Servers servers)
         ("POST", "/api/v1/targets/{name}/check", "operator engineer"),
         ("POST", "/api/v1/targets/{name}/pause", "operator engineer"),
         ("POST", "/api/v1/targets/{name}/resume", "operator engineer"),
+        ("POST", "/api/v1/targets/{name}/run", "operator engineer"),
         ("POST", "/api/v1/targets/{name}/reconcile", "operator engineer"),
         ("GET", "/api/v1/targets/{name}/reconciliations", "operator engineer"),
         ("GET", "/api/v1/targets/{name}/reconciliations/{id}", "operator engineer"),

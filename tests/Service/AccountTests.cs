@@ -99,6 +99,82 @@ public sealed class AccountTests(Servers servers)
         Assert.True((await world.VerifyLedgerAsync()).Sound);
     }
 
+    /// <summary>Accounts are renamed with their people, and mail to the name of before still arrives.</summary>
+    private static string Follows(string path, string text) =>
+        path == "templates/everyone.yaml"
+            ? text.Replace(
+                    "mail: account.name + \"@northmere.example\"",
+                    "mail: '[account.name + \"@northmere.example\"] + account.former.map(n, n + \"@northmere.example\")'",
+                    StringComparison.Ordinal
+                )
+                .Replace("lead: P14D", "lead: P14D\n    rename: on-change", StringComparison.Ordinal)
+            : text;
+
+    [Fact]
+    public async Task Whose_name_changes_is_renamed_where_the_rules_say_so_and_keeps_the_mail_of_before()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        await TrustApprovalTests.PublishAsync(world, Follows);
+        await using var ldap = await servers.Directory.ConnectAsync();
+        var row = HrRow.New();
+        await world.BringAsync(row);
+        var first = (await PersonAsync(world, row)).Accounts.Single();
+        string Mail(string family) => $"{row.Given.ToLowerInvariant()}.{family.ToLowerInvariant()}@northmere.example";
+        var (gull, reed) = ("Gull" + row.Number.ToLowerInvariant(), "Reed" + row.Number.ToLowerInvariant());
+
+        world.WriteHr(row with { Family = gull });
+        var renames = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
+        var planned = await world.EventuallyAsync(() => world.RequestAsync(renames.Id), r => r.Plan.Count > 0);
+        Assert.Equal(
+            $"Rename the account {first.Name} in Northmere directory to {row.Given.ToLowerInvariant()}.{gull}".ToLowerInvariant(),
+            planned.Plan[0].Text.ToLowerInvariant()
+        );
+        Assert.Contains(planned.Effect.Changed, e => e.Title.EndsWith($"which was {first.Name}", StringComparison.Ordinal));
+        Assert.DoesNotContain(planned.Effect.Kept, e => e.Title.StartsWith("The name", StringComparison.Ordinal));
+        var done = await world.ThroughAsync(renames.Id);
+        Assert.All(done.Steps.Where(s => !s.Later), s => Assert.Equal("done", s.State));
+        var second = (await PersonAsync(world, row)).Accounts.Single();
+        Assert.Equal((first.ImmutableId, Mail(gull).Split('@')[0]), (second.ImmutableId, second.Name));
+        var entry = (await ldap.ReadAsync(second.Location, ["uid", "mail", "sn"]))!;
+        Assert.Equal((second.Name, gull), (entry.Text("uid"), entry.Text("sn")));
+        Assert.Equal([Mail(gull), Mail(row.Family)], entry.Texts("mail"));
+        Assert.Null(await ldap.ReadAsync(first.Location, ["1.1"]));
+        Assert.True(await IsMemberAsync(ldap, "all-people", second.Location));
+        Assert.False(await IsMemberAsync(ldap, "all-people", first.Location));
+
+        // Another name, declined: nothing is called otherwise, and what is asked for next does not bring it.
+        world.WriteHr(row with { Family = reed });
+        var other = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
+        await world.WaitForAsync(other.Id, "deciding");
+        Assert.Equal(second.Name, (await PersonAsync(world, row)).Accounts.Single().Name);
+        await World.OkAsync(
+            (await world.SignInAsync("edda")).PostAsJsonAsync($"/api/v1/requests/{other.Id}/withdraw", new DeclineBody("no"))
+        );
+        Assert.Equal(second.Name, (await PersonAsync(world, row)).Accounts.Single().Name);
+
+        // And back to the first: the name was theirs.
+        world.WriteHr(row);
+        var back = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
+        await world.ThroughAsync(back.Id);
+        var third = (await PersonAsync(world, row)).Accounts.Single();
+        Assert.Equal((first.ImmutableId, first.Name, first.Location), (third.ImmutableId, third.Name, third.Location));
+        Assert.Equal(
+            new[] { Mail(row.Family), Mail(gull) }.Order(),
+            (await ldap.ReadAsync(third.Location, ["mail"]))!.Texts("mail").Order()
+        );
+
+        // An entry that somebody renames by hand is found, and gets its name back.
+        await ldap.ModifyDnAsync(third.Location, "uid=by.hand." + row.Number, deleteOldRdn: true);
+        await World.OkAsync((await world.SignInAsync("otto")).PostAsJsonAsync($"/api/v1/people/{row.Number}/look", new { }));
+        var restores = await world.EventuallyAsync(
+            () => world.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={row.Number}"),
+            p => p.Items.Any(r => r.Id != back.Id && r.Id != other.Id && r.Id != renames.Id && r.State == "releasing")
+        );
+        await world.ThroughAsync(restores.Items.First(r => r.State == "releasing").Id);
+        Assert.NotNull(await ldap.ReadAsync(third.Location, ["1.1"]));
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
+    }
+
     [Fact]
     public async Task A_password_is_asked_for_one_account_of_two()
     {

@@ -582,7 +582,7 @@ public abstract partial class StoreTests : IAsyncLifetime
                 await _store.ReadAsync(async s =>
                 {
                     var slots = new List<string>();
-                    await s.EachNameAsync((_, _, slot, _) => slots.Add(slot), default);
+                    await s.EachNameAsync((_, _, slot, _, _) => slots.Add(slot), default);
                     return slots;
                 })
             ).Order()

@@ -50,3 +50,12 @@ public enum RequestKind
     [JsonStringEnumMemberName("end")]
     End,
 }
+
+/// <summary>What kinds of request have in common.</summary>
+public static class RequestKinds
+{
+    /// <summary>True for a plan that is about the whole person, who stays: accounts whose names follow the person are renamed by
+    /// it. What is about one thing, and who leaves, renames nothing.</summary>
+    public static bool RenamesAccounts(this RequestKind kind) =>
+        kind is RequestKind.Joiner or RequestKind.Mover or RequestKind.Correction or RequestKind.Change;
+}

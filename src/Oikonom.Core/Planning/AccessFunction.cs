@@ -44,6 +44,7 @@ public sealed class AccessFunction
     internal readonly ReadyTemplate[] Templates;
     internal readonly ReadySlot[] Slots;
     internal readonly int AccountNameSlot;
+    internal readonly int FormerNamesSlot;
     internal readonly (int From, int To)[] AttributeSlots;
     internal readonly (string Pool, int Slot)[] PoolSlots;
     internal readonly (AccountKey Account, int Slot)[] NameSlots;
@@ -77,6 +78,7 @@ public sealed class AccessFunction
         ];
         (AlwaysAsked, AskedBy) = Sort(Templates);
         AccountNameSlot = rulebook.AccountNames.TryGet("account.name", out var slot) ? slot.Index : -1;
+        FormerNamesSlot = rulebook.AccountNames.TryGet("account.former", out var former) ? former.Index : -1;
         AttributeSlots =
         [
             .. rulebook

@@ -248,24 +248,37 @@ public sealed class Asking
     public IReadOnlyList<string> NameWishes(Subject person, AccountKey account)
     {
         (_asked, _at) = (person.Asked, null);
+        return Naming(person, account, Lasting(person)).Wishes;
+    }
+
+    /// <summary>How an account is named at an instant.</summary>
+    public Naming Naming(Subject person, AccountKey account, DateTimeOffset at)
+    {
+        (_asked, _at) = (person.Asked, at);
+        return Naming(person, account, Employments.Now(person, _function.Rulebook, at));
+    }
+
+    private Naming Naming(Subject person, AccountKey account, IReadOnlyList<Facts> employments)
+    {
         if (person.Refused.Contains(account.ToString()))
-            return [];
-        foreach (var employment in Lasting(person))
+            return Planning.Naming.None;
+        foreach (var employment in employments)
         {
             Match(employment);
             if (SlotOf(account) is not { } ready || Maker(ready) is not { } maker)
                 continue;
             try
             {
-                FillAccountScope(person, "");
-                return AccountNames.Clean(maker.Rule.Names.Select(name => name.Evaluate(_accountScope).AsString), ready.Rule.Names);
+                FillAccountScope(person, account, "");
+                var wishes = maker.Rule.Names.Select(name => name.Evaluate(_accountScope).AsString);
+                return new(AccountNames.Clean(wishes, ready.Rule.Names), maker.Rule.FollowsName);
             }
             catch (ExpressionFault fault)
             {
                 throw new PlanFault($"The account name cannot be computed ({maker.Rule.Place}): {fault.Message}");
             }
         }
-        return [];
+        return Planning.Naming.None;
     }
 
     /// <summary>The pools of which the person's templates want a number, with the site whose range counts.</summary>
@@ -321,7 +334,7 @@ public sealed class Asking
         var name = person.AccountNames.GetValueOrDefault(account, "");
         if (Single(ready) is null)
             return Keys(person, target, account, Attributes(person, ready, name, target.Match));
-        FillAccountScope(person, name);
+        FillAccountScope(person, account, name);
         var keys = new List<(string, string)>(target.Match.Count);
         foreach (var match in target.Match)
         {
@@ -448,7 +461,7 @@ public sealed class Asking
         IReadOnlyList<MatchRule>? only = null
     )
     {
-        FillAccountScope(person, accountName);
+        FillAccountScope(person, slot.Key, accountName);
         if (only is null && Single(slot) is { } single)
         {
             var all = new IReadOnlyList<string>[single.Names.Length];
@@ -503,12 +516,17 @@ public sealed class Asking
         }
     }
 
+    private static readonly Value NoNames = Value.Of([]);
+
     /// <summary>The scope holds the facts of this employment; they only change places.</summary>
-    private void FillAccountScope(Subject person, string accountName)
+    private void FillAccountScope(Subject person, AccountKey account, string accountName)
     {
         foreach (var (from, to) in _function.AttributeSlots)
             _accountScope[to] = _scope[from];
         _accountScope[_function.AccountNameSlot] = Value.Of(accountName);
+        _accountScope[_function.FormerNamesSlot] = person.FormerNames.TryGetValue(account, out var former)
+            ? Value.Of([.. former.Where(n => n != accountName).Select(Value.Of)])
+            : NoNames;
         foreach (var (pool, slot) in _function.PoolSlots)
             _accountScope[slot] = Value.Of(person.Numbers.GetValueOrDefault(pool, ""));
         foreach (var (other, slot) in _function.NameSlots)

@@ -41,9 +41,13 @@ public sealed class PlanFault(string message) : Exception(message);
 public sealed record Subject(PersonId Id, Facts Facts, IReadOnlyDictionary<AccountKey, string> AccountNames)
 {
     private static readonly Dictionary<string, string> None = [];
+    private static readonly Dictionary<AccountKey, IReadOnlyList<string>> NoFormerNames = [];
 
     /// <summary>Employments beside the leading one.</summary>
     public IReadOnlyList<Facts> Others { get; init; } = [];
+
+    /// <summary>The names that accounts of the person had before, the oldest first.</summary>
+    public IReadOnlyDictionary<AccountKey, IReadOnlyList<string>> FormerNames { get; init; } = NoFormerNames;
 
     /// <summary>Numbers the person has, by pool, with the pool's prefix.</summary>
     public IReadOnlyDictionary<string, string> Numbers { get; init; } = None;
@@ -62,6 +66,25 @@ public sealed record Subject(PersonId Id, Facts Facts, IReadOnlyDictionary<Accou
 
     /// <summary>Ends that were approved by hand.</summary>
     public IReadOnlyList<Ending> Endings { get; init; } = [];
+
+    /// <summary>The person with an account under another name; the one it had is kept among its former names.</summary>
+    public Subject Renamed(AccountKey account, string name)
+    {
+        if (AccountNames.GetValueOrDefault(account) is var had && had == name)
+            return this;
+        var names = new Dictionary<AccountKey, string>(AccountNames) { [account] = name };
+        if (had is null)
+            return this with { AccountNames = names };
+        var before = FormerNames.GetValueOrDefault(account) ?? [];
+        return this with
+        {
+            AccountNames = names,
+            FormerNames = new Dictionary<AccountKey, IReadOnlyList<string>>(FormerNames)
+            {
+                [account] = [.. before.Where(n => n != had), had],
+            },
+        };
+    }
 
     /// <summary>The employments as HR says them, the leading one first.</summary>
     public IEnumerable<Facts> Employments => Others.Count == 0 ? [Facts] : [Facts, .. Others];

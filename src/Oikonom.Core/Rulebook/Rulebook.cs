@@ -51,7 +51,7 @@ public sealed record Rulebook(
     /// <summary>Mail domains of the organisation; an address elsewhere is a private one. Empty when none are declared.</summary>
     public IReadOnlyList<string> MailDomains { get; init; } = [];
 
-    /// <summary>Attributes plus <c>account.name</c>, <c>pool.NAME</c> and <c>names.TARGET</c>: what an account's attributes may
+    /// <summary>Attributes plus <c>account.name</c>, <c>account.former</c>, <c>pool.NAME</c> and <c>names.TARGET</c>: what an account's attributes may
     /// use.</summary>
     public NameSchema AccountNames { get; init; } = new([]);
 
@@ -115,6 +115,7 @@ public sealed record Rulebook(
             attributes
                 .Slots.Select(s => KeyValuePair.Create(s.Name, s.Slot.Type))
                 .Append(new("account.name", ExpressionType.String))
+                .Append(new("account.former", ExpressionType.ListOf(ExpressionType.String)))
                 .Concat(pools.Select(pool => KeyValuePair.Create($"pool.{pool}", ExpressionType.String)))
                 .Concat(targets.Select(target => KeyValuePair.Create($"names.{target}", ExpressionType.String)))
         );
@@ -301,6 +302,9 @@ public sealed record AccountRule(
 
     /// <summary>Where below the container of the target it stands, in the target's own words; null for that container itself.</summary>
     public Expression? Container { get; init; }
+
+    /// <summary>True when the account is renamed once the person's names lead to another; else it keeps the name it got.</summary>
+    public bool FollowsName { get; init; }
 
     /// <summary>First day on which it is awake; null means the first day of the employment.</summary>
     public Expression? EnabledFrom { get; init; }

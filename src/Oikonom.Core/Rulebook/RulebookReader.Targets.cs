@@ -35,6 +35,7 @@ public static partial class RulebookReader
             var nameAttribute = map.TextOr("name-attribute", isDomain ? "sAMAccountName" : "uid");
             var placeholder = map.Text("empty-group-member", required: false)?.Text;
             var makesContainers = map.YesNo("create-containers", false);
+            var references = References(map);
             TargetRule Made(TargetSettings settings)
             {
                 var rule = AccountTarget(map, name ?? "", settings, entitlements) with { Password = password };
@@ -72,9 +73,23 @@ public static partial class RulebookReader
                 )
                 {
                     MakesContainers = makesContainers,
+                    References = references,
                     Family = isDomain ? LdapFamily.DomainController : LdapFamily.PasswordPolicy,
                 }
             );
+        }
+
+        /// <summary>Which attributes lead to other entries, and by what the rulebook means them.</summary>
+        private static Dictionary<string, string> References(YamlMap map)
+        {
+            var references = new Dictionary<string, string>(StringComparer.OrdinalIgnoreCase);
+            foreach (var (attribute, key) in map.NamedTexts("references", required: false))
+            {
+                foreach (var name in new[] { attribute, key }.Where(n => !AttributeForm().IsMatch(n.Text)))
+                    map.Report(name.Place, $"'{name.Text}' is no attribute name of a target.");
+                references[attribute.Text] = key.Text;
+            }
+            return references;
         }
 
         private static Uri? DirectoryAddress(YamlMap map, Located text, bool startTls)

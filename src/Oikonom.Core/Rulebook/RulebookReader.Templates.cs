@@ -33,6 +33,9 @@ public static partial class RulebookReader
                 };
         }
 
+        private const string Never = "never";
+        private const string OnChange = "on-change";
+
         private AccountRule? Account(Located where, YamlMap account)
         {
             var key = AccountKey.Parse(where.Text);
@@ -50,6 +53,7 @@ public static partial class RulebookReader
             }
             var from = Day(account, "enabled-from");
             var until = Day(account, "enabled-until");
+            var follows = account.Choice("rename", Never, Never, OnChange) == OnChange;
             account.Done();
             if (Target(new(key.Target, where.Place), account) is not { } target)
                 return null;
@@ -57,6 +61,8 @@ public static partial class RulebookReader
                 account.Report(place.Place, $"'{key.Target}' has no containers.");
             else if (container is { } alone && names.Count == 0)
                 account.Report(alone.Place, "The template that gives the account its name says where it stands.");
+            if (follows && names.Count == 0)
+                account.Report(where.Place, "The template that gives the account its name says whether it is renamed.");
             if (!key.IsOrdinary)
                 CheckSlot(key, target, attributes, where, account);
             if (names.Count > 0)
@@ -64,6 +70,7 @@ public static partial class RulebookReader
             return new(key, names, lead, attributes, where.Place)
             {
                 Container = below,
+                FollowsName = follows,
                 EnabledFrom = from,
                 EnabledUntil = until,
             };
@@ -72,8 +79,8 @@ public static partial class RulebookReader
         /// <summary>A wish for a name, which may be the name of another account of the person; it cannot rest on itself.</summary>
         private Expression? NameOf(YamlMap account, Located text)
         {
-            if (text.Text.Contains("account.name", StringComparison.Ordinal))
-                account.Report(text.Place, "'account.name' is what is being made here; 'names.TARGET' is the name of another account.");
+            if (OwnName().Match(text.Text) is { Success: true } own)
+                account.Report(text.Place, $"'{own.Value}' is what is being made here; 'names.TARGET' is the name of another account.");
             return account.Expression(text, _accountNames, ExpressionType.String, "'name'");
         }
 

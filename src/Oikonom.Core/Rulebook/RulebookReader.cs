@@ -144,6 +144,9 @@ public static partial class RulebookReader
     [GeneratedRegex("^[A-Za-z][A-Za-z0-9-]{0,62}$")]
     private static partial Regex AttributeForm();
 
+    [GeneratedRegex(@"\baccount\.(name|former)\b")]
+    private static partial Regex OwnName();
+
     /// <summary>A path of RFC 7644 section 3.10 that leads to values: with the name of a schema before it if need be, one value chosen
     /// by what it equals, and a part of it.</summary>
     [GeneratedRegex(

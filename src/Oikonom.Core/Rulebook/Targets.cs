@@ -146,6 +146,12 @@ public abstract record TargetSettings
         /// <summary>Whether organizational units that are missing on the way to an account are made (RFC 4519 section 3.11).</summary>
         public bool MakesContainers { get; init; }
 
+        /// <summary>Attributes whose values are names of other entries (RFC 4524 section 2.13), with the attribute by which the
+        /// rulebook means such an entry.</summary>
+        public IReadOnlyDictionary<string, string> References { get; init; } = NoReferences;
+
+        private static readonly Dictionary<string, string> NoReferences = [];
+
         /// <summary>Attributes of people in directories (RFC 4519, RFC 2798).</summary>
         private static readonly Dictionary<string, string> Known = new(StringComparer.OrdinalIgnoreCase)
         {
@@ -208,6 +214,8 @@ public abstract record TargetSettings
                     Connections = now.Connections,
                     Groups = now.Groups,
                     Placeholder = now.Placeholder,
+                    Family = now.Family,
+                    References = now.References,
                 }
                 : this;
 

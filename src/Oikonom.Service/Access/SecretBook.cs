@@ -32,15 +32,19 @@ public sealed class SecretBook(Store.Store store, EditionBook editions, IDataPro
     private readonly IDataProtector _protector = protection.CreateProtector("oikonom.secrets.v1");
 
     /// <param name="documents">The documents it is set for, such as targets/directory; none leaves it where it goes now.</param>
+    /// <param name="last">Its last day (UTC), where its maker says one; null otherwise.</param>
     /// <returns>Where it goes now, and where the rulebook would send it beside that.</returns>
     public async Task<(IReadOnlyList<SecretUse> Bound, IReadOnlyList<SecretUse> Waiting)> SetAsync(
         string name,
         string value,
         IReadOnlyList<string> documents,
+        DateOnly? last,
         string actor,
         CancellationToken cancel
     )
     {
+        if (last < DateOnly.FromDateTime(time.GetUtcNow().UtcDateTime))
+            throw Problem.Invalid($"Its last day, {last:yyyy-MM-dd}, is over.", "validUntil");
         var uses = Uses((await editions.CurrentOrNullAsync(cancel))?.Rulebook, name);
         if (documents.FirstOrDefault(d => !uses.Any(u => u.Document == d)) is { } unknown)
             throw Problem.Invalid(
@@ -67,6 +71,9 @@ public sealed class SecretBook(Store.Store store, EditionBook editions, IDataPro
                         Actor = actor,
                         UpdatedAt = time.Milliseconds(),
                         Bound = Write(bound),
+                        ValidUntil = last is { } day
+                            ? new DateTimeOffset(day.AddDays(1).ToDateTime(TimeOnly.MinValue), TimeSpan.Zero).ToUnixTimeMilliseconds()
+                            : null,
                     }
                 );
                 s.Record(
@@ -77,7 +84,8 @@ public sealed class SecretBook(Store.Store store, EditionBook editions, IDataPro
                         null,
                         null,
                         ("secret", name),
-                        ("to", bound.Select(b => b.ToString()).ToList())
+                        ("to", bound.Select(b => b.ToString()).ToList()),
+                        ("until", last?.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture))
                     )
                 );
                 return (bound, (IReadOnlyList<SecretUse>)[.. uses.Where(u => !bound.Contains(u))]);
@@ -85,6 +93,9 @@ public sealed class SecretBook(Store.Store store, EditionBook editions, IDataPro
             cancel
         );
     }
+
+    /// <summary>The last day (UTC) on which what ends at an instant can be used.</summary>
+    public static DateOnly LastDay(DateTimeOffset until) => DateOnly.FromDateTime(until.UtcDateTime.AddTicks(-1));
 
     /// <summary>Binds secrets that were never used to where an edition that was just published sends them.</summary>
     public Task BindAsync(Core.Rulebook.Rulebook rulebook, string actor, CancellationToken cancel) =>

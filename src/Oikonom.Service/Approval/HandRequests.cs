@@ -160,12 +160,13 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
         var reason = new Reason("request", "", ready.Wish.Reason);
         var before = Before(ready, edition, now);
         var after = ready.Wish.Apply(before, edition.Rulebook, reason, now);
-        var names = await NamesAsync(s, after, edition);
-        (before, after) = (before with { AccountNames = names }, after with { AccountNames = names });
+        after = await NamedAsync(s, ready, after, edition, now);
+        var (names, former) = (after.AccountNames, after.FormerNames);
+        before = before with { AccountNames = names, FormerNames = former };
         Earlier? earlier = null;
         if (rules.Earlier is { } by)
         {
-            var old = Before(ready, by, now) with { AccountNames = names };
+            var old = Before(ready, by, now) with { AccountNames = names, FormerNames = former };
             earlier = new(by, old, Quietly(() => ready.Wish.Apply(old, by.Rulebook, reason, now)) ?? old);
         }
         var plan = ready.Wish.Plan(
@@ -245,23 +246,32 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
         }
     }
 
-    /// <summary>The names of the person, and for accounts they do not have yet the first that is free now.</summary>
-    private static async Task<IReadOnlyDictionary<AccountKey, string>> NamesAsync(Session s, Subject person, Edition edition)
+    /// <summary>The person with the names of their accounts: for those they do not have yet, and those that would be renamed, the
+    /// first that is free now.</summary>
+    private static async Task<Subject> NamedAsync(Session s, Ready ready, Subject person, Edition edition, DateTimeOffset now)
     {
-        var names = new Dictionary<AccountKey, string>(person.AccountNames);
-        foreach (var (target, account) in edition.Rulebook.Accounts.Where(a => !names.ContainsKey(a.Account)))
+        foreach (var (target, account) in edition.Rulebook.Accounts)
         {
             var wishes = Desired.NameWishes(person, edition, account);
+            if (person.AccountNames.TryGetValue(account, out var name))
+            {
+                if (ready.Person is null || ready.Recorded?.Account(ready.Person.Id, account) is null || !ready.Kind.RenamesAccounts())
+                    continue;
+                var naming = edition.Rulebook.Access.Ask().Naming(person, account, now);
+                if (!naming.IsOutgrown(name, ready.Recorded.NamedFor(ready.Person.Id, account, name), target.Names))
+                    continue;
+                wishes = naming.Wishes;
+            }
             foreach (var batch in AccountNames.Candidates(wishes, target.Names).Take(60).Chunk(20))
             {
                 var taken = await s.NamesTakenAsync(target.Name, batch, person.Id.ToString(), account.Slot);
                 if (batch.Except(taken).FirstOrDefault() is not { } free)
                     continue;
-                names[account] = free;
+                person = person.Renamed(account, free);
                 break;
             }
         }
-        return names;
+        return person;
     }
 
     private static IReadOnlyList<OpenField> OpenFields(Ready ready, Edition edition)

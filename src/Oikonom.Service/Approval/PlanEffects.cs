@@ -31,7 +31,14 @@ internal static class PlanEffects
                 changed.Add(Line(first, first.Due, null, rulebook));
         }
         // Of accounts that stay it is only said what people ask: that a new name of the person leaves them theirs.
-        var stays = kept.Values.Where(k => k.Grant is not null || isRenamed).Select(k => Line(k, rulebook)).ToList();
+        var renamed = plan
+            .Changes.Where(c => RequestViews.RenameOf(c, rulebook.Targets.GetValueOrDefault(c.Target)) is not null)
+            .Select(c => c.Account)
+            .ToHashSet();
+        var stays = kept
+            .Values.Where(k => k.Grant is not null || (isRenamed && !renamed.Contains(k.Account)))
+            .Select(k => Line(k, rulebook))
+            .ToList();
         return new(gained, changed, stays, lost);
     }
 
@@ -66,6 +73,8 @@ internal static class PlanEffects
     private static string Title(Change change, Core.Rulebook.Rulebook rulebook)
     {
         var account = $"{change.Entry.Name} in {rulebook.TitleOf(change.Account)}";
+        if (RequestViews.RenameOf(change, rulebook.Targets.GetValueOrDefault(change.Target)) is { } before)
+            return $"Account {account}, which was {before}";
         return change switch
         {
             Change.CreateAccount => $"New account {account}",

@@ -525,6 +525,8 @@ public static class RequestViews
                 $"Create the account {account} in {where}{(change.Entry.Enabled ? "" : ", asleep until the first day")}",
             Change.AdoptAccount => $"Take over the existing account {account} in {where}",
             Change.ChangeAccount { Changed.Count: 0 } => $"Move the account {account} in {where} to {change.Entry.Container}",
+            Change.ChangeAccount changed when RenameOf(changed, target) is { } before =>
+                $"Rename the account {before} in {where} to {account}",
             Change.ChangeAccount => $"Change the account {account} in {where}",
             Change.SetPassword => $"Set a password nobody knows on {account}, and send a one-time link",
             Change.EnableAccount => $"Wake the account {account} in {where}",
@@ -541,6 +543,14 @@ public static class RequestViews
 
         string Title(EntitlementKey key) => target?.Entitlements.GetValueOrDefault(key.Name)?.Title ?? key.Name;
     }
+
+    /// <summary>The name a change takes from an account; null when it leaves it its name.</summary>
+    public static string? RenameOf(Change change, TargetRule? target) =>
+        change is Change.ChangeAccount
+            ? change
+                .Attributes.FirstOrDefault(a => a.Name.Equals(target?.Settings.NameAttribute, StringComparison.OrdinalIgnoreCase))
+                ?.Before.FirstOrDefault("")
+            : null;
 
     /// <summary>True when a first password was made with the request and the caller may have a new link to it sent.</summary>
     private static bool MayAskForLink(Case of, IReadOnlyList<StepRow> steps, ClaimsPrincipal user)

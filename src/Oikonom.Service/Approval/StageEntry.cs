@@ -57,6 +57,7 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
                 row.PlanBefore = null;
                 await PutOnAsync(s, of);
                 await ApplyAsync(s, of);
+                await NameAsync(s, of);
                 await MakeStepsAsync(s, of);
                 break;
             case RequestState.Completed:
@@ -352,6 +353,47 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         await ShowAsync(s, of, now);
     }
 
+    /// <summary>The names that a plan gives to accounts are theirs from its approval on; of what is made or taken over, nothing that
+    /// was approved before counts any more.</summary>
+    private async Task NameAsync(Session s, Case of)
+    {
+        var (row, now) = (of.Row, time.GetUtcNow());
+        var changes = of
+            .Plan.Changes.Where(c => c is Change.CreateAccount or Change.AdoptAccount || IsRename(c, of.Edition.Rulebook))
+            .ToList();
+        if (row.SubjectKind == SubjectKind.Account || changes.Count == 0)
+            return;
+        var accounts = (await s.AccountsAsync([row.PersonId])).ToDictionary(Recorded.KeyOf, a => a.Name);
+        var names = new List<ExtraRow>();
+        foreach (var change in changes)
+        {
+            var account = change.Account.ToString();
+            await s.EndExtraAsync(row.PersonId, Inputs.NameKind, account, now.ToUnixTimeMilliseconds(), row.Id);
+            if (change is not Change.ChangeAccount || accounts.GetValueOrDefault(change.Account) is not { } had || had == change.Entry.Name)
+                continue;
+            var reason = JsonSerializer.Serialize(change.Reason);
+            names.Add(Extra(row, now, reason, Inputs.NameKind, account, now.ToUnixTimeMilliseconds(), null, "", change.Entry.Name));
+            s.Record(
+                LedgerEntry.Of(
+                    now,
+                    row.Requester,
+                    "account.named",
+                    row.PersonId,
+                    row.Id,
+                    ("account", account),
+                    ("before", had),
+                    ("name", change.Entry.Name)
+                )
+            );
+        }
+        await s.AddExtrasAsync(names);
+    }
+
+    private static bool IsRename(Change change, Core.Rulebook.Rulebook rulebook) =>
+        change is Change.ChangeAccount
+        && rulebook.Targets.GetValueOrDefault(change.Target)?.Settings.NameAttribute is { } naming
+        && change.Attributes.Any(a => a.Name.Equals(naming, StringComparison.OrdinalIgnoreCase));
+
     /// <summary>Each input stands beside those that are there; of the same kind and subject the newer one holds.</summary>
     private static async Task AddInputsAsync(Session s, RequestRow row, Subject subject, Reason reason, DateTimeOffset now)
     {
@@ -394,20 +436,33 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         await s.AddExtrasAsync(extras);
 
         ExtraRow Extra(string kind, string subject, long from, long? until, string employment = "", string value = "") =>
-            new()
-            {
-                Id = Guid.CreateVersion7(now).ToString(),
-                PersonId = row.PersonId,
-                Kind = kind,
-                Subject = subject,
-                Employment = employment,
-                Value = value,
-                FromAt = from,
-                UntilAt = until,
-                Reason = because,
-                RequestId = row.Id,
-            };
+            StageEntry.Extra(row, now, because, kind, subject, from, until, employment, value);
     }
+
+    private static ExtraRow Extra(
+        RequestRow row,
+        DateTimeOffset now,
+        string because,
+        string kind,
+        string subject,
+        long from,
+        long? until,
+        string employment,
+        string value
+    ) =>
+        new()
+        {
+            Id = Guid.CreateVersion7(now).ToString(),
+            PersonId = row.PersonId,
+            Kind = kind,
+            Subject = subject,
+            Employment = employment,
+            Value = value,
+            FromAt = from,
+            UntilAt = until,
+            Reason = because,
+            RequestId = row.Id,
+        };
 
     /// <summary>What lists show of the person follows the inputs; what the sources say stays beside it.</summary>
     private static async Task ShowAsync(Session s, Case of, DateTimeOffset now)

@@ -19,7 +19,8 @@ public static class SecretEndpoints
                                 s.Row.Name,
                                 s.Row.Actor,
                                 s.Row.UpdatedAt.ToInstant(),
-                                [.. s.Bound.Select(b => b.ToString())]
+                                [.. s.Bound.Select(b => b.ToString())],
+                                s.Row.ValidUntil.ToInstant() is { } until ? SecretBook.LastDay(until) : null
                             )),
                         ],
                         null
@@ -45,7 +46,14 @@ public static class SecretEndpoints
                         throw Problem.Invalid("The name of a secret has lower-case letters, digits and hyphens.", "name");
                     if (body.Value is not { Length: > 0 and <= 65536 })
                         throw Problem.Invalid("A secret has from 1 to 65536 characters.", "value");
-                    var (bound, waiting) = await secrets.SetAsync(name, body.Value, body.For ?? [], user.UserName(), cancel);
+                    var (bound, waiting) = await secrets.SetAsync(
+                        name,
+                        body.Value,
+                        body.For ?? [],
+                        body.ValidUntil,
+                        user.UserName(),
+                        cancel
+                    );
                     await connectors.ResetAsync();
                     return new SecretSet(name, [.. bound.Select(b => b.ToString())], [.. waiting.Select(b => b.ToString())]);
                 }
@@ -53,7 +61,7 @@ public static class SecretEndpoints
             .WithName("setSecret")
             .WithSummary(
                 "Sets a secret. It is stored encrypted and never shown again. It goes only to the addresses of the documents "
-                    + "it is set for ('for'), or of those that used it already."
+                    + "it is set for ('for'), or of those that used it already. With its last day ('validUntil') its end is told in good time."
             )
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);

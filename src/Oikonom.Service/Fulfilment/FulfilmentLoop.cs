@@ -33,6 +33,9 @@ public sealed partial class FulfilmentLoop(
     /// <summary>A step that takes longer than this is believed to hang: its lease is left to run out, and its fence holds.</summary>
     private static readonly TimeSpan Longest = TimeSpan.FromMinutes(10);
 
+    /// <summary>How many subjects are begun at once because somebody said so.</summary>
+    private const int MostNow = 8;
+
     private readonly ConcurrentDictionary<string, int> _running = new();
 
     /// <summary>What is being worked on: since when, and when its lease was begun or renewed, in milliseconds.</summary>
@@ -44,10 +47,14 @@ public sealed partial class FulfilmentLoop(
     {
         await RenewAsync(cancel);
         var more = false;
-        var paused = (await store.ReadAsync(s => s.TargetStatesAsync(), cancel))
-            .Where(t => t.PausedBy.Length > 0)
-            .Select(t => t.Target)
-            .ToHashSet();
+        var (paused, asked) = await store.ReadAsync(
+            async s =>
+                (
+                    (await s.TargetStatesAsync()).Where(t => t.PausedBy.Length > 0).Select(t => t.Target).ToHashSet(),
+                    await s.RunNowTargetsAsync(time.Milliseconds())
+                ),
+            cancel
+        );
         // A target that the newest edition has no more is served while somebody is on an edition that has it.
         foreach (
             var target in (await editions.InUseAsync(TimeSpan.FromSeconds(2), cancel))
@@ -55,6 +62,13 @@ public sealed partial class FulfilmentLoop(
                 .DistinctBy(t => t.Name)
         )
         {
+            if (asked.Contains(target.Name))
+                await ClaimAsync(
+                    target.Name,
+                    MostNow,
+                    (s, now, until) => s.ClaimRunNowAsync(target.Name, options.Node, now, until, MostNow),
+                    cancel
+                );
             // What is under way ends; nothing else begins.
             if (paused.Contains(target.Name) || target.Maintenance?.Covers(time.GetUtcNow()) == true)
                 continue;
@@ -62,14 +76,29 @@ public sealed partial class FulfilmentLoop(
             var free = most - _running.GetValueOrDefault(target.Name);
             if (free < 1 || free < Math.Min(6, most))
                 continue;
-            var now = time.Milliseconds();
-            var claims = await store.WriteAsync(s => s.ClaimChainsAsync(target.Name, options.Node, now, now + Lease, free), cancel);
-            if (claims.Count == 0)
-                continue;
-            more |= claims.Count == free;
-            await StartAsync(target.Name, [.. claims.Select(c => new Claim(c.SubjectId, c.Target, c.Fence))], now, cancel);
+            more |= await ClaimAsync(
+                target.Name,
+                free,
+                (s, now, until) => s.ClaimChainsAsync(target.Name, options.Node, now, until, free),
+                cancel
+            );
         }
         return more;
+    }
+
+    /// <summary>Claims chains of a target and begins with them. True when there may be more.</summary>
+    private async Task<bool> ClaimAsync(
+        string target,
+        int most,
+        Func<Store.Session, long, long, Task<IReadOnlyList<ChainRow>>> claim,
+        CancellationToken cancel
+    )
+    {
+        var now = time.Milliseconds();
+        var claims = await store.WriteAsync(s => claim(s, now, now + Lease), cancel);
+        if (claims.Count > 0)
+            await StartAsync(target, [.. claims.Select(c => new Claim(c.SubjectId, c.Target, c.Fence))], now, cancel);
+        return claims.Count == most;
     }
 
     /// <summary>Keeps the leases of what is still being worked on, so that nobody begins it a second time.</summary>
@@ -299,7 +328,7 @@ public sealed partial class FulfilmentLoop(
                 cancel
             );
             var enabled = change is Change.ChangeAccount && known is not null ? known.Enabled == 1 : change.Entry.Enabled;
-            var account = Row(change, goal, ensured.ImmutableId, ensured.Location, enabled, time.Milliseconds());
+            var account = Row(change, goal, ensured, enabled, time.Milliseconds());
             _accounts[change.Account] = account;
             // What an adopted entry already holds is recorded with it.
             var held =
@@ -637,7 +666,15 @@ public sealed partial class FulfilmentLoop(
             return held;
         }
 
-        private AccountRow Row(Change change, AccountState goal, string id, string location, bool enabled, long now) =>
+        /// <summary>The names the account had before, with the one that a change takes from it.</summary>
+        private string FormerOf(Change change)
+        {
+            if (!_accounts.TryGetValue(change.Account, out var known) || known.Name == change.Entry.Name)
+                return known?.Former ?? "[]";
+            return JsonSerializer.Serialize(Recorded.FormerOf(known.Former).Where(n => n != known.Name).Append(known.Name));
+        }
+
+        private AccountRow Row(Change change, AccountState goal, EnsuredAccount ensured, bool enabled, long now) =>
             new()
             {
                 Id = _accounts.GetValueOrDefault(change.Account)?.Id ?? AccountId.New(time.GetUtcNow()).ToString(),
@@ -645,9 +682,10 @@ public sealed partial class FulfilmentLoop(
                 Target = change.Target,
                 Slot = change.Account.Slot,
                 Name = change.Entry.Name,
+                Former = FormerOf(change),
                 Container = change.Entry.Container,
-                Location = location,
-                ImmutableId = id,
+                Location = ensured.Location,
+                ImmutableId = ensured.ImmutableId,
                 Attributes = JsonSerializer.Serialize(
                     Held(change, goal).Where(a => a.Value.Count > 0).ToDictionary(a => a.Key, a => a.Value)
                 ),

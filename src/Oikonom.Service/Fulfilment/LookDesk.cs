@@ -268,6 +268,9 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
     public static string Told(Difference difference, TargetRule? target) =>
         difference switch
         {
+            Difference.OtherValues { Found.Count: 0 } missing
+                when target?.Settings is TargetSettings.Ldap ldap && ldap.References.ContainsKey(missing.Attribute) =>
+                $"{target.TitleOf(missing.Attribute) ?? missing.Attribute} is not set",
             Difference.OtherValues other => $"{target?.TitleOf(other.Attribute) ?? other.Attribute} was changed",
             Difference.Missing missing => $"taken out of {Title(missing.Entitlement, target)}",
             Difference.Surplus surplus => $"put into {Title(surplus.Entitlement, target)}",

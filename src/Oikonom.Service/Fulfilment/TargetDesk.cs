@@ -3,10 +3,12 @@ using System.Globalization;
 using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
+using Oikonom.Core.Approval;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
+using Oikonom.Service.Approval;
 using Oikonom.Service.Common;
 using Oikonom.Service.Connectors;
 using Oikonom.Service.Editions;
@@ -38,15 +40,20 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
     {
         var edition = await editions.CurrentAsync(cancel);
         var now = time.GetUtcNow();
-        var (states, hours) = await store.ReadAsync(
-            async s => (await s.TargetStatesAsync(), await s.TargetHoursAsync("", (now - Day).ToUnixTimeMilliseconds())),
+        var (states, hours, secrets) = await store.ReadAsync(
+            async s =>
+                (
+                    await s.TargetStatesAsync(),
+                    await s.TargetHoursAsync("", (now - Day).ToUnixTimeMilliseconds()),
+                    await s.SecretRowsAsync()
+                ),
             cancel
         );
         var items = new List<TargetSummary>();
         foreach (var target in edition.Rulebook.Targets.Values)
         {
             var counts = await store.ReadAsync(s => s.TargetCountsAsync(target.Name, now.ToUnixTimeMilliseconds()), cancel);
-            items.Add(Summary(target, counts, states.FirstOrDefault(x => x.Target == target.Name), hours, user));
+            items.Add(Summary(target, counts, states.FirstOrDefault(x => x.Target == target.Name), hours, secrets, user));
         }
         return new(items, null);
     }
@@ -55,21 +62,22 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
     {
         var (_, target) = await RequireAsync(name, cancel);
         var now = time.GetUtcNow();
-        var (counts, state, hours, history, holders) = await store.ReadAsync(
+        var (counts, state, hours, history, holders, secrets) = await store.ReadAsync(
             async s =>
                 (
                     await s.TargetCountsAsync(name, now.ToUnixTimeMilliseconds()),
                     (await s.TargetStatesAsync()).FirstOrDefault(x => x.Target == name),
                     await s.TargetHoursAsync(name, (now - TwoDays).ToUnixTimeMilliseconds()),
                     await s.TargetEventsAsync(name, Events),
-                    (await s.HoldersAsync()).Where(h => h.Target == name).ToDictionary(h => h.Entitlement, h => (int)h.Count)
+                    (await s.HoldersAsync()).Where(h => h.Target == name).ToDictionary(h => h.Entitlement, h => (int)h.Count),
+                    await s.SecretRowsAsync()
                 ),
             cancel
         );
         var found = FoundOf(state);
         var lately = (now - Day).ToUnixTimeMilliseconds();
         return new(
-            Summary(target, counts, state, [.. hours.Where(h => h.HourAt >= lately)], user),
+            Summary(target, counts, state, [.. hours.Where(h => h.HourAt >= lately)], secrets, user),
             target.Owner,
             [.. Limits(target)],
             found?.Points ?? [],
@@ -117,6 +125,7 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
         TargetCounts counts,
         TargetStateRow? state,
         IReadOnlyList<TargetHourRow> hours,
+        IReadOnlyList<SecretRow> secrets,
         ClaimsPrincipal user
     )
     {
@@ -154,10 +163,14 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
             Done = (int)own.Sum(h => h.Done),
             Failed = (int)own.Sum(h => h.Failed),
             CertificateUntil = found?.CertificateUntil,
+            SecretUntil = secrets.FirstOrDefault(s => s.Name == target.Settings.SignsIn?.Secret)?.ValidUntil.ToInstant(),
             CanRead = target.Settings.Can.HasFlag(TargetAbilities.Listing),
             MayOperate = user.MayOperateTarget(target.Name),
         };
     }
+
+    /// <summary>When the certificate of a target ends, as its last check saw it; null where none was seen.</summary>
+    public static DateTimeOffset? CertificateOf(TargetStateRow state) => FoundOf(state)?.CertificateUntil;
 
     private static Kept? FoundOf(TargetStateRow? state) =>
         state is { Checked.Length: > 0 } ? JsonSerializer.Deserialize<Kept>(state.Checked, JsonSerializerOptions.Web) : null;
@@ -208,6 +221,32 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
             },
             cancel
         );
+
+    /// <summary>For how long what was asked for runs, whatever holds the target up.</summary>
+    private static readonly TimeSpan Now = TimeSpan.FromMinutes(5);
+
+    /// <summary>Lets what one person waits for in a target begin now: while it is paused, out of its hours or left alone, too.</summary>
+    /// <exception cref="Problem">Nothing of theirs waits there, or they are beyond the caller's reach.</exception>
+    public async Task<RunningNow> RunNowAsync(TargetRule target, string? person, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        return await store.WriteAsync(
+            async s =>
+            {
+                var whose = await s.FindPersonAsync(person ?? "") ?? throw Problem.Invalid($"There is no person '{person}'.", "person");
+                user.RequireReach(whose.Site, whose.Department, Roles.Operator, Roles.Engineer);
+                var now = time.GetUtcNow();
+                var at = now.ToUnixTimeMilliseconds();
+                var steps = await s.RunNowAsync(whose.Id, target.Name, at, (now + Now).ToUnixTimeMilliseconds());
+                if (steps == 0)
+                    throw Problem.Conflict("nothing-waits", $"Nothing of {whose.Display} is due in {target.Title}.");
+                s.Record(LedgerEntry.Of(now, user.UserName(), "target.run-one", whose.Id, null, ("target", target.Name), ("steps", steps)));
+                s.Tell("targets", target.Name);
+                var open = (await s.OpenRequestsOfAsync([whose.Id])).Where(r => r.State == RequestState.Fulfilling);
+                return new RunningNow(whose.Display, (int)steps, [.. open.Select(r => RequestViews.Summary(r))]);
+            },
+            cancel
+        );
+    }
 
     /// <summary>Keeps what became of a target, on the ledger and in its history.</summary>
     internal static async Task NoteAsync(Session s, string target, string what, string actor, string text, DateTimeOffset now)

@@ -82,6 +82,20 @@ public static class TargetEndpoints
             .WithSummary("Lets the target go on.")
             .RequireAuthorization("targets")
             .Reaching(Reached.Shared);
+
+        api.MapPost(
+                "/targets/{name}/run",
+                async (string name, RunNowBody body, TargetDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
+                {
+                    user.RequireWholeTarget(name);
+                    var (_, target) = await desk.RequireAsync(name, cancel);
+                    return await desk.RunNowAsync(target, body.Person, user, cancel);
+                }
+            )
+            .WithName("runOneNow")
+            .WithSummary("Lets what one person waits for in the target begin now, also while it is paused or left alone.")
+            .RequireAuthorization("targets")
+            .Reaching(Reached.Shared);
     }
 
     private static void MapNobodys(RouteGroupBuilder api)

@@ -35,6 +35,7 @@ public sealed class TargetLoop(
         await accounts.ReviewAsync(cancel);
         if (await editions.CurrentOrNullAsync(cancel) is not { } edition)
             return false;
+        await EndingAsync(edition, cancel);
         await EachAsync(edition.Rulebook.Targets.Values.Where(t => t.HasAccounts), target => CheckAsync(edition, target, cancel));
         await EachAsync(
             edition.Rulebook.Targets.Values.Where(t => t.Watch.Whole is not null && t.Settings.Can.HasFlag(TargetAbilities.Listing)),
@@ -101,6 +102,38 @@ public sealed class TargetLoop(
             )
         );
     }
+
+    /// <summary>Once an hour: whatever ends soon is told to the mailbox of engineers, each time once.</summary>
+    private async Task EndingAsync(Edition edition, CancellationToken cancel)
+    {
+        var now = time.GetUtcNow();
+        if (_endings > now || edition.Rulebook.Mailboxes.GetValueOrDefault(Roles.Engineer) is not { } box)
+            return;
+        _endings = now.AddHours(1);
+        await store.WriteAsync(
+            async s =>
+            {
+                foreach (var ending in EndsSoon.Of(edition.Rulebook, await s.TargetStatesAsync(), await s.SecretRowsAsync(), now))
+                {
+                    var key = $"told-{ending.Key}-{ending.DueAt(now)}";
+                    var forever = now.AddYears(10).ToUnixTimeMilliseconds();
+                    if (await s.TakeLeaseAsync(key, Guid.NewGuid().ToString("N"), now.ToUnixTimeMilliseconds(), forever))
+                        s.Send(
+                            new(
+                                box,
+                                ending.TextAt(now).TrimEnd('.'),
+                                $"{ending.TextAt(now)} After that, nothing is done there until it is renewed.\n\n"
+                                    + $"{options.PublicAddress}{ending.Link}\n",
+                                null
+                            )
+                        );
+                }
+            },
+            cancel
+        );
+    }
+
+    private DateTimeOffset _endings = DateTimeOffset.MinValue;
 
     /// <summary>One node checks a target, and not again before the pause is over.</summary>
     private async Task CheckAsync(Edition edition, TargetRule target, CancellationToken cancel)

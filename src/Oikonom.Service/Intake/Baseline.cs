@@ -165,7 +165,8 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                 var recorded = await Recorded.LoadAsync(s, [.. matches.Select(m => m.Person)]);
                 foreach (var (person, account) in matches)
                 {
-                    var wanted = Given(recorded.Subject(person, edition), target, account, edition);
+                    var subject = recorded.Subject(person, edition);
+                    var wanted = Given(subject, target, account, edition);
                     var row = Recorded.RowOf(account, ThereBefore, ids, now) with { PersonId = person };
                     if (wanted.Accounts.GetValueOrDefault(target.Name)?.Reason is { } rule)
                         row = row with { Reason = JsonSerializer.Serialize(rule) };
@@ -176,6 +177,7 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
                             Target = target.Name,
                             NameKey = account.Name.ToLowerInvariant(),
                             PersonId = person,
+                            Wish = WishOf(subject, target, edition),
                             At = now,
                         }
                     );
@@ -239,6 +241,19 @@ public sealed class Baseline(Store.Store store, ConnectorBook connectors, TimePr
         store.WriteAsync(s => Recorded.AddNobodysAsync(s, target, entries, ThereBefore, time.GetUtcNow()), cancel);
 
     private static Reason FoundIn(ExistingAccount account) => new(Reason.Baseline, account.Location, ThereBefore);
+
+    /// <summary>What the rules would name the account of somebody; "" where they make none or cannot serve the person.</summary>
+    private static string WishOf(Subject person, TargetRule target, Edition edition)
+    {
+        try
+        {
+            return Desired.NameWishes(person, edition, target.Name).FirstOrDefault("");
+        }
+        catch (PlanFault)
+        {
+            return "";
+        }
+    }
 
     /// <summary>What the rules give the owner of an entry now; nothing where they cannot serve the person.</summary>
     private AccessState Given(Subject person, TargetRule target, ExistingAccount account, Edition edition)

@@ -172,6 +172,10 @@ public sealed partial class WriteBackLoop(
                 scope[slot.Index] = Value.Of(subject.AccountNames.GetValueOrDefault(name[6..], ""));
             else if (name == "account.name")
                 scope[slot.Index] = Value.Of(subject.AccountNames.FirstOrDefault(n => n.Key.IsOrdinary).Value ?? "");
+            else if (name == "account.former")
+                scope[slot.Index] = Value.Of([
+                    .. subject.FormerNames.Where(n => n.Key.IsOrdinary).SelectMany(n => n.Value).Distinct().Select(Value.Of),
+                ]);
         }
         var fields = new Dictionary<string, string>();
         foreach (var field in source.WriteBack)

@@ -27,6 +27,7 @@ public sealed class Attention(Store.Store store, EditionBook editions, TimeProvi
         var roles = user.RoleNames();
         var raises = roles.Any(r => r is Roles.Requester or Roles.Engineer);
         var operates = roles.Contains(Roles.Operator);
+        var engineers = roles.Contains(Roles.Engineer);
         var takesIn = user.ReachParts() is null && roles.Any(Roles.Policies["intake"].Contains);
         if (!raises && !takesIn && !operates && !roles.Contains(Roles.Approver))
             return [];
@@ -61,6 +62,8 @@ public sealed class Attention(Store.Store store, EditionBook editions, TimeProvi
         }
         if (operates)
             views.AddRange(await OutsideAsync(user, rulebook, cancel));
+        if ((operates || engineers) && rulebook is not null)
+            views.AddRange(await EndingAsync(rulebook, cancel));
         if (takesIn && await WithoutManagerAsync(today, cancel) is { Count: > 0 } without)
             views.Add(
                 new(
@@ -72,6 +75,17 @@ public sealed class Attention(Store.Store store, EditionBook editions, TimeProvi
                 )
             );
         return views;
+    }
+
+    /// <summary>Certificates and secrets that have ended or soon will.</summary>
+    private async Task<IEnumerable<AttentionView>> EndingAsync(Core.Rulebook.Rulebook rulebook, CancellationToken cancel)
+    {
+        var now = time.GetUtcNow();
+        var (states, secrets) = await store.ReadAsync(async s => (await s.TargetStatesAsync(), await s.SecretRowsAsync()), cancel);
+        return EndsSoon
+            .Of(rulebook, states, secrets, now)
+            .Take(Most)
+            .Select(e => new AttentionView("ends-soon", $"{e.TextAt(now)} Renew it in time: then nothing stops.", e.Link));
     }
 
     /// <summary>Accounts that were changed outside and that no request sets right: the oldest of them, and how many there are.</summary>

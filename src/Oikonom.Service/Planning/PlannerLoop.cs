@@ -160,12 +160,10 @@ public sealed partial class PlannerLoop(
                 wish,
                 before with
                 {
-                    AccountNames = entries.Names,
+                    AccountNames = entries.Named.AccountNames,
+                    FormerNames = entries.Named.FormerNames,
                 },
-                subject with
-                {
-                    AccountNames = entries.Names,
-                },
+                entries.Named,
                 recorded,
                 entries.Existing,
                 entries.Fresh,
@@ -177,16 +175,16 @@ public sealed partial class PlannerLoop(
     private sealed class Entries(Subject subject)
     {
         public Dictionary<AccountKey, ExistingAccount> Existing { get; } = [];
-        public Dictionary<AccountKey, string> Names { get; } = new(subject.AccountNames);
-        public List<(AccountKey Account, string Name)> Fresh { get; } = [];
+        public Subject Named { get; private set; } = subject;
+        public List<(AccountKey Account, string Name, string Wish)> Fresh { get; } = [];
 
         /// <summary>Several entries that answer: somebody has to choose.</summary>
         public List<ExistingAccount> Candidates { get; } = [];
 
-        public void Name(AccountKey account, string name)
+        public void Name(AccountKey account, string name, string wish)
         {
-            Names[account] = name;
-            Fresh.Add((account, name));
+            Named = Named.Renamed(account, name);
+            Fresh.Add((account, name, wish));
         }
     }
 
@@ -202,13 +200,16 @@ public sealed partial class PlannerLoop(
         var entries = new Entries(subject);
         foreach (var (target, account) in edition.Rulebook.Accounts)
         {
-            var wishes = Desired.NameWishes(subject with { AccountNames = entries.Names }, edition, account);
-            if (wishes.Count == 0 || recorded.Account(request.PersonId, account) is not null)
+            if (recorded.Account(request.PersonId, account) is not null)
+            {
+                await RenameAsync(request, edition, target, account, recorded, entries, cancel);
+                continue;
+            }
+            var wishes = Desired.NameWishes(entries.Named, edition, account);
+            if (wishes.Count == 0)
                 continue;
             // What was there before is only ever taken for the ordinary account: another is known by nothing but its name.
-            var found = account.IsOrdinary
-                ? await FindAsync(edition, target, subject with { AccountNames = entries.Names }, wishes, cancel)
-                : [];
+            var found = account.IsOrdinary ? await FindAsync(edition, target, entries.Named, wishes, cancel) : [];
             if (found.Count > 1)
             {
                 if (chosen.TryGetValue(target.Name, out var pick) && found.FirstOrDefault(f => f.ImmutableId == pick) is { } picked)
@@ -220,7 +221,7 @@ public sealed partial class PlannerLoop(
             {
                 await RequireOwnAsync(request, target, found[0], cancel);
                 entries.Existing[account] = found[0];
-                entries.Name(account, found[0].Name);
+                entries.Name(account, found[0].Name, wishes[0]);
             }
             else if (found.Count == 0)
                 entries.Name(
@@ -234,18 +235,45 @@ public sealed partial class PlannerLoop(
                         wishes,
                         [.. entries.Fresh.Where(f => f.Account.Target == target.Name).Select(f => f.Name)],
                         cancel
-                    )
+                    ),
+                    wishes[0]
                 );
         }
         return entries;
     }
 
+    /// <summary>An account whose name follows its person gets another once theirs leads to one.</summary>
+    private async Task RenameAsync(
+        RequestRow request,
+        Edition edition,
+        TargetRule target,
+        AccountKey account,
+        Recorded recorded,
+        Entries entries,
+        CancellationToken cancel
+    )
+    {
+        if (!EnumText.Parse<RequestKind>(request.Kind).RenamesAccounts())
+            return;
+        var name = entries.Named.AccountNames[account];
+        var naming = edition.Rulebook.Access.Ask().Naming(entries.Named, account, time.GetUtcNow());
+        if (!naming.IsOutgrown(name, recorded.NamedFor(request.PersonId, account, name), target.Names))
+            return;
+        var own = entries.Fresh.Where(f => f.Account.Target == target.Name).Select(f => f.Name).ToList();
+        var free = await FreeNameAsync(edition, target, request.PersonId, account.Slot, null, naming.Wishes, own, cancel);
+        entries.Name(account, free, naming.Wishes[0]);
+    }
+
     /// <summary>The edition the request takes the person off, as far as its rules know what is wished.</summary>
-    private Earlier? EarlierOf(RequestRow request, Rules rules, Wish wish, Recorded recorded, IReadOnlyDictionary<AccountKey, string> names)
+    private Earlier? EarlierOf(RequestRow request, Rules rules, Wish wish, Recorded recorded, Subject named)
     {
         if (rules.Earlier is not { } earlier)
             return null;
-        var before = recorded.Subject(request.PersonId, earlier) with { AccountNames = names };
+        var before = recorded.Subject(request.PersonId, earlier) with
+        {
+            AccountNames = named.AccountNames,
+            FormerNames = named.FormerNames,
+        };
         try
         {
             return new(earlier, before, Wished(before, request, wish, earlier));
@@ -498,7 +526,7 @@ public sealed partial class PlannerLoop(
         Subject subject,
         Recorded recorded,
         Dictionary<AccountKey, ExistingAccount> existing,
-        List<(AccountKey Account, string Name)> names,
+        List<(AccountKey Account, string Name, string Wish)> names,
         CancellationToken cancel
     )
     {
@@ -514,7 +542,7 @@ public sealed partial class PlannerLoop(
             edition,
             kind,
             time.GetUtcNow(),
-            EarlierOf(request, rules, wish, recorded, subject.AccountNames)
+            EarlierOf(request, rules, wish, recorded, subject)
         );
         await CommitAsync(
             request,
@@ -524,9 +552,9 @@ public sealed partial class PlannerLoop(
             async s =>
             {
                 await RequireRoomAsync(s, plan, edition, request.PersonId);
-                foreach (var (account, name) in names)
+                foreach (var (account, name, wish) in names)
                 {
-                    var isTaken = !await s.TakeNameAsync(account.Target, name, request.PersonId, time.Milliseconds(), account.Slot);
+                    var isTaken = !await s.TakeNameAsync(account.Target, name, request.PersonId, time.Milliseconds(), account.Slot, wish);
                     // Somebody else took it since we looked: plan once more.
                     if (isTaken && !existing.ContainsKey(account))
                         return false;

@@ -82,6 +82,9 @@ public sealed record Inputs(IReadOnlyList<Facts> Said, IReadOnlyList<FieldInput>
     public const string FieldKind = "field";
     public const string EndKind = "end";
 
+    /// <summary>The name an account is to have from when it was approved: its subject is the account.</summary>
+    public const string NameKind = "name";
+
     private static FieldInput FieldOf(ExtraRow row) =>
         new(row.Employment, row.Subject, row.Value, row.FromAt.ToInstant(), row.UntilAt.ToInstant());
 

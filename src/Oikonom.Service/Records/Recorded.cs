@@ -73,14 +73,32 @@ public sealed class Recorded
     public Subject Subject(string id, Edition edition)
     {
         var names = new Dictionary<AccountKey, string>();
+        var former = new Dictionary<AccountKey, IReadOnlyList<string>>();
         foreach (var name in _names[id])
             names[new(name.Target, name.Slot)] = name.NameKey;
         foreach (var account in _accounts[id])
+        {
             names[KeyOf(account)] = account.Name;
+            if (FormerOf(account.Former) is { Count: > 0 } had)
+                former[KeyOf(account)] = had;
+        }
         var inputs = Inputs(id, edition);
-        var subject = new Subject(PersonId.Parse(id), inputs.Said[0], names) { Others = [.. inputs.Said.Skip(1)] };
+        var subject = new Subject(PersonId.Parse(id), inputs.Said[0], names) { Others = [.. inputs.Said.Skip(1)], FormerNames = former };
         return With(subject, [.. _extras[id]], _numbers[id], edition.Rulebook);
     }
+
+    /// <summary>The names an account had before, as they are kept; the oldest first.</summary>
+    public static IReadOnlyList<string> FormerOf(string json) =>
+        json.Length <= 2 ? [] : JsonSerializer.Deserialize<List<string>>(json) ?? [];
+
+    /// <summary>The first wish of the rules when a name was given to an account of a person; "" where it was not kept.</summary>
+    public string NamedFor(string id, AccountKey account, string name) =>
+        _names[id]
+            .FirstOrDefault(n =>
+                n.Target == account.Target && n.Slot == account.Slot && n.NameKey.Equals(name, StringComparison.OrdinalIgnoreCase)
+            )
+            ?.Wish
+        ?? "";
 
     /// <summary>A person with what was approved by hand and the numbers of pools that are theirs.</summary>
     public static Subject With(
@@ -89,7 +107,10 @@ public sealed class Recorded
         IEnumerable<PoolNumberRow> numbers,
         Core.Rulebook.Rulebook rulebook
     ) =>
-        subject with
+        // A name that was approved is theirs, also while its target still knows the one before.
+        extras
+            .Where(e => e.Kind == Records.Inputs.NameKind)
+            .Aggregate(subject, (named, name) => named.Renamed(AccountKey.Parse(name.Subject), name.Value)) with
         {
             Fields = Records.Inputs.FieldsOf(extras),
             Endings = Records.Inputs.EndingsOf(extras),

@@ -165,6 +165,7 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
     private sealed class HandMade
     {
         private readonly Dictionary<string, Dictionary<AccountKey, string>> _names = new(StringComparer.Ordinal);
+        private readonly Dictionary<string, Dictionary<AccountKey, IReadOnlyList<string>>> _former = new(StringComparer.Ordinal);
         private ILookup<string, ExtraRow>? _extras;
         private ILookup<string, PoolNumberRow>? _numbers;
 
@@ -174,7 +175,7 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         {
             var keys = new Dictionary<(string, string), AccountKey>();
             await s.EachNameAsync(
-                (person, target, slot, name) =>
+                (person, target, slot, name, former) =>
                 {
                     if (!_names.TryGetValue(person, out var own))
                         _names[person] = own = new(1);
@@ -182,6 +183,8 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
                         keys[(target, slot)] = key = new(target, slot);
                     own[key] = name;
                     Taken.Add((target, name));
+                    if (Recorded.FormerOf(former) is { Count: > 0 } had)
+                        _former[person] = new(_former.GetValueOrDefault(person) ?? []) { [key] = had };
                 },
                 cancel
             );
@@ -193,6 +196,8 @@ public sealed class RehearsalDesk(Store.Store store, EditionBook editions, TimeP
         public Subject Over(string id, Subject bare, Core.Rulebook.Rulebook rules)
         {
             var named = _names.TryGetValue(id, out var own) && own.Count > 0 ? bare with { AccountNames = own } : bare;
+            if (_former.TryGetValue(id, out var former))
+                named = named with { FormerNames = former };
             return _extras!.Contains(id) || _numbers!.Contains(id) ? Recorded.With(named, [.. _extras[id]], _numbers![id], rules) : named;
         }
     }

@@ -22,6 +22,7 @@ public static class NorthmereDomain
             Add(ldif, place, ("objectClass", "organizationalUnit"));
         var (all, ward) = (new List<string>(), new List<string>());
         var used = new HashSet<string>();
+        var (names, managers) = (new Dictionary<string, string>(), new List<(string Dn, string Manager)>());
         foreach (var row in HrService.Read(peopleFile))
         {
             if (row["kind"] != "employee" || row["department"] is not ("Administration" or "Animal Care"))
@@ -30,6 +31,8 @@ public static class NorthmereDomain
             var name = NorthmereTree.UserName(given[..1], family, used);
             var dn = $"CN={name},{People}";
             all.Add(dn);
+            names[row["employee_no"]] = dn;
+            managers.Add((dn, row["manager_no"]));
             if (row["department"] == "Animal Care")
                 ward.Add(dn);
             Add(
@@ -48,6 +51,9 @@ public static class NorthmereDomain
                 ("unicodePwd", $"\"Was-here-before-{row["employee_no"]}\"")
             );
         }
+        foreach (var (dn, manager) in managers)
+            if (names.TryGetValue(manager, out var above))
+                ldif.Append($"dn: {dn}\nchangetype: modify\nadd: manager\nmanager: {above}\n\n");
         foreach (var (name, members) in new[] { ("office-staff", all), ("ward-shares", ward) })
             Add(ldif, $"CN={name},{Groups}", [("objectClass", "group"), ("sAMAccountName", name), .. members.Select(m => ("member", m))]);
         // Not of a person at all.

@@ -30,6 +30,9 @@ public sealed record AccountRow
     /// <summary>The name it is known by.</summary>
     public string Name { get; init; } = "";
 
+    /// <summary>The names it had before, the oldest first, as a JSON list.</summary>
+    public string Former { get; init; } = "[]";
+
     /// <summary>Where it stands, in the target's own words.</summary>
     public string Container { get; init; } = "";
 
@@ -101,6 +104,9 @@ public sealed class NameRow
     /// <summary>The id of the person it is about.</summary>
     public string PersonId { get; init; } = "";
 
+    /// <summary>The first wish of the rules when the name was taken, or "" where that is not known.</summary>
+    public string Wish { get; init; } = "";
+
     /// <summary>When, in milliseconds since 1970 (UTC).</summary>
     public long At { get; init; }
 }
@@ -109,15 +115,16 @@ public sealed class NameRow
 public static class AccountTables
 {
     private const string Columns =
-        "id, person_id, target, slot, purpose, owner, name, container, location, immutable_id, attributes, enabled, reason, "
+        "id, person_id, target, slot, purpose, owner, name, former, container, location, immutable_id, attributes, enabled, reason, "
         + "created_at, until_at, review_at, updated_at AS at";
 
     /// <summary>The account names of everybody, by person, target and slot.</summary>
-    public static Task EachNameAsync(this Session session, Action<string, string, string, string> each, CancellationToken cancel) =>
+    /// <param name="each">Gets the names it had before as well, as a JSON list.</param>
+    public static Task EachNameAsync(this Session session, Action<string, string, string, string, string> each, CancellationToken cancel) =>
         session.ReadEachAsync(
-            "SELECT person_id, target, slot, name FROM accounts WHERE person_id IS NOT NULL",
+            "SELECT person_id, target, slot, name, former FROM accounts WHERE person_id IS NOT NULL",
             [],
-            reader => each(reader.GetString(0), reader.GetString(1), reader.GetString(2), reader.GetString(3)),
+            reader => each(reader.GetString(0), reader.GetString(1), reader.GetString(2), reader.GetString(3), reader.GetString(4)),
             cancel
         );
 
@@ -156,6 +163,7 @@ public static class AccountTables
         ("purpose", "text"),
         ("owner", "text"),
         ("name", "text"),
+        ("former", "text"),
         ("container", "text"),
         ("location", "text"),
         ("immutable_id", "text"),
@@ -166,16 +174,16 @@ public static class AccountTables
     ];
 
     private const string InsertAccounts =
-        "INSERT INTO accounts (id, person_id, target, slot, purpose, owner, name, container, location, immutable_id, attributes, "
+        "INSERT INTO accounts (id, person_id, target, slot, purpose, owner, name, former, container, location, immutable_id, attributes, "
         + "enabled, reason, created_at, updated_at) "
-        + "SELECT id, person_id, target, slot, purpose, owner, name, container, location, immutable_id, attributes, enabled, reason, at, "
-        + "at FROM {rows} AS x WHERE true ";
+        + "SELECT id, person_id, target, slot, purpose, owner, name, former, container, location, immutable_id, attributes, enabled, "
+        + "reason, at, at FROM {rows} AS x WHERE true ";
 
     /// <summary>Records accounts of people; an account that is known keeps its id.</summary>
     public static Task UpsertAccountsAsync(this Session session, IReadOnlyCollection<AccountRow> rows) =>
         session.BulkAsync(
             InsertAccounts
-                + "ON CONFLICT (person_id, target, slot) DO UPDATE SET name=excluded.name, container=excluded.container, "
+                + "ON CONFLICT (person_id, target, slot) DO UPDATE SET name=excluded.name, former=excluded.former, container=excluded.container, "
                 + "location=excluded.location, immutable_id=excluded.immutable_id, "
                 + "attributes=excluded.attributes, enabled=excluded.enabled, reason=excluded.reason, updated_at=excluded.updated_at",
             rows,
@@ -318,7 +326,16 @@ public static class AccountTables
         );
 
     /// <summary>Takes a name for ever. False when it was ever somebody else's, or another account's of the same person.</summary>
-    public static async Task<bool> TakeNameAsync(this Session session, string target, string name, string person, long at, string slot = "")
+    /// <param name="wish">The first wish of the rules it is taken for.</param>
+    public static async Task<bool> TakeNameAsync(
+        this Session session,
+        string target,
+        string name,
+        string person,
+        long at,
+        string slot = "",
+        string wish = ""
+    )
     {
         // Whoever had it and is forgotten had it all the same.
         if (
@@ -332,14 +349,15 @@ public static class AccountTables
             return false;
         await session
             .ExecuteAsync(
-                "INSERT INTO names (target, slot, name_key, person_id, at) VALUES (@target, @slot, @name, @person, @at) ON CONFLICT "
-                    + "(target, name_key) DO NOTHING",
+                "INSERT INTO names (target, slot, name_key, person_id, wish, at) VALUES (@target, @slot, @name, @person, @wish, @at) "
+                    + "ON CONFLICT (target, name_key) DO NOTHING",
                 new
                 {
                     target,
                     slot,
                     name,
                     person,
+                    wish,
                     at,
                 }
             )
@@ -361,20 +379,21 @@ public static class AccountTables
     /// <summary>Takes many names for ever; what is taken is left as it is.</summary>
     public static Task TakeNamesAsync(this Session session, IReadOnlyCollection<NameRow> rows) =>
         session.BulkAsync(
-            "INSERT INTO names (target, slot, name_key, person_id, at) SELECT target, slot, name_key, person_id, at FROM {rows} AS x "
-                + "WHERE true ON CONFLICT (target, name_key) DO NOTHING",
+            "INSERT INTO names (target, slot, name_key, person_id, wish, at) SELECT target, slot, name_key, person_id, wish, at FROM "
+                + "{rows} AS x WHERE true ON CONFLICT (target, name_key) DO NOTHING",
             rows,
             ("target", "text"),
             ("slot", "text"),
             ("name_key", "text"),
             ("person_id", "text"),
+            ("wish", "text"),
             ("at", "bigint")
         );
 
     /// <summary>The names of each of the people, reserved or used, the newest last.</summary>
     public static Task<IReadOnlyList<NameRow>> NamesOfAsync(this Session session, IReadOnlyCollection<string> people) =>
         session.BulkQueryAsync<NameRow, object>(
-            "SELECT n.target, n.slot, n.name_key, n.person_id, n.at FROM {rows} AS x {join} names n ON x.id=n.person_id ORDER BY n.at",
+            "SELECT n.target, n.slot, n.name_key, n.person_id, n.wish, n.at FROM {rows} AS x {join} names n ON x.id=n.person_id ORDER BY n.at",
             [.. people.Select(id => new { Id = id })],
             ("id", "text")
         );

@@ -2,7 +2,8 @@ using Oikonom.Core.Fulfilment;
 
 namespace Oikonom.Store.Rooms;
 
-/// <summary>An input beside HR and the rulebook. <see cref="Kind"/> is <c>grant</c>, <c>template</c> or <c>refusal</c>.</summary>
+/// <summary>An input beside HR and the rulebook. <see cref="Kind"/> is <c>grant</c>, <c>template</c>, <c>refusal</c>, <c>field</c>,
+/// <c>end</c> or <c>name</c>.</summary>
 public sealed class ExtraRow
 {
     /// <summary>Its id, in the order of time.</summary>
@@ -14,13 +15,14 @@ public sealed class ExtraRow
     /// <summary>Which kind it is of.</summary>
     public string Kind { get; init; } = "";
 
-    /// <summary>target/entitlement, a template, what was declined, or the name of an attribute.</summary>
+    /// <summary>target/entitlement, a template, what was declined, the name of an attribute, or an account.</summary>
     public string Subject { get; init; } = "";
 
     /// <summary>For attributes and ends: the number of the employment.</summary>
     public string Employment { get; init; } = "";
 
-    /// <summary>Of an attribute its text; of an end the first day of the employment as it was known then.</summary>
+    /// <summary>Of an attribute its text; of an end the first day of the employment as it was known then; of an account its
+    /// name.</summary>
     public string Value { get; init; } = "";
 
     /// <summary>From when on, in milliseconds since 1970 (UTC).</summary>

@@ -267,7 +267,7 @@ public static class ForgettingTables
                 continue;
             await session
                 .ExecuteAsync(
-                    "UPDATE names SET name_key=@hidden WHERE target=@Target AND name_key=@NameKey AND person_id=@PersonId",
+                    "UPDATE names SET name_key=@hidden, wish='' WHERE target=@Target AND name_key=@NameKey AND person_id=@PersonId",
                     new
                     {
                         hidden = HiddenName(name.Target, name.NameKey),

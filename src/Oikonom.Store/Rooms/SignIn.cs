@@ -77,6 +77,9 @@ public sealed class SecretRow
 
     /// <summary>Where it may be sent, as JSON; "" while it was never used.</summary>
     public string Bound { get; init; } = "";
+
+    /// <summary>Until when it can be used, in milliseconds since 1970 (UTC); null where no end is known.</summary>
+    public long? ValidUntil { get; init; }
 }
 
 /// <summary>Tries to sign in, links for passwords, changes of users that wait, and what ends when a password changes.</summary>
@@ -279,18 +282,21 @@ public static class SignInTables
 
     /// <summary>A secret, encrypted; null when there is none.</summary>
     public static Task<SecretRow?> SecretRowAsync(this Session session, string name) =>
-        session.FirstAsync<SecretRow>("SELECT name, sealed, actor, updated_at, bound FROM secrets WHERE name=@name", new { name });
+        session.FirstAsync<SecretRow>(
+            "SELECT name, sealed, actor, updated_at, bound, valid_until FROM secrets WHERE name=@name",
+            new { name }
+        );
 
     /// <summary>All secrets, encrypted, by name.</summary>
     public static Task<IReadOnlyList<SecretRow>> SecretRowsAsync(this Session session) =>
-        session.QueryAsync<SecretRow>("SELECT name, '' AS sealed, actor, updated_at, bound FROM secrets ORDER BY name");
+        session.QueryAsync<SecretRow>("SELECT name, '' AS sealed, actor, updated_at, bound, valid_until FROM secrets ORDER BY name");
 
     /// <summary>Keeps a secret, encrypted.</summary>
     public static Task SaveSecretAsync(this Session session, SecretRow row) =>
         session.ExecuteAsync(
-            "INSERT INTO secrets (name, sealed, actor, updated_at, bound) VALUES (@Name, @Sealed, @Actor, @UpdatedAt, @Bound) "
-                + "ON CONFLICT (name) DO UPDATE SET sealed=excluded.sealed, actor=excluded.actor, updated_at=excluded.updated_at, "
-                + "bound=excluded.bound",
+            "INSERT INTO secrets (name, sealed, actor, updated_at, bound, valid_until) VALUES (@Name, @Sealed, @Actor, @UpdatedAt, @Bound, "
+                + "@ValidUntil) ON CONFLICT (name) DO UPDATE SET sealed=excluded.sealed, actor=excluded.actor, "
+                + "updated_at=excluded.updated_at, bound=excluded.bound, valid_until=excluded.valid_until",
             row
         );
 

@@ -279,6 +279,69 @@ public static class StepTables
         return [.. removals, .. others];
     }
 
+    /// <summary>Lets what a subject waits for in a target begin now, whatever holds the target up, for a while.</summary>
+    /// <param name="now">In milliseconds, as <paramref name="until"/>.</param>
+    /// <returns>How many steps are due then; 0 when nothing waits.</returns>
+    public static async Task<long> RunNowAsync(this Session session, string subject, string target, long now, long until)
+    {
+        var given = new
+        {
+            subject,
+            target,
+            now,
+            until,
+        };
+        await session
+            .ExecuteAsync(
+                "UPDATE steps SET due_at=@now WHERE subject_id=@subject AND target=@target AND state='pending' AND attempts>0 AND "
+                    + "due_at>@now",
+                given
+            )
+            .ConfigureAwait(false);
+        var due = await session
+            .ScalarAsync<long>(
+                "SELECT COUNT(*) FROM steps WHERE subject_id=@subject AND target=@target AND state='pending' AND due_at<=@now",
+                given
+            )
+            .ConfigureAwait(false);
+        if (due > 0)
+            await session
+                .ExecuteAsync(
+                    "UPDATE chains SET due_at=CASE WHEN due_at>@now THEN @now ELSE due_at END, run_until=@until WHERE "
+                        + "subject_id=@subject AND target=@target",
+                    given
+                )
+                .ConfigureAwait(false);
+        return due;
+    }
+
+    /// <summary>Targets in which something was asked to run now.</summary>
+    public static Task<IReadOnlyList<string>> RunNowTargetsAsync(this Session session, long now) =>
+        session.QueryAsync<string>(
+            "SELECT DISTINCT target FROM chains WHERE run_until>0 AND run_until>@now AND due_at<=@now AND lease_until<=@now",
+            new { now }
+        );
+
+    /// <summary>Claims what was asked to run now, as <see cref="ClaimChainsAsync"/> does.</summary>
+    public static Task<IReadOnlyList<ChainRow>> ClaimRunNowAsync(
+        this Session session,
+        string target,
+        string node,
+        long now,
+        long until,
+        int limit
+    ) =>
+        session.ClaimAsync(
+            "SELECT subject_id, target FROM chains WHERE run_until>0 AND run_until>@now AND due_at<=@now AND lease_until<=@now AND "
+                + "target=@target ORDER BY due_at LIMIT @limit"
+                + session.Engine.SkipLocked,
+            target,
+            node,
+            now,
+            until,
+            limit
+        );
+
     private static Task<IReadOnlyList<ChainRow>> ClaimAsync(
         this Session session,
         string which,

@@ -159,6 +159,8 @@ internal sealed class DomainDialect : LdapDialect
     public override IEnumerable<LdapModification> AfterPassword(bool wasLocked, bool mustChange) =>
         mustChange ? [new(LdapChangeKind.Replace, "pwdLastSet", "0")] : [];
 
+    /// <summary>True for a server that says so of itself.</summary>
+    /// <param name="root">The root of its tree (RFC 4512 section 5.1).</param>
     public static bool IsDomainController(LdapEntry? root) =>
         root?.Texts("supportedCapabilities").Contains(Capability, StringComparer.Ordinal) == true;
 

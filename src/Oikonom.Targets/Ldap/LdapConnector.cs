@@ -16,6 +16,7 @@ public sealed class LdapConnector : IAccountConnector
     private readonly LdapDialect _dialect;
     private readonly LdapPool _pool;
     private readonly GroupBatcher _groups;
+    private readonly EntryReferences _references;
     private readonly Dictionary<string, string> _entitlementByGroup;
     private bool? _asserts;
     private readonly ConcurrentDictionary<string, string> _names = new(StringComparer.OrdinalIgnoreCase);
@@ -26,6 +27,7 @@ public sealed class LdapConnector : IAccountConnector
         (_rule, _settings) = (rule, (TargetSettings.Ldap)rule.Settings);
         _dialect = LdapDialect.Of(_settings);
         _pool = new(_settings.Connections, rule.Title, signIn);
+        _references = new(_settings.References, _settings.Container, _pool);
         _groups = new(ModifyGroupAsync, error => error is LdapResultException);
         _entitlementByGroup = rule.Entitlements.Values.ToDictionary(e => LdapDn.Normalise(GroupOf(e)), e => e.Name, StringComparer.Ordinal);
     }
@@ -47,7 +49,11 @@ public sealed class LdapConnector : IAccountConnector
                     continue;
                 var found = new List<ExistingAccount>();
                 foreach (var entry in entries)
-                    found.Add(Describe(entry, attribute, await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false)));
+                    found.Add(
+                        await _references
+                            .ReadAsync(Describe(entry, attribute, await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false)), cancel)
+                            .ConfigureAwait(false)
+                    );
                 return new Matches(found);
             }
             return new Matches([]);
@@ -57,7 +63,9 @@ public sealed class LdapConnector : IAccountConnector
     public Task<ExistingAccount?> ReadAsync(string immutableId, CancellationToken cancel) =>
         GuardAsync(async () =>
             await ByIdAsync(immutableId, cancel).ConfigureAwait(false) is { } entry
-                ? Describe(entry, Id, await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false))
+                ? await _references
+                    .ReadAsync(Describe(entry, Id, await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false)), cancel)
+                    .ConfigureAwait(false)
                 : null
         );
 
@@ -80,7 +88,10 @@ public sealed class LdapConnector : IAccountConnector
         var search = new LdapSearch(_settings.Container, LdapScope.Subtree, LdapFilter.Present(_settings.NameAttribute), _dialect.Wanted);
         await using var pages = connection.PageAsync(search, 500, cancel).GetAsyncEnumerator(cancel);
         while (await GuardAsync(() => pages.MoveNextAsync().AsTask()).ConfigureAwait(false))
-            yield return Describe(pages.Current, "", held.GetValueOrDefault(LdapDn.Normalise(pages.Current.Dn)) ?? []);
+        {
+            var account = Describe(pages.Current, "", held.GetValueOrDefault(LdapDn.Normalise(pages.Current.Dn)) ?? []);
+            yield return await GuardAsync(() => _references.ReadAsync(account, cancel)).ConfigureAwait(false);
+        }
     }
 
     /// <inheritdoc/>
@@ -99,13 +110,14 @@ public sealed class LdapConnector : IAccountConnector
             var entry = goal.ImmutableId is { } id
                 ? await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw Lost(id)
                 : await ByKeysAsync(goal, cancel).ConfigureAwait(false);
-            if (entry is not null)
-                return await MendAsync(entry, goal, cancel).ConfigureAwait(false);
-            if (!goal.MayCreate)
+            if (entry is null && !goal.MayCreate)
                 throw Replan(
                     $"{_rule.Title} has no entry that answers to {string.Join(" or ", goal.Keys.Select(k => $"{k.Attribute}={k.Value}"))}."
                 );
-            return await CreateAsync(goal, cancel).ConfigureAwait(false);
+            var resolved = await _references.ResolveAsync(goal, cancel).ConfigureAwait(false);
+            return entry is null
+                ? await CreateAsync(resolved, cancel).ConfigureAwait(false)
+                : await MendAsync(entry, resolved, cancel).ConfigureAwait(false);
         });
 
     private async Task<LdapEntry?> ByKeysAsync(AccountGoal goal, CancellationToken cancel)
@@ -167,41 +179,16 @@ public sealed class LdapConnector : IAccountConnector
     {
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
         var id = _dialect.IdOf(entry) ?? throw new TargetFault($"{_rule.Title} shows no {Id} for {entry.Dn}.", transient: false);
-        var dn = entry.Dn;
-        var changed = false;
-        if (goal.Container.Length > 0 && !LdapDn.Same(LdapDn.Parent(dn), goal.Container))
-        {
-            var name = dn[..(dn.Length - LdapDn.Parent(dn).Length)].TrimEnd(',', ' ');
-            var only = await OnlyAsync(connection, id, cancel).ConfigureAwait(false);
-            var from = dn;
-            var holding = _dialect.KeepsReferences ? [] : await GroupsOfAsync(from, cancel).ConfigureAwait(false);
-            await InContainerAsync(
-                    connection,
-                    goal.Container,
-                    () =>
-                        connection.ModifyDnAsync(
-                            _dialect.NameOf(id, from),
-                            name,
-                            deleteOldRdn: _dialect.KeepsReferences,
-                            goal.Container,
-                            only,
-                            cancel
-                        ),
-                    cancel
-                )
-                .ConfigureAwait(false);
-            dn = $"{name},{goal.Container}";
-            foreach (var group in holding)
-                await CarryAsync(connection, group, from, dn, cancel).ConfigureAwait(false);
-            changed = true;
-        }
+        var (dn, isRenamed) = await MoveAsync(connection, entry, id, goal, cancel).ConfigureAwait(false);
+        var changed = dn != entry.Dn;
         var changes = new List<LdapModification>();
         foreach (var (name, values) in goal.Attributes)
         {
-            // The name of the entry is its own; an adopted account keeps it.
-            if (string.Equals(name, _settings.NameAttribute, StringComparison.OrdinalIgnoreCase))
+            // The server changes what names an entry with its name.
+            if (isRenamed && string.Equals(name, LdapDn.Parse(dn)[0][0].Attribute, StringComparison.OrdinalIgnoreCase))
                 continue;
-            if (!Difference.SameValues(entry[name] is { } had ? _dialect.FromServer(had) : [], values))
+            IReadOnlyList<string> there = entry[name] is { } had ? _dialect.FromServer(had) : [];
+            if (!(_references.Has(name) ? EntryReferences.AreSame(there, values) : Difference.SameValues(there, values)))
                 changes.Add(new(LdapChangeKind.Replace, name, _dialect.ToServer(name, values)));
         }
         if (goal.Enabled is { } enabled)
@@ -220,6 +207,66 @@ public sealed class LdapConnector : IAccountConnector
         }
         Remember(id, dn);
         return new(id, dn, changed, Created: false);
+    }
+
+    /// <summary>Brings an entry to its container and under its name, in one operation.</summary>
+    /// <returns>The name it has then, and whether its own part of it is another.</returns>
+    private async Task<(string Dn, bool IsRenamed)> MoveAsync(
+        LdapConnection connection,
+        LdapEntry entry,
+        string id,
+        AccountGoal goal,
+        CancellationToken cancel
+    )
+    {
+        var from = entry.Dn;
+        var parent = LdapDn.Parent(from);
+        var own = from[..(from.Length - parent.Length)].TrimEnd(',', ' ');
+        var name = OwnName(entry, goal) ?? own;
+        var container = goal.Container.Length > 0 && !LdapDn.Same(parent, goal.Container) ? goal.Container : null;
+        if (name == own && container is null)
+            return (from, false);
+        var only = await OnlyAsync(connection, id, cancel).ConfigureAwait(false);
+        var holding = _dialect.KeepsReferences ? [] : await GroupsOfAsync(from, cancel).ConfigureAwait(false);
+        Task<LdapResult> RenameAsync() =>
+            connection.ModifyDnAsync(
+                _dialect.NameOf(id, from),
+                name,
+                deleteOldRdn: name != own || _dialect.KeepsReferences,
+                // An entry that is named by its id is found below the parent that is said alone.
+                container ?? (_dialect.KeepsReferences ? parent : null),
+                only,
+                cancel
+            );
+        try
+        {
+            await (container is null ? RenameAsync() : InContainerAsync(connection, container, RenameAsync, cancel)).ConfigureAwait(false);
+        }
+        catch (LdapResultException error) when (error.Code == LdapCode.EntryAlreadyExists && name != own)
+        {
+            throw Replan($"The name {goal.Name} is taken by another entry in {_rule.Title}.");
+        }
+        var to = $"{name},{container ?? parent}";
+        foreach (var group in holding)
+            await CarryAsync(connection, group, from, to, cancel).ConfigureAwait(false);
+        return (to, name != own);
+    }
+
+    /// <summary>What names an entry in its container once its account has another name; null when that stays. An entry that was
+    /// taken over may be named by something else than its account: that is its own.</summary>
+    private string? OwnName(LdapEntry entry, AccountGoal goal)
+    {
+        var wished = goal.Attributes.FirstOrDefault(a => a.Key.Equals(_settings.NameAttribute, StringComparison.OrdinalIgnoreCase)).Value;
+        if (wished is not [var name] || LdapDn.Parse(entry.Dn)[0] is not [var (attribute, value)])
+            return null;
+        var had = entry.Text(_settings.NameAttribute);
+        var isNamed =
+            attribute.Equals(_settings.NameAttribute, StringComparison.OrdinalIgnoreCase)
+            || (
+                attribute.Equals(_dialect.NamedBy(_settings), StringComparison.OrdinalIgnoreCase)
+                && value.Equals(had, StringComparison.OrdinalIgnoreCase)
+            );
+        return isNamed && value != name ? LdapDn.Rdn(attribute, name) : null;
     }
 
     /// <summary>Does what needs a container; where the rulebook lets it, units that are missing are made, from the container of the
@@ -425,7 +472,9 @@ public sealed class LdapConnector : IAccountConnector
                     return new ReadBack([new Difference.Gone(immutableId)]);
                 held = await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false);
             }
-            return new ReadBack(Difference.Between(wanted, entitlements, Describe(entry, Id, held)));
+            var found = await _references.ReadAsync(Describe(entry, Id, held), cancel).ConfigureAwait(false);
+            found = await _references.ForgiveAsync(found, wanted, cancel).ConfigureAwait(false);
+            return new ReadBack(Difference.Between(wanted, entitlements, found));
         });
 
     /// <inheritdoc/>

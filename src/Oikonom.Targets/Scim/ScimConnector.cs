@@ -160,8 +160,7 @@ public sealed class ScimConnector : IAccountConnector
         CancellationToken cancel
     )
     {
-        // The name of the user is their own; an adopted account keeps it.
-        var wished = goal.Attributes.Where(a => !IsName(a.Key));
+        IEnumerable<KeyValuePair<string, IReadOnlyList<string>>> wished = goal.Attributes;
         if (goal.Enabled is { } enabled)
             wished = wished.Append(new(Enabled, [enabled ? "true" : "false"]));
         var changed = await ChangeAsync(client, provider, user, [.. wished], cancel).ConfigureAwait(false);

@@ -234,12 +234,12 @@ function Mark({ accounts, close, after }: Form) {
   const [until, setUntil] = useState('');
   const [remark, setRemark] = useState('');
   const mark = useMutation({
-    mutationFn: () =>
-      ask(
-        api.PUT('/api/v1/accounts', {
-          body: { accounts: accounts.map((a) => a.id), mark: { purpose, owner: owner || null, remark, until: until || null } },
-        }),
-      ),
+    mutationFn: async (): Promise<readonly Decided[]> => {
+      const body = { purpose, owner: owner || null, remark, until: until || null };
+      if (accounts.length > 1) return ask(api.PUT('/api/v1/accounts', { body: { accounts: accounts.map((a) => a.id), mark: body } }));
+      await ask(api.PUT('/api/v1/accounts/{id}', { params: { path: { id: first?.id ?? '' } }, body }));
+      return [];
+    },
     onSuccess: after,
   });
   const isIgnored = purpose === 'ignored';
@@ -288,12 +288,13 @@ function Close({ accounts, close, after }: Form) {
   const [what, setWhat] = useState('end');
   const keep = what === 'keep';
   const ending = useMutation({
-    mutationFn: () =>
-      ask(
-        api.POST('/api/v1/accounts/close', {
-          body: { accounts: accounts.map((a) => a.id), closing: { lastDay: keep ? null : lastDay || null, reason, keep } },
-        }),
-      ),
+    mutationFn: async (): Promise<readonly Decided[]> => {
+      const body = { lastDay: keep ? null : lastDay || null, reason, keep };
+      if (accounts.length > 1)
+        return ask(api.POST('/api/v1/accounts/close', { body: { accounts: accounts.map((a) => a.id), closing: body } }));
+      await ask(api.POST('/api/v1/accounts/{id}/close', { params: { path: { id: accounts[0]?.id ?? '' } }, body }));
+      return [];
+    },
     onSuccess: after,
   });
   return (

@@ -1,15 +1,16 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useParams } from '@tanstack/react-router';
+import { Link, useParams } from '@tanstack/react-router';
 import { useState } from 'react';
 import { api, ask, type Schemas, type TargetDetail } from '../../api/client';
 import { Button } from '../../parts/Button';
 import { count } from '../../parts/count';
 import { Dialog, DialogActions } from '../../parts/Dialog';
-import { Field } from '../../parts/Field';
+import { Field, Labelled } from '../../parts/Field';
 import { Failure, Loading, Notice } from '../../parts/Notice';
 import { Pair } from '../../parts/Pair';
 import { StateMark } from '../../parts/StateMark';
 import { agoText, at } from '../../parts/when';
+import { PersonPicker } from '../common/PersonPicker';
 import style from '../common/Rooms.module.css';
 import { Hours } from './Hours';
 import { Reconciliations } from './Reconciliations';
@@ -64,6 +65,7 @@ function Target({ of }: { of: TargetDetail }) {
 function Now({ of }: { of: Schemas['TargetSummary'] }) {
   const queries = useQueryClient();
   const [asks, setAsks] = useState(false);
+  const [runs, setRuns] = useState(false);
   const path = { params: { path: { name: of.name } } };
   const again = () => queries.invalidateQueries({ queryKey: ['targets'] });
   const check = useMutation({ mutationFn: () => ask(api.POST('/api/v1/targets/{name}/check', path)), onSettled: again });
@@ -100,10 +102,64 @@ function Now({ of }: { of: Schemas['TargetSummary'] }) {
           ) : (
             <Button onPress={() => setAsks(true)}>Pause</Button>
           )}
+          {of.due > 0 && <Button onPress={() => setRuns(true)}>Run one person now</Button>}
         </div>
       )}
       {asks && <Pause of={of} close={() => setAsks(false)} after={again} />}
+      {runs && <RunOne of={of} close={() => setRuns(false)} after={again} />}
     </section>
+  );
+}
+
+/** One person first: to see whether it works, before all that waits goes on. */
+function RunOne({ of, close, after }: { of: Schemas['TargetSummary']; close: () => void; after: () => Promise<void> }) {
+  const [person, setPerson] = useState('');
+  const run = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/targets/{name}/run', { params: { path: { name: of.name } }, body: { person } })),
+    onSuccess: () => after(),
+  });
+  if (run.data)
+    return (
+      <Dialog title="It begins now" isOpen close={close}>
+        <p>
+          {count(run.data.steps, 'step', 'steps')} of {run.data.display}.
+        </p>
+        <ul className={style.plain}>
+          {run.data.requests.map((r) => (
+            <li key={r.id}>
+              <Link to="/requests/$id" params={{ id: r.id }}>
+                See request {r.number}
+              </Link>
+            </li>
+          ))}
+        </ul>
+        <DialogActions>
+          <Button onPress={close}>Done</Button>
+        </DialogActions>
+      </Dialog>
+    );
+  return (
+    <Dialog title={`Run one person in ${of.title}`} isOpen close={close}>
+      <form
+        className={style.stack}
+        onSubmit={(event) => {
+          event.preventDefault();
+          run.mutate();
+        }}
+      >
+        <p>What they wait for here begins at once, also while the target is paused or left alone. Everybody else waits on.</p>
+        <Labelled label="Whose steps" id="runs">
+          <PersonPicker id="runs" value={person} onChange={setPerson} />
+        </Labelled>
+        {run.isError && <Failure error={run.error} />}
+        <DialogActions>
+          <Button onPress={close}>Not now</Button>
+          <Button kind="main" type="submit" isDisabled={run.isPending || person.length === 0}>
+            Run now
+          </Button>
+        </DialogActions>
+      </form>
+    </Dialog>
   );
 }
 
@@ -160,6 +216,7 @@ function Facts({ of }: { of: TargetDetail }) {
         <Pair name="Steps" value={`${s.due} due, ${s.waiting - s.due} for later`} />
         <Pair name="Last success" value={s.lastSuccess ? at(s.lastSuccess) : 'none yet'} />
         {s.certificateUntil && <Pair name="Certificate until" value={at(s.certificateUntil)} />}
+        {s.secretUntil && <Pair name="Sign-in until" value={at(s.secretUntil)} />}
         {of.limits.map((limit) => (
           <Pair key={limit.name} name={limit.name} value={limit.value} />
         ))}

@@ -198,6 +198,7 @@ const attentions: Record<string, string> = {
   vanished: 'Records vanished',
   'set-aside': 'Rows stand aside',
   'unknown-manager': 'Unknown managers',
+  'ends-soon': 'Ends soon',
 };
 
 function headline(t: Schemas['TodayView']): string {
