@@ -86,7 +86,9 @@ public sealed class SchemaTests
     {
         var office = Northmere.All.Single(f => f.Path == "targets/office.yaml");
         Assert.False(Validates("target", office.Text.Replace(old, fresh, StringComparison.Ordinal)));
-        Assert.NotEmpty(RulebookReader.Read(Small.Files((office.Path, office.Text.Replace(old, fresh, StringComparison.Ordinal)))).Findings);
+        Assert.NotEmpty(
+            RulebookReader.Read(Small.Files((office.Path, office.Text.Replace(old, fresh, StringComparison.Ordinal)))).Findings
+        );
     }
 
     [Fact]

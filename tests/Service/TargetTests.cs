@@ -242,9 +242,69 @@ public sealed class TargetTests(Servers servers)
         Assert.Equal("paused", paused.Summary.State);
         Assert.True(paused.Summary.Due > 0);
 
+        // One person first: theirs runs while the other's waits on.
+        var first = HrRow.New();
+        var one = await world.BringAsync(first, "fulfilling");
+        Assert.Equal(400, (int)(await PostAsync(world, "directory/run", new RunNowBody("E0"))).StatusCode);
+        var now = await World.OkAsync(PostAsync(world, "directory/run", new RunNowBody(first.Number)));
+        Assert.Equal([one.Summary.Number], (await now.Content.ReadFromJsonAsync<RunningNow>())!.Requests.Select(r => r.Number));
+        await world.WaitForAsync(one.Summary.Id, "completed");
+        Assert.Equal("nothing-waits", (await World.RefusedAsync(PostAsync(world, "directory/run", new RunNowBody(first.Number)))).Code);
+        Assert.All((await world.RequestAsync(running.Summary.Id)).Steps, x => Assert.Equal(("pending", 0), (x.State, x.Attempts)));
+        Assert.Equal("paused", (await TargetAsync(world, "directory")).Summary.State);
+
         (await PostAsync(world, "directory/resume", new { }, "edda")).EnsureSuccessStatusCode();
         await world.WaitForAsync(running.Summary.Id, "completed");
         Assert.Equal(["resumed", "paused"], (await TargetAsync(world, "directory")).History.Select(h => h.Kind));
+    }
+
+    [Fact]
+    public async Task A_secret_that_ends_is_told_in_time_and_no_more_once_it_is_set_anew()
+    {
+        await using var world = await World.StartAsync(servers.Directory, new() { MovesClock = true });
+        await TrustApprovalTests.PublishAsync(
+            world,
+            (path, text) =>
+                path == "rulebook.yaml"
+                    ? text.Replace("mailboxes:", "mailboxes:\n  engineer: pump-room@northmere.example", StringComparison.Ordinal)
+                    : text
+        );
+        var edda = await world.SignInAsync("edda");
+        var today = DateOnly.FromDateTime(DateTime.UtcNow);
+        Task<HttpResponseMessage> SetAsync(DateOnly? last) =>
+            edda.PutAsJsonAsync(
+                "/api/v1/secrets/directory-password",
+                new SecretBody(servers.Directory.Server.Options.ServicePassword, null, last)
+            );
+        Assert.Equal(400, (await World.RefusedAsync(SetAsync(today.AddDays(-1)))).Status);
+        await World.OkAsync(SetAsync(today.AddDays(40)));
+        async Task<IReadOnlyList<string>> EndingAsync(string who) =>
+            [.. (await world.GetAsync<TodayView>("/api/v1/today", who)).Attention.Where(a => a.Kind == "ends-soon").Select(a => a.Text)];
+        Assert.Empty(await EndingAsync("edda"));
+        var listed = (await world.GetAsync<Page<Secret>>("/api/v1/secrets", "edda")).Items.Single(s => s.Name == "directory-password");
+        Assert.Equal(today.AddDays(40), listed.ValidUntil);
+        Assert.Equal(
+            today.AddDays(41),
+            DateOnly.FromDateTime((await TargetAsync(world, "directory")).Summary.SecretUntil!.Value.UtcDateTime)
+        );
+
+        world.MoveClock(TimeSpan.FromDays(34));
+        foreach (var who in new[] { "edda", "otto" })
+            Assert.Contains(
+                "that Northmere directory is signed in to with ends in",
+                Assert.Single(await EndingAsync(who)),
+                StringComparison.Ordinal
+            );
+        Assert.Empty(await EndingAsync("mara"));
+        var mail = await world.EventuallyAsync(
+            () => Task.FromResult(world.Mail!.Mails.FirstOrDefault(m => m.To.Contains("pump-room@", StringComparison.Ordinal))),
+            m => m is not null
+        );
+        Assert.StartsWith("The secret 'directory-password'", mail!.Subject, StringComparison.Ordinal);
+        Assert.DoesNotContain(servers.Directory.Server.Options.ServicePassword, mail.Body, StringComparison.Ordinal);
+        await World.OkAsync(SetAsync(null));
+        Assert.Empty(await EndingAsync("edda"));
+        Assert.Null((await TargetAsync(world, "directory")).Summary.SecretUntil);
     }
 
     [Fact]

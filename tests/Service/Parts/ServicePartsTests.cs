@@ -6,6 +6,7 @@ using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Common;
 using Oikonom.Service.Connectors;
+using Oikonom.Service.Fulfilment;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 using Oikonom.Testing;
@@ -52,6 +53,53 @@ public sealed class ServicePartsTests
         Assert.Empty(pulse.Standing());
         _clock.Move(TimeSpan.FromSeconds(1));
         Assert.Contains("since 08:01:00 UTC", Assert.Single(pulse.Standing()).Problem, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void What_ends_within_thirty_days_is_told_once_for_each_of_its_days()
+    {
+        var reading = RulebookReader.Read([.. Repository.RulebookFiles().Select(f => new RulebookFile(f.Path, f.Text))]);
+        var now = _clock.GetUtcNow();
+        IReadOnlyList<EndsSoon> Of(double secret, double certificate) =>
+            EndsSoon.Of(
+                reading.Rulebook!,
+                [
+                    new TargetStateRow
+                    {
+                        Target = "directory",
+                        Checked = JsonSerializer.Serialize(
+                            new
+                            {
+                                reachable = true,
+                                message = "",
+                                points = Array.Empty<string>(),
+                                certificateUntil = now.AddDays(certificate),
+                            }
+                        ),
+                    },
+                    new TargetStateRow { Target = "gone-from-the-rulebook" },
+                ],
+                [
+                    new() { Name = "directory-password", ValidUntil = now.AddDays(secret).ToUnixTimeMilliseconds() },
+                    new() { Name = "of-nobody", ValidUntil = 1 },
+                    new() { Name = "records-token" },
+                ],
+                now
+            );
+        Assert.Empty(Of(30.5, 31));
+        Assert.Equal(["secret", "certificate"], Of(3, 30).Select(e => e.Key.Split('-')[0]));
+        Assert.Equal("/targets/directory", Of(3, 31).Single().Link);
+        string Text(double days) => Of(days, 99).Single().TextAt(now).Split("with ")[1];
+        Assert.Equal(
+            ["ends in 30 days (2030-01-31).", "ends tomorrow (2030-01-02).", "ended on 2030-01-01.", "ended on 2029-12-30."],
+            new[] { 30, 0.9, 0, -2 }.Select(Text)
+        );
+        Assert.Equal(
+            [30, 30, 14, 14, 7, 7, 1, 1, 0, 0],
+            new[] { 30, 14.1, 14, 7.1, 7, 1.1, 1, 0.1, 0, -400 }.Select(d => Of(d, 99).Single().DueAt(now))
+        );
+        Assert.Equal(Of(3, 99)[0].Key, Of(3, 20)[0].Key);
+        Assert.NotEqual(Of(3, 99)[0].Key, Of(4, 99)[0].Key);
     }
 
     [Fact]
