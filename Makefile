@@ -1,8 +1,8 @@
-# build: compile all · demo: run Northmere · test: every suite · fuzz: parsers under attack · mutants: what tests notice · bench: figures · lint: format and analyzers
+# build: compile all · demo: run Northmere · test: every suite · fuzz: parsers under attack · mutants: what tests notice · chaos: what kills may do · bench: figures · lint: format and analyzers
 SHELL := /bin/bash
 ARGS ?=
 
-.PHONY: install build console demo test fuzz mutants bench lint clean
+.PHONY: install build console demo test fuzz mutants chaos bench lint clean
 
 install:
 	@scripts/install.sh demo
@@ -30,6 +30,11 @@ fuzz:
 # make mutants ARGS=Planning, or ARGS=Approval/Standing
 mutants:
 	@scripts/mutants.sh $(ARGS)
+
+# make chaos ARGS=2000: three nodes, one killed each second, while so many joiners are carried out
+chaos: build
+	@dotnet build tests/Service -c Debug -p:RunAnalyzers=false --nologo -v quiet -clp:ErrorsOnly
+	@OIKONOM_CHAOS=$(or $(ARGS),2000) tests/Service/bin/Debug/net10.0/Oikonom.Service.Tests -noColor -noLogo -class "*.ChaosTests"
 
 bench:
 	@scripts/install.sh test

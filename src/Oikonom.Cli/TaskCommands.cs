@@ -7,7 +7,13 @@ namespace Oikonom.Cli;
 /// <summary>Work by hand.</summary>
 internal static class TaskCommands
 {
-    public static Command All() => Commands.Group("tasks", "Work by hand.", Tasks(), Task(), Take(), HandOver(), Done(), Impossible());
+    public static Command All() =>
+        Commands.Group("tasks", "Work by hand.", Tasks(), Task(), Take(), HandOver(), Done(), Confirm(), GiveBack(), Impossible());
+
+    private static string StateOf(TaskView task) =>
+        task is { State: "open", ReportedBy: { } by } ? $"to confirm, done by {by}"
+        : task.Late ? "late"
+        : task.State;
 
     private static Argument<string> TaskId() => new("task") { Description = "id of the task" };
 
@@ -30,7 +36,7 @@ internal static class TaskCommands
                 Show.Table(
                     ["Due", "Task", "Target", "State", "With", "Id"],
                     page.Items.Select(t =>
-                        (IReadOnlyList<string>)[Show.At(t.Due), t.Title, t.Target, t.Late ? "late" : t.State, t.TakenBy ?? "nobody", t.Id]
+                        (IReadOnlyList<string>)[Show.At(t.Due), t.Title, t.Target, StateOf(t), t.TakenBy ?? "nobody", t.Id]
                     ),
                     "Nothing is to be done by hand."
                 );
@@ -53,7 +59,7 @@ internal static class TaskCommands
                 var (task, raw) = await service.GetAsync<TaskView>($"/api/v1/tasks/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel);
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
-                Show.Title($"{task.Title} ({task.State}), due {Show.At(task.Due)}");
+                Show.Title($"{task.Title} ({StateOf(task)}), due {Show.At(task.Due)}");
                 Show.Line(task.Instructions);
                 foreach (var field in task.Fields)
                     Show.Line(
@@ -132,7 +138,9 @@ internal static class TaskCommands
                 );
                 if (Commands.IsJson(parsed))
                     return Show.Json(raw);
-                Show.Line($"{after.Title}: {after.State}.");
+                Show.Line(
+                    $"{after.Title}: {(after.ReportedBy is not null && after.State == "open" ? "somebody else confirms it" : after.State)}."
+                );
                 return Exit.Good;
             },
             id,
@@ -140,6 +148,24 @@ internal static class TaskCommands
             check,
             remark,
             file
+        );
+    }
+
+    private static Command Confirm() =>
+        OnTask("confirm", "Confirms that work is done which somebody else did.", "oikonom tasks confirm 01a2…", []);
+
+    private static Command GiveBack()
+    {
+        var id = TaskId();
+        var reason = new Argument<string>("reason") { Description = "what is not done" };
+        return Commands.Make(
+            "give-back",
+            "Says what is not done of work that somebody else did; it is theirs again.",
+            "oikonom tasks give-back 01a2… \"the locker does not open\"",
+            (parsed, cancel) =>
+                SendAsync(parsed, $"/api/v1/tasks/{parsed.GetValue(id)}/give-back", new ReasonBody(parsed.GetValue(reason)), cancel),
+            id,
+            reason
         );
     }
 
@@ -164,7 +190,7 @@ internal static class TaskCommands
         var (task, raw) = await service.PostAsync<TaskView>(path, body, cancel);
         if (Commands.IsJson(parsed))
             return Show.Json(raw);
-        Show.Line($"{task.Title}: {task.State}, with {task.TakenBy ?? "nobody"}.");
+        Show.Line($"{task.Title}: {StateOf(task)}, with {task.TakenBy ?? "nobody"}.");
         return Exit.Good;
     }
 }

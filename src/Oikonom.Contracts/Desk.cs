@@ -28,6 +28,14 @@ public sealed record TaskView
     public required IReadOnlyList<TaskFieldView> Fields { get; init; }
     public required IReadOnlyList<string> Checks { get; init; }
     public required bool NeedsEvidence { get; init; }
+
+    /// <summary>Somebody else than who did it confirms it before it counts.</summary>
+    public required bool NeedsSecond { get; init; }
+
+    /// <summary>Who said that it is done; it waits for somebody else to confirm it while it is open.</summary>
+    public required string? ReportedBy { get; init; }
+    public required DateTimeOffset? ReportedAt { get; init; }
+    public required string? ConfirmedBy { get; init; }
     public required IReadOnlyList<EvidenceView> Evidence { get; init; }
     public required string Remark { get; init; }
 }

@@ -104,6 +104,13 @@ public static class LdapDn
     /// <summary>True when both name the same entry: attribute types and values compare without case.</summary>
     public static bool Same(string left, string right) => string.Equals(Normalise(left), Normalise(right), StringComparison.Ordinal);
 
+    /// <summary>True when a name is another one or stands below it.</summary>
+    public static bool IsBelow(string dn, string above)
+    {
+        var (one, other) = (Normalise(dn), Normalise(above));
+        return other.Length == 0 || one == other || one.EndsWith("," + other, StringComparison.Ordinal);
+    }
+
     /// <summary>A name in one form, in lower case: two ways to write the same name become equal. What is no name stays as it is.</summary>
     public static string Normalise(string dn)
     {

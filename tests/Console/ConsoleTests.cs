@@ -482,7 +482,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
         await dialog.GetByRole(AriaRole.Button, new() { Name = "Write it down" }).ClickAsync();
         // It is decided: it stands among those of programs.
         await Assertions.Expect(line).ToHaveCountAsync(0);
-        await _page.GetByLabel("Show").SelectOptionAsync("service");
+        await _page.GetByLabel("Show", new() { Exact = true }).SelectOptionAsync("service");
         await Assertions.Expect(line).ToContainTextAsync($"Ossian {owner.Family}, {owner.Number}");
         await Assertions.Expect(line).ToContainTextAsync("service");
         await line.GetByRole(AriaRole.Button, new() { Name = "Close it" }).ClickAsync();

@@ -60,6 +60,20 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         );
         await using (var line = await LdapConnection.ConnectAsync(directory.Options, CancellationToken.None))
             await line.BindAsync(made.Location, "Lighthouse-At-Night-7", CancellationToken.None);
+        // A policy that does not lock would let in who is disabled; one that may not be read is said to be so.
+        var policy = $"cn=default,ou=policies,{DirectoryOptions.Suffix}";
+        async Task<TargetCheckpoint> LocksAsync() =>
+            (await connector.CheckAsync(false, CancellationToken.None)).Checkpoints.Single(c => c.What == "Locks");
+        Assert.Equal(new("Locks", true, $"{policy} keeps out who is disabled."), await LocksAsync());
+        await using (var root = await directory.ConnectAsRootAsync())
+        {
+            await root.ModifyAsync(policy, [new(LdapChangeKind.Replace, "pwdLockout", "FALSE")]);
+            var open = await LocksAsync();
+            Assert.False(open.Good);
+            Assert.Contains("Set pwdLockout to TRUE", open.Text, StringComparison.Ordinal);
+            await root.DeleteAsync(policy);
+            Assert.Contains("no password policy may be read", (await LocksAsync()).Text, StringComparison.Ordinal);
+        }
         var listed = new List<string>();
         await foreach (var account in connector.ListAsync(CancellationToken.None))
             listed.Add(account.Name);
@@ -188,6 +202,49 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         );
         Assert.Equal((dn, true), (renamed.Location, renamed.Changed));
         Assert.Equal(["ona.young"], (await ldap.ReadAsync(dn, ["uid"]))!.Texts("uid"));
+    }
+
+    [Fact]
+    public async Task Groups_that_list_names_are_worked_with_like_any_other()
+    {
+        var group = $"cn=boats {Guid.NewGuid():N},{DirectoryOptions.Groups}";
+        await using var ldap = await _directory.ConnectAsync();
+        await ldap.AddAsync(
+            group,
+            [new("objectClass", "posixGroup"), new("cn", LdapDn.Parse(group)[0][0].Value), new("gidNumber", "7001")]
+        );
+        var boats = new Entitlement("boats", "Boats", new EntitlementMeans.Group(group), null, default);
+        var rule = Rule with { Entitlements = new Dictionary<string, Entitlement>(Rule.Entitlements) { ["boats"] = boats } };
+        await using var connector = new LdapConnector(
+            rule,
+            _ =>
+                Task.FromResult(new LdapSignIn(_directory.Options, DirectoryOptions.ServiceName, _directory.Server.Options.ServicePassword))
+        );
+        async Task<IReadOnlyList<string>> NamesAsync() => (await ldap.ReadAsync(group, ["memberUid"]))!.Texts("memberUid");
+        var (name, other) = (Fresh(), Fresh());
+        var made = await connector.EnsureAccountAsync(Goal(name, Fresh()), default);
+        var also = await connector.EnsureAccountAsync(Goal(other, Fresh()), default);
+        foreach (var held in new[] { true, true, false, false, true })
+            await HoldAsync(connector, made.ImmutableId, boats, held);
+        await HoldAsync(connector, made.ImmutableId, Rule.Entitlements["research-lab"], true);
+        Assert.Equal([name], await NamesAsync());
+        Assert.Equal(["boats", "research-lab"], (await connector.ReadAsync(made.ImmutableId, default))!.Entitlements);
+        Assert.Empty((await connector.ReadAsync(also.ImmutableId, default))!.Entitlements);
+        var listed = new Dictionary<string, IReadOnlyList<string>>();
+        await foreach (var account in connector.ListAsync(default))
+            listed[account.Name] = account.Entitlements;
+        Assert.Equal(["boats", "research-lab"], listed[name].Order());
+        Assert.Empty(listed[other]);
+
+        // Under another name it holds them still, and nobody holds them under the name of before.
+        var renamed = Fresh();
+        await connector.EnsureAccountAsync(
+            new(made.ImmutableId, [], renamed, "", new Dictionary<string, IReadOnlyList<string>> { ["uid"] = [renamed] }, null, false),
+            default
+        );
+        Assert.Equal([renamed], await NamesAsync());
+        Assert.Equal(["boats", "research-lab"], (await connector.ReadAsync(made.ImmutableId, default))!.Entitlements);
+        await ldap.DeleteAsync(group);
     }
 
     private static AccountState Managed(string name, string by) =>

@@ -41,4 +41,14 @@ public sealed class NameTests
     [InlineData("cn=x,", "cn=x,")]
     [InlineData("=x", "=x")]
     public void Two_ways_to_write_a_name_become_one(string dn, string form) => Assert.Equal(form, LdapDn.Normalise(dn));
+
+    [Theory]
+    [InlineData("ou=people,dc=x", "dc=x", true)]
+    [InlineData("OU=People, DC=X", "ou=people,dc=x", true)]
+    [InlineData("dc=x", "", true)]
+    [InlineData("ou=people,dc=xx", "dc=x", false)]
+    [InlineData("ou=people\\,dc=x", "dc=x", false)]
+    [InlineData("dc=x", "ou=people,dc=x", false)]
+    public void A_name_stands_below_another_by_whole_parts(string dn, string above, bool isBelow) =>
+        Assert.Equal(isBelow, LdapDn.IsBelow(dn, above));
 }

@@ -40,11 +40,16 @@ public sealed class PostgresServer : IAsyncDisposable
             "--locale=C",
             "--no-sync",
         ]);
+        await RunAsync();
+    }
+
+    private async Task RunAsync()
+    {
         _process = Child.Start([
             .. AsOwner,
             $"{_binaries}/postgres",
             "-D",
-            data,
+            _folder.At("data"),
             "-p",
             $"{Port}",
             "-c",
@@ -73,6 +78,20 @@ public sealed class PostgresServer : IAsyncDisposable
         }
     }
 
+    /// <summary>Ends all connections and starts again, with what was committed.</summary>
+    public async Task RestartAsync()
+    {
+        await EndAsync("fast");
+        await RunAsync();
+    }
+
+    private async Task EndAsync(string mode)
+    {
+        await Child.RunAsync([.. AsOwner, $"{_binaries}/pg_ctl", "-D", _folder.At("data"), "-m", mode, "stop"]);
+        await _process!.WaitForExitAsync();
+        _process.Dispose();
+    }
+
     private static string[] AsOwner => Environment.IsPrivilegedProcess ? ["runuser", "-u", "postgres", "--"] : [];
 
     private string ConnectionOf(string database) =>
@@ -93,11 +112,7 @@ public sealed class PostgresServer : IAsyncDisposable
     {
         NpgsqlConnection.ClearAllPools();
         if (_process is not null)
-        {
-            await Child.RunAsync([.. AsOwner, $"{_binaries}/pg_ctl", "-D", _folder.At("data"), "-m", "immediate", "stop"]);
-            await _process.WaitForExitAsync();
-            _process.Dispose();
-        }
+            await EndAsync("immediate");
         _folder.Dispose();
     }
 }

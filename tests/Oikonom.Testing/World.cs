@@ -203,7 +203,7 @@ public sealed class World : IAsyncDisposable
     }
 
     /// <summary>Another node over the same store and keys.</summary>
-    public async Task<World> JoinAsync()
+    public async Task<World> JoinAsync(string name = "second")
     {
         var node = new World(
             Directory,
@@ -213,7 +213,7 @@ public sealed class World : IAsyncDisposable
                 Environment = new Dictionary<string, string>(_options.Environment)
                 {
                     ["DATA"] = DataFolder,
-                    ["NODE"] = "second",
+                    ["NODE"] = name,
                     ["MAIL"] = "",
                 },
             }

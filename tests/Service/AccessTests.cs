@@ -125,6 +125,8 @@ public sealed class AccessTests(Servers servers)
         ("POST", "/api/v1/tasks/{id}/take", Everybody),
         ("POST", "/api/v1/tasks/{id}/hand-over", Everybody),
         ("POST", "/api/v1/tasks/{id}/done", Everybody),
+        ("POST", "/api/v1/tasks/{id}/confirm", Everybody),
+        ("POST", "/api/v1/tasks/{id}/give-back", Everybody),
         ("POST", "/api/v1/tasks/{id}/impossible", Everybody),
         ("POST", "/api/v1/tasks/{id}/reopen", Everybody),
         ("POST", "/api/v1/tasks/{id}/evidence", Everybody),

@@ -534,7 +534,7 @@ public sealed class AccountTests(Servers servers)
             world,
             $"UPDATE requests SET subject_id='{victim.Id}' WHERE id='{made}'; UPDATE steps SET subject_id='{victim.Id}' WHERE request_id='{made}'; "
                 + $"UPDATE accounts SET until_at=1 WHERE id='{victim.Id}'; "
-                + $"INSERT INTO chains SELECT '{victim.Id}', target, 1, '', 0, 0 FROM chains LIMIT 1"
+                + $"INSERT INTO chains SELECT '{victim.Id}', target, 1, '', 0, 0, 0 FROM chains LIMIT 1"
         );
         world.MoveClock(TimeSpan.FromDays(6));
         await world.EventuallyAsync(() => world.RequestAsync(made), r => r.Summary.State is "deciding" or "planning");

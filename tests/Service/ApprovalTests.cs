@@ -580,6 +580,57 @@ public sealed class ApprovalTests(Servers servers)
     }
 
     [Fact]
+    public async Task Work_for_two_counts_once_somebody_else_has_confirmed_it()
+    {
+        await using var world = await StartAsync(
+            change: (path, text) =>
+                path == "targets/facilities.yaml"
+                    ? text.Replace("    give: Hand out", "    second-person: yes\n    give: Hand out", StringComparison.Ordinal)
+                    : text
+        );
+        foreach (var name in new[] { "fay", "faye" })
+            await world.SaveUserAsync(name, new(name, $"{name}@northmere.example", ["operator"], "E9100", true));
+        var person = await PersonAsync(world);
+        var request = await world.WaitForAsync(
+            (await RaiseAsync(world, new("access", person.Number, "pool", Grants: [new("facilities/wet-suit")]))).Summary.Id,
+            "deciding"
+        );
+        request = await ApproveAsync(world, request, "mara");
+        await ApproveAsync(world, request, "tomas");
+        var id = (await world.EventuallyAsync(() => world.GetAsync<Page<TaskView>>("/api/v1/tasks"), t => t.Items.Count == 1))
+            .Items.Single()
+            .Id;
+        async Task<HttpResponseMessage> PostAsync(string who, string verb, object body) =>
+            await (await world.SignInAsync(who)).PostAsJsonAsync($"/api/v1/tasks/{id}/{verb}", body);
+        var size = new TaskDoneBody(new Dictionary<string, string> { ["size"] = "M" }, Remark: "in locker 7");
+        Assert.Equal("not-reported", (await World.RefusedAsync(PostAsync("otto", "confirm", new { }))).Code);
+        await World.OkAsync(PostAsync("fay", "done", size));
+        var reported = await world.GetAsync<TaskView>($"/api/v1/tasks/{id}");
+        Assert.Equal(("open", "fay", null, true), (reported.State, reported.ReportedBy, reported.TakenBy, reported.NeedsSecond));
+        // Neither they themselves, nor under another name, nor once more, nor by taking it.
+        foreach (var who in new[] { "fay", "faye" })
+        {
+            Assert.Equal((403, "own-work"), Short(await World.RefusedAsync(PostAsync(who, "confirm", new { }))));
+            Assert.Equal((403, "own-work"), Short(await World.RefusedAsync(PostAsync(who, "give-back", new ReasonBody("no")))));
+        }
+        Assert.Equal("own-work", (await World.RefusedAsync(PostAsync("fay", "take", new { }))).Code);
+        Assert.Equal("reported", (await World.RefusedAsync(PostAsync("otto", "done", size))).Code);
+        Assert.Equal("reported", (await World.RefusedAsync(PostAsync("otto", "impossible", new ReasonBody("no suit")))).Code);
+        Assert.Equal("fulfilling", (await world.RequestAsync(request.Summary.Id)).Summary.State);
+
+        Assert.Equal(400, (await World.RefusedAsync(PostAsync("otto", "give-back", new ReasonBody(" ")))).Status);
+        await World.OkAsync(PostAsync("otto", "give-back", new ReasonBody("the locker is empty")));
+        var back = await world.GetAsync<TaskView>($"/api/v1/tasks/{id}");
+        Assert.Equal(("open", null, "fay", "the locker is empty"), (back.State, back.ReportedBy, back.TakenBy, back.Remark));
+        await World.OkAsync(PostAsync("fay", "done", size));
+        await World.OkAsync(PostAsync("otto", "confirm", new { }));
+        var done = await world.GetAsync<TaskView>($"/api/v1/tasks/{id}");
+        Assert.Equal(("done", "fay", "otto", "M"), (done.State, done.DoneBy, done.ConfirmedBy, done.Fields.Single().Value));
+        await world.WaitForAsync(request.Summary.Id, "completed");
+        Assert.Equal(409, (await World.RefusedAsync(PostAsync("otto", "confirm", new { }))).Status);
+    }
+
+    [Fact]
     public async Task Joiners_movers_leavers_and_passwords_are_raised_by_hand()
     {
         await using var world = await StartAsync();
@@ -1068,6 +1119,8 @@ public sealed class ApprovalTests(Servers servers)
         );
         change = await ApproveAsync(world, change, "mara");
         await world.ReleaseAsync(change);
+        // Nothing is added any more while pages of it are read.
+        await world.WaitForAsync(change.Summary.Id, "completed");
         var row = (await world.GetAsync<Page<PersonSummary>>($"/api/v1/people?text={person.Number}")).Items.Single();
         var history = await world.EventuallyAsync(
             () => world.GetAsync<Page<HistoryLine>>($"/api/v1/people/{person.Number}/history"),

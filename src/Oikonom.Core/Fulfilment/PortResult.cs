@@ -43,7 +43,11 @@ public sealed record ManualTask(
     string Role,
     DateTimeOffset Due,
     bool IsGiving
-);
+)
+{
+    /// <summary>True when somebody else than who did it looks whether it is done, before it counts.</summary>
+    public bool NeedsSecond { get; init; }
+}
 
 /// <summary>What ensuring an account gave.</summary>
 public sealed record EnsuredAccount(string ImmutableId, string Location, bool Changed, bool Created);

@@ -218,11 +218,11 @@ public static partial class RulebookReader
                 var give = entry.Text("give");
                 var takeBack = entry.TextOr("take-back", "");
                 var checks = entry.Texts("checks", required: false).Select(c => c.Text).ToList();
-                var evidence = entry.YesNo("evidence", false);
-                if (
-                    ReadEntitlement(map, key, entry, new EntitlementMeans.Work(give?.Text ?? "", takeBack, fields, checks, evidence)) is
-                    { } entitlement
-                )
+                var work = new EntitlementMeans.Work(give?.Text ?? "", takeBack, fields, checks, entry.YesNo("evidence", false))
+                {
+                    NeedsSecond = entry.YesNo("second-person", false),
+                };
+                if (ReadEntitlement(map, key, entry, work) is { } entitlement)
                     entitlements[key.Text] = entitlement;
             }
             map.Done();

@@ -388,5 +388,9 @@ public abstract record EntitlementMeans
         IReadOnlyList<TaskField> Fields,
         IReadOnlyList<string> Checks,
         bool NeedsEvidence
-    ) : EntitlementMeans;
+    ) : EntitlementMeans
+    {
+        /// <summary>True when somebody else than who did it looks whether it is done, before it counts.</summary>
+        public bool NeedsSecond { get; init; }
+    }
 }

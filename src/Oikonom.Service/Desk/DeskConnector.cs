@@ -39,7 +39,13 @@ public sealed class DeskConnector(TargetRule rule, Core.Rulebook.Rulebook rulebo
                 due,
                 true
             )
-            : new($"Take back from {order.Display}: {entitlement.Title}", work.TakeBack, [], [], false, _desk.Role, due, false);
+            {
+                NeedsSecond = work.NeedsSecond,
+            }
+            : new($"Take back from {order.Display}: {entitlement.Title}", work.TakeBack, [], [], false, _desk.Role, due, false)
+            {
+                NeedsSecond = work.NeedsSecond,
+            };
     }
 
     /// <summary>People are always there.</summary>

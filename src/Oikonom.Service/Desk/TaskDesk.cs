@@ -50,6 +50,8 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
             async (s, row) =>
             {
                 var name = to ?? user.UserName();
+                if (row.ReportedBy == name)
+                    throw Problem.Conflict("own-work", $"{name} did it; somebody else looks whether it is done.");
                 if (to is not null && (await s.UserAsync(to) is not { Active: 1 } other || !other.Roles.Split(' ').Contains(row.Role)))
                     throw Problem.Invalid($"'{to}' cannot do it: they do not sign in with the role {row.Role}.", "to");
                 // What somebody took is theirs: they hand it over, or the owner of the desk or an engineer does.
@@ -107,14 +109,12 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
                 var evidence = await s.EvidenceOfAsync(id);
                 if (row.NeedsEvidence == 1 && evidence.Count == 0 && string.IsNullOrWhiteSpace(body.Remark))
                     throw Problem.Invalid("Add evidence: a file, or what you did in the remark.", "evidence");
-                row.Move(TaskEvent.Finish);
-                (row.DoneAt, row.DoneBy, row.Answers, row.Remark) = (
-                    time.Milliseconds(),
-                    user.UserName(),
-                    JsonSerializer.Serialize(answers),
-                    body.Remark?.Trim() ?? ""
-                );
-                await s.WakeStepAsync(row.StepId, time.Milliseconds());
+                RequireNotReported(row);
+                (row.Answers, row.Remark) = (JsonSerializer.Serialize(answers), body.Remark?.Trim() ?? "");
+                if (row.NeedsSecond == 1)
+                    (row.ReportedBy, row.ReportedAt, row.TakenBy) = (user.UserName(), time.Milliseconds(), "");
+                else
+                    await FinishAsync(s, row, user.UserName());
                 return
                 [
                     ("fields", answers),
@@ -124,6 +124,68 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
             },
             cancel
         );
+
+    private async Task FinishAsync(Session s, TaskRow row, string by)
+    {
+        row.Move(TaskEvent.Finish);
+        (row.DoneAt, row.DoneBy) = (time.Milliseconds(), by);
+        await s.WakeStepAsync(row.StepId, time.Milliseconds());
+    }
+
+    private static void RequireNotReported(TaskRow row)
+    {
+        if (row.ReportedBy.Length > 0)
+            throw Problem.Conflict("reported", $"{row.ReportedBy} says that it is done; somebody else confirms it, or gives it back.");
+    }
+
+    /// <summary>Somebody else than who did it has looked, and it is done.</summary>
+    public Task ConfirmAsync(string id, ClaimsPrincipal user, CancellationToken cancel) =>
+        ChangeAsync(
+            id,
+            user,
+            "task.confirmed",
+            async (s, row) =>
+            {
+                await RequireSecondAsync(s, row, user);
+                row.ConfirmedBy = user.UserName();
+                await FinishAsync(s, row, row.ReportedBy);
+                return [("by", row.ReportedBy)];
+            },
+            cancel
+        );
+
+    /// <summary>Somebody else has looked, and it is not done: it goes back to who said that it is.</summary>
+    public Task GiveBackAsync(string id, ClaimsPrincipal user, string? reason, CancellationToken cancel)
+    {
+        if (string.IsNullOrWhiteSpace(reason))
+            throw Problem.Invalid("Say what is not done.", "reason");
+        return ChangeAsync(
+            id,
+            user,
+            "task.given-back",
+            async (s, row) =>
+            {
+                await RequireSecondAsync(s, row, user);
+                (row.TakenBy, row.ReportedBy, row.ReportedAt, row.Remark) = (row.ReportedBy, "", null, reason.Trim());
+                return [("to", row.TakenBy), ("reason", row.Remark)];
+            },
+            cancel
+        );
+    }
+
+    /// <summary>Two users of one person are one pair of eyes.</summary>
+    private static async Task RequireSecondAsync(Session s, TaskRow row, ClaimsPrincipal user)
+    {
+        if (row.ReportedBy.Length == 0)
+            throw Problem.Conflict("not-reported", "Nobody has said yet that it is done.");
+        var (first, second) = (await s.UserAsync(row.ReportedBy), await s.UserAsync(user.UserName()));
+        if (
+            row.ReportedBy == user.UserName()
+            || (first is { PersonId.Length: > 0 } && first.PersonId == second?.PersonId)
+            || (first is { Number.Length: > 0 } && first.Number == second?.Number)
+        )
+            throw new Problem(403, "own-work", "Not allowed", "You did it yourself; somebody else looks whether it is done.");
+    }
 
     public Task ImpossibleAsync(string id, ClaimsPrincipal user, string? reason, CancellationToken cancel)
     {
@@ -135,6 +197,7 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
             "task.impossible",
             async (s, row) =>
             {
+                RequireNotReported(row);
                 row.Move(TaskEvent.GiveUp);
                 (row.DoneAt, row.DoneBy, row.Remark) = (time.Milliseconds(), user.UserName(), reason.Trim());
                 await s.WakeStepAsync(row.StepId, time.Milliseconds());
@@ -178,6 +241,7 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
                 var row = await RequireAsync(s, id, user, forUpdate: true);
                 if (row.State != TaskState.Open)
                     throw Problem.Conflict("wrong-state", "The work is over; nothing is added any more.");
+                RequireNotReported(row);
                 if ((await s.EvidenceOfAsync(id)).Count >= MaxFiles)
                     throw Problem.Invalid($"A task takes {MaxFiles} files.", "content");
                 var now = time.GetUtcNow();
@@ -240,7 +304,7 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
                 if (row.State != TaskState.Open)
                     throw Problem.Conflict("wrong-state", $"The work is {row.StateText}; nothing can be done on it any more.");
                 if (
-                    what == "task.done"
+                    what is "task.done" or "task.confirmed"
                     && await s.UserAsync(user.UserName()) is { } self
                     && (
                         self.PersonId == row.PersonId
@@ -329,6 +393,10 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
             ],
             Checks = Checks(row),
             NeedsEvidence = row.NeedsEvidence == 1,
+            NeedsSecond = row.NeedsSecond == 1,
+            ReportedBy = row.ReportedBy.Length > 0 ? row.ReportedBy : null,
+            ReportedAt = row.ReportedAt.ToInstant(),
+            ConfirmedBy = row.ConfirmedBy.Length > 0 ? row.ConfirmedBy : null,
             Evidence = [.. evidence.Select(View)],
             Remark = row.Remark,
         };
@@ -406,6 +474,30 @@ public static class TaskEndpoints
             )
             .WithName("finishTask")
             .WithSummary("Says that the work is done, with its fields, checks and remark.")
+            .RequireAuthorization("work")
+            .Reaching(Reached.Filtered);
+        api.MapPost(
+                "/tasks/{id}/confirm",
+                async (string id, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
+                {
+                    await desk.ConfirmAsync(id, user, cancel);
+                    return await desk.GetAsync(id, user, cancel);
+                }
+            )
+            .WithName("confirmTask")
+            .WithSummary("Confirms that work is done which somebody else did, where the rulebook wants a second person.")
+            .RequireAuthorization("work")
+            .Reaching(Reached.Filtered);
+        api.MapPost(
+                "/tasks/{id}/give-back",
+                async (string id, ReasonBody body, TaskDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
+                {
+                    await desk.GiveBackAsync(id, user, body.Reason, cancel);
+                    return await desk.GetAsync(id, user, cancel);
+                }
+            )
+            .WithName("giveBackTask")
+            .WithSummary("Says what is not done of work that somebody else did; it is theirs again.")
             .RequireAuthorization("work")
             .Reaching(Reached.Filtered);
         api.MapPost(

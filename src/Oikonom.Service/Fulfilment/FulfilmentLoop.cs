@@ -509,6 +509,7 @@ public sealed partial class FulfilmentLoop(
                 Fields = JsonSerializer.Serialize(task.Fields),
                 Checks = JsonSerializer.Serialize(task.Checks),
                 NeedsEvidence = task.NeedsEvidence ? 1 : 0,
+                NeedsSecond = task.NeedsSecond ? 1 : 0,
                 Role = task.Role,
                 DueAt = task.Due.ToUnixTimeMilliseconds(),
                 CreatedAt = time.Milliseconds(),

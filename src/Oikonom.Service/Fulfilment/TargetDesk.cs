@@ -3,7 +3,6 @@ using System.Globalization;
 using System.Security.Claims;
 using System.Text.Json;
 using Oikonom.Contracts;
-using Oikonom.Core.Approval;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
 using Oikonom.Core.Rulebook;
@@ -237,12 +236,17 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
                 var now = time.GetUtcNow();
                 var at = now.ToUnixTimeMilliseconds();
                 var steps = await s.RunNowAsync(whose.Id, target.Name, at, (now + Now).ToUnixTimeMilliseconds());
-                if (steps == 0)
+                if (steps.Count == 0)
                     throw Problem.Conflict("nothing-waits", $"Nothing of {whose.Display} is due in {target.Title}.");
-                s.Record(LedgerEntry.Of(now, user.UserName(), "target.run-one", whose.Id, null, ("target", target.Name), ("steps", steps)));
+                s.Record(
+                    LedgerEntry.Of(now, user.UserName(), "target.run-one", whose.Id, null, ("target", target.Name), ("steps", steps.Count))
+                );
                 s.Tell("targets", target.Name);
-                var open = (await s.OpenRequestsOfAsync([whose.Id])).Where(r => r.State == RequestState.Fulfilling);
-                return new RunningNow(whose.Display, (int)steps, [.. open.Select(r => RequestViews.Summary(r))]);
+                var requests = new List<RequestSummary>();
+                foreach (var id in steps.Distinct())
+                    if (await s.RequestAsync(id) is { } request)
+                        requests.Add(RequestViews.Summary(request));
+                return new RunningNow(whose.Display, steps.Count, requests);
             },
             cancel
         );

@@ -219,6 +219,7 @@ public sealed class DirectoryServer : IAsyncDisposable
                 include: file:///etc/ldap/schema/core.ldif
                 include: file:///etc/ldap/schema/cosine.ldif
                 include: file:///etc/ldap/schema/inetorgperson.ldif
+                include: file:///etc/ldap/schema/nis.ldif
 
                 dn: olcDatabase={"{-1}"}frontend,cn=config
                 objectClass: olcDatabaseConfig

@@ -114,6 +114,18 @@ public sealed class TaskRow
     /// <summary>1 when a proof is to be added, else 0.</summary>
     public long NeedsEvidence { get; init; }
 
+    /// <summary>1 when somebody else confirms that it is done, before it counts; else 0.</summary>
+    public long NeedsSecond { get; init; }
+
+    /// <summary>The user who said that it is done while nobody has confirmed it, or "".</summary>
+    public string ReportedBy { get; set; } = "";
+
+    /// <summary>When they said so, in milliseconds since 1970 (UTC).</summary>
+    public long? ReportedAt { get; set; }
+
+    /// <summary>The user who confirmed that it is done, or "".</summary>
+    public string ConfirmedBy { get; set; } = "";
+
     /// <summary>The role that may do it.</summary>
     public string Role { get; init; } = "";
 
@@ -371,7 +383,7 @@ public static class ApprovalTables
     private const string TaskColumns =
         "t.id, t.step_id, t.request_id, t.person_id, t.target, t.entitlement, t.kind, t.title, t.instructions, t.fields, "
         + "t.checks, t.needs_evidence, t.role, t.taken_by, t.state, t.due_at, t.created_at, t.done_at, t.done_by, t.answers, "
-        + "t.remark, t.version, "
+        + "t.remark, t.version, t.needs_second, t.reported_by, t.reported_at, t.confirmed_by, "
         + "p.display, p.site, p.department, r.number, r.kind AS request_kind";
     private const string FromTasks = "FROM tasks t JOIN people p ON p.id=t.person_id JOIN requests r ON r.id=t.request_id";
 
@@ -379,9 +391,9 @@ public static class ApprovalTables
     public static Task AddTasksAsync(this Session session, IReadOnlyCollection<TaskRow> rows) =>
         session.BulkAsync(
             "INSERT INTO tasks (id, step_id, request_id, person_id, target, entitlement, kind, title, instructions, fields, "
-                + "checks, needs_evidence, role, taken_by, state, due_at, created_at, done_by, answers, remark, version) "
+                + "checks, needs_evidence, needs_second, role, taken_by, state, due_at, created_at, done_by, answers, remark, version) "
                 + "SELECT id, step_id, request_id, person_id, target, entitlement, kind, title, instructions, fields, checks, "
-                + "needs_evidence, role, '', 'open', due_at, created_at, '', answers, '', 1 FROM {rows} AS x WHERE true ON "
+                + "needs_evidence, needs_second, role, '', 'open', due_at, created_at, '', answers, '', 1 FROM {rows} AS x WHERE true ON "
                 + "CONFLICT (step_id) DO NOTHING",
             rows,
             ("id", "text"),
@@ -396,6 +408,7 @@ public static class ApprovalTables
             ("fields", "text"),
             ("checks", "text"),
             ("needs_evidence", "bigint"),
+            ("needs_second", "bigint"),
             ("role", "text"),
             ("due_at", "bigint"),
             ("created_at", "bigint"),
@@ -441,7 +454,7 @@ public static class ApprovalTables
         await session
             .ExecuteAsync(
                 "UPDATE tasks SET taken_by=@TakenBy, state=@StateText, done_at=@DoneAt, done_by=@DoneBy, answers=@Answers, "
-                    + "remark=@Remark, version=version+1 WHERE id=@Id AND version=@Version",
+                    + "reported_by=@ReportedBy, reported_at=@ReportedAt, confirmed_by=@ConfirmedBy, remark=@Remark, version=version+1 WHERE id=@Id AND version=@Version",
                 row
             )
             .ConfigureAwait(false) == 1;

@@ -281,8 +281,8 @@ public static class StepTables
 
     /// <summary>Lets what a subject waits for in a target begin now, whatever holds the target up, for a while.</summary>
     /// <param name="now">In milliseconds, as <paramref name="until"/>.</param>
-    /// <returns>How many steps are due then; 0 when nothing waits.</returns>
-    public static async Task<long> RunNowAsync(this Session session, string subject, string target, long now, long until)
+    /// <returns>The request of each step that is due then; none when nothing waits.</returns>
+    public static async Task<IReadOnlyList<string>> RunNowAsync(this Session session, string subject, string target, long now, long until)
     {
         var given = new
         {
@@ -299,12 +299,12 @@ public static class StepTables
             )
             .ConfigureAwait(false);
         var due = await session
-            .ScalarAsync<long>(
-                "SELECT COUNT(*) FROM steps WHERE subject_id=@subject AND target=@target AND state='pending' AND due_at<=@now",
+            .QueryAsync<string>(
+                "SELECT request_id FROM steps WHERE subject_id=@subject AND target=@target AND state='pending' AND due_at<=@now",
                 given
             )
             .ConfigureAwait(false);
-        if (due > 0)
+        if (due.Count > 0)
             await session
                 .ExecuteAsync(
                     "UPDATE chains SET due_at=CASE WHEN due_at>@now THEN @now ELSE due_at END, run_until=@until WHERE "

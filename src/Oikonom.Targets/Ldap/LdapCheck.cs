@@ -28,9 +28,13 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
             Good("Connection", $"{_settings.Address.Host}:{_settings.Port} is reached, and its certificate is trusted.");
             who = await WhoAsync(connection, cancel).ConfigureAwait(false);
             Good("Sign-in", $"as {who}.");
-            var root = await connection.ReadAsync("", ["supportedCapabilities"], cancel).ConfigureAwait(false);
+            var root = await connection
+                .ReadAsync("", ["supportedCapabilities", "supportedControl", "namingContexts"], cancel)
+                .ConfigureAwait(false);
             if (dialect.WhyNot(root) is { } why)
                 Bad("Dialect", $"{why} ({rule.Place})");
+            else if (dialect is PolicyDialect)
+                await LocksAsync(connection, root, cancel).ConfigureAwait(false);
             await PlacesAsync(connection, cancel).ConfigureAwait(false);
             if (withRights)
                 await RightsAsync(connection, cancel).ConfigureAwait(false);
@@ -98,6 +102,41 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
         }
         if (missing == 0 && rule.Entitlements.Count > 0)
             Good("Groups", $"all {rule.Entitlements.Count} of the rulebook are there.");
+    }
+
+    /// <summary>The control of password policies (draft-behera-ldap-password-policy, section 6.1).</summary>
+    private const string PolicyControl = "1.3.6.1.4.1.42.2.27.8.5.1";
+
+    /// <summary>Whether who is disabled is kept out: a server without a policy, or whose policy does not lock, lets them in.</summary>
+    private async Task LocksAsync(LdapConnection connection, LdapEntry? root, CancellationToken cancel)
+    {
+        const string What = "Locks";
+        if (root?.Texts("supportedControl").Contains(PolicyControl) != true)
+        {
+            Bad(What, "The server has no password policy: who is disabled could sign in all the same. Load its password policy.");
+            return;
+        }
+        var policies = new List<LdapEntry>();
+        foreach (var context in root.Texts("namingContexts").Where(c => LdapDn.IsBelow(_settings.Container, c)))
+            policies.AddRange(
+                await connection
+                    .SearchAsync(new(context, LdapScope.Subtree, LdapFilter.Equal("objectClass", "pwdPolicy"), "pwdLockout"), cancel)
+                    .ConfigureAwait(false)
+            );
+        if (policies.Count == 0)
+            Good(What, "no password policy may be read; the first account that is disabled shows whether it holds.");
+        else if (policies.Find(p => p.Text("pwdLockout") != "TRUE") is { } open)
+            Bad(
+                What,
+                $"The password policy {open.Dn} does not lock: whoever it is for could sign in while disabled. Set pwdLockout to TRUE."
+            );
+        else
+            Good(
+                What,
+                policies.Count == 1
+                    ? $"{policies[0].Dn} keeps out who is disabled."
+                    : $"all {policies.Count} policies keep out who is disabled."
+            );
     }
 
     /// <summary>What it may do, as far as the server lets itself be asked without anything being done.</summary>

@@ -17,6 +17,7 @@ public sealed class LdapConnector : IAccountConnector
     private readonly LdapPool _pool;
     private readonly GroupBatcher _groups;
     private readonly EntryReferences _references;
+    private readonly NamedGroups? _named;
     private readonly Dictionary<string, string> _entitlementByGroup;
     private bool? _asserts;
     private readonly ConcurrentDictionary<string, string> _names = new(StringComparer.OrdinalIgnoreCase);
@@ -28,6 +29,7 @@ public sealed class LdapConnector : IAccountConnector
         _dialect = LdapDialect.Of(_settings);
         _pool = new(_settings.Connections, rule.Title, signIn);
         _references = new(_settings.References, _settings.Container, _pool);
+        _named = _settings.Family == LdapFamily.PasswordPolicy ? new(_settings.Groups, _settings.NameAttribute, _pool) : null;
         _groups = new(ModifyGroupAsync, error => error is LdapResultException);
         _entitlementByGroup = rule.Entitlements.Values.ToDictionary(e => LdapDn.Normalise(GroupOf(e)), e => e.Name, StringComparer.Ordinal);
     }
@@ -73,15 +75,17 @@ public sealed class LdapConnector : IAccountConnector
     public async IAsyncEnumerable<ExistingAccount> ListAsync([EnumeratorCancellation] CancellationToken cancel)
     {
         var connection = await GuardAsync(() => _pool.TakeAsync(cancel)).ConfigureAwait(false);
-        var held = new Dictionary<string, List<string>>(StringComparer.Ordinal);
+        var (held, byName) = (new Dictionary<string, List<string>>(StringComparer.Ordinal), new Dictionary<string, List<string>>());
         foreach (var entitlement in _rule.Entitlements.Values)
         {
-            var group = await GuardAsync(() => connection.ReadAsync(GroupOf(entitlement), [_dialect.Member], cancel)).ConfigureAwait(false);
-            foreach (var member in group?.Texts(_dialect.Member) ?? [])
+            var isNamed = await GuardAsync(() => IsNamedAsync(GroupOf(entitlement), cancel)).ConfigureAwait(false);
+            var attribute = isNamed ? NamedGroups.Member : _dialect.Member;
+            var group = await GuardAsync(() => connection.ReadAsync(GroupOf(entitlement), [attribute], cancel)).ConfigureAwait(false);
+            foreach (var member in group?.Texts(attribute) ?? [])
             {
-                var key = LdapDn.Normalise(member);
-                if (!held.TryGetValue(key, out var list))
-                    held[key] = list = [];
+                var (holders, key) = isNamed ? (byName, member) : (held, LdapDn.Normalise(member));
+                if (!holders.TryGetValue(key, out var list))
+                    holders[key] = list = [];
                 list.Add(entitlement.Name);
             }
         }
@@ -90,6 +94,8 @@ public sealed class LdapConnector : IAccountConnector
         while (await GuardAsync(() => pages.MoveNextAsync().AsTask()).ConfigureAwait(false))
         {
             var account = Describe(pages.Current, "", held.GetValueOrDefault(LdapDn.Normalise(pages.Current.Dn)) ?? []);
+            if (byName.Count > 0 && byName.TryGetValue(account.Name, out var more))
+                account = account with { Entitlements = [.. account.Entitlements, .. more] };
             yield return await GuardAsync(() => _references.ReadAsync(account, cancel)).ConfigureAwait(false);
         }
     }
@@ -181,6 +187,7 @@ public sealed class LdapConnector : IAccountConnector
         var id = _dialect.IdOf(entry) ?? throw new TargetFault($"{_rule.Title} shows no {Id} for {entry.Dn}.", transient: false);
         var (dn, isRenamed) = await MoveAsync(connection, entry, id, goal, cancel).ConfigureAwait(false);
         var changed = dn != entry.Dn;
+        await CarryNameAsync(connection, entry, goal, cancel).ConfigureAwait(false);
         var changes = new List<LdapModification>();
         foreach (var (name, values) in goal.Attributes)
         {
@@ -248,8 +255,19 @@ public sealed class LdapConnector : IAccountConnector
         }
         var to = $"{name},{container ?? parent}";
         foreach (var group in holding)
-            await CarryAsync(connection, group, from, to, cancel).ConfigureAwait(false);
+            await CarryAsync(connection, group, _dialect.Member, from, to, cancel).ConfigureAwait(false);
         return (to, name != own);
+    }
+
+    /// <summary>Groups that list accounts by their names list the new name, once it is theirs: before that it could be somebody
+    /// else's. What is cut off here is found missing when the account is read back.</summary>
+    private async Task CarryNameAsync(LdapConnection connection, LdapEntry entry, AccountGoal goal, CancellationToken cancel)
+    {
+        var wished = goal.Attributes.FirstOrDefault(a => a.Key.Equals(_settings.NameAttribute, StringComparison.OrdinalIgnoreCase)).Value;
+        if (_named is null || wished is not [var name] || entry.Text(_settings.NameAttribute) is not { } had || had == name)
+            return;
+        foreach (var group in await _named.NamingAsync(had, cancel).ConfigureAwait(false))
+            await CarryAsync(connection, group, NamedGroups.Member, had, name, cancel).ConfigureAwait(false);
     }
 
     /// <summary>What names an entry in its container once its account has another name; null when that stays. An entry that was
@@ -388,7 +406,10 @@ public sealed class LdapConnector : IAccountConnector
             return await GuardAsync(async () =>
                 {
                     var member = await LocateAsync(goal.Account!, cancel).ConfigureAwait(false);
-                    await _groups.EnsureAsync(GroupOf(goal.Entitlement), member, goal.Held, cancel).ConfigureAwait(false);
+                    var group = GroupOf(goal.Entitlement);
+                    if (await IsNamedAsync(group, cancel).ConfigureAwait(false))
+                        member = await _named!.NameOfAsync(member, cancel).ConfigureAwait(false) ?? throw Lost(goal.Account!);
+                    await _groups.EnsureAsync(group, member, goal.Held, cancel).ConfigureAwait(false);
                     return new PortResult.Reached();
                 })
                 .ConfigureAwait(false);
@@ -399,6 +420,9 @@ public sealed class LdapConnector : IAccountConnector
         }
     }
 
+    /// <summary>Whether a group lists its members by the names of their accounts.</summary>
+    private Task<bool> IsNamedAsync(string group, CancellationToken cancel) => _named?.HasAsync(group, cancel) ?? Task.FromResult(false);
+
     private async Task ModifyGroupAsync(string group, IReadOnlyList<GroupBatcher.Wish> wishes, CancellationToken cancel)
     {
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
@@ -407,10 +431,11 @@ public sealed class LdapConnector : IAccountConnector
             wishes.Where(w => w.Present).Select(w => w.Member).ToList(),
             wishes.Where(w => !w.Present).Select(w => w.Member).ToList()
         );
+        var attribute = await IsNamedAsync(group, cancel).ConfigureAwait(false) ? NamedGroups.Member : _dialect.Member;
         if (adds.Count > 0)
-            changes.Add(new(LdapChangeKind.Add, _dialect.Member, adds));
+            changes.Add(new(LdapChangeKind.Add, attribute, adds));
         if (removes.Count > 0)
-            changes.Add(new(LdapChangeKind.Delete, _dialect.Member, removes));
+            changes.Add(new(LdapChangeKind.Delete, attribute, removes));
         try
         {
             await connection.ModifyAsync(group, changes, null, cancel).ConfigureAwait(false);
@@ -559,14 +584,17 @@ public sealed class LdapConnector : IAccountConnector
     }
 
     /// <summary>Servers that keep no references right leave a member under the name it had: it is put in under its new one.</summary>
-    private async Task CarryAsync(LdapConnection connection, string group, string from, string to, CancellationToken cancel)
+    private async Task CarryAsync(
+        LdapConnection connection,
+        string group,
+        string attribute,
+        string from,
+        string to,
+        CancellationToken cancel
+    )
     {
         foreach (
-            var change in new LdapModification[]
-            {
-                new(LdapChangeKind.Add, _dialect.Member, to),
-                new(LdapChangeKind.Delete, _dialect.Member, from),
-            }
+            var change in new LdapModification[] { new(LdapChangeKind.Add, attribute, to), new(LdapChangeKind.Delete, attribute, from) }
         )
             try
             {
@@ -582,6 +610,8 @@ public sealed class LdapConnector : IAccountConnector
     private async Task<IReadOnlyList<string>> EntitlementsAsync(string dn, CancellationToken cancel)
     {
         var groups = await GroupsOfAsync(dn, cancel).ConfigureAwait(false);
+        if (_named is not null)
+            groups = [.. groups, .. await _named.OfAsync(dn, cancel).ConfigureAwait(false)];
         return
         [
             .. groups

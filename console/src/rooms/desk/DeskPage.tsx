@@ -59,7 +59,7 @@ export function DeskPage() {
                     {t.title}
                   </Link>
                   <small>
-                    {t.target}, {t.site} · {t.takenBy ? `taken by ${t.takenBy}` : 'nobody has it'}
+                    {t.target}, {t.site} · {holderOf(t)}
                   </small>
                   <aside>
                     {t.state === 'open' ? (
@@ -77,6 +77,13 @@ export function DeskPage() {
       )}
     </>
   );
+}
+
+const isReported = (t: TaskView) => t.state === 'open' && t.reportedBy !== null;
+
+function holderOf(t: TaskView): string {
+  if (isReported(t)) return `done by ${t.reportedBy}, to be confirmed by somebody else`;
+  return t.takenBy ? `taken by ${t.takenBy}` : 'nobody has it';
 }
 
 function Task({ id, next }: { id: string; next: () => void }) {
@@ -101,7 +108,9 @@ function TaskSheet({ task, next }: { task: TaskView; next: () => void }) {
   const refresh = () =>
     Promise.all([queries.invalidateQueries({ queryKey: ['tasks'] }), queries.invalidateQueries({ queryKey: ['requests'] })]);
   const act = useMutation({
-    mutationFn: (deed: 'take' | 'done' | 'impossible' | 'reopen' | 'over') => {
+    mutationFn: (deed: 'take' | 'done' | 'impossible' | 'reopen' | 'over' | 'confirm' | 'back') => {
+      if (deed === 'confirm') return ask(api.POST('/api/v1/tasks/{id}/confirm', path));
+      if (deed === 'back') return ask(api.POST('/api/v1/tasks/{id}/give-back', { ...path, body: { reason: words } }));
       if (deed === 'take') return ask(api.POST('/api/v1/tasks/{id}/take', path));
       if (deed === 'over') return ask(api.POST('/api/v1/tasks/{id}/hand-over', { ...path, body: { to } }));
       if (deed === 'reopen') return ask(api.POST('/api/v1/tasks/{id}/reopen', path));
@@ -110,7 +119,7 @@ function TaskSheet({ task, next }: { task: TaskView; next: () => void }) {
     },
     onSuccess: async (_, deed) => {
       await refresh();
-      if (deed === 'done') next();
+      if (deed === 'done' || deed === 'confirm') next();
     },
   });
   const attach = useMutation({
@@ -124,7 +133,8 @@ function TaskSheet({ task, next }: { task: TaskView; next: () => void }) {
     },
     onSuccess: refresh,
   });
-  const open = task.state === 'open';
+  const reported = isReported(task);
+  const open = task.state === 'open' && !reported;
   const mine = task.takenBy === null || task.takenBy === me.data?.name;
   return (
     <section className={rooms.sheet} aria-labelledby="task">
@@ -152,7 +162,10 @@ function TaskSheet({ task, next }: { task: TaskView; next: () => void }) {
         />
         <Pair name="Due" value={at(task.due)} />
         <Pair name="With" value={task.takenBy ?? `anyone with the role ${task.role}`} />
+        {task.needsSecond && !task.reportedBy && <Pair name="Then" value="somebody else confirms it" />}
+        {reported && <Pair name="Done" value={`${task.reportedAt && at(task.reportedAt)} by ${task.reportedBy}`} />}
         {task.doneAt && <Pair name={task.state} value={`${at(task.doneAt)} by ${task.doneBy}`} />}
+        {task.confirmedBy && <Pair name="Confirmed" value={`by ${task.confirmedBy}`} />}
         {!open && task.fields.map((f) => <Pair key={f.name} name={f.title} value={f.value ?? '–'} />)}
         {task.remark && <Pair name="Remark" value={task.remark} />}
       </dl>
@@ -207,6 +220,29 @@ function TaskSheet({ task, next }: { task: TaskView; next: () => void }) {
         </form>
       )}
       {!open && <Evidence task={task} />}
+      {reported &&
+        (task.reportedBy === me.data?.name ? (
+          <p className={rooms.quiet}>You did it; somebody else looks whether it is done, and confirms it.</p>
+        ) : (
+          <form
+            className={rooms.stack}
+            onSubmit={(event) => {
+              event.preventDefault();
+              act.mutate('confirm');
+            }}
+          >
+            <Field label="What is not done, if it goes back" value={words} onChange={setWords} long />
+            {act.isError && <Failure error={act.error} />}
+            <div className={rooms.actions}>
+              <Button kind="main" type="submit" isDisabled={act.isPending}>
+                It is done
+              </Button>
+              <Button kind="grave" onPress={() => act.mutate('back')} isDisabled={words.trim().length === 0}>
+                Give it back
+              </Button>
+            </div>
+          </form>
+        ))}
       {task.state === 'impossible' && <Button onPress={() => act.mutate('reopen')}>Open it again</Button>}
     </section>
   );

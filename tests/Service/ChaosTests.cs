@@ -1,0 +1,179 @@
+using System.Net.Http.Json;
+using System.Text.Json.Nodes;
+using Oikonom.Contracts;
+using Oikonom.Ldap;
+using Oikonom.Scim;
+using Oikonom.Standins.Applications;
+using Oikonom.Standins.Directory;
+using Oikonom.Testing;
+using Xunit;
+
+namespace Oikonom.Service.Tests;
+
+/// <summary>
+/// Three nodes on one PostgreSQL, a directory and an application. While joiners are carried out, nodes are killed (SIGKILL) and
+/// started again, the directory stands still now and then (SIGSTOP), and PostgreSQL is restarted. At the end each person has what was
+/// decided, once. <c>make chaos</c> does the same with 2,000 joiners and a kill each second.
+/// </summary>
+public sealed class ChaosTests
+{
+    private static readonly int Joiners = int.Parse(
+        Environment.GetEnvironmentVariable("OIKONOM_CHAOS") ?? "30",
+        System.Globalization.CultureInfo.InvariantCulture
+    );
+
+    /// <summary>What happens does not depend on luck; when it does is a matter of the machine.</summary>
+    private readonly Random _luck = new(7);
+
+    [Fact]
+    public async Task Whatever_is_killed_or_stands_still_everybody_has_what_was_decided_once()
+    {
+        await using var postgres = await PostgresServer.StartAsync();
+        await using var directory = await TestDirectory.StartAsync();
+        await using var records = await ApplicationServer.StartAsync(
+            NorthmereApplications.Records,
+            DirectoryServer.FreePort(),
+            "records-secret",
+            null
+        );
+        await using var shop = await ApplicationServer.StartAsync(
+            NorthmereApplications.Shop,
+            DirectoryServer.FreePort(),
+            "shop-secret",
+            null
+        );
+        await using var first = await World.StartAsync(
+            directory,
+            new()
+            {
+                OwnProcess = true,
+                Mail = false,
+                Store = await postgres.NewDatabaseAsync(),
+                Applications = new Dictionary<int, ApplicationServer> { [7438] = records, [7439] = shop },
+            }
+        );
+        // Nothing is done by hand.
+        await TrustApprovalTests.PublishAsync(
+            first,
+            (path, text) =>
+                path == "templates/mailbox.yaml" ? text.Replace("when:", "on-request: yes\nwhen:", StringComparison.Ordinal) : text
+        );
+        await using var second = await first.JoinAsync("second");
+        await using var third = await first.JoinAsync("third");
+        World[] nodes = [first, second, third];
+
+        var rows = Enumerable.Range(0, Joiners).Select(_ => HrRow.New() with { Department = "Animal Care", Title = "Keeper" }).ToList();
+        first.WriteHr(rows);
+        var raised = (await first.RunIntakeAsync()).Requests.Select(r => r.Id!).ToList();
+        Assert.Equal(Joiners, raised.Count);
+        foreach (var id in raised)
+            await first.ApproveAsync(await first.WaitForAsync(id, "deciding", 60 + (Joiners / 5)));
+        using var stop = new CancellationTokenSource();
+        var chaos = HarmAsync(nodes, directory, postgres, stop.Token);
+        foreach (var id in raised)
+            await ReleaseAsync(nodes, id);
+        foreach (var id in raised)
+            await CompletedAsync(nodes, id, TimeSpan.FromSeconds(60 + (Joiners / 2)));
+        await stop.CancelAsync();
+        var kills = await chaos;
+        Assert.True(kills >= Math.Min(3, Joiners / 10), $"{kills} kills");
+
+        await using var ldap = await directory.ConnectAsync();
+        foreach (var row in rows)
+        {
+            var entry = Assert.Single(
+                await ldap.SearchAsync(
+                    new(DirectoryOptions.People, LdapScope.Subtree, LdapFilter.Equal("employeeNumber", row.Number), "uid", "memberOf")
+                )
+            );
+            Assert.Equal(
+                ["all-people", "animal-care", "site-harbour"],
+                entry.Texts("memberOf").Select(g => LdapDn.Parse(g)[0][0].Value).Order()
+            );
+            var keeper = Assert.Single(records.Data.All(ScimSchemas.Users), u => Text(u, "externalId") == row.Number);
+            Assert.Equal((entry.Text("uid"), true), (Text(keeper, "userName"), keeper["active"]!.GetValue<bool>()));
+            Assert.Equal(["keeper", "reader"], keeper["roles"]!.AsArray().Select(r => Text(r!.AsObject(), "value")).Order());
+        }
+        Assert.Equal(Joiners, records.Data.All(ScimSchemas.Users).Count());
+        var verified = await first.EventuallyAsync(first.VerifyLedgerAsync, v => v.Unsealed == 0, 30);
+        Assert.True(verified.Sound, string.Join("; ", verified.Faults));
+    }
+
+    private static string? Text(JsonObject of, string name) => of[name]?.GetValue<string>();
+
+    /// <summary>Kills one node each second or so; now and then the directory stands still, and once the store goes away.</summary>
+    /// <returns>How often a node was killed.</returns>
+    private async Task<int> HarmAsync(World[] nodes, TestDirectory directory, PostgresServer postgres, CancellationToken stop)
+    {
+        var kills = 0;
+        for (var beat = 1; !stop.IsCancellationRequested; beat++)
+        {
+            var node = nodes[_luck.Next(nodes.Length)];
+            node.Kill();
+            await node.WaitForEndAsync();
+            kills++;
+            if (beat % 5 == 2)
+            {
+                await directory.Server.HoldAsync();
+                await Task.Delay(TimeSpan.FromSeconds(1.5), CancellationToken.None);
+                await directory.Server.GoOnAsync();
+            }
+            if (beat == 3)
+                await postgres.RestartAsync();
+            await node.StartServiceAsync(mustBeReady: false);
+            await Task.Delay(TimeSpan.FromSeconds(1), CancellationToken.None);
+        }
+        return kills;
+    }
+
+    /// <summary>Whoever gets no answer looks whether it was done, and asks again.</summary>
+    private static Task ReleaseAsync(World[] nodes, string id) =>
+        WithAsync(
+            nodes,
+            TimeSpan.FromSeconds(60),
+            async node =>
+            {
+                var request = await node.RequestAsync(id);
+                if (request.Summary.State == "deciding")
+                    return false;
+                if (request.Summary.State == "releasing")
+                    await node.ReleaseAsync(request);
+                return true;
+            }
+        );
+
+    private static Task CompletedAsync(World[] nodes, string id, TimeSpan patience) =>
+        WithAsync(
+            nodes,
+            patience,
+            async node =>
+            {
+                var request = await node.RequestAsync(id);
+                Assert.DoesNotContain(request.Steps, s => s.State == "stopped");
+                return request.Summary.State == "completed" && request.Steps.All(s => s.State == "done");
+            }
+        );
+
+    /// <summary>Asks one node after the other until something is so.</summary>
+    private static async Task WithAsync(World[] nodes, TimeSpan patience, Func<World, Task<bool>> so)
+    {
+        Exception? last = null;
+        var end = DateTime.UtcNow + patience;
+        for (var turn = 0; DateTime.UtcNow < end; turn++)
+        {
+            try
+            {
+                if (await so(nodes[turn % nodes.Length]))
+                    return;
+                await Task.Delay(200);
+            }
+            catch (Exception error) when (error is HttpRequestException or InvalidOperationException or TaskCanceledException)
+            {
+                // This node is down at the moment, or its store is.
+                last = error;
+                await Task.Delay(50);
+            }
+        }
+        throw new TimeoutException($"It did not come to that within {patience.TotalSeconds} s.", last);
+    }
+}
