@@ -14,11 +14,7 @@ internal sealed class NamedGroups(string groups, string nameAttribute, LdapPool 
 
     private static readonly TimeSpan Memory = TimeSpan.FromMinutes(1);
 
-    /// <summary>One that lists entries as well is no such group.</summary>
-    private static readonly LdapFilter IsOne = LdapFilter.And(
-        LdapFilter.Equal("objectClass", "posixGroup"),
-        LdapFilter.Not(LdapFilter.Or(LdapFilter.Equal("objectClass", "groupOfNames"), LdapFilter.Equal("objectClass", "group")))
-    );
+    private static readonly LdapFilter IsOne = LdapFilter.Equal("objectClass", "posixGroup");
 
     private sealed record Known(IReadOnlySet<string> Dns, long Until);
 
@@ -38,13 +34,14 @@ internal sealed class NamedGroups(string groups, string nameAttribute, LdapPool 
     /// <summary>The groups that list a name.</summary>
     public async Task<IReadOnlyList<string>> NamingAsync(string name, CancellationToken cancel)
     {
-        if ((await AllAsync(cancel).ConfigureAwait(false)).Count == 0)
+        var all = await AllAsync(cancel).ConfigureAwait(false);
+        if (all.Count == 0)
             return [];
         var connection = await pool.TakeAsync(cancel).ConfigureAwait(false);
         var found = await connection
             .SearchAsync(new(groups, LdapScope.Subtree, LdapFilter.And(IsOne, LdapFilter.Equal(Member, name)), "1.1"), cancel)
             .ConfigureAwait(false);
-        return [.. found.Select(g => g.Dn)];
+        return [.. found.Select(g => g.Dn).Where(dn => all.Contains(LdapDn.Normalise(dn)))];
     }
 
     /// <summary>The name of the account an entry is; null when it is gone.</summary>
@@ -63,8 +60,11 @@ internal sealed class NamedGroups(string groups, string nameAttribute, LdapPool 
             return known.Dns;
         var connection = await pool.TakeAsync(cancel).ConfigureAwait(false);
         var dns = new HashSet<string>(StringComparer.Ordinal);
-        await foreach (var group in connection.PageAsync(new(groups, LdapScope.Subtree, IsOne, "1.1"), 500, cancel).ConfigureAwait(false))
-            dns.Add(LdapDn.Normalise(group.Dn));
+        var search = new LdapSearch(groups, LdapScope.Subtree, IsOne, "objectClass");
+        await foreach (var group in connection.PageAsync(search, 500, cancel).ConfigureAwait(false))
+            // One that lists entries as well is like any other.
+            if (!group.Texts("objectClass").Contains("groupOfNames", StringComparer.OrdinalIgnoreCase))
+                dns.Add(LdapDn.Normalise(group.Dn));
         _known = new(dns, Stopwatch.GetTimestamp() + (long)(Memory.TotalSeconds * Stopwatch.Frequency));
         return dns;
     }
