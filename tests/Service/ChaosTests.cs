@@ -71,9 +71,13 @@ public sealed class ChaosTests
         using var stop = new CancellationTokenSource();
         var chaos = HarmAsync(nodes, directory, postgres, stop.Token);
         foreach (var id in raised)
+        {
             await ReleaseAsync(nodes, id);
+            // Few would be done before the second kill.
+            await Task.Delay(TimeSpan.FromSeconds(Math.Min(0.3, 9.0 / Joiners)), TestContext.Current.CancellationToken);
+        }
         foreach (var id in raised)
-            await CompletedAsync(nodes, id, TimeSpan.FromSeconds(60 + (Joiners / 2)));
+            await CompletedAsync(nodes, id, TimeSpan.FromSeconds(120 + Joiners));
         await stop.CancelAsync();
         var kills = await chaos;
         Assert.True(kills >= Math.Min(3, Joiners / 10), $"{kills} kills");
@@ -112,13 +116,13 @@ public sealed class ChaosTests
             node.Kill();
             await node.WaitForEndAsync();
             kills++;
-            if (beat % 5 == 2)
+            if (beat % 5 == 1)
             {
                 await directory.Server.HoldAsync();
                 await Task.Delay(TimeSpan.FromSeconds(1.5), CancellationToken.None);
                 await directory.Server.GoOnAsync();
             }
-            if (beat == 3)
+            if (beat == 2)
                 await postgres.RestartAsync();
             await node.StartServiceAsync(mustBeReady: false);
             await Task.Delay(TimeSpan.FromSeconds(1), CancellationToken.None);
@@ -128,42 +132,42 @@ public sealed class ChaosTests
 
     /// <summary>Whoever gets no answer looks whether it was done, and asks again.</summary>
     private static Task ReleaseAsync(World[] nodes, string id) =>
-        WithAsync(
+        UntilAsync(
             nodes,
+            id,
             TimeSpan.FromSeconds(60),
-            async node =>
+            async (node, request) =>
             {
-                var request = await node.RequestAsync(id);
-                if (request.Summary.State == "deciding")
-                    return false;
                 if (request.Summary.State == "releasing")
                     await node.ReleaseAsync(request);
-                return true;
+                return request.Summary.State != "deciding";
             }
         );
 
     private static Task CompletedAsync(World[] nodes, string id, TimeSpan patience) =>
-        WithAsync(
+        UntilAsync(
             nodes,
+            id,
             patience,
-            async node =>
+            (_, request) =>
             {
-                var request = await node.RequestAsync(id);
                 Assert.DoesNotContain(request.Steps, s => s.State == "stopped");
-                return request.Summary.State == "completed" && request.Steps.All(s => s.State == "done");
+                return Task.FromResult(request.Summary.State == "completed" && request.Steps.All(s => s.State == "done"));
             }
         );
 
-    /// <summary>Asks one node after the other until something is so.</summary>
-    private static async Task WithAsync(World[] nodes, TimeSpan patience, Func<World, Task<bool>> so)
+    /// <summary>Asks one node after the other for a request until it is so.</summary>
+    private static async Task UntilAsync(World[] nodes, string id, TimeSpan patience, Func<World, RequestDetail, Task<bool>> so)
     {
-        Exception? last = null;
+        var (last, seen) = (default(Exception), default(RequestDetail));
         var end = DateTime.UtcNow + patience;
         for (var turn = 0; DateTime.UtcNow < end; turn++)
         {
+            var node = nodes[turn % nodes.Length];
             try
             {
-                if (await so(nodes[turn % nodes.Length]))
+                seen = await node.RequestAsync(id);
+                if (await so(node, seen))
                     return;
                 await Task.Delay(200);
             }
@@ -174,6 +178,10 @@ public sealed class ChaosTests
                 await Task.Delay(50);
             }
         }
-        throw new TimeoutException($"It did not come to that within {patience.TotalSeconds} s.", last);
+        throw new TimeoutException(
+            $"It did not come to that within {patience.TotalSeconds} s; last seen: {seen?.Summary.State}, {seen?.Story.Now} "
+                + string.Join(" | ", seen?.Steps.Select(s => $"{s.Text}: {s.State} {s.Attempts} {s.Problem}") ?? []),
+            last
+        );
     }
 }

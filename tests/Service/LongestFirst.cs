@@ -11,6 +11,7 @@ public sealed class LongestFirst : ITestCollectionOrderer
     private static readonly Type[] Long =
     [
         typeof(KillTests),
+        typeof(ChaosTests),
         typeof(TrustAccessTests),
         typeof(ApprovalTests),
         typeof(SourceTests),
