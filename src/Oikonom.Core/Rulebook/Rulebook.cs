@@ -51,8 +51,8 @@ public sealed record Rulebook(
     /// <summary>Mail domains of the organisation; an address elsewhere is a private one. Empty when none are declared.</summary>
     public IReadOnlyList<string> MailDomains { get; init; } = [];
 
-    /// <summary>Attributes plus <c>account.name</c>, <c>account.former</c>, <c>pool.NAME</c> and <c>names.TARGET</c>: what an account's attributes may
-    /// use.</summary>
+    /// <summary>Attributes plus <c>account.name</c>, <c>account.former</c>, <c>pool.NAME</c> and <c>names.TARGET</c>:
+    /// what an account's attributes may use.</summary>
     public NameSchema AccountNames { get; init; } = new([]);
 
     /// <summary>Attributes plus <c>request.kind</c> and its like: what conditions of workflows may use.</summary>

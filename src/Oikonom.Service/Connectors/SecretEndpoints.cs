@@ -61,7 +61,8 @@ public static class SecretEndpoints
             .WithName("setSecret")
             .WithSummary(
                 "Sets a secret. It is stored encrypted and never shown again. It goes only to the addresses of the documents "
-                    + "it is set for ('for'), or of those that used it already. With its last day ('validUntil') its end is told in good time."
+                    + "it is set for ('for'), or of those that used it already. With its last day "
+                    + "('validUntil') its end is told in good time."
             )
             .RequireAuthorization("configure")
             .Reaching(Reached.Everywhere);

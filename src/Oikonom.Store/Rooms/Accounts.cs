@@ -183,8 +183,8 @@ public static class AccountTables
     public static Task UpsertAccountsAsync(this Session session, IReadOnlyCollection<AccountRow> rows) =>
         session.BulkAsync(
             InsertAccounts
-                + "ON CONFLICT (person_id, target, slot) DO UPDATE SET name=excluded.name, former=excluded.former, container=excluded.container, "
-                + "location=excluded.location, immutable_id=excluded.immutable_id, "
+                + "ON CONFLICT (person_id, target, slot) DO UPDATE SET name=excluded.name, former=excluded.former, "
+                + "container=excluded.container, location=excluded.location, immutable_id=excluded.immutable_id, "
                 + "attributes=excluded.attributes, enabled=excluded.enabled, reason=excluded.reason, updated_at=excluded.updated_at",
             rows,
             AccountColumns
@@ -393,7 +393,8 @@ public static class AccountTables
     /// <summary>The names of each of the people, reserved or used, the newest last.</summary>
     public static Task<IReadOnlyList<NameRow>> NamesOfAsync(this Session session, IReadOnlyCollection<string> people) =>
         session.BulkQueryAsync<NameRow, object>(
-            "SELECT n.target, n.slot, n.name_key, n.person_id, n.wish, n.at FROM {rows} AS x {join} names n ON x.id=n.person_id ORDER BY n.at",
+            "SELECT n.target, n.slot, n.name_key, n.person_id, n.wish, n.at FROM {rows} AS x {join} names n ON "
+                + "x.id=n.person_id ORDER BY n.at",
             [.. people.Select(id => new { Id = id })],
             ("id", "text")
         );

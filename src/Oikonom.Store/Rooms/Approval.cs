@@ -454,7 +454,8 @@ public static class ApprovalTables
         await session
             .ExecuteAsync(
                 "UPDATE tasks SET taken_by=@TakenBy, state=@StateText, done_at=@DoneAt, done_by=@DoneBy, answers=@Answers, "
-                    + "reported_by=@ReportedBy, reported_at=@ReportedAt, confirmed_by=@ConfirmedBy, remark=@Remark, version=version+1 WHERE id=@Id AND version=@Version",
+                    + "reported_by=@ReportedBy, reported_at=@ReportedAt, confirmed_by=@ConfirmedBy, "
+                    + "remark=@Remark, version=version+1 WHERE id=@Id AND version=@Version",
                 row
             )
             .ConfigureAwait(false) == 1;
