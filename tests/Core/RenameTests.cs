@@ -65,7 +65,9 @@ public sealed class RenameTests
         Assert.Equal(["tor.quill", "tor.stone"], twice.FormerNames[account]);
         var back = twice.Renamed(account, "tor.quill");
         Assert.Equal(["tor.quill", "tor.stone", "tor.reed"], back.FormerNames[account]);
-        // A first name has none before it.
+        // A first name has none before it, also where another one was thought of.
+        var first = person.Named(account, "quillt");
+        Assert.Equal(("quillt", 0), (first.AccountNames[account], first.FormerNames.Count));
         Assert.Empty(person.Renamed(new("office"), "tor").FormerNames);
 
         var edition = Small.Edition(("templates/everyone.yaml", Follows));

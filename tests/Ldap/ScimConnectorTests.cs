@@ -117,6 +117,25 @@ public sealed class ScimConnectorTests
             ]),
         ];
 
+    [Fact]
+    public async Task Who_is_renamed_keeps_id_and_roles_and_a_name_that_is_taken_is_planned_anew()
+    {
+        await using var s = await StartAsync();
+        var made = await s.Connector.EnsureAccountAsync(Goal(), Cancel);
+        await s.Connector.EnsureGrantAsync(s.Grant(made.ImmutableId, "keeper"), Cancel);
+        AccountGoal Named(string name) =>
+            new(made.ImmutableId, [], name, "", new Dictionary<string, IReadOnlyList<string>> { ["userName"] = [name] }, null, false);
+        var renamed = await s.Connector.EnsureAccountAsync(Named("kaya.reef"), Cancel);
+        Assert.Equal((made.ImmutableId, true), (renamed.ImmutableId, renamed.Changed));
+        Assert.Equal("kaya.reef", s.User(made.ImmutableId)["userName"]!.GetValue<string>());
+        Assert.Equal(["keeper"], (await s.Connector.ReadAsync(made.ImmutableId, Cancel))!.Entitlements);
+        Assert.False((await s.Connector.EnsureAccountAsync(Named("kaya.reef"), Cancel)).Changed);
+        await s.Connector.EnsureAccountAsync(Goal("kaya.tern", "E1302"), Cancel);
+        var fault = await Assert.ThrowsAsync<TargetFault>(() => s.Connector.EnsureAccountAsync(Named("kaya.tern"), Cancel));
+        Assert.Equal((true, "The name kaya.tern is taken by another user in Animal records."), (fault.NeedsReplan, fault.Message));
+        Assert.Equal("kaya.reef", s.User(made.ImmutableId)["userName"]!.GetValue<string>());
+    }
+
     [Theory]
     [MemberData(nameof(Bearable))]
     public async Task The_whole_life_of_an_account_whatever_the_server_gets_wrong(string imperfection)

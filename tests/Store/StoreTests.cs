@@ -487,6 +487,48 @@ public abstract partial class StoreTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task Of_an_account_that_is_renamed_the_names_it_has_had_and_is_to_have_stay_its_own()
+    {
+        string[] names = ["tor.quill", "tor.reed", "tor.stone", "tor.gull"];
+        await _store.WriteAsync(async s =>
+        {
+            foreach (var name in names)
+                Assert.True(await s.TakeNameAsync("directory", name, "1", Now, "", "tor." + name));
+            await s.UpsertAccountsAsync([
+                new()
+                {
+                    Id = "a1",
+                    PersonId = "1",
+                    Target = "directory",
+                    Name = "Tor.Quill",
+                    Former = "[\"tor.reed\"]",
+                    ImmutableId = "u",
+                    At = Now,
+                },
+            ]);
+            await s.AddExtrasAsync([
+                new()
+                {
+                    Id = "e1",
+                    PersonId = "1",
+                    Kind = "name",
+                    Subject = "directory",
+                    Value = "tor.stone",
+                    RequestId = "r",
+                },
+            ]);
+            await s.ReleaseNamesAsync("1");
+        });
+        // The one that was only ever thought of is free again.
+        Assert.Equal(
+            ["tor.quill", "tor.reed", "tor.stone"],
+            (await _store.ReadAsync(s => s.NamesTakenAsync("directory", names, "2"))).Order()
+        );
+        Assert.Equal("tor.tor.reed", (await _store.ReadAsync(s => s.NamesOfAsync(["1"]))).Single(n => n.NameKey == "tor.reed").Wish);
+        Assert.Equal("[\"tor.reed\"]", (await _store.ReadAsync(s => s.AccountsAsync(["1"]))).Single().Former);
+    }
+
+    [Fact]
     public async Task Grants_have_a_history_and_one_is_open_at_a_time()
     {
         GrantRow Grant(string id, long from) =>

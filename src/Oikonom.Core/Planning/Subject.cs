@@ -67,18 +67,23 @@ public sealed record Subject(PersonId Id, Facts Facts, IReadOnlyDictionary<Accou
     /// <summary>Ends that were approved by hand.</summary>
     public IReadOnlyList<Ending> Endings { get; init; } = [];
 
-    /// <summary>The person with an account under another name; the one it had is kept among its former names.</summary>
+    /// <summary>The person with the name of an account that is yet to be made; what was thought of before was never worn.</summary>
+    public Subject Named(AccountKey account, string name) =>
+        this with
+        {
+            AccountNames = new Dictionary<AccountKey, string>(AccountNames) { [account] = name },
+        };
+
+    /// <summary>The person with an account that is there under another name; the one it had is kept among its former names.</summary>
     public Subject Renamed(AccountKey account, string name)
     {
         if (AccountNames.GetValueOrDefault(account) is var had && had == name)
             return this;
-        var names = new Dictionary<AccountKey, string>(AccountNames) { [account] = name };
         if (had is null)
-            return this with { AccountNames = names };
+            return Named(account, name);
         var before = FormerNames.GetValueOrDefault(account) ?? [];
-        return this with
+        return Named(account, name) with
         {
-            AccountNames = names,
             FormerNames = new Dictionary<AccountKey, IReadOnlyList<string>>(FormerNames)
             {
                 [account] = [.. before.Where(n => n != had), had],

@@ -183,6 +183,13 @@ public sealed partial class PlannerLoop(
 
         public void Name(AccountKey account, string name, string wish)
         {
+            Named = Named.Named(account, name);
+            Fresh.Add((account, name, wish));
+        }
+
+        /// <summary>The same of an account that is there under another name.</summary>
+        public void Rename(AccountKey account, string name, string wish)
+        {
             Named = Named.Renamed(account, name);
             Fresh.Add((account, name, wish));
         }
@@ -261,7 +268,7 @@ public sealed partial class PlannerLoop(
             return;
         var own = entries.Fresh.Where(f => f.Account.Target == target.Name).Select(f => f.Name).ToList();
         var free = await FreeNameAsync(edition, target, request.PersonId, account.Slot, null, naming.Wishes, own, cancel);
-        entries.Name(account, free, naming.Wishes[0]);
+        entries.Rename(account, free, naming.Wishes[0]);
     }
 
     /// <summary>The edition the request takes the person off, as far as its rules know what is wished.</summary>

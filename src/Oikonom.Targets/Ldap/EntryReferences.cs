@@ -20,6 +20,9 @@ internal sealed class EntryReferences(IReadOnlyDictionary<string, string> rules,
 
     private readonly ConcurrentDictionary<(string Attribute, string Dn), (string? Value, long Until)> _known = new();
 
+    /// <summary>Whether the target has any.</summary>
+    public bool HasAny => rules.Count > 0;
+
     /// <summary>Whether an attribute refers to entries.</summary>
     public bool Has(string attribute) => rules.ContainsKey(attribute);
 
@@ -27,7 +30,7 @@ internal sealed class EntryReferences(IReadOnlyDictionary<string, string> rules,
     /// at the account finds it missing then.</summary>
     public async Task<AccountGoal> ResolveAsync(AccountGoal goal, CancellationToken cancel)
     {
-        if (!goal.Attributes.Keys.Any(Has))
+        if (!HasAny || !goal.Attributes.Keys.Any(Has))
             return goal;
         var attributes = new Dictionary<string, IReadOnlyList<string>>(StringComparer.OrdinalIgnoreCase);
         foreach (var (name, values) in goal.Attributes)
@@ -71,6 +74,8 @@ internal sealed class EntryReferences(IReadOnlyDictionary<string, string> rules,
     /// is.</summary>
     public async Task<ExistingAccount> ReadAsync(ExistingAccount account, CancellationToken cancel)
     {
+        if (!HasAny)
+            return account;
         var referring = account.Attributes.Where(a => Has(a.Key)).ToList();
         if (referring.Count == 0)
             return account;

@@ -96,7 +96,9 @@ public sealed class LdapConnector : IAccountConnector
             var account = Describe(pages.Current, "", held.GetValueOrDefault(LdapDn.Normalise(pages.Current.Dn)) ?? []);
             if (byName.Count > 0 && byName.TryGetValue(account.Name, out var more))
                 account = account with { Entitlements = [.. account.Entitlements, .. more] };
-            yield return await GuardAsync(() => _references.ReadAsync(account, cancel)).ConfigureAwait(false);
+            yield return _references.HasAny
+                ? await GuardAsync(() => _references.ReadAsync(account, cancel)).ConfigureAwait(false)
+                : account;
         }
     }
 

@@ -163,7 +163,15 @@ public sealed class ScimConnector : IAccountConnector
         IEnumerable<KeyValuePair<string, IReadOnlyList<string>>> wished = goal.Attributes;
         if (goal.Enabled is { } enabled)
             wished = wished.Append(new(Enabled, [enabled ? "true" : "false"]));
-        var changed = await ChangeAsync(client, provider, user, [.. wished], cancel).ConfigureAwait(false);
+        bool changed;
+        try
+        {
+            changed = await ChangeAsync(client, provider, user, [.. wished], cancel).ConfigureAwait(false);
+        }
+        catch (ScimRefusal refusal) when (refusal.Kind == ScimRefusalKind.Taken && goal.Attributes.Keys.Any(IsName))
+        {
+            throw Replan($"The name {goal.Name} is taken by another user in {_rule.Title}.");
+        }
         return new(user.Id, LocationOf(user.Id), changed, Created: false);
     }
 

@@ -3,19 +3,21 @@ import { Link, useNavigate, useSearch } from '@tanstack/react-router';
 import { useEffect, useState } from 'react';
 import { api, ask, type TaskView } from '../../api/client';
 import { Button } from '../../parts/Button';
-import { Field } from '../../parts/Field';
+import { Choice, Field } from '../../parts/Field';
 import { Failure, Loading } from '../../parts/Notice';
 import { Pair } from '../../parts/Pair';
 import { StateMark } from '../../parts/StateMark';
 import { at } from '../../parts/when';
 import { useMe } from '../../shell/Shell';
 import rooms from '../common/Rooms.module.css';
+import { useNamed, useUsers } from '../common/Who';
 import style from '../today/Today.module.css';
 
 /** Work by hand: what is due first, and what each piece asks for. */
 export function DeskPage() {
   const search = useSearch({ from: '/shell/desk' });
   const navigate = useNavigate();
+  const named = useNamed();
   const [all, setAll] = useState(false);
   const tasks = useQuery({
     queryKey: ['tasks', all],
@@ -59,7 +61,7 @@ export function DeskPage() {
                     {t.title}
                   </Link>
                   <small>
-                    {t.target}, {t.site} · {holderOf(t)}
+                    {t.target}, {t.site} · {holderOf(t, named)}
                   </small>
                   <aside>
                     {t.state === 'open' ? (
@@ -81,9 +83,9 @@ export function DeskPage() {
 
 const isReported = (t: TaskView) => t.state === 'open' && t.reportedBy !== null;
 
-function holderOf(t: TaskView): string {
-  if (isReported(t)) return `done by ${t.reportedBy}, to be confirmed by somebody else`;
-  return t.takenBy ? `taken by ${t.takenBy}` : 'nobody has it';
+function holderOf(t: TaskView, named: (user: string) => string): string {
+  if (isReported(t)) return `done by ${named(t.reportedBy ?? '')}, to be confirmed by somebody else`;
+  return t.takenBy ? `taken by ${named(t.takenBy)}` : 'nobody has it';
 }
 
 function Task({ id, next }: { id: string; next: () => void }) {
@@ -99,6 +101,8 @@ function Task({ id, next }: { id: string; next: () => void }) {
 function TaskSheet({ task, next }: { task: TaskView; next: () => void }) {
   const queries = useQueryClient();
   const me = useMe();
+  const who = useUsers();
+  const named = useNamed();
   const [fields, setFields] = useState<Record<string, string>>({});
   const [checked, setChecked] = useState<string[]>([]);
   const [words, setWords] = useState('');
@@ -161,11 +165,11 @@ function TaskSheet({ task, next }: { task: TaskView; next: () => void }) {
           }
         />
         <Pair name="Due" value={at(task.due)} />
-        <Pair name="With" value={task.takenBy ?? `anyone with the role ${task.role}`} />
+        <Pair name="With" value={task.takenBy ? named(task.takenBy) : `anyone with the role ${task.role}`} />
         {task.needsSecond && !task.reportedBy && <Pair name="Then" value="somebody else confirms it" />}
-        {reported && <Pair name="Done" value={`${task.reportedAt && at(task.reportedAt)} by ${task.reportedBy}`} />}
-        {task.doneAt && <Pair name={task.state} value={`${at(task.doneAt)} by ${task.doneBy}`} />}
-        {task.confirmedBy && <Pair name="Confirmed" value={`by ${task.confirmedBy}`} />}
+        {reported && <Pair name="Done" value={`${task.reportedAt && at(task.reportedAt)} by ${named(task.reportedBy ?? '')}`} />}
+        {task.doneAt && <Pair name={task.state} value={`${at(task.doneAt)} by ${named(task.doneBy ?? '')}`} />}
+        {task.confirmedBy && <Pair name="Confirmed" value={`by ${named(task.confirmedBy)}`} />}
         {!open && task.fields.map((f) => <Pair key={f.name} name={f.title} value={f.value ?? '–'} />)}
         {task.remark && <Pair name="Remark" value={task.remark} />}
       </dl>
@@ -212,7 +216,12 @@ function TaskSheet({ task, next }: { task: TaskView; next: () => void }) {
             </Button>
           </div>
           <div className={rooms.line}>
-            <Field label="Hand over to (user name)" value={to} onChange={setTo} />
+            <Choice
+              label="Hand over to"
+              value={to}
+              options={[['', 'Choose…'], ...(who.data?.items ?? []).map((u): [string, string] => [u.name, u.display])]}
+              onChange={setTo}
+            />
             <Button onPress={() => act.mutate('over')} isDisabled={to.trim().length === 0}>
               Hand over
             </Button>
