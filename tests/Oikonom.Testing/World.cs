@@ -266,14 +266,17 @@ public sealed class World : IAsyncDisposable
             info.Environment[$"OIKONOM_{name}"] = value;
         _process = Process.Start(info)!;
         using var client = new HttpClient();
+        var said = "nothing";
         for (var attempt = 0; attempt < 1600; attempt++)
         {
             if (_process.HasExited)
                 throw new InvalidOperationException($"The service ended: {await File.ReadAllTextAsync(LogFile)}");
             try
             {
-                if ((await client.GetAsync($"{Address}/health/{(mustBeReady ? "ready" : "live")}")).IsSuccessStatusCode)
+                var health = await client.GetAsync($"{Address}/health/{(mustBeReady ? "ready" : "live")}");
+                if (health.IsSuccessStatusCode)
                     return;
+                said = await health.Content.ReadAsStringAsync();
             }
             catch (HttpRequestException)
             {
@@ -281,7 +284,7 @@ public sealed class World : IAsyncDisposable
             }
             await Task.Delay(25);
         }
-        throw new TimeoutException("The service was not ready within 40 s.");
+        throw new TimeoutException($"The service was not ready within 40 s: it said {said}; its log: {File.ReadAllText(LogFile)}");
     }
 
     /// <summary>SIGKILL: no time to write anything. Only what runs in a process of its own can be killed.</summary>

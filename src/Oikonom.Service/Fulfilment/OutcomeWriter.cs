@@ -144,6 +144,7 @@ public sealed partial class OutcomeWriter(
     private async Task CommitAsync(Session s, List<Written> group)
     {
         var now = time.GetUtcNow();
+        await s.HoldRequestsAsync([.. group.OfType<Written.Step>().Select(w => w.Outcome.Step.RequestId).Distinct()]);
         var claims = group.Select(w => w is Written.Step step ? step.Outcome.Claim : ((Written.End)w).Claim).Distinct().ToList();
         var held = (await s.HeldChainsAsync([.. claims.Select(c => c.Row)])).Select(c => (c.SubjectId, c.Target, c.Fence)).ToHashSet();
         var outcomes = new List<Outcome>();

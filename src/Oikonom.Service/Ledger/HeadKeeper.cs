@@ -49,13 +49,13 @@ public sealed class HeadKeeper(ServiceOptions options)
         }
     }
 
-    /// <summary>Holds the leaves of the store against the head remembered.</summary>
-    /// <param name="rootAt">The root of the first so many leaves, or null when there are fewer.</param>
-    public string? Compare(Func<long, string?> rootAt)
+    /// <summary>Holds the leaves of the store against a head that was remembered.</summary>
+    /// <param name="head">The head as it was before the leaves were read: another node may remember a later one meanwhile.</param>
+    /// <param name="root">The root of as many leaves as the head has, or null when there are fewer.</param>
+    public string? Compare(SignedHead? head, string? root)
     {
-        if (Last is not { } head)
+        if (head is null)
             return Problem = null;
-        var root = rootAt(head.Size);
         Problem =
             root is null
                 ? $"The ledger was cut: a head of {head.Size} entries was signed here on "

@@ -88,7 +88,8 @@ public sealed class Sealer(
     private async Task<MerkleFrontier> LoadAsync(CancellationToken cancel)
     {
         var frontier = new MerkleFrontier();
-        var (wanted, found) = (heads.Last?.Size, (string?)null);
+        var (head, found) = (heads.Last, (string?)null);
+        var wanted = head?.Size;
         if (wanted == 0)
             found = Convert.ToHexStringLower(frontier.Root());
         await store.ReadAsync(
@@ -108,7 +109,7 @@ public sealed class Sealer(
             cancel
         );
         // Where another node sealed since, this one's memory lies behind and agrees all the same.
-        heads.Compare(_ => found);
+        heads.Compare(head, found);
         return frontier;
     }
 

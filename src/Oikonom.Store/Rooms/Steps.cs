@@ -481,6 +481,17 @@ public static class StepTables
             new { person }
         );
 
+    /// <summary>Lets nobody else say what became of steps of these requests until this is decided: of two nodes that end the last
+    /// steps of a request at the same moment, the second sees what the first did. The embedded engine has one writer.</summary>
+    public static Task HoldRequestsAsync(this Session session, IReadOnlyCollection<string> requests) =>
+        session.Engine.ForUpdate.Length == 0
+            ? Task.CompletedTask
+            : session.BulkQueryAsync<string, object>(
+                "SELECT r.id FROM {rows} AS x {join} requests r ON x.id=r.id ORDER BY r.id FOR UPDATE OF r",
+                [.. requests.Select(id => new { Id = id })],
+                ("id", "text")
+            );
+
     /// <summary>Of the requests, those whose steps are all over, save what lies later.</summary>
     public static Task<IReadOnlyList<string>> FinishedAsync(this Session session, IReadOnlyCollection<string> requests) =>
         session.BulkQueryAsync<string, object>(

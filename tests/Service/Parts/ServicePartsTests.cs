@@ -2,11 +2,13 @@ using System.Text.Json;
 using Microsoft.AspNetCore.Http;
 using Microsoft.Extensions.Configuration;
 using Oikonom.Core.Rulebook;
+using Oikonom.Proofs;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
 using Oikonom.Service.Common;
 using Oikonom.Service.Connectors;
 using Oikonom.Service.Fulfilment;
+using Oikonom.Service.Ledger;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 using Oikonom.Testing;
@@ -100,6 +102,27 @@ public sealed class ServicePartsTests
         );
         Assert.Equal(Of(3, 99)[0].Key, Of(3, 20)[0].Key);
         Assert.NotEqual(Of(3, 99)[0].Key, Of(4, 99)[0].Key);
+    }
+
+    [Fact]
+    public void A_head_that_another_node_remembers_while_the_leaves_are_read_is_no_sign_of_a_cut()
+    {
+        using var folder = new ScratchFolder();
+        Directory.CreateDirectory(folder.Path);
+        var options = new ServiceOptions { Data = folder.Path };
+        var (first, second) = (new HeadKeeper(options), new HeadKeeper(options));
+        SignedHead Head(long size) => new(size, $"root of {size}", 0, "", "");
+        Assert.Null(first.Compare(first.Last, null));
+        first.Remember(Head(2));
+        var taken = second.Last;
+        first.Remember(Head(3));
+        Assert.Equal((2, 3), (taken!.Size, second.Last!.Size));
+        Assert.Null(second.Compare(taken, "root of 2"));
+        Assert.Contains("rewritten", second.Compare(taken, "another"), StringComparison.Ordinal);
+        Assert.Contains("was cut: a head of 3 entries", second.Compare(second.Last, null), StringComparison.Ordinal);
+        // A ledger that is not whole is no measure for what comes.
+        second.Remember(Head(9));
+        Assert.Equal(3, second.Last!.Size);
     }
 
     [Fact]
