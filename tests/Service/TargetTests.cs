@@ -246,6 +246,20 @@ public sealed class TargetTests(Servers servers)
         var first = HrRow.New();
         var one = await world.BringAsync(first, "fulfilling");
         Assert.Equal(400, (int)(await PostAsync(world, "directory/run", new RunNowBody("E0"))).StatusCode);
+        // Who answers for another site alone lets nobody run, there or here.
+        await world.SaveUserAsync(
+            "far",
+            new(
+                "Far",
+                "far@northmere.example",
+                ["operator"],
+                null,
+                true,
+                new Dictionary<string, ReachBody> { ["operator"] = new(["reefpoint"]) }
+            )
+        );
+        Assert.Equal(403, (int)(await PostAsync(world, "directory/run", new RunNowBody(first.Number), "far")).StatusCode);
+        Assert.All((await world.RequestAsync(one.Summary.Id)).Steps, x => Assert.Equal(("pending", 0), (x.State, x.Attempts)));
         var now = await World.OkAsync(PostAsync(world, "directory/run", new RunNowBody(first.Number)));
         Assert.Equal([one.Summary.Number], (await now.Content.ReadFromJsonAsync<RunningNow>())!.Requests.Select(r => r.Number));
         await world.WaitForAsync(one.Summary.Id, "completed");

@@ -359,7 +359,10 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
     {
         var (row, now) = (of.Row, time.GetUtcNow());
         var changes = of
-            .Plan.Changes.Where(c => c is Change.CreateAccount or Change.AdoptAccount || IsRename(c, of.Edition.Rulebook))
+            .Plan.Changes.Where(c =>
+                c is Change.CreateAccount or Change.AdoptAccount
+                || RequestViews.RenameOf(c, of.Edition.Rulebook.Targets.GetValueOrDefault(c.Target)) is not null
+            )
             .ToList();
         if (row.SubjectKind == SubjectKind.Account || changes.Count == 0)
             return;
@@ -388,11 +391,6 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
         }
         await s.AddExtrasAsync(names);
     }
-
-    private static bool IsRename(Change change, Core.Rulebook.Rulebook rulebook) =>
-        change is Change.ChangeAccount
-        && rulebook.Targets.GetValueOrDefault(change.Target)?.Settings.NameAttribute is { } naming
-        && change.Attributes.Any(a => a.Name.Equals(naming, StringComparison.OrdinalIgnoreCase));
 
     /// <summary>Each input stands beside those that are there; of the same kind and subject the newer one holds.</summary>
     private static async Task AddInputsAsync(Session s, RequestRow row, Subject subject, Reason reason, DateTimeOffset now)
