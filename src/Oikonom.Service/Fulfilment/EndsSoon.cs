@@ -60,7 +60,8 @@ public sealed record EndsSoon(string Key, string What, DateTimeOffset Until, str
     /// <summary>The end in words, for a page or a mail.</summary>
     public string TextAt(DateTimeOffset now)
     {
-        var day = Until.UtcDateTime.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture);
+        // What ends at midnight has the day before as its last.
+        var day = Until.UtcDateTime.AddTicks(-1).ToString("yyyy-MM-dd", CultureInfo.InvariantCulture);
         var left = (int)Math.Ceiling((Until - now).TotalDays);
         return Until <= now ? $"{What} ended on {day}."
             : left == 1 ? $"{What} ends tomorrow ({day})."

@@ -231,7 +231,9 @@ function TaskSheet({ task, next }: { task: TaskView; next: () => void }) {
       {!open && <Evidence task={task} />}
       {reported &&
         (task.reportedBy === me.data?.name ? (
-          <p className={rooms.quiet}>You did it; somebody else looks whether it is done, and confirms it.</p>
+          <div className={rooms.actions}>
+            <p className={rooms.quiet}>You did it; somebody else looks whether it is done, and confirms it.</p>
+          </div>
         ) : (
           <form
             className={rooms.stack}
