@@ -1,6 +1,10 @@
 namespace Oikonom.Contracts;
 
-public sealed record TaskFieldView(string Name, string Title, bool Mandatory, string Pattern, string? Value);
+public sealed record TaskFieldView(string Name, string Title, bool Mandatory, string Pattern, string? Value)
+{
+    /// <summary>The attribute of the person that the value becomes once the work is done.</summary>
+    public string? Feeds { get; init; }
+}
 
 public sealed record EvidenceView(string Id, string Name, string MediaType, long Size, string Hash, string Actor, DateTimeOffset At);
 

@@ -67,6 +67,7 @@ public sealed class FulfilmentTests
             Assert.Equal(1, circuit.Allows(now));
         }
         Assert.Equal([5, 10, 20, 40, 80, 160, 300, 300], pauses);
+        Assert.Equal(12, circuit.Failures);
         Assert.Equal("away", circuit.Problem);
     }
 

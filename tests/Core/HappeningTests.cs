@@ -71,6 +71,75 @@ public sealed class HappeningTests
         );
     }
 
+    [Theory]
+    // On the day itself an employment still goes on.
+    [InlineData("none", "none", "none", "nothing")]
+    [InlineData("start 5 end 60", "start 5 end 1", "none", "withdrawn-hire")]
+    [InlineData("start 0 end 60", "start 0 end -1", "none", "leaver")]
+    [InlineData("start -90 end 0", "start -90 end 10", "none", "extended-end")]
+    [InlineData("start -90 end 30", "start -90 end 0", "none", "shortened-end")]
+    [InlineData("start -10", "start -8", "none", "correction")]
+    [InlineData("start 0", "start 3", "none", "correction")]
+    [InlineData("start 1", "start 3", "none", "postponed-start")]
+    [InlineData("none", "start -90 end 0", "none", "joiner")]
+    [InlineData("none", "start 5 end 5", "none", "joiner")]
+    [InlineData("none", "start 5 end 4", "none", "late-news")]
+    [InlineData("start -90 end 0", "none", "none", "leaver")]
+    [InlineData("start 0", "none", "none", "leaver")]
+    [InlineData("start 1", "none", "none", "withdrawn-hire")]
+    // Another employment that ends on the same day is not one to go on in.
+    [InlineData("start -90", "none", "start -90 end 0", "leaver")]
+    [InlineData("start -90", "none", "start -90 end 1", "employment-ends")]
+    [InlineData("start -90", "none", "start 1", "employment-ends")]
+    [InlineData("start -90", "none", "start 2", "leaver")]
+    [InlineData("none", "start 5", "start -90 end 0", "second-employment")]
+    [InlineData("none", "start 5", "start -90 end -1", "return")]
+    [InlineData("none", "start 5", "start -90 end -1;start -90", "second-employment")]
+    // One difference among several decides what it is.
+    [InlineData("start -9 given Maren department A", "start -9 given Marren department B", "none", "mover")]
+    [InlineData("start -9 family Oldfield department A", "start -9 family Selkirk department B", "none", "mover")]
+    public void What_happened_is_told_apart_at_its_edges(string before, string after, string others, string what)
+    {
+        var known = others == "none" ? [] : others.Split(';').Select(o => FactsOf(o)!).ToList();
+        var happening = Happening.Between(FactsOf(before), FactsOf(after), known, Today, Moves);
+        Assert.Equal(what, JsonSerializer.Serialize(happening.What).Trim('"'));
+    }
+
+    [Theory]
+    [InlineData("given Tora", "given Toras", "correction")]
+    [InlineData("given Toras", "given Tora", "correction")]
+    [InlineData("given Tor", "given Tors", "name-change")]
+    [InlineData("given Maren", "given Marenxx", "correction")]
+    [InlineData("given Maren", "given Marenxxx", "name-change")]
+    [InlineData("given abcdeX", "given xycde", "name-change")]
+    public void Up_to_two_letters_in_a_word_of_four_are_a_typing_error(string before, string after, string what)
+    {
+        var happening = Happening.Between(FactsOf($"start -9 {before}"), FactsOf($"start -9 {after}"), [], Today, null);
+        Assert.Equal(what, JsonSerializer.Serialize(happening.What).Trim('"'));
+    }
+
+    [Theory]
+    [InlineData("start -90", "none", "start 1", true)]
+    [InlineData("start -90", "none", "start 2", false)]
+    [InlineData("start -90", "start -90 end 30", "start 31", true)]
+    [InlineData("start -90", "start -90 end 30", "start 32", false)]
+    [InlineData("start -90 end 60", "start -90 end 30", "start 31", true)]
+    [InlineData("start -90 department A", "start -90 department B", "start -1", false)]
+    public void Who_goes_on_in_an_employment_of_the_same_delivery_does_not_leave(string before, string after, string coming, bool goesOn)
+    {
+        var alone = Happening.Between(FactsOf(before), FactsOf(after), [], Today, Moves);
+        var happening = alone.With([FactsOf(coming)!], FactsOf(after), Today);
+        Assert.Equal(goesOn ? new(What.EmploymentEnds, RequestKind.Mover) : alone, happening);
+        Assert.Equal(alone, alone.With([], FactsOf(after), Today));
+    }
+
+    [Fact]
+    public void Only_what_is_about_the_whole_person_renames_accounts() =>
+        Assert.Equal(
+            [RequestKind.Joiner, RequestKind.Mover, RequestKind.Correction, RequestKind.Change],
+            Enum.GetValues<RequestKind>().Where(k => k.RenamesAccounts()).Order()
+        );
+
     [Fact]
     public void Without_a_list_every_attribute_makes_a_mover_but_a_typing_error() =>
         Assert.Multiple(

@@ -88,6 +88,8 @@ public sealed class OutsideTests
         Assert.False(Sets([password], other));
         Assert.False(Sets([enable], new Difference.OtherPresence(true)));
         Assert.False(Sets([disable], new Difference.OtherPresence(false)));
+        Assert.False(Sets([enable], missing));
+        Assert.False(Sets([disable], missing));
         Assert.False(Sets([new Change.AdoptAccount(Directory, Entry, [], Why)], gone));
         // The same attribute with another value, one more of them, or a change of the place alone: more than was found.
         Assert.False(Sets([new Change.ChangeAccount(Directory, Entry, [new("title", ["Captain"], ["Admiral"])], Why)], other));

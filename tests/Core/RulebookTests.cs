@@ -89,6 +89,25 @@ public sealed class RulebookTests
     }
 
     [Theory]
+    [InlineData("feeds: mailStore", "feeds: mailStor", "Did you mean 'mailStore'?")]
+    [InlineData("feeds: mailStore", "feeds: department", "no task changes it")]
+    [InlineData("feeds: mailStore", "feeds: privateMail", "no task changes it")]
+    [InlineData("feeds: mailStore }", "feeds: mailStore }\n      other: { feeds: mailStore }", "feeds 'mailStore' already")]
+    public void A_task_feeds_what_is_declared_and_says_nothing_of_who_somebody_is(string old, string fresh, string part)
+    {
+        var reading = RulebookReader.Read(Northmere.With("targets/facilities.yaml", old, fresh));
+        Assert.Contains(reading.Findings, f => f.Message.Contains(part, StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public void A_workflow_is_for_what_a_desk_gives_while_the_desk_gives_something()
+    {
+        Assert.Equal(["facilities"], Northmere.Edition.Rulebook.Workflows.Single(w => w.Name == "desk").Sources);
+        var reading = RulebookReader.Read(Northmere.With("targets/facilities.yaml", ", feeds: mailStore", ""));
+        Assert.Equal("workflows/desk.yaml", Assert.Single(reading.Findings).Place.File);
+    }
+
+    [Theory]
     [InlineData("targets/records.yaml", "https://localhost:7438", "http://localhost:7438", "travels in no clear text")]
     [InlineData("targets/records.yaml", "/scim/v2", "/scim/v2?token=x", "without a query")]
     [InlineData("targets/records.yaml", "role: reader", "role: reader, group: Readers", "by one of 'group'")]

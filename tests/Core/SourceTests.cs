@@ -54,14 +54,100 @@ public sealed class SourceTests
     [InlineData("family_name", "Quill\n", null)]
     public void A_record_that_nobody_means_is_set_aside(string column, string value, string? reason)
     {
-        var texts = new string[Source.ColumnNames.Count];
-        var good = Good.TrimEnd().Split(',');
-        for (var i = 0; i < texts.Length; i++)
-            texts[i] = Source.ColumnNames[i] == column ? value : good[Header.TrimEnd().Split(',').ToList().IndexOf(Source.ColumnNames[i])];
+        var texts = Texts(column, value);
         var reading = new RecordReader(Source, Northmere.Edition.Rulebook, on: new(2026, 11, 27)).Read(texts);
         Assert.Equal((reason, reason is null ? null : column), (reading.Fault?.Reason, reading.Fault?.Column));
         // Without a day to compare with nothing is implausible.
         Assert.Null(new RecordReader(Source, Northmere.Edition.Rulebook).Read(texts).Fault);
+    }
+
+    /// <summary>The good row with one value changed.</summary>
+    private static string[] Texts(string column, string value)
+    {
+        var (names, good) = (Header.TrimEnd().Split(',').ToList(), Good.TrimEnd().Split(','));
+        return [.. Source.ColumnNames.Select(name => name == column ? value : good[names.IndexOf(name)])];
+    }
+
+    [Theory]
+    // A hire that is taken back before the first day ends before it starts; from the first day on that is a fault.
+    [InlineData("2026-11-01", "2026-11-01", false, true)]
+    [InlineData("2026-11-01", "2026-11-02", false, false)]
+    [InlineData("2026-11-01", "2026-11-03", false, false)]
+    [InlineData("2026-11-02", "2026-11-01", true, false)]
+    public void A_hire_taken_back_before_its_first_day_is_told_from_a_fault(string end, string today, bool isGood, bool isWithdrawn)
+    {
+        var day = DateOnly.ParseExact(today, "yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);
+        var reading = new RecordReader(Source, Northmere.Edition.Rulebook, day).Read(Texts("end_date", end));
+        Assert.Equal(
+            (isGood, isWithdrawn, isGood || isWithdrawn),
+            (reading.Fault is null, reading.IsWithdrawn, reading.Facts is not null)
+        );
+        Assert.Equal(isGood ? null : "end_date", reading.Fault?.Column);
+    }
+
+    [Fact]
+    public void Days_are_plausible_by_the_given_day_else_by_today()
+    {
+        RowReading Reading(DateOnly? today, DateOnly? on) =>
+            new RecordReader(Source, Northmere.Edition.Rulebook, today, on).Read(Texts("start_date", "2030-01-01"));
+        var (early, late) = (new DateOnly(2026, 11, 27), new DateOnly(2029, 11, 27));
+        Assert.Equal(
+            [true, false, true, false, false],
+            new[] { Reading(null, null), Reading(early, null), Reading(early, late), Reading(late, early), Reading(null, early) }.Select(
+                r => r.Fault is null
+            )
+        );
+    }
+
+    [Theory]
+    [InlineData("\u2029", true)]
+    [InlineData("\u202A", false)]
+    [InlineData("\u202E", false)]
+    [InlineData("\u202F", true)]
+    [InlineData("\u2065", true)]
+    [InlineData("\u2066", false)]
+    [InlineData("\u2069", false)]
+    [InlineData("\u206A", true)]
+    [InlineData("\uFFFD", false)]
+    [InlineData("\u001B", false)]
+    [InlineData("\t", true)]
+    [InlineData("\n", true)]
+    [InlineData("\r", true)]
+    public void Letters_that_disguise_or_cannot_be_read_are_refused(string letter, bool isTaken)
+    {
+        Assert.Equal(isTaken, RecordReader.Refuse(letter) is null);
+        Assert.Equal(isTaken, RecordReader.Refuse("Quill" + letter + "Tor") is null);
+    }
+
+    [Fact]
+    public void A_value_has_its_most_and_a_long_one_is_shown_by_its_beginning()
+    {
+        Assert.Null(RecordReader.Refuse(new('x', 1024)));
+        Assert.NotNull(RecordReader.Refuse(new('x', 1025)));
+        string? Shown(int letters) =>
+            new RecordReader(Source, Northmere.Edition.Rulebook).Read(Texts("start_date", new('7', letters))).Fault?.Value;
+        Assert.Equal(new string('7', 79), Shown(79));
+        Assert.Equal(new string('7', 80), Shown(80));
+        Assert.Equal(new string('7', 80) + "…", Shown(81));
+        // At the very beginning of a value, too.
+        var reading = new RecordReader(Source, Northmere.Edition.Rulebook, on: new(2026, 11, 27)).Read(Texts("job_title", "A\tB"));
+        Assert.Equal(("job_title", "A\tB"), (reading.Fault?.Column, reading.Fault?.Value));
+    }
+
+    [Theory]
+    [InlineData("department == \"Dive Team\"", false, null)]
+    [InlineData("department == \"Research\"", true, null)]
+    [InlineData("date(department) > start", false, "cannot be decided")]
+    public void A_source_speaks_of_those_in_its_scope(string scope, bool isOutside, string? problem)
+    {
+        var reading = RulebookReader.Read(
+            Northmere.With("sources/hr.yaml", "vanished: ask", $"vanished: ask\nscope: '{scope}'")
+        );
+        Assert.Empty(reading.Findings);
+        var rulebook = reading.Rulebook!;
+        var row = new RecordReader(rulebook.Sources["hr"], rulebook).Read(Texts("", ""));
+        Assert.Equal((isOutside, problem is null), (row.Outside, row.Facts is not null));
+        Assert.Equal(problem is not null, row.Fault?.Reason.Contains(problem ?? "-", StringComparison.Ordinal) == true);
     }
 
     [Theory]

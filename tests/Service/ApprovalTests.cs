@@ -627,6 +627,87 @@ public sealed class ApprovalTests(Servers servers)
     }
 
     [Fact]
+    public async Task A_value_that_a_desk_gives_stands_with_the_person_until_it_is_taken_back()
+    {
+        await using var world = await StartAsync(
+            change: (path, text) =>
+                path switch
+                {
+                    "rulebook.yaml" => text.Replace("  mailStore: text", "  mailStore: text\n  suit: number", StringComparison.Ordinal),
+                    "targets/facilities.yaml" => text.Replace(
+                        "size: { title: Size, pattern: \"(XS|S|M|L|XL)\" }",
+                        "size: { title: Size, feeds: suit }",
+                        StringComparison.Ordinal
+                    ),
+                    "templates/everyone.yaml" => text.Replace(
+                        "      telephoneNumber: phone\n",
+                        "      telephoneNumber: phone\n      description: 'suit == null ? \"\" : \"Suit \" + string(suit)'\n",
+                        StringComparison.Ordinal
+                    ),
+                    // Here the line manager decides on it as on any other change.
+                    "workflows/desk.yaml" => text.Replace("for: [change]", "for: [closing]", StringComparison.Ordinal),
+                    _ => text,
+                }
+        );
+        var person = await PersonAsync(world);
+        var request = await world.WaitForAsync(
+            (await RaiseAsync(world, new("access", person.Number, "pool", Grants: [new("facilities/wet-suit")]))).Summary.Id,
+            "deciding"
+        );
+        request = await ApproveAsync(world, request, "mara");
+        await ApproveAsync(world, request, "tomas");
+        async Task DoAsync(Dictionary<string, string>? fields)
+        {
+            var otto = await world.SignInAsync("otto");
+            var tasks = await world.EventuallyAsync(() => world.GetAsync<Page<TaskView>>("/api/v1/tasks"), t => t.Items.Count == 1);
+            async Task<HttpResponseMessage> DoneAsync(Dictionary<string, string>? said) =>
+                await otto.PostAsJsonAsync($"/api/v1/tasks/{tasks.Items[0].Id}/done", new TaskDoneBody(said));
+            if (fields is not null)
+            {
+                Assert.Equal("suit", tasks.Items[0].Fields.Single().Feeds);
+                var refused = await World.RefusedAsync(DoneAsync(new() { ["size"] = "large" }));
+                Assert.Equal((400, "'Size': 'large' is no whole number."), (refused.Status, refused.Detail));
+            }
+            await World.OkAsync(DoneAsync(fields));
+        }
+        async Task<(string? Value, RequestDetail Change)> FollowsAsync(int earlier)
+        {
+            var about = await world.EventuallyAsync(
+                () => world.GetAsync<PersonDetail>($"/api/v1/people/{person.Number}"),
+                p => p.Requests.Count(r => r.Kind == "change") == earlier + 1
+            );
+            var id = about.Requests.First(r => r is { Kind: "change", State: not "completed" }).Id;
+            return (about.Record.FirstOrDefault(a => a.Name == "suit")?.Value, await world.WaitForAsync(id, "deciding"));
+        }
+        await DoAsync(new() { ["size"] = "52" });
+        await world.WaitForAsync(request.Summary.Id, "completed");
+        var (value, change) = await FollowsAsync(0);
+        Assert.Equal("52", value);
+        Assert.Equal($"Facilities desk gave {person.Given} {person.Family} suit", change.Cause.Text);
+        var attribute = change.Plan.SelectMany(c => c.Attributes).Single();
+        Assert.Equal(("description", "Suit 52"), (attribute.Name, string.Join(",", attribute.After)));
+        Assert.Equal("facilities", change.Summary.Source);
+        await world.ApproveAsync(change);
+        await world.ReleaseAsync(change);
+        await world.WaitForAsync(change.Summary.Id, "completed");
+
+        // It goes with what it came with.
+        await World.OkAsync(
+            (await world.SignInAsync("mara")).PostAsJsonAsync(
+                $"/api/v1/people/{change.Summary.PersonId}/access/end",
+                new EndAccessBody("facilities/wet-suit", "left the boat")
+            )
+        );
+        await DoAsync(null);
+        (value, change) = await FollowsAsync(1);
+        Assert.True(string.IsNullOrEmpty(value));
+        Assert.Contains("took back", change.Cause.Text, StringComparison.Ordinal);
+        attribute = change.Plan.SelectMany(c => c.Attributes).Single();
+        Assert.Equal(("Suit 52", ""), (string.Join(",", attribute.Before), string.Join(",", attribute.After)));
+        Assert.Empty((await world.GetAsync<Page<TaskView>>("/api/v1/tasks")).Items);
+    }
+
+    [Fact]
     public async Task Joiners_movers_leavers_and_passwords_are_raised_by_hand()
     {
         await using var world = await StartAsync();

@@ -1,5 +1,5 @@
 import { type ReactNode, useId } from 'react';
-import { Input, Label, TextArea, TextField } from 'react-aria-components';
+import { Input, Label, Text, TextArea, TextField } from 'react-aria-components';
 import style from './Field.module.css';
 
 export function Field(props: {
@@ -11,6 +11,8 @@ export function Field(props: {
   required?: boolean;
   long?: boolean;
   autoComplete?: string;
+  /** What follows from the value, read with the field. */
+  hint?: string;
 }) {
   return (
     <TextField
@@ -23,6 +25,7 @@ export function Field(props: {
     >
       <Label>{props.label}</Label>
       {props.long ? <TextArea rows={3} maxLength={2000} /> : <Input autoComplete={props.autoComplete} />}
+      {props.hint && <Text slot="description">{props.hint}</Text>}
     </TextField>
   );
 }

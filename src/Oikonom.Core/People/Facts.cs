@@ -67,6 +67,22 @@ public static class BuiltIn
         new(Phone, ExpressionType.String),
     ];
 
+    /// <summary>Who somebody is, where and until when they belong, and where their first password goes.</summary>
+    internal static readonly IReadOnlyList<string> Belonging =
+    [
+        Person,
+        Number,
+        Given,
+        Family,
+        Kind,
+        Start,
+        End,
+        Manager,
+        Department,
+        Site,
+        PrivateMail,
+    ];
+
     /// <summary>What people read in the place of a name, where a rulebook says nothing else.</summary>
     public static readonly IReadOnlyDictionary<string, string> Titles = new Dictionary<string, string>
     {

@@ -1,4 +1,5 @@
 using Oikonom.Core.Expressions;
+using Oikonom.Core.People;
 using Oikonom.Core.Time;
 
 namespace Oikonom.Core.Rulebook;
@@ -207,13 +208,14 @@ public static partial class RulebookReader
             foreach (var (key, entry) in map.NamedMaps("entitlements"))
             {
                 var fields = new List<TaskField>();
-                foreach (var (field, about) in entry.NamedMaps("fields", required: false))
+                foreach (var (field, said) in entry.NamedMaps("fields", required: false))
                 {
-                    var pattern = about.Text("pattern", required: false);
+                    var pattern = said.Text("pattern", required: false);
                     if (pattern is { } p && !IsPattern(p.Text))
-                        about.Report(p.Place, $"'{p.Text}' is no regular expression.");
-                    fields.Add(new(field.Text, about.TextOr("title", field.Text), about.YesNo("mandatory", true), pattern?.Text ?? ""));
-                    about.Done();
+                        said.Report(p.Place, $"'{p.Text}' is no regular expression.");
+                    var shown = said.TextOr("title", field.Text);
+                    fields.Add(new(field.Text, shown, said.YesNo("mandatory", true), pattern?.Text ?? "") { Feeds = Fed(said, fields) });
+                    said.Done();
                 }
                 var give = entry.Text("give");
                 var takeBack = entry.TextOr("take-back", "");
@@ -227,6 +229,27 @@ public static partial class RulebookReader
             }
             map.Done();
             return name is null ? null : new(name, title, new TargetSettings.Desk(role, due), entitlements, map.Place) { Owner = owner };
+        }
+
+        /// <summary>The attribute that a value of a task becomes; who somebody is only HR or a decision says.</summary>
+        /// <param name="others">The fields before it, of which none feeds the same.</param>
+        private string Fed(YamlMap field, List<TaskField> others)
+        {
+            if (field.Text("feeds", required: false) is not { } fed)
+                return "";
+            if (!_attributes.TryGet(fed.Text, out _))
+                field.Report(
+                    fed.Place,
+                    $"'{fed.Text}' is not a declared attribute.{Nearest.Hint(fed.Text, _attributes.Names)} Declare it under 'attributes'."
+                );
+            else if (BuiltIn.Belonging.Contains(fed.Text))
+                field.Report(
+                    fed.Place,
+                    $"'{fed.Text}' says who somebody is, where they belong or where their first password goes; no task changes it."
+                );
+            else if (others.Exists(f => f.Feeds == fed.Text))
+                field.Report(fed.Place, $"Another field feeds '{fed.Text}' already.");
+            return fed.Text;
         }
 
         private static bool IsPattern(string text)

@@ -53,11 +53,13 @@ public static partial class RulebookReader
                     $"'{kind.Text}' is no kind of request; known are {string.Join(", ", Kinds)}.{Nearest.Hint(kind.Text, Kinds)}"
                 );
             var from = map.Texts("from", required: false);
-            foreach (var source in from.Where(f => f.Text != Workflow.ByHand && !sources.ContainsKey(f.Text)))
+            // A desk whose tasks give values says things of people, as a source does.
+            var known = sources.Keys.Concat(_targets.Values.Where(t => t.FeedsPeople).Select(t => t.Name)).Append(Workflow.ByHand).ToList();
+            foreach (var source in from.Where(f => !known.Contains(f.Text)))
                 map.Report(
                     source.Place,
                     $"'{source.Text}' is no source; use '{Workflow.ByHand}' for what people raise "
-                        + $"themselves.{Nearest.Hint(source.Text, sources.Keys.Append(Workflow.ByHand))}"
+                        + $"themselves.{Nearest.Hint(source.Text, known)}"
                 );
             var when = Condition(map);
             var priority = map.Number("priority", 0, -1000, 1000);

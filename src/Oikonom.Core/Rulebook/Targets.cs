@@ -88,6 +88,11 @@ public sealed record TargetRule(
 
     /// <summary>True when people have accounts in it; false when it gives what needs none.</summary>
     public bool HasAccounts => Settings.Can.HasFlag(TargetAbilities.Accounts);
+
+    /// <summary>True when values that its tasks give become attributes of people.</summary>
+    public bool FeedsPeople =>
+        Settings is TargetSettings.Desk
+        && Entitlements.Values.Any(e => e.Means is EntitlementMeans.Work work && work.Fields.Any(f => f.Feeds.Length > 0));
 }
 
 /// <summary>The settings of a target by its kind: closed, one record per kind.</summary>
@@ -308,7 +313,11 @@ public sealed record TargetSchema(
 
 /// <summary>What a manual task asks to be filled in. <paramref name="Pattern"/> is a regular expression the whole value matches,
 /// or "".</summary>
-public sealed record TaskField(string Name, string Title, bool IsMandatory, string Pattern);
+public sealed record TaskField(string Name, string Title, bool IsMandatory, string Pattern)
+{
+    /// <summary>The attribute of the person that the value becomes once the work is done, or "".</summary>
+    public string Feeds { get; init; } = "";
+}
 
 /// <summary>An attribute by which an existing entry is recognised, in order, each under a condition if it has one.</summary>
 public sealed record MatchRule(string Attribute, Expression? When);

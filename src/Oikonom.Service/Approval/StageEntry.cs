@@ -462,19 +462,11 @@ public sealed class StageEntry(TimeProvider time, Notifier notices)
             RequestId = row.Id,
         };
 
-    /// <summary>What lists show of the person follows the inputs; what the sources say stays beside it.</summary>
     private static async Task ShowAsync(Session s, Case of, DateTimeOffset now)
     {
         var (row, rulebook) = (of.Row, of.Edition.Rulebook);
-        var shown = Inputs.Of(of.Person, await s.ExtrasAsync([row.PersonId]), rulebook).Row(row.PersonId, of.Person.Source, rulebook, now);
-        await s.UpsertPeopleAsync([shown]);
-        var differences = Facts
-            .FromJson(of.Person.Facts, rulebook.Attributes)
-            .DifferenceTo(Facts.FromJson(shown.Facts, rulebook.Attributes));
-        if (differences.Count == 0)
-            return;
-        s.Record(LedgerEntry.Of(now, row.Requester, "person.changed", row.PersonId, row.Id, ("changes", differences)));
-        s.Tell("people", row.PersonId);
+        var inputs = Inputs.Of(of.Person, await s.ExtrasAsync([row.PersonId]), rulebook);
+        await inputs.ShowAsync(s, of.Person, rulebook, row.Requester, row.Id, now);
     }
 
     private async Task MakeStepsAsync(Session s, Case of)

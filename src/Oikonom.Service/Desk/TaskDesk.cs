@@ -3,8 +3,11 @@ using System.Security.Cryptography;
 using System.Text.Json;
 using System.Text.RegularExpressions;
 using Oikonom.Contracts;
+using Oikonom.Core.Expressions;
 using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Intake;
 using Oikonom.Core.Ledger;
+using Oikonom.Core.People;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Common;
@@ -85,6 +88,7 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
             async (s, row) =>
             {
                 var fields = Fields(row);
+                var attributes = (await editions.CurrentAsync(cancel)).Rulebook.Attributes;
                 var answers = new SortedDictionary<string, string>(StringComparer.Ordinal);
                 foreach (var name in body.Fields?.Keys.Where(k => !fields.Any(f => f.Name == k)) ?? [])
                     throw Problem.Invalid($"The task has no field '{name}'.", name);
@@ -101,6 +105,8 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
                         && !Regex.IsMatch(value, $"^(?:{field.Pattern})$", RegexOptions.NonBacktracking)
                     )
                         throw Problem.Invalid($"'{field.Title}' must have the form {field.Pattern}.", field.Name);
+                    if (field.Feeds.Length > 0 && Refuse(field, value, attributes) is { } wrong)
+                        throw Problem.Invalid($"'{field.Title}': {wrong}", field.Name);
                     if (value.Length > 0)
                         answers[field.Name] = value;
                 }
@@ -124,6 +130,16 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
             },
             cancel
         );
+
+    /// <summary>Why the attribute that a field feeds cannot be this; null when it can.</summary>
+    private static string? Refuse(TaskField field, string value, NameSchema attributes)
+    {
+        if (RecordReader.Refuse(value) is { } refused)
+            return refused;
+        return attributes.TryGet(field.Feeds, out _) && new Facts([]).WithText(field.Feeds, value, attributes, out var problem) is null
+            ? problem
+            : null;
+    }
 
     private async Task FinishAsync(Session s, TaskRow row, string by)
     {
@@ -383,7 +399,7 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
             DoneBy = row.DoneBy.Length > 0 ? row.DoneBy : null,
             Fields =
             [
-                .. Fields(row).Select(f => new TaskFieldView(f.Name, f.Title, f.IsMandatory, f.Pattern, answers.GetValueOrDefault(f.Name))),
+                .. Fields(row).Select(f => new TaskFieldView(f.Name, f.Title, f.IsMandatory, f.Pattern, answers.GetValueOrDefault(f.Name)) { Feeds = f.Feeds.Length > 0 ? f.Feeds : null }),
             ],
             Checks = Checks(row),
             NeedsEvidence = row.NeedsEvidence == 1,

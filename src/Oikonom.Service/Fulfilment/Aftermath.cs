@@ -21,7 +21,14 @@ namespace Oikonom.Service.Fulfilment;
 /// What follows from outcomes that are committed: work by hand, links to first passwords, plans to be made anew,
 /// problems that people see, completion, and who hears of it. All of it in the transaction of the outcomes.
 /// </summary>
-public sealed class Aftermath(EditionBook editions, StageEntry stages, RequestDesk desk, Notifier notices, TimeProvider time)
+public sealed class Aftermath(
+    EditionBook editions,
+    StageEntry stages,
+    RequestDesk desk,
+    TaskValues values,
+    Notifier notices,
+    TimeProvider time
+)
 {
     /// <param name="outcomes">In the order in which they came, each of a claim that still holds.</param>
     public async Task FollowAsync(Session s, List<Outcome> outcomes, DateTimeOffset now)
@@ -34,6 +41,7 @@ public sealed class Aftermath(EditionBook editions, StageEntry stages, RequestDe
         await StuckAsync(s, [.. outcomes.Where(o => o.Ending == AttemptOutcome.Lasting && o.Step.Problem != o.Message)]);
         await SendLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change: Change.SetPassword })]);
         await WakeLinksAsync(s, [.. outcomes.Where(o => o is { Ending: AttemptOutcome.Reached, Change: Change.EnableAccount })]);
+        await values.FollowAsync(s, outcomes, now);
         await SettleFindingsAsync(s, outcomes);
         foreach (var outcome in outcomes.Where(o => o.Gone is not null))
             await ForgetEntryAsync(s, outcome, now);
@@ -121,12 +129,12 @@ public sealed class Aftermath(EditionBook editions, StageEntry stages, RequestDe
         if (!of.Edition.Rulebook.Notices.ContainsKey(NoticeEvents.Welcome))
             return;
         var manager = of.Manager;
-        var values = new Dictionary<string, string> { ["manager"] = manager?.Display ?? "your manager" };
+        var words = new Dictionary<string, string> { ["manager"] = manager?.Display ?? "your manager" };
         var address = of.About.Facts.Text("privateMail");
         if (MimeKit.MailboxAddress.TryParse(address, out _))
-            notices.ToAddress(s, of, address, of.Person.Display, NoticeEvents.Welcome, values);
+            notices.ToAddress(s, of, address, of.Person.Display, NoticeEvents.Welcome, words);
         else if (manager is not null)
-            notices.To(s, of, manager, NoticeEvents.Welcome, values);
+            notices.To(s, of, manager, NoticeEvents.Welcome, words);
     }
 
     private async Task CompleteAsync(Session s, List<Outcome> outcomes, DateTimeOffset now)

@@ -238,6 +238,7 @@ public static class Daemon
             .AddHostedService(p => p.GetRequiredService<GroupCommit>());
         services
             .AddSingleton<Aftermath>()
+            .AddSingleton<TaskValues>()
             .AddSingleton<LeaveOutDesk>()
             .AddSingleton<OutcomeWriter>()
             .AddHostedService(p => p.GetRequiredService<OutcomeWriter>());

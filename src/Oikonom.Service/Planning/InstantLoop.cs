@@ -171,8 +171,9 @@ public sealed partial class InstantLoop(
                 var row = recorded.Person(id);
                 var inputs = recorded.Inputs(id, newest);
                 var isShown = IsShownOtherwise(row, inputs, newest, now);
+                // An attribute that was approved for a term begins or ends: lists show it from now on.
                 if (isShown)
-                    row = await ShowAsync(s, row, inputs, newest, now);
+                    row = await inputs.ShowAsync(s, row, newest.Rulebook, "oikonom", null, now, ("because", "its day has come"));
                 var windows = Desired.Windows(recorded.Subject(id, edition), edition);
                 var over = Over(
                     recorded,
@@ -232,18 +233,6 @@ public sealed partial class InstantLoop(
             now
         );
         LogBegun(log, person.Number, begun.Count);
-    }
-
-    /// <summary>An attribute that was approved for a term begins or ends: lists show it from now on.</summary>
-    private static async Task<PersonRow> ShowAsync(Session s, PersonRow row, Inputs inputs, Edition edition, DateTimeOffset now)
-    {
-        var shown = inputs.Row(row.Id, row.Source, edition.Rulebook, now);
-        await s.UpsertPeopleAsync([shown]);
-        var schema = edition.Rulebook.Attributes;
-        var differences = Facts.FromJson(row.Facts, schema).DifferenceTo(Facts.FromJson(shown.Facts, schema));
-        s.Record(LedgerEntry.Of(now, "oikonom", "person.changed", row.Id, null, ("changes", differences), ("because", "its day has come")));
-        s.Tell("people", row.Id);
-        return shown;
     }
 
     /// <summary>Takes away what is over, as a request of its own that needs nobody's decision; who answers for the person is

@@ -1,7 +1,9 @@
 using System.Globalization;
+using Oikonom.Core.Ledger;
 using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Service.Common;
+using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Records;
@@ -78,6 +80,32 @@ public sealed record Inputs(IReadOnlyList<Facts> Said, IReadOnlyList<FieldInput>
             Source = source,
             At = at,
         };
+
+    /// <summary>What lists show of the person follows the inputs; what the sources say stays beside it.</summary>
+    /// <param name="row">The person as shown so far.</param>
+    /// <param name="details">More of the entry on the ledger, such as why.</param>
+    /// <returns>The person as shown from now on.</returns>
+    public async Task<PersonRow> ShowAsync(
+        Session s,
+        PersonRow row,
+        Core.Rulebook.Rulebook rulebook,
+        string actor,
+        string? request,
+        DateTimeOffset now,
+        params (string Name, object? Value)[] details
+    )
+    {
+        var shown = Row(row.Id, row.Source, rulebook, now);
+        await s.UpsertPeopleAsync([shown]);
+        var differences = Facts
+            .FromJson(row.Facts, rulebook.Attributes)
+            .DifferenceTo(Facts.FromJson(shown.Facts, rulebook.Attributes));
+        if (differences.Count == 0)
+            return shown;
+        s.Record(LedgerEntry.Of(now, actor, "person.changed", row.Id, request, [("changes", differences), .. details]));
+        s.Tell("people", row.Id);
+        return shown;
+    }
 
     public const string FieldKind = "field";
     public const string EndKind = "end";

@@ -185,6 +185,7 @@ function TaskSheet({ task, next }: { task: TaskView; next: () => void }) {
             <Field
               key={f.name}
               label={`${f.title}${f.mandatory ? ' *' : ''}${f.pattern ? ` (${f.pattern})` : ''}`}
+              hint={f.feeds ? 'It is on the record of the person from then on.' : undefined}
               value={fields[f.name] ?? ''}
               onChange={(value) => setFields((x) => ({ ...x, [f.name]: value }))}
             />
