@@ -59,6 +59,27 @@ public sealed class ExpressionTests
     [InlineData("  trim('  x ') + string(level + 1 - 2)", "x2")]
     [InlineData("family.contains('Ar') && family.endsWith('cy')", "true")]
     [InlineData("year(start)", "2026")]
+    [InlineData("tags[0] + tags[1]", "nightboat")]
+    [InlineData("([] + tags)[0]", "night")]
+    [InlineData("(tags + [])[1]", "boat")]
+    [InlineData("size(tags + ['deep'])", "3")]
+    [InlineData("tags.exists(t, t == 'boat')", "true")]
+    [InlineData("tags.exists(t, t == 'deep')", "false")]
+    [InlineData("[].exists(t, true)", "false")]
+    [InlineData("tags.all(t, size(t) >= 4)", "true")]
+    [InlineData("tags.all(t, t == 'night')", "false")]
+    [InlineData("[].all(t, false)", "true")]
+    [InlineData("'deep' in tags", "false")]
+    [InlineData("'boat' in tags", "true")]
+    [InlineData("start - start == duration('P0D')", "true")]
+    [InlineData("start + duration('P3D') - start == duration('P3D')", "true")]
+    [InlineData("end - start == null", "true")]
+    [InlineData("start - end == null", "true")]
+    [InlineData("end + duration('P3D') == null", "true")]
+    [InlineData("duration('P1D') + duration('P2D') == duration('P3D')", "true")]
+    [InlineData("size(''.split(','))", "1")]
+    [InlineData("size('abc'.split(''))", "1")]
+    [InlineData("'aXbXc'.split('X').join('-')", "a-b-c")]
     public void Evaluates(string text, string? expected)
     {
         if (expected is null)
@@ -105,6 +126,30 @@ public sealed class ExpressionTests
         Assert.Throws<ExpressionError>(() => Expression.Compile(new string('(', 3000) + "1" + new string(')', 3000), Schema));
         Assert.Throws<ExpressionError>(() => Expression.Compile(new string('!', 3000) + "active", Schema));
         Assert.Throws<ExpressionError>(() => Expression.Compile("'" + new string('x', 5000) + "'", Schema));
+    }
+
+    [Theory]
+    [InlineData("tags[2]", "there is none at 2")]
+    [InlineData("tags[0 - 1]", "there is none at -1")]
+    [InlineData("tags[level]", "there is none at 3")]
+    [InlineData("date('9999-12-31') + duration('P1D')", "leaves the calendar")]
+    [InlineData("date('0001-01-01') - duration('P1D')", "leaves the calendar")]
+    public void What_cannot_be_is_a_fault_that_says_so(string text, string part) =>
+        Assert.Contains(
+            part,
+            Assert.Throws<ExpressionFault>(() => Expression.Compile(text, Schema).Evaluate(Values())).Message,
+            StringComparison.Ordinal
+        );
+
+    [Fact]
+    public void A_text_is_built_up_to_its_most()
+    {
+        var half = new string('x', 32_768);
+        var scope = Values();
+        scope[Schema.IndexOf("given")] = scope[Schema.IndexOf("family")] = Value.Of(half);
+        Assert.Equal(65_536, Expression.Compile("given + family", Schema).Evaluate(scope).ToString().Length);
+        Assert.Throws<ExpressionFault>(() => Expression.Compile("given + family + 'x'", Schema).Evaluate(scope));
+        Assert.Throws<ExpressionFault>(() => Expression.Compile("'x' + (given + family)", Schema).Evaluate(scope));
     }
 
     [Fact]

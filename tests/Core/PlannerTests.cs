@@ -113,6 +113,79 @@ public sealed class PlannerTests
     }
 
     [Fact]
+    public void What_people_do_by_hand_is_kept_for_the_hand_over_too_and_goes_at_once_with_who_leaves()
+    {
+        var edition = Small.Edition(
+            (
+                "targets/keys.yaml",
+                "name: keys\nkind: desk\nrole: operator\nowner: E5\nentitlements:\n  key: { title: Key, give: Cut a key., owner: E9 }\n"
+            ),
+            ("templates/office.yaml", "name: office\nwhen: department == \"Office\"\ngrants: [{ to: keys/key, hand-over: P14D }]")
+        );
+        var key = new EntitlementKey("keys", "key");
+        var before = Desired.At(Small.Person(Small.Facts(department: "Office")), edition, Now);
+        Change.Revoke Taken(Subject person) =>
+            Assert.Single(
+                Planner
+                    .Make(person, before, NoIds, Nobody, edition, RequestKind.Mover, Now)
+                    .Changes.OfType<Change.Revoke>()
+                    .Where(c => c.Taken == key)
+            );
+        var moved = Taken(Small.Person(Small.Facts(department: "Dive")));
+        Assert.Equal((Now.AddDays(14), true), (moved.Due, moved.Later));
+        // Who left yesterday hands nothing over.
+        var left = Taken(Small.Person(Small.Facts(department: "Office", end: "2026-11-24")));
+        Assert.Equal((null, false), (left.Due, left.Later));
+        // A move that is dated ahead hands over from its day on.
+        var later = Taken(
+            Small.Person(Small.Facts(department: "Office")) with
+            {
+                Fields = [new("E1", "department", "Dive", Now.AddDays(10), null)],
+            }
+        );
+        Assert.Equal((Now.AddDays(24), true), (later.Due, later.Later));
+    }
+
+    [Fact]
+    public void A_plan_beside_another_keeps_what_that_does_not_do()
+    {
+        var entry = new Entry("tor.quill", "ou=people", true, "id-1");
+        Change.ChangeAccount Changes(string container, params (string Name, string After)[] values) =>
+            new(Directory, entry with { Container = container }, [.. values.Select(v => new AttributeChange(v.Name, [], [v.After]))], Why)
+            {
+                Ordinal = 1,
+            };
+        Conflict Broken(string name) => new(name, name, "directory/pay", "a rule", "directory/audit", "a rule", "");
+        Plan PlanOf(Change change, params string[] broken) =>
+            new(1, [change, new Change.Verify(Directory, entry, Why) { Ordinal = 2 }])
+            {
+                Conflicts = broken.Length > 0 ? [.. broken.Select(Broken)] : null,
+            };
+        string Left(Plan plan, Plan other)
+        {
+            var left = plan.Beside(other);
+            Assert.Equal(Enumerable.Range(1, left.Changes.Count), left.Changes.Select(c => c.Ordinal));
+            return string.Join(' ', left.Changes.Select(c => $"{c.Kind}({string.Join(',', c.Attributes.Select(a => a.Name))})"))
+                + string.Concat(left.Conflicts?.Select(c => "!" + c.Separation) ?? []);
+        }
+        var (title, both) = (Changes("ou=people", ("title", "Diver")), Changes("ou=people", ("title", "Diver"), ("cn", "Tor")));
+        Assert.Equal("", Left(PlanOf(title), PlanOf(title)));
+        Assert.Equal("", Left(PlanOf(title), PlanOf(both)));
+        Assert.Equal("ChangeAccount(cn) Verify()", Left(PlanOf(both), PlanOf(title)));
+        // The same attribute with another value, and another attribute with the same value, are not the same.
+        Assert.Equal("ChangeAccount(title) Verify()", Left(PlanOf(title), PlanOf(Changes("ou=people", ("title", "Lead")))));
+        Assert.Equal("ChangeAccount(title) Verify()", Left(PlanOf(title), PlanOf(Changes("ou=people", ("cn", "Diver")))));
+        // So is another place.
+        Assert.Equal("ChangeAccount(title) Verify()", Left(PlanOf(title), PlanOf(Changes("ou=guests", ("title", "Diver")))));
+        var grant = new Change.Grant(Small.Key("pay"), entry, Why) { Ordinal = 1 };
+        Assert.Equal("Grant() Verify()", Left(PlanOf(grant), PlanOf(title)));
+        // A separation that the other breaks as well is not this one's.
+        Assert.Equal("Grant() Verify()!a", Left(PlanOf(grant, "a"), PlanOf(title)));
+        Assert.Equal("Grant() Verify()", Left(PlanOf(grant, "a"), PlanOf(title, "a")));
+        Assert.Equal("Grant() Verify()!b", Left(PlanOf(grant, "a", "b"), PlanOf(title, "a", "c")));
+    }
+
+    [Fact]
     public void What_a_move_leaves_as_it_is_is_told_with_its_reason_and_its_end_and_binds_no_decision()
     {
         var asked = new Reason("request", "9", "month end");

@@ -78,10 +78,7 @@ public sealed class SourceTests
     {
         var day = DateOnly.ParseExact(today, "yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);
         var reading = new RecordReader(Source, Northmere.Edition.Rulebook, day).Read(Texts("end_date", end));
-        Assert.Equal(
-            (isGood, isWithdrawn, isGood || isWithdrawn),
-            (reading.Fault is null, reading.IsWithdrawn, reading.Facts is not null)
-        );
+        Assert.Equal((isGood, isWithdrawn, isGood || isWithdrawn), (reading.Fault is null, reading.IsWithdrawn, reading.Facts is not null));
         Assert.Equal(isGood ? null : "end_date", reading.Fault?.Column);
     }
 
@@ -140,9 +137,7 @@ public sealed class SourceTests
     [InlineData("date(department) > start", false, "cannot be decided")]
     public void A_source_speaks_of_those_in_its_scope(string scope, bool isOutside, string? problem)
     {
-        var reading = RulebookReader.Read(
-            Northmere.With("sources/hr.yaml", "vanished: ask", $"vanished: ask\nscope: '{scope}'")
-        );
+        var reading = RulebookReader.Read(Northmere.With("sources/hr.yaml", "vanished: ask", $"vanished: ask\nscope: '{scope}'"));
         Assert.Empty(reading.Findings);
         var rulebook = reading.Rulebook!;
         var row = new RecordReader(rulebook.Sources["hr"], rulebook).Read(Texts("", ""));

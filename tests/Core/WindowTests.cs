@@ -429,4 +429,26 @@ public sealed class WindowTests
             Planner.Over(windows, before, ids, Edition.Rulebook, groups, account, _ => false)[0].Reason.Condition
         );
     }
+
+    [Theory]
+    // Two employments last from the first start to the last end, whichever leads.
+    [InlineData("2026-01-05", "2026-03-31", "2026-02-01", "2026-06-30", "2026-01-05", "2026-07-01")]
+    [InlineData("2026-02-01", "2026-06-30", "2026-01-05", "2026-03-31", "2026-01-05", "2026-07-01")]
+    [InlineData("2026-01-05", "2026-06-30", "2026-02-01", "2026-03-31", "2026-01-05", "2026-07-01")]
+    [InlineData("2026-01-05", "2026-06-30", "2026-01-05", "2026-06-30", "2026-01-05", "2026-07-01")]
+    public void The_term_of_a_person_spans_all_employments(string start, string end, string start2, string end2, string from, string until)
+    {
+        var person = Small.Person(Small.Facts(start: start, end: end), Small.Facts("E2", start: start2, end: end2));
+        var rulebook = Small.Edition().Rulebook;
+        var zone = TimeZoneInfo.FindSystemTimeZoneById("Europe/Lisbon");
+        DateTimeOffset At(string day) => Oikonom.Core.Time.SiteDays.StartOf(DateOnly.Parse(day, null), zone);
+        var term = Term.Of(person, rulebook);
+        Assert.Equal((At(from), At(until)), (term.Start, term.End));
+        // What was approved by hand about the last day counts, with one employment and with two.
+        foreach (var others in new[] { person.Others, [] })
+        {
+            var longer = person with { Others = others, Fields = [new("E1", "end", "2027-01-31", At("2026-01-01"), null)] };
+            Assert.Equal(At("2027-02-01"), Term.Of(longer, rulebook).End);
+        }
+    }
 }

@@ -399,7 +399,11 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
             DoneBy = row.DoneBy.Length > 0 ? row.DoneBy : null,
             Fields =
             [
-                .. Fields(row).Select(f => new TaskFieldView(f.Name, f.Title, f.IsMandatory, f.Pattern, answers.GetValueOrDefault(f.Name)) { Feeds = f.Feeds.Length > 0 ? f.Feeds : null }),
+                .. Fields(row)
+                    .Select(f => new TaskFieldView(f.Name, f.Title, f.IsMandatory, f.Pattern, answers.GetValueOrDefault(f.Name))
+                    {
+                        Feeds = f.Feeds.Length > 0 ? f.Feeds : null,
+                    }),
             ],
             Checks = Checks(row),
             NeedsEvidence = row.NeedsEvidence == 1,

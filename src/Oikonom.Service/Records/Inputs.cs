@@ -97,9 +97,7 @@ public sealed record Inputs(IReadOnlyList<Facts> Said, IReadOnlyList<FieldInput>
     {
         var shown = Row(row.Id, row.Source, rulebook, now);
         await s.UpsertPeopleAsync([shown]);
-        var differences = Facts
-            .FromJson(row.Facts, rulebook.Attributes)
-            .DifferenceTo(Facts.FromJson(shown.Facts, rulebook.Attributes));
+        var differences = Facts.FromJson(row.Facts, rulebook.Attributes).DifferenceTo(Facts.FromJson(shown.Facts, rulebook.Attributes));
         if (differences.Count == 0)
             return shown;
         s.Record(LedgerEntry.Of(now, actor, "person.changed", row.Id, request, [("changes", differences), .. details]));
