@@ -80,10 +80,8 @@ public sealed class OpenIdTests(Servers servers)
     {
         await using var world = await World.StartAsync(servers.Directory);
         const string secret = "a-secret-of-the-receiver";
-        using var receiver = new HttpListener();
-        var address = $"http://127.0.0.1:{DirectoryServer.FreePort()}/";
-        receiver.Prefixes.Add(address);
-        receiver.Start();
+        using var receiver = Listener.Start(out var port);
+        var address = $"http://127.0.0.1:{port}/";
         var got = new System.Collections.Concurrent.ConcurrentQueue<(string Id, string Type, bool Signed)>();
         var refusals = 2;
         _ = Task.Run(async () =>

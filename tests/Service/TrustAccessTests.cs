@@ -32,10 +32,7 @@ public sealed class TrustAccessTests(Servers servers)
     public async Task A_secret_goes_only_where_it_was_set_to_go()
     {
         await using var world = await World.StartAsync(servers.Directory);
-        using var listener = new HttpListener();
-        var port = DirectoryServer.FreePort();
-        listener.Prefixes.Add($"http://127.0.0.1:{port}/");
-        listener.Start();
+        using var listener = Listener.Start(out var port);
         var heard = new System.Collections.Concurrent.ConcurrentQueue<string>();
         _ = Task.Run(async () =>
         {

@@ -212,7 +212,7 @@ function Facts({ of }: { of: TargetDetail }) {
             }
           />
         )}
-        {s.canRead && <Pair name="Changed outside" value={<>{s.differing > 0 ? s.differing : 'none'}</>} />}
+        {s.canRead && <Pair name="Changed outside" value={s.differing > 0 ? s.differing : 'none'} />}
         <Pair name="Steps" value={`${s.due} due, ${s.waiting - s.due} for later`} />
         <Pair name="Last success" value={s.lastSuccess ? at(s.lastSuccess) : 'none yet'} />
         {s.certificateUntil && <Pair name="Certificate until" value={at(s.certificateUntil)} />}
