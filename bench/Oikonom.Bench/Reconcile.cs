@@ -33,8 +33,8 @@ internal static class Reconcile
         for (var round = 0; round < Rounds; round++)
         {
             bare.Add(await BareAsync(directory));
-            watch.Restart();
             var client = await world.SignInAsync("otto");
+            watch.Restart();
             var answer = await World.OkAsync(client.PostAsJsonAsync("/api/v1/targets/directory/reconcile", new ReconcileBody(false)));
             ours.Add(watch.Elapsed.TotalSeconds);
             var made = (await answer.Content.ReadFromJsonAsync<Reconciliation>())!;

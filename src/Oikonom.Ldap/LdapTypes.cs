@@ -77,8 +77,16 @@ public sealed record LdapAttribute(string Name, IReadOnlyList<byte[]> Values)
 public sealed record LdapEntry(string Dn, IReadOnlyList<LdapAttribute> Attributes, IReadOnlyList<LdapControl> Controls)
 {
     /// <summary>The attribute of a name, in any case and with the options it was asked by; null when the entry has none.</summary>
-    public LdapAttribute? this[string name] =>
-        Attributes.FirstOrDefault(a => string.Equals(a.Name, name, StringComparison.OrdinalIgnoreCase));
+    public LdapAttribute? this[string name]
+    {
+        get
+        {
+            for (var i = 0; i < Attributes.Count; i++)
+                if (string.Equals(Attributes[i].Name, name, StringComparison.OrdinalIgnoreCase))
+                    return Attributes[i];
+            return null;
+        }
+    }
 
     /// <summary>The first value of an attribute as text; null when there is none.</summary>
     public string? Text(string name) => this[name] is { Values.Count: > 0 } attribute ? Encoding.UTF8.GetString(attribute.Values[0]) : null;

@@ -172,7 +172,7 @@ public sealed class FulfilmentTests
                         new Dictionary<string, IReadOnlyList<string>>(of, StringComparer.OrdinalIgnoreCase);
                     var state = new AccountState("d", "n", "", Of(left), wasEnabled ? Presence.Awake : Presence.Disabled, new("", "", ""));
                     var found = new ExistingAccount("d", "1", "n", "", "", "", Of(there), isEnabled, holds);
-                    return Difference.IsAsLeft(JsonSerializer.Serialize(left), wasEnabled, given, found)
+                    return Difference.IsAsLeft(JsonSerializer.SerializeToUtf8Bytes(left), wasEnabled, given, found)
                         == (Difference.Between(state, given, found).Count == 0);
                 },
                 iter: 20_000
@@ -190,5 +190,17 @@ public sealed class FulfilmentTests
         Assert.Equal((then, TimeSpan.FromSeconds(seconds)), StepMachine.Next(StepState.Pending, outcome, 2));
         foreach (var ended in new[] { StepState.Done, StepState.Dropped, StepState.Stopped })
             Assert.Equal((ended, TimeSpan.Zero), StepMachine.Next(ended, outcome, 2));
+    }
+
+    [Fact]
+    public void Lists_that_come_to_hold_the_same_are_one_list()
+    {
+        var lists = new SharedLists();
+        var both = lists.With(lists.With(SharedLists.Empty, "staff"), "pay");
+        Assert.Equal(["staff", "pay"], both);
+        Assert.Same(both, lists.With(lists.With(SharedLists.Empty, "staff"), "pay"));
+        Assert.Equal(["pay", "staff"], lists.With(lists.With(SharedLists.Empty, "pay"), "staff"));
+        Assert.Equal(["staff"], lists.With(SharedLists.Empty, "staff"));
+        Assert.Empty(SharedLists.Empty);
     }
 }

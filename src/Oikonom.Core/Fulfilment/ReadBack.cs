@@ -1,6 +1,4 @@
-using System.Buffers;
 using System.Diagnostics;
-using System.Text;
 using System.Text.Json;
 using System.Text.Json.Serialization;
 using Oikonom.Core.Planning;
@@ -53,33 +51,25 @@ public abstract record Difference
     }
 
     /// <summary>True when an entry is as its account was left: <see cref="Between"/> for many, which makes nothing.</summary>
-    /// <param name="attributes">What was done, as a JSON object of lists of texts.</param>
+    /// <param name="attributes">What was done, as a JSON object of lists of texts, in UTF-8.</param>
     /// <param name="held">What it was given.</param>
     /// <exception cref="JsonException">The attributes are no such object.</exception>
-    public static bool IsAsLeft(string attributes, bool enabled, IReadOnlyCollection<string> held, ExistingAccount found)
+    public static bool IsAsLeft(ReadOnlySpan<byte> attributes, bool enabled, IReadOnlyCollection<string> held, ExistingAccount found)
     {
         if (found.Enabled != enabled || held.Count != found.Entitlements.Count || held.Any(h => !found.Entitlements.Contains(h)))
             return false;
-        var buffer = ArrayPool<byte>.Shared.Rent(Encoding.UTF8.GetMaxByteCount(attributes.Length));
-        try
+        var reader = new Utf8JsonReader(attributes);
+        while (reader.Read())
         {
-            var reader = new Utf8JsonReader(buffer.AsSpan(0, Encoding.UTF8.GetBytes(attributes, buffer)));
-            while (reader.Read())
-            {
-                if (reader.TokenType != JsonTokenType.PropertyName)
-                    continue;
-                if (!found.Attributes.TryGetValue(reader.GetString()!, out var values))
-                    values = [];
-                reader.Read();
-                if (!AreSame(ref reader, values))
-                    return false;
-            }
-            return true;
+            if (reader.TokenType != JsonTokenType.PropertyName)
+                continue;
+            if (!found.Attributes.TryGetValue(reader.GetString()!, out var values))
+                values = [];
+            reader.Read();
+            if (!AreSame(ref reader, values))
+                return false;
         }
-        finally
-        {
-            ArrayPool<byte>.Shared.Return(buffer);
-        }
+        return true;
     }
 
     /// <summary>Whether a list that is read holds these values, in whatever order.</summary>

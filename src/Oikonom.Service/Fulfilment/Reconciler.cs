@@ -34,8 +34,8 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
 
     /// <summary>What is recorded of a target, by the immutable id.</summary>
     private sealed record Books(
-        Dictionary<string, AccountRow> Accounts,
-        Dictionary<(string Person, string Slot), List<string>> Grants,
+        Dictionary<string, BookedAccount> Accounts,
+        Dictionary<(string Person, string Slot), IReadOnlyList<string>> Grants,
         HashSet<string> Owners
     );
 
@@ -47,7 +47,7 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
         public readonly List<Found> Items = [];
 
         /// <summary>Accounts of people that are to be looked at one by one.</summary>
-        public readonly List<AccountRow> Suspects = [];
+        public readonly List<BookedAccount> Suspects = [];
         public readonly List<ExistingAccount> Strangers = [];
         public readonly HashSet<string> Seen = [];
 
@@ -84,6 +84,7 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
         try
         {
             books = await BooksAsync(target, cancel);
+            found.Seen.EnsureCapacity(books.Accounts.Count);
             await foreach (var entry in entries.Reader.ReadAllAsync(cancel))
                 Look(entry, books, found);
         }
@@ -119,7 +120,7 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
         store.ReadAsync(
             async s =>
             {
-                var books = new Books(new(StringComparer.OrdinalIgnoreCase), [], []);
+                var (books, lists) = (new Books(new(StringComparer.OrdinalIgnoreCase), [], []), new SharedLists());
                 await s.EachAccountAsync(
                     target.Name,
                     a =>
@@ -134,9 +135,10 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
                     target.Name,
                     (person, slot, entitlement) =>
                     {
-                        if (!books.Grants.TryGetValue((person, slot), out var held))
-                            books.Grants[(person, slot)] = held = [];
-                        held.Add(entitlement);
+                        books.Grants[(person, slot)] = lists.With(
+                            books.Grants.GetValueOrDefault((person, slot), SharedLists.Empty),
+                            entitlement
+                        );
                     },
                     cancel
                 );
@@ -164,12 +166,7 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
                 found.Strangers.Add(entry);
         }
         else if (
-            Difference.IsAsLeft(
-                account.Attributes,
-                account.Enabled == 1,
-                books.Grants.GetValueOrDefault((person, account.Slot)) ?? [],
-                entry
-            )
+            Difference.IsAsLeft(account.Attributes, account.Enabled, books.Grants.GetValueOrDefault((person, account.Slot)) ?? [], entry)
         )
             found.Count(EntryClass.AsDecided);
         else
@@ -177,9 +174,11 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
     }
 
     /// <summary>What seems to differ, or to be gone, is read alone: only that counts.</summary>
-    private async Task SuspectsAsync(Edition edition, Findings found, List<AccountRow> gone, Books books, CancellationToken cancel)
+    private async Task SuspectsAsync(Edition edition, Findings found, List<BookedAccount> gone, Books books, CancellationToken cancel)
     {
-        foreach (var account in found.Suspects.Concat(gone.Where(a => a.PersonId is not null)))
+        var suspects = found.Suspects.Concat(gone.Where(a => a.PersonId is not null)).Select(a => a.Id).ToList();
+        var rows = suspects.Count == 0 ? [] : await store.ReadAsync(s => s.AccountsByIdAsync(suspects), cancel);
+        foreach (var account in rows)
         {
             var held = books.Grants.GetValueOrDefault((account.PersonId!, account.Slot)) ?? [];
             var differences =
@@ -295,7 +294,13 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
         }
     }
 
-    private async Task WriteAsync(TargetRule target, Findings found, List<AccountRow> gone, DateTimeOffset begun, CancellationToken cancel)
+    private async Task WriteAsync(
+        TargetRule target,
+        Findings found,
+        List<BookedAccount> gone,
+        DateTimeOffset begun,
+        CancellationToken cancel
+    )
     {
         var suspects = found.Suspects.Concat(gone.Where(a => a.PersonId is not null)).Select(a => a.Id).ToList();
         foreach (var chunk in suspects.Chunk(Chunk))
@@ -312,8 +317,9 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
         await store.WriteAsync(
             async s =>
             {
-                await s.DropNobodysAsync([.. lost.Select(a => a.Id)]);
-                foreach (var account in lost)
+                var rows = await s.AccountsByIdAsync([.. lost.Select(a => a.Id)]);
+                await s.DropNobodysAsync([.. rows.Select(a => a.Id)]);
+                foreach (var account in rows)
                     s.Record(
                         LedgerEntry.Of(
                             now,

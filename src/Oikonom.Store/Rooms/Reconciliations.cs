@@ -62,40 +62,54 @@ public sealed record ReconciliationItemRow
     public string Number { get; init; } = "";
 }
 
+/// <summary>What a reconciliation needs of an account that is recorded.</summary>
+/// <param name="Id">Its id.</param>
+/// <param name="PersonId">The id of the person it belongs to; null when it is nobody's.</param>
+/// <param name="Slot">Which of the person's accounts in the target it is.</param>
+/// <param name="Purpose">What it is for when it is nobody's.</param>
+/// <param name="ImmutableId">The target's id of the entry.</param>
+/// <param name="Attributes">What was done, as a JSON object of lists of texts, in UTF-8.</param>
+/// <param name="Enabled">True when it may be used.</param>
+/// <param name="At">When it was written last, in milliseconds since 1970 (UTC).</param>
+public sealed record BookedAccount(
+    string Id,
+    string? PersonId,
+    string Slot,
+    string Purpose,
+    string ImmutableId,
+    byte[] Attributes,
+    bool Enabled,
+    long At
+);
+
 /// <summary>What is recorded of a target as a whole, and what was found when it was read.</summary>
 public static class ReconciliationTables
 {
     /// <summary>Goes through every account that is recorded in a target: of people, and of nobody.</summary>
-    public static Task EachAccountAsync(this Session session, string target, Action<AccountRow> each, CancellationToken cancel) =>
+    public static Task EachAccountAsync(this Session session, string target, Action<BookedAccount> each, CancellationToken cancel) =>
         session.ReadEachAsync(
-            "SELECT id, person_id, slot, purpose, name, container, location, immutable_id, attributes, enabled, updated_at FROM accounts "
-                + "WHERE target=@target",
+            "SELECT id, person_id, slot, purpose, immutable_id, attributes, enabled, updated_at FROM accounts WHERE target=@target",
             [("target", target)],
             reader =>
                 each(
-                    new()
-                    {
-                        Target = target,
-                        Id = reader.GetString(0),
-                        PersonId = reader.IsDBNull(1) ? null : reader.GetString(1),
-                        Slot = reader.GetString(2),
-                        Purpose = reader.GetString(3),
-                        Name = reader.GetString(4),
-                        Container = reader.GetString(5),
-                        Location = reader.GetString(6),
-                        ImmutableId = reader.GetString(7),
-                        Attributes = reader.GetString(8),
-                        Enabled = reader.GetInt64(9),
-                        At = reader.GetInt64(10),
-                    }
+                    new(
+                        reader.GetString(0),
+                        reader.IsDBNull(1) ? null : reader.GetString(1),
+                        reader.GetString(2),
+                        reader.GetString(3),
+                        reader.GetString(4),
+                        reader.GetFieldValue<byte[]>(5),
+                        reader.GetInt64(6) == 1,
+                        reader.GetInt64(7)
+                    )
                 ),
             cancel
         );
 
-    /// <summary>Goes through everything that people hold in a target: person, slot, entitlement.</summary>
+    /// <summary>Goes through everything that people hold in a target: person, slot, entitlement; all of one account in a row.</summary>
     public static Task EachGrantAsync(this Session session, string target, Action<string, string, string> each, CancellationToken cancel) =>
         session.ReadEachAsync(
-            "SELECT person_id, slot, entitlement FROM grants WHERE target=@target AND until_at IS NULL",
+            "SELECT person_id, slot, entitlement FROM grants WHERE target=@target AND until_at IS NULL ORDER BY person_id, slot",
             [("target", target)],
             reader => each(reader.GetString(0), reader.GetString(1), reader.GetString(2)),
             cancel

@@ -74,32 +74,52 @@ public sealed class LdapConnector : IAccountConnector
     /// <inheritdoc/>
     public async IAsyncEnumerable<ExistingAccount> ListAsync([EnumeratorCancellation] CancellationToken cancel)
     {
+        var (held, byName) = await HoldersAsync(cancel).ConfigureAwait(false);
         var connection = await GuardAsync(() => _pool.TakeAsync(cancel)).ConfigureAwait(false);
-        var (held, byName) = (new Dictionary<string, List<string>>(StringComparer.Ordinal), new Dictionary<string, List<string>>());
-        foreach (var entitlement in _rule.Entitlements.Values)
-        {
-            var isNamed = await GuardAsync(() => IsNamedAsync(GroupOf(entitlement), cancel)).ConfigureAwait(false);
-            var attribute = isNamed ? NamedGroups.Member : _dialect.Member;
-            var group = await GuardAsync(() => connection.ReadAsync(GroupOf(entitlement), [attribute], cancel)).ConfigureAwait(false);
-            foreach (var member in group?.Texts(attribute) ?? [])
-            {
-                var (holders, key) = isNamed ? (byName, member) : (held, LdapDn.Normalise(member));
-                if (!holders.TryGetValue(key, out var list))
-                    holders[key] = list = [];
-                list.Add(entitlement.Name);
-            }
-        }
         var search = new LdapSearch(_settings.Container, LdapScope.Subtree, LdapFilter.Present(_settings.NameAttribute), _dialect.Wanted);
         await using var pages = connection.PageAsync(search, 500, cancel).GetAsyncEnumerator(cancel);
         while (await GuardAsync(() => pages.MoveNextAsync().AsTask()).ConfigureAwait(false))
         {
-            var account = Describe(pages.Current, "", held.GetValueOrDefault(LdapDn.Normalise(pages.Current.Dn)) ?? []);
+            var account = Describe(pages.Current, "", held.GetValueOrDefault(LdapDn.Normalise(pages.Current.Dn), SharedLists.Empty));
             if (byName.Count > 0 && byName.TryGetValue(account.Name, out var more))
                 account = account with { Entitlements = [.. account.Entitlements, .. more] };
             yield return _references.HasAny
                 ? await GuardAsync(() => _references.ReadAsync(account, cancel)).ConfigureAwait(false)
                 : account;
         }
+    }
+
+    /// <summary>Who holds what: by the names of entries in their one form, and by account name where groups list names. Groups are read
+    /// beside each other.</summary>
+    private async Task<(Dictionary<string, IReadOnlyList<string>> ByEntry, Dictionary<string, IReadOnlyList<string>> ByName)> HoldersAsync(
+        CancellationToken cancel
+    )
+    {
+        var (held, byName, lists) = (
+            new Dictionary<string, IReadOnlyList<string>>(StringComparer.Ordinal),
+            new Dictionary<string, IReadOnlyList<string>>(StringComparer.Ordinal),
+            new SharedLists()
+        );
+        await Parallel
+            .ForEachAsync(
+                _rule.Entitlements.Values,
+                new ParallelOptions { MaxDegreeOfParallelism = _settings.Connections, CancellationToken = cancel },
+                async (entitlement, stop) =>
+                {
+                    var isNamed = await GuardAsync(() => IsNamedAsync(GroupOf(entitlement), stop)).ConfigureAwait(false);
+                    var attribute = isNamed ? NamedGroups.Member : _dialect.Member;
+                    var connection = await GuardAsync(() => _pool.TakeAsync(stop)).ConfigureAwait(false);
+                    var group = await GuardAsync(() => connection.ReadAsync(GroupOf(entitlement), [attribute], stop)).ConfigureAwait(false);
+                    var members = group?.Texts(attribute) ?? [];
+                    var keys = isNamed ? members : [.. members.Select(LdapDn.Normalise)];
+                    var holders = isNamed ? byName : held;
+                    lock (lists)
+                        foreach (var key in keys)
+                            holders[key] = lists.With(holders.GetValueOrDefault(key, SharedLists.Empty), entitlement.Name);
+                }
+            )
+            .ConfigureAwait(false);
+        return (held, byName);
     }
 
     /// <inheritdoc/>
@@ -623,23 +643,27 @@ public sealed class LdapConnector : IAccountConnector
         ];
     }
 
-    private ExistingAccount Describe(LdapEntry entry, string matchedBy, IReadOnlyList<string> entitlements) =>
-        new(
+    private ExistingAccount Describe(LdapEntry entry, string matchedBy, IReadOnlyList<string> entitlements)
+    {
+        var attributes = new Dictionary<string, IReadOnlyList<string>>(entry.Attributes.Count, StringComparer.OrdinalIgnoreCase);
+        foreach (var attribute in entry.Attributes)
+            if (!_dialect.IsOwn(attribute.Name))
+                attributes.Add(attribute.Name, _dialect.FromServer(attribute));
+        return new(
             _rule.Name,
             _dialect.IdOf(entry) ?? "",
             entry.Text(_settings.NameAttribute) ?? "",
             LdapDn.Parent(entry.Dn),
             entry.Dn,
             matchedBy,
-            entry
-                .Attributes.Where(a => !_dialect.IsOwn(a.Name))
-                .ToDictionary(a => a.Name, _dialect.FromServer, StringComparer.OrdinalIgnoreCase),
+            attributes,
             !_dialect.IsLocked(entry),
             entitlements
         )
         {
             LastLogOn = _dialect.LastLogOn(entry),
         };
+    }
 
     private TargetFault Lost(string id) =>
         new($"The entry {id} is no longer in {_rule.Title}.", transient: false, needsReplan: true) { Gone = id };
