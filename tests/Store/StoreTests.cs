@@ -575,6 +575,54 @@ public abstract partial class StoreTests : IAsyncLifetime
         };
 
     [Fact]
+    public async Task What_is_recorded_of_a_target_is_gone_through_account_by_account()
+    {
+        await _store.WriteAsync(async s =>
+        {
+            await s.UpsertPeopleAsync([Person("1"), Person("2")]);
+            await s.UpsertAccountsAsync([
+                Account("a1", "1", "tor") with
+                {
+                    Attributes = """{"cn":["Zoë D'Arcy"]}""",
+                },
+                Account("a2", "2", "quill", "administrator") with
+                {
+                    Enabled = 0,
+                },
+                Account("a3", "1", "tor") with
+                {
+                    Target = "office",
+                },
+            ]);
+            foreach (var (person, entitlement) in new[] { ("2", "pay"), ("1", "pay"), ("2", "audit"), ("1", "staff") })
+                await s.OpenGrantsAsync([
+                    new()
+                    {
+                        Id = person + entitlement,
+                        PersonId = person,
+                        Target = "directory",
+                        Entitlement = entitlement,
+                        FromAt = 1,
+                    },
+                ]);
+        });
+        var (accounts, grants) = (new List<BookedAccount>(), new List<(string Person, string Slot, string Entitlement)>());
+        await _store.ReadAsync(async s =>
+        {
+            await s.EachAccountAsync("directory", accounts.Add, default);
+            await s.EachGrantAsync("directory", (person, slot, entitlement) => grants.Add((person, slot, entitlement)), default);
+            return true;
+        });
+        Assert.Equal(
+            [("a1", "1", "", "i-tor", true, Now), ("a2", "2", "administrator", "i-quill", false, Now)],
+            accounts.OrderBy(a => a.Id).Select(a => (a.Id, a.PersonId, a.Slot, a.ImmutableId, a.Enabled, a.At))
+        );
+        Assert.Equal("""{"cn":["Zoë D'Arcy"]}""", System.Text.Encoding.UTF8.GetString(accounts.Single(a => a.Id == "a1").Attributes));
+        Assert.Equal(["1", "1", "2", "2"], grants.Select(g => g.Person));
+        Assert.Equal(["audit", "pay", "pay", "staff"], grants.Select(g => g.Entitlement).Order());
+    }
+
+    [Fact]
     public async Task Accounts_of_one_person_stand_beside_each_other_and_keep_their_ids()
     {
         await _store.WriteAsync(async s =>
