@@ -126,10 +126,8 @@ public sealed class PlannerTests
         var before = Desired.At(Small.Person(Small.Facts(department: "Office")), edition, Now);
         Change.Revoke Taken(Subject person) =>
             Assert.Single(
-                Planner
-                    .Make(person, before, NoIds, Nobody, edition, RequestKind.Mover, Now)
-                    .Changes.OfType<Change.Revoke>()
-                    .Where(c => c.Taken == key)
+                Planner.Make(person, before, NoIds, Nobody, edition, RequestKind.Mover, Now).Changes.OfType<Change.Revoke>(),
+                c => c.Taken == key
             );
         var moved = Taken(Small.Person(Small.Facts(department: "Dive")));
         Assert.Equal((Now.AddDays(14), true), (moved.Due, moved.Later));

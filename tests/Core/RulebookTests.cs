@@ -89,6 +89,26 @@ public sealed class RulebookTests
     }
 
     [Theory]
+    [InlineData("folder: gates", "folder: /etc", "stays inside it")]
+    [InlineData("folder: gates", "folder: ../hr", "stays inside it")]
+    [InlineData("folder: gates", "folder: gates\nschedule: daily", "five fields")]
+    [InlineData("folder: gates", "folder: gates\nanswers-within: soon", "ISO 8601")]
+    [InlineData("value: STAFF, ", "", "'value'")]
+    [InlineData("folder: gates", "", "'folder'")]
+    public void A_mistake_about_a_file_target_is_told(string old, string fresh, string part)
+    {
+        const string text =
+            "name: gates\ntitle: Gates\nkind: file\nfolder: gates\nmatch: [number]\nentitlements:\n"
+            + "  staff: { title: Staff gate, value: STAFF, owner: E1006 }\n";
+        Assert.Empty(RulebookReader.Read([.. Northmere.Files, new("targets/gates.yaml", text)]).Findings);
+        var reading = RulebookReader.Read([
+            .. Northmere.Files,
+            new("targets/gates.yaml", text.Replace(old, fresh, StringComparison.Ordinal)),
+        ]);
+        Assert.Contains(reading.Findings, f => f.Message.Contains(part, StringComparison.Ordinal));
+    }
+
+    [Theory]
     [InlineData("feeds: mailStore", "feeds: mailStor", "Did you mean 'mailStore'?")]
     [InlineData("feeds: mailStore", "feeds: department", "no task changes it")]
     [InlineData("feeds: mailStore", "feeds: privateMail", "no task changes it")]

@@ -9,7 +9,7 @@ public static class Repository
 
     /// <summary>Whether a file of the demo's rulebook is about applications or the office domain: most tests do without.</summary>
     public static bool IsOfApplications(string path) =>
-        Path.GetFileNameWithoutExtension(path) is "records" or "shop" or "mailbox" || IsOfOffice(path);
+        Path.GetFileNameWithoutExtension(path) is "records" or "shop" or "mailbox" or "gates" || IsOfOffice(path);
 
     /// <summary>Whether a file of the demo's rulebook is about its office domain, which needs a domain controller.</summary>
     public static bool IsOfOffice(string path) => Path.GetFileNameWithoutExtension(path) == "office";

@@ -153,6 +153,9 @@ public sealed class World : IAsyncDisposable
             .ToDictionary(f => Path.GetFileName(f), f => File.ReadAllText(f, System.Text.Encoding.Latin1));
     }
 
+    /// <summary>A file of a target that takes over files.</summary>
+    public string TargetFile(string target, string name) => _folder.At("files", target, name);
+
     public string SourceFile => _folder.At("sources", "people.csv");
     public bool IsRunning => _within is not null || _process is { HasExited: false };
 
@@ -238,6 +241,7 @@ public sealed class World : IAsyncDisposable
             ["LISTEN"] = Address,
             ["DATA"] = DataFolder,
             ["SOURCES"] = _folder.At("sources"),
+            ["FILES"] = _folder.At("files"),
             ["STORE"] = _options.Store,
             ["FIRST_USERS"] = FirstUsers(),
             ["MAIL"] = _options.Mail ? $"127.0.0.1:{MailPort}" : "",

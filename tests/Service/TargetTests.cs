@@ -10,6 +10,7 @@ using Oikonom.Ldap;
 using Oikonom.Scim;
 using Oikonom.Standins.Applications;
 using Oikonom.Standins.Directory;
+using Oikonom.Standins.Gates;
 using Oikonom.Testing;
 using Xunit;
 
@@ -78,6 +79,53 @@ public sealed class TargetTests(Servers servers)
 
     private static async Task<HttpResponseMessage> PostAsync(World world, string path, object body, string user = "otto") =>
         await (await world.SignInAsync(user)).PostAsJsonAsync($"/api/v1/targets/{path}", body);
+
+    [Fact]
+    public async Task What_a_file_says_counts_once_it_was_handed_over_and_answered()
+    {
+        await using var s = await StartAsync();
+        var row = Keeper();
+        await s.BringAsync(row);
+        var asked = await ApprovalTests.RaiseAsync(s.World, new("account", row.Number, "seals at night", Template: "gates"));
+        var request = await s.World.WaitForAsync(asked.Summary.Id, "deciding");
+        request = await ApprovalTests.ApproveAsync(s.World, request, "mara");
+        await ApprovalTests.ApproveAsync(s.World, request, "tomas");
+        Task<RequestDetail> WaitsAsync(string what) =>
+            s.World.EventuallyAsync(
+                () => s.World.RequestAsync(asked.Summary.Id),
+                r => r.Story.Now.Contains("It waits until " + what, StringComparison.Ordinal)
+            );
+        var waits = await WaitsAsync("the file of Gates and lockers is written, which is due at ");
+        // Nothing failed, and nobody is called.
+        Assert.Equal((null, "a target that is not ready"), (waits.Summary.Problem, waits.Summary.WaitsOn));
+        Assert.DoesNotContain((await s.World.GetAsync<TodayView>("/api/v1/today")).Stuck, r => r.Id == waits.Summary.Id);
+        Assert.Equal("works", (await TargetAsync(s.World, "gates")).Summary.State);
+        Assert.DoesNotContain(
+            row.Number,
+            await File.ReadAllTextAsync(s.World.TargetFile("gates", "accounts.csv")),
+            StringComparison.Ordinal
+        );
+
+        s.World.MoveClock(TimeSpan.FromMinutes(6));
+        await WaitsAsync("Gates and lockers has answered about ");
+        var lines = await File.ReadAllLinesAsync(s.World.TargetFile("gates", "accounts.csv"));
+        Assert.Contains($",yes,SHED,{row.Given} {row.Family},{row.Number},", Assert.Single(lines.Skip(1)), StringComparison.Ordinal);
+        await File.WriteAllTextAsync(s.World.TargetFile("gates", "answers.csv"), GateSystem.AnswersTo(lines));
+        s.World.MoveClock(TimeSpan.FromMinutes(10));
+        await s.World.WaitForAsync(asked.Summary.Id, "completed");
+
+        // Whoever edits the file by hand is found out, and it is set right.
+        await File.WriteAllTextAsync(
+            s.World.TargetFile("gates", "accounts.next.csv"),
+            string.Join('\n', lines).Replace("SHED", "", StringComparison.Ordinal) + "\n"
+        );
+        await World.OkAsync(PostAsync(s.World, "gates/reconcile", new ReconcileBody(false)));
+        var found = await s.World.EventuallyAsync(
+            () => s.World.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}"),
+            p => p.Findings is { Count: > 0 }
+        );
+        Assert.Equal("gates", found.Findings![0].Target);
+    }
 
     [Fact]
     public async Task A_joiner_has_an_account_in_each_target_and_a_leaver_in_none_that_works()

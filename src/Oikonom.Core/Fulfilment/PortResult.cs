@@ -16,6 +16,11 @@ public abstract record PortResult
     /// <summary>Somebody or something else has to act first; asked again later, or when it is told.</summary>
     public sealed record WaitsFor(ManualTask? Task) : PortResult;
 
+    /// <summary>Nothing failed, and the target does not show it yet: it is asked again.</summary>
+    /// <param name="What">What is to be so, in words that go on after "until".</param>
+    /// <param name="After">How long that takes at least; null when nobody knows.</param>
+    public sealed record NotYet(string What, TimeSpan? After) : PortResult;
+
     /// <summary>The target said no, or was not there. It is tried again.</summary>
     /// <param name="After">How long the target asks to be left alone, when it says so.</param>
     public sealed record Transient(string Message, TimeSpan? After = null) : PortResult;
@@ -28,7 +33,8 @@ public abstract record PortResult
     public sealed record Unknown(string Message, string? Gone = null) : PortResult;
 
     internal static PortResult Of(TargetFault fault) =>
-        fault.NeedsReplan ? new Unknown(fault.Message, fault.Gone)
+        fault.IsWaiting ? new NotYet(fault.Message, fault.After)
+        : fault.NeedsReplan ? new Unknown(fault.Message, fault.Gone)
         : fault.Transient ? new Transient(fault.Message, fault.After)
         : new Lasting(fault.Message);
 }

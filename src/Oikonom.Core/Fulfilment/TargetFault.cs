@@ -13,6 +13,9 @@ public sealed class TargetFault(string message, bool transient, bool needsReplan
     /// <summary>The id of the entry that was there and is not any more; null when something else is wrong.</summary>
     public string? Gone { get; init; }
 
+    /// <summary>True when nothing failed: the message says what is waited for, in words that go on after "until".</summary>
+    public bool IsWaiting { get; init; }
+
     /// <summary>How long the target asks to be left alone (RFC 9110 section 10.2.3); null when it does not say.</summary>
     public TimeSpan? After { get; init; }
 

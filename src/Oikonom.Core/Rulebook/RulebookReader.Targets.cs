@@ -10,10 +10,11 @@ public static partial class RulebookReader
     private sealed partial class Documents
     {
         private TargetRule? Target(YamlMap map) =>
-            map.Choice("kind", null, "ldap", "scim", "desk") switch
+            map.Choice("kind", null, "ldap", "scim", "file", "desk") switch
             {
                 "desk" => DeskTarget(map),
                 "scim" => ScimTarget(map),
+                "file" => FileTarget(map),
                 _ => LdapTarget(map),
             };
 
@@ -158,6 +159,23 @@ public static partial class RulebookReader
                 : role is { } r ? new EntitlementMeans.Value("roles", r.Text)
                 : licence is { } l ? new EntitlementMeans.Value("entitlements", l.Text)
                 : null;
+        }
+
+        /// <summary>A system that takes over a file.</summary>
+        private TargetRule? FileTarget(YamlMap map)
+        {
+            var name = Name(map);
+            var folder = map.Text("folder");
+            if (folder is { } text && (Path.IsPathRooted(text.Text) || text.Text.Split('/', '\\').Contains("..")))
+                map.Report(text.Place, "The folder is named from the service's folder of such targets on, and stays inside it.");
+            var writes = ReadSchedule(map, SourceKind.File, _sites);
+            var within = Duration(map, "answers-within");
+            var entitlements = Entitlements(
+                map,
+                entry => entry.Text("value") is { } value ? new EntitlementMeans.Value("entitlements", value.Text) : null
+            );
+            var rule = AccountTarget(map, name ?? "", new TargetSettings.File(folder?.Text ?? "", writes, within), entitlements);
+            return name is null || folder is null ? null : rule;
         }
 
         /// <summary>What every target in which people have accounts says in the same way; nothing else may follow.</summary>

@@ -86,9 +86,13 @@ public static partial class RulebookReader
 
         /// <summary>Whether accounts of a target can have an attribute of that name; whether one may be used is no attribute.</summary>
         private bool IsAttributeOf(string target, string name) =>
-            _targets.GetValueOrDefault(target)?.Settings is TargetSettings.Scim
-                ? PathForm().IsMatch(name) && !name.Equals("active", StringComparison.OrdinalIgnoreCase)
-                : AttributeForm().IsMatch(name);
+            _targets.GetValueOrDefault(target)?.Settings switch
+            {
+                TargetSettings.Scim => PathForm().IsMatch(name) && !name.Equals("active", StringComparison.OrdinalIgnoreCase),
+                TargetSettings.File => AttributeForm().IsMatch(name)
+                    && !TargetSettings.File.Columns.Contains(name, StringComparer.OrdinalIgnoreCase),
+                _ => AttributeForm().IsMatch(name),
+            };
 
         private GrantRule? Grant(YamlMap entry)
         {

@@ -277,6 +277,22 @@ public abstract record TargetSettings
         public override (string Secret, string Host, int Port)? SignsIn => (Secret, Address.Host, Address.Port);
     }
 
+    /// <summary>A system that takes over a file with all accounts (RFC 4180), and may answer with another one.</summary>
+    /// <param name="Folder">Where, below the service's folder for such targets.</param>
+    /// <param name="Writes">When what was changed is handed over; null where that is at once.</param>
+    /// <param name="AnswersWithin">How long an answer may take; null where there is none.</param>
+    public sealed record File(string Folder, Schedule? Writes, TimeSpan? AnswersWithin) : TargetSettings
+    {
+        /// <summary>Columns of the file that are not attributes.</summary>
+        public static readonly IReadOnlyList<string> Columns = ["id", "name", "enabled", "entitlements", "changed"];
+
+        public override string Kind => "file";
+        public override TargetAbilities Can => TargetAbilities.Accounts | TargetAbilities.Listing | TargetAbilities.ReadBack;
+        public override int Parallel => 200;
+
+        public override TargetSettings In(TargetSettings newest) => newest is File ? newest : this;
+    }
+
     /// <summary>People who do the work by hand, for what has no interface.</summary>
     /// <param name="Role">Who does it.</param>
     /// <param name="Due">Within which working time at the person's site.</param>

@@ -124,6 +124,7 @@ public static class RequestViews
 
     /// <summary>Whom a request waits on while a target is away.</summary>
     public const string TargetAway = "a target that does not answer";
+    public const string TargetNotReady = "a target that is not ready";
 
     /// <summary>Whom a request waits on that the rules or the record do not let be planned.</summary>
     public const string CannotPlan = "whoever can mend what stops it";
@@ -145,11 +146,13 @@ public static class RequestViews
                 ? row.DeciderWhy.Length > 0
                     ? row.DeciderWhy
                     : TargetAway
-                : row.DeciderRole.Length > 0
-                    ? $"work by hand ({row.DeciderRole})"
-                    : row.NextAt - row.SinceAt > ASecond
-                        ? "the calendar"
-                        : "Oikonom",
+                : row.DeciderWhy == TargetNotReady
+                    ? TargetNotReady
+                    : row.DeciderRole.Length > 0
+                        ? $"work by hand ({row.DeciderRole})"
+                        : row.NextAt - row.SinceAt > ASecond
+                            ? "the calendar"
+                            : "Oikonom",
             _ => "nobody",
         };
 

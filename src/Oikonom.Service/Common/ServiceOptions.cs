@@ -22,6 +22,9 @@ public sealed record ServiceOptions
     /// <summary>Folder the paths of file sources are relative to.</summary>
     public string Sources { get; init; } = "sources";
 
+    /// <summary>Folder below which targets that take over files have theirs.</summary>
+    public string Files { get; init; } = "files";
+
     /// <summary>Folder of the built console, or "" when it is served elsewhere.</summary>
     public string Console { get; init; } = "";
 
@@ -93,6 +96,7 @@ public sealed record ServiceOptions
             Data = configuration["data"] ?? options.Data,
             Store = configuration["store"] ?? options.Store,
             Sources = configuration["sources"] ?? options.Sources,
+            Files = configuration["files"] ?? options.Files,
             Console = configuration["console"] ?? options.Console,
             Mail = configuration["mail"] ?? options.Mail,
             MailFrom = configuration["mail-from"] ?? configuration["mail_from"] ?? options.MailFrom,

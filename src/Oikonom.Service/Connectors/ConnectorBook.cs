@@ -6,14 +6,16 @@ using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Rulebook;
 using Oikonom.Ldap;
 using Oikonom.Service.Access;
+using Oikonom.Service.Common;
 using Oikonom.Service.Desk;
+using Oikonom.Targets.Files;
 using Oikonom.Targets.Ldap;
 using Oikonom.Targets.Scim;
 
 namespace Oikonom.Service.Connectors;
 
 /// <summary>One connector per target as an edition describes it, made by its kind. Reset when a secret or the rulebook changes.</summary>
-public sealed class ConnectorBook(Store.Store store, SecretBook secrets, TimeProvider time) : IAsyncDisposable
+public sealed class ConnectorBook(Store.Store store, SecretBook secrets, ServiceOptions options, TimeProvider time) : IAsyncDisposable
 {
     private readonly ConcurrentDictionary<(int Edition, int ReachedBy, string Target), IConnector> _connectors = new();
 
@@ -37,6 +39,7 @@ public sealed class ConnectorBook(Store.Store store, SecretBook secrets, TimePro
         {
             TargetSettings.Ldap ldap => new LdapConnector(target, cancel => SignInAsync(target, ldap, cancel)),
             TargetSettings.Scim scim => new ScimConnector(target, cancel => SignInAsync(target, scim, cancel)),
+            TargetSettings.File => new FileConnector(target, options.Files, time),
             TargetSettings.Desk => new DeskConnector(target, rulebook, store, time),
             _ => throw new UnreachableException($"No connector is made for targets of the kind '{target.Settings.Kind}'."),
         };

@@ -56,8 +56,14 @@ public sealed class Aftermath(
                     .Select(g =>
                         (
                             g.Key,
-                            g.Last().Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting ? g.Last().Message : "",
-                            g.Last().Ending is AttemptOutcome.Lasting ? "an operator" : ""
+                            // Who waits has no problem.
+                            g.Last()
+                                is { IsWaiting: false, Ending: AttemptOutcome.Transient or AttemptOutcome.Lasting }
+                                ? g.Last().Message
+                                : "",
+                            g.Last().Ending is AttemptOutcome.Lasting ? "an operator"
+                            : g.Last().IsWaiting ? RequestViews.TargetNotReady
+                            : ""
                         )
                     ),
             ],

@@ -476,6 +476,13 @@ public sealed partial class FulfilmentLoop(
                     Ending = AttemptOutcome.Waits,
                     Task = waits.Task is { } task ? Row(outcome, task) : null,
                 },
+                PortResult.NotYet waits => outcome with
+                {
+                    Ending = AttemptOutcome.Transient,
+                    Message = RequestStory.Waits + waits.What,
+                    After = waits.After,
+                    IsWaiting = true,
+                },
                 PortResult.Transient fault => outcome with
                 {
                     Ending = AttemptOutcome.Transient,

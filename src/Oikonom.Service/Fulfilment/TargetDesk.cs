@@ -132,6 +132,7 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
         {
             TargetSettings.Ldap ldap => (ldap.Address.ToString().TrimEnd('/'), ldap.StartTls ? "StartTLS" : "TLS"),
             TargetSettings.Scim scim => (scim.Address.ToString().TrimEnd('/'), "TLS"),
+            TargetSettings.File file => ($"folder {file.Folder}", "none"),
             TargetSettings.Desk desk => ($"people with the role {desk.Role}", "none"),
             _ => throw new UnreachableException($"Targets of the kind '{target.Settings.Kind}' cannot be shown."),
         };

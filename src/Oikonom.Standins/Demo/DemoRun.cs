@@ -156,6 +156,7 @@ public sealed class DemoRun(DemoOptions options)
                 ("LISTEN", options.Address),
                 ("DATA", Path.Combine(options.Folder, "service")),
                 ("SOURCES", Path.Combine(options.Folder, "sources")),
+                ("FILES", Path.Combine(options.Folder, "files")),
                 ("CONSOLE", Path.Combine(options.Repository, "console", "dist")),
                 ("MAIL", $"127.0.0.1:{options.SmtpPort}"),
                 ("MAIL_CLEAR", "true"),

@@ -1,12 +1,13 @@
 using System.Net;
 using Oikonom.Standins.Applications;
 using Oikonom.Standins.Directory;
+using Oikonom.Standins.Gates;
 using Oikonom.Standins.Hr;
 using Oikonom.Standins.Mail;
 
 namespace Oikonom.Standins.Demo;
 
-/// <summary>What stands around the service in the demo: a directory, a domain where it can be had, HR, mail, two applications.</summary>
+/// <summary>What stands around the service in the demo: a directory, a domain where it can be had, HR, mail, two applications, gates.</summary>
 internal sealed class DemoSurroundings : IAsyncDisposable
 {
     private const string RecordsToken = "records-demo-token";
@@ -99,6 +100,7 @@ internal sealed class DemoSurroundings : IAsyncDisposable
         await Web(options.MailPagePort, app => app.MapMail(sink)).StartAsync(cancel);
         _records = await ApplicationAsync(NorthmereApplications.Records, options, options.RecordsPort, RecordsToken, people);
         _shop = await ApplicationAsync(NorthmereApplications.Shop, options, options.ShopPort, ShopToken, people);
+        Keep(GateSystem.Start(Path.Combine(options.Folder, "files", "gates")));
         if (office is not null)
             _office = await office;
     }

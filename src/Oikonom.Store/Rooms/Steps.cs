@@ -520,7 +520,7 @@ public static class StepTables
         session.BulkAsync(
             "UPDATE requests SET problem=x.problem, decider_why=x.waits_on, updated_at=x.at, version=version+1 FROM "
                 + "{rows} AS x WHERE requests.id=x.id "
-                + "AND requests.problem<>x.problem",
+                + "AND (requests.problem<>x.problem OR requests.decider_why<>x.waits_on)",
             [
                 .. rows.Select(r => new
                 {
