@@ -172,7 +172,7 @@ public sealed class FileConnectorTests : IDisposable
         );
         foreach (var node in nodes)
             Assert.Equal(200, (await node.ListAsync(default).ToListAsync()).Select(a => a.ImmutableId).Distinct().Count());
-        Assert.Equal(["accounts.csv"], Directory.GetFiles(At("")).Select(Path.GetFileName).Where(n => n != ".lock"));
+        Assert.Equal(["accounts.csv"], Directory.GetFiles(At("")).Select(Path.GetFileName).Where(n => n![0] != '.'));
     }
 
     [Fact]
@@ -201,6 +201,16 @@ public sealed class FileConnectorTests : IDisposable
         );
         Assert.Contains("2026-11-26 18:00", waits.Message, StringComparison.Ordinal);
         Assert.DoesNotContain("TILL", Text, StringComparison.Ordinal);
+        // A time that passed while nothing was gathered is not made up for.
+        _clock.Now = _clock.Now.AddDays(1);
+        Assert.True((await connector.VerifyAsync(made.ImmutableId, State("tor.quill", []), ["till"], default)).Matches);
+        _clock.Now = _clock.Now.AddDays(2);
+        await connector.EnsureGrantAsync(Grant(made.ImmutableId, Of("gate"), true), default);
+        waits = await Assert.ThrowsAsync<TargetFault>(() =>
+            connector.VerifyAsync(made.ImmutableId, State("tor.quill", []), ["till", "gate"], default)
+        );
+        Assert.Contains("2026-11-29 18:00", waits.Message, StringComparison.Ordinal);
+        Assert.DoesNotContain("GATE", Text, StringComparison.Ordinal);
     }
 
     [Fact]

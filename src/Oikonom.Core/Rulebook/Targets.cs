@@ -173,6 +173,7 @@ public abstract record TargetSettings
             ["o"] = "Organisation",
             ["employeeNumber"] = "Employee number",
             ["employeeType"] = "Kind of employment",
+            ["labeledURI"] = "Address of the mailbox or page",
             ["manager"] = "Line manager",
             ["telephoneNumber"] = "Telephone",
             ["mobile"] = "Mobile telephone",

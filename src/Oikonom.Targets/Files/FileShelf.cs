@@ -14,6 +14,9 @@ internal sealed class FileShelf(string folder, Schedule? writes, TimeProvider ti
     public const string Answers = "answers.csv";
     private const string Gathering = "accounts.next.csv";
     private const string Lock = ".lock";
+
+    /// <summary>An empty file whose time says until when all times of the schedule were met.</summary>
+    private const string Met = ".met";
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(20);
     private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(20);
     private readonly SemaphoreSlim _turn = new(1, 1);
@@ -72,10 +75,9 @@ internal sealed class FileShelf(string folder, Schedule? writes, TimeProvider ti
     }
 
     /// <summary>When what is changed now is handed over; null when that is at once.</summary>
-    public DateTimeOffset? NextWriting => writes?.Next(LastWriting());
+    public DateTimeOffset? NextWriting => writes?.Next(File.Exists(At(Met)) ? TimeOf(Met) : time.GetUtcNow());
 
-    private DateTimeOffset LastWriting() =>
-        File.Exists(At(Accounts)) ? new(File.GetLastWriteTimeUtc(At(Accounts)), TimeSpan.Zero) : time.GetUtcNow();
+    private DateTimeOffset TimeOf(string name) => new(File.GetLastWriteTimeUtc(At(name)), TimeSpan.Zero);
 
     private string At(string name) => Path.Combine(folder, name);
 
@@ -151,12 +153,15 @@ internal sealed class FileShelf(string folder, Schedule? writes, TimeProvider ti
         }
     }
 
-    /// <summary>What was gathered becomes what the other side reads, once its time has come.</summary>
+    /// <summary>What was gathered becomes what the other side reads, once a time of the schedule has come since then.</summary>
     private void HandOver()
     {
-        if (NextWriting is not { } due || due > time.GetUtcNow() || !File.Exists(At(Gathering)))
+        if (writes is null || (File.Exists(At(Met)) && NextWriting > time.GetUtcNow()))
             return;
-        AccountsFile.Write(At(Accounts), _rows.Of(At(Gathering)).Values, time.GetUtcNow());
+        if (File.Exists(At(Met)) && File.Exists(At(Gathering)) && TimeOf(Gathering) >= TimeOf(Accounts))
+            AccountsFile.Write(At(Accounts), _rows.Of(At(Gathering)).Values, time.GetUtcNow());
+        File.WriteAllText(At(Met), "");
+        File.SetLastWriteTimeUtc(At(Met), time.GetUtcNow().UtcDateTime);
     }
 
     /// <summary>The turn among nodes: whoever has the file of this name open has it.</summary>
