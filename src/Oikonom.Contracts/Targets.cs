@@ -54,7 +54,12 @@ public sealed record TargetDetail(
     IReadOnlyList<TargetHour> Hours,
     IReadOnlyList<TargetEvent> History,
     IReadOnlyList<TargetEntitlement> Entitlements
-);
+)
+{
+    /// <summary>The name of who answers for it, and the id of that person; null while nobody is known by the number.</summary>
+    public string? OwnerName { get; init; }
+    public string? OwnerId { get; init; }
+}
 
 public sealed record TargetFact(string Name, string Value);
 

@@ -101,7 +101,8 @@ internal static class RequestStory
         var done = new List<string> { $"{cause.Text} (raised by {row.Requester} on {At(row.CreatedAt)})." };
         if (of.Plan.From is { } from && row.State is RequestState.Fulfilling or RequestState.Completed)
             done.Add($"{of.Person.Display} was put on edition {of.Plan.Edition} of the rulebook, from edition {from}.");
-        done.AddRange(of.Decisions.Select(d => $"{Verb(d)} {At(d.At)}{(d.Remark.Length > 0 ? $": “{d.Remark}”" : "")}."));
+        var items = RequestViews.ItemsOf(of);
+        done.AddRange(of.Decisions.Select(d => $"{Verb(d, items)} {At(d.At)}{(d.Remark.Length > 0 ? $": “{d.Remark}”" : "")}."));
         var (ran, dropped) = (steps.Count(s => !s.Later && s.State == "done"), steps.Count(s => !s.Later && s.State == "dropped"));
         if (ran + dropped > 0)
         {
@@ -219,16 +220,17 @@ internal static class RequestStory
         $"It is done in part: {NoLongerWanted(dropped.Count)} when their turn came, the first: “{dropped[0].Text}”. "
         + "The others are done and were read back.";
 
-    private static string Verb(DecisionRow d)
+    private static string Verb(DecisionRow d, IReadOnlyList<ItemView> items)
     {
         var who = d.OnBehalf.Length > 0 && d.Actor != "oikonom" ? $"{d.Actor} for {d.OnBehalf}" : d.Actor;
-        var item = d.Item.Length > 0 ? $" {d.Item}" : "";
+        var title = items.FirstOrDefault(i => i.Key == d.Item)?.Title ?? d.Item;
+        var item = title.Length > 0 ? $" {title}" : "";
         return d.Verdict switch
         {
             "released" => $"Released by {who} on",
             "approved" => $"{d.StageTitle}: approved{item} by {who} on",
             "declined" => $"{d.StageTitle}: declined{item} by {who} on",
-            "struck" => $"{d.StageTitle}: {d.Item} declined by {who} on",
+            "struck" => $"{d.StageTitle}: {title} declined by {who} on",
             "skipped" => $"{d.StageTitle}: not asked on",
             "asked" => $"Asked by {who} on",
             "answered" => $"Answered by {who} on",

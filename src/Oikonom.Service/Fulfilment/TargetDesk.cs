@@ -61,7 +61,7 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
     {
         var (_, target) = await RequireAsync(name, cancel);
         var now = time.GetUtcNow();
-        var (counts, state, hours, history, holders, secrets) = await store.ReadAsync(
+        var (counts, state, hours, history, holders, secrets, owner) = await store.ReadAsync(
             async s =>
                 (
                     await s.TargetCountsAsync(name, now.ToUnixTimeMilliseconds()),
@@ -69,7 +69,8 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
                     await s.TargetHoursAsync(name, (now - TwoDays).ToUnixTimeMilliseconds()),
                     await s.TargetEventsAsync(name, Events),
                     (await s.HoldersAsync()).Where(h => h.Target == name).ToDictionary(h => h.Entitlement, h => (int)h.Count),
-                    await s.SecretRowsAsync()
+                    await s.SecretRowsAsync(),
+                    target.Owner.Length > 0 ? await s.PersonByNumberAsync(target.Owner) : null
                 ),
             cancel
         );
@@ -92,7 +93,11 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
                     e.MostHolders
                 )),
             ]
-        );
+        )
+        {
+            OwnerName = owner?.Display,
+            OwnerId = owner?.Id,
+        };
     }
 
     private static IEnumerable<TargetFact> Limits(TargetRule target)
@@ -102,9 +107,19 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
         yield return new("Worked on", target.Maintenance is { } window ? WindowText(window) : "at no set time");
         if (target.Settings.Can.HasFlag(TargetAbilities.ReadBack))
             yield return new("Looked at", $"each account {Every(target.Watch.Every)}");
+        if (target.Settings is TargetSettings.File file)
+        {
+            yield return new("Handed over", file.Writes?.ToString() ?? "at once");
+            yield return new("Answers", file.AnswersWithin is { } within ? $"within {Span(within)}" : "none");
+        }
         if (target.After.Count > 0)
             yield return new("Comes after", string.Join(", ", target.After));
     }
+
+    private static string Span(TimeSpan time) =>
+        time >= Day ? $"{time.TotalDays:0.#} days"
+        : time > TimeSpan.FromHours(1) ? $"{time.TotalHours:0.#} hours"
+        : $"{time.TotalMinutes:0.#} minutes";
 
     private static string Every(TimeSpan time) =>
         time == Day ? "once a day"

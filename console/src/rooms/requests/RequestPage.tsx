@@ -215,7 +215,7 @@ function Request({ request }: { request: RequestDetail }) {
                         </>
                       ) : null}{' '}
                       {d.verdict}
-                      {d.item ? ` ${d.item}` : ''} {d.stage && `(${d.stage})`}
+                      {d.item ? ` ${request.items.find((i) => i.key === d.item)?.title ?? d.item}` : ''} {d.stage && `(${d.stage})`}
                     </span>
                     {d.remark && <q>{d.remark}</q>}
                     <small className={style.quiet}>

@@ -41,7 +41,19 @@ function Target({ of }: { of: TargetDetail }) {
         <p>
           {kindOf(summary.kind)} · {summary.address}
           {summary.security !== 'none' && ` · ${summary.security}`}
-          {of.owner && ` · ${of.owner} answers for it`}
+          {of.owner && (
+            <>
+              {' · '}
+              {of.ownerId ? (
+                <Link to="/people/$id" params={{ id: of.ownerId }}>
+                  {of.ownerName}
+                </Link>
+              ) : (
+                of.owner
+              )}{' '}
+              answers for it
+            </>
+          )}
         </p>
       </header>
       <div className={style.columns}>
