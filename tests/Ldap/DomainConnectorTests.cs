@@ -137,6 +137,21 @@ public sealed class DomainConnectorTests(ControllerFixture fixture)
         goal = goal with { Attributes = new Dictionary<string, IReadOnlyList<string>>(goal.Attributes) { ["manager"] = ["E8821"] } };
         var crew = await connector.EnsureAccountAsync(goal, None);
         Assert.Equal(boss.Location, (await ldap.ReadAsync(crew.Location, ["manager"]))!.Text("manager"));
+        // The other end of it, which the server keeps, is nothing that anybody changed, also where it was recorded once.
+        Assert.Contains(crew.Location, (await ldap.ReadAsync(boss.Location, ["directReports"]))!.Texts("directReports"));
+        var led = (await connector.ReadAsync(boss.ImmutableId, None))!;
+        Assert.DoesNotContain(led.Attributes.Keys, k => k.Equals("directReports", StringComparison.OrdinalIgnoreCase));
+        var recorded = new Dictionary<string, IReadOnlyList<string>>(led.Attributes) { ["directReports"] = ["CN=somebody.else"] };
+        Assert.Empty(
+            (
+                await connector.VerifyAsync(
+                    boss.ImmutableId,
+                    new(Rule.Name, led.Name, led.Container, recorded, Presence.Awake, new("", "", "")),
+                    [],
+                    None
+                )
+            ).Differences
+        );
         // The server itself keeps it right; what was remembered of the old name is forgotten soon, and never written.
         var moved = await connector.EnsureAccountAsync(
             new(

@@ -521,8 +521,19 @@ public sealed class LdapConnector : IAccountConnector
             }
             var found = await _references.ReadAsync(Describe(entry, Id, held), cancel).ConfigureAwait(false);
             found = await _references.ForgiveAsync(found, wanted, cancel).ConfigureAwait(false);
-            return new ReadBack(Difference.Between(wanted, entitlements, found));
+            return new ReadBack(Difference.Between(OfOthers(wanted), entitlements, found));
         });
+
+    /// <summary>What is recorded without what the server keeps itself: an earlier release may have read that, too.</summary>
+    private AccountState OfOthers(AccountState wanted) =>
+        wanted.Attributes.Keys.Any(_dialect.IsOwn)
+            ? wanted with
+            {
+                Attributes = wanted
+                    .Attributes.Where(a => !_dialect.IsOwn(a.Key))
+                    .ToDictionary(a => a.Key, a => a.Value, StringComparer.OrdinalIgnoreCase),
+            }
+            : wanted;
 
     /// <inheritdoc/>
     public Task<TargetHealth> CheckAsync(bool withRights, CancellationToken cancel) =>

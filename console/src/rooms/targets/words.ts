@@ -1,4 +1,4 @@
-const kinds: Record<string, string> = { ldap: 'Directory', scim: 'Application', desk: 'By hand' };
+const kinds: Record<string, string> = { ldap: 'Directory', scim: 'Application', file: 'File', desk: 'By hand' };
 
 /** What people read of a kind of target. */
 export const kindOf = (kind: string) => kinds[kind] ?? kind;
