@@ -7,7 +7,8 @@ using Oikonom.Standins.Mail;
 
 namespace Oikonom.Standins.Demo;
 
-/// <summary>What stands around the service in the demo: a directory, a domain where it can be had, HR, mail, two applications, gates.</summary>
+/// <summary>What stands around the service in the demo: a directory, a domain where it can be had, HR, mail, two applications,
+/// gates.</summary>
 internal sealed class DemoSurroundings : IAsyncDisposable
 {
     private const string RecordsToken = "records-demo-token";
