@@ -104,6 +104,7 @@ public sealed class ApprovalTests
     [InlineData("!request.privileged", "items")]
     [InlineData("!request.separation", "separation")]
     [InlineData("request.items == 2", "items")]
+    [InlineData("!request.gives", "gives")]
     public void A_condition_sees_the_facts_of_its_request(string condition, string changed)
     {
         var edition = With(
@@ -119,9 +120,26 @@ public sealed class ApprovalTests
             "requester" => about with { Requester = "otto" },
             "urgent" => about with { Urgent = true },
             "separation" => about with { BreaksSeparation = true },
+            "gives" => about with { Items = [Thing("directory") with { Gives = true }] },
             _ => about with { Items = [Thing("directory"), Thing("directory/pay"), Thing("directory/vault", privileged: true)] },
         };
         Assert.False(Approvers.Holds(when, other, edition.Rulebook));
+    }
+
+    [Fact]
+    public void What_makes_wakes_or_grants_gives_something_and_what_changes_or_takes_does_not()
+    {
+        var (why, entry) = (new Reason("everyone", "", ""), new Entry("tor", "", true, "1"));
+        AttributeChange[] title = [new("title", ["a"], ["b"])];
+        var rulebook = Small.Edition().Rulebook;
+        bool Gives(params Change[] changes) => Items.Of(new(1, changes), rulebook).Any(i => i.Gives);
+        Assert.True(Gives(new Change.CreateAccount("directory", entry, title, why)));
+        Assert.True(Gives(new Change.AdoptAccount("directory", entry, title, why)));
+        Assert.True(Gives(new Change.ChangeAccount("directory", entry, title, why), new Change.EnableAccount("directory", entry, why)));
+        Assert.True(Gives(new Change.Grant(Small.Key("pay"), entry, why)));
+        Assert.False(Gives(new Change.ChangeAccount("directory", entry, title, why), new Change.Verify("directory", entry, why)));
+        Assert.False(Gives(new Change.DisableAccount("directory", entry, why), new Change.Revoke(Small.Key("pay"), entry, why)));
+        Assert.True(Items.Of(new(1, []) { Asks = [new(Small.Key("pay"), null, null)] }, rulebook).Single().Gives);
     }
 
     [Fact]

@@ -30,7 +30,7 @@ public sealed class RulebookTests
     {
         var reading = RulebookReader.Read(Northmere.All);
         Assert.Empty(reading.Findings);
-        Assert.Equal(11, reading.Rulebook!.Templates.Count);
+        Assert.Equal(12, reading.Rulebook!.Templates.Count);
         Assert.Equal(3, reading.Rulebook.Sites.Values.Select(s => s.Zone.Id).Distinct().Count());
     }
 
@@ -106,6 +106,17 @@ public sealed class RulebookTests
             new("targets/gates.yaml", text.Replace(old, fresh, StringComparison.Ordinal)),
         ]);
         Assert.Contains(reading.Findings, f => f.Message.Contains(part, StringComparison.Ordinal));
+        // Two would write over each other.
+        reading = RulebookReader.Read([
+            .. Northmere.Files,
+            new("targets/gates.yaml", text),
+            new(
+                "targets/lockers.yaml",
+                text.Replace("name: gates", "name: lockers", StringComparison.Ordinal)
+                    .Replace("folder: gates", "folder: ./gates/", StringComparison.Ordinal)
+            ),
+        ]);
+        Assert.Contains("belongs to 'gates' already", Assert.Single(reading.Findings).Message, StringComparison.Ordinal);
     }
 
     [Theory]

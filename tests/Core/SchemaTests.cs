@@ -105,7 +105,7 @@ public sealed class SchemaTests
             var kinds = schema switch
             {
                 "source" => new[] { "file", "http" },
-                "target" => ["ldap", "scim", "desk"],
+                "target" => ["ldap", "scim", "file", "desk"],
                 _ => [""],
             };
             var refused = kinds

@@ -156,11 +156,28 @@ public sealed class FileConnectorTests : IDisposable
         Assert.Equal(text, File.ReadAllText(At("accounts.csv")));
         var health = await connector.CheckAsync(false, default);
         Assert.False(health.Reachable);
-        Assert.Contains(part, health.Checkpoints.Last().Text, StringComparison.Ordinal);
+        Assert.Contains(part, health.Checkpoints.Single(c => !c.Good).Text, StringComparison.Ordinal);
+        Assert.Equal(health.Message, health.Checkpoints.Single(c => !c.Good).Text);
         // Once it is put right, it goes on by itself.
         File.Delete(At("accounts.csv"));
         await connector.EnsureAccountAsync(Goal("tor", "E1"), default);
         Assert.True((await connector.CheckAsync(false, default)).Reachable);
+    }
+
+    [Fact]
+    public async Task A_check_makes_and_hands_over_nothing()
+    {
+        var connector = Connector("schedule: '0 18 * * *'\nanswers-within: PT4H\n");
+        Assert.True((await connector.CheckAsync(true, default)).Reachable);
+        Assert.False(Directory.Exists(At("")));
+        await connector.EnsureAccountAsync(Goal("tor.quill", "E1"), default);
+        var before = Directory.GetFiles(At("")).Select(f => (f, File.GetLastWriteTimeUtc(f))).Order().ToList();
+        _clock.Now = _clock.Now.AddDays(1);
+        var health = await connector.CheckAsync(true, default);
+        Assert.True(health.Reachable);
+        Assert.Equal(["Folder", "Accounts", "Answers"], health.Checkpoints.Select(c => c.What));
+        Assert.Equal("accounts.csv holds 0.", health.Checkpoints[1].Text);
+        Assert.Equal(before, Directory.GetFiles(At("")).Select(f => (f, File.GetLastWriteTimeUtc(f))).Order());
     }
 
     [Fact]

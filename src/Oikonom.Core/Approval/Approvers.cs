@@ -66,6 +66,7 @@ public static class Approvers
         Set("request.privileged", Value.Of(about.Privileged));
         Set("request.separation", Value.Of(about.BreaksSeparation));
         Set("request.items", Value.Of((long)about.Items.Count));
+        Set("request.gives", Value.Of(about.Items.Any(i => i.Gives)));
         return scope;
 
         void Set(string name, Value value) => scope[rulebook.RequestNames.IndexOf(name)] = value;

@@ -21,6 +21,9 @@ public sealed record Item(
     IReadOnlyList<int> Ordinals
 )
 {
+    /// <summary>True when it brings somebody more: an account, one that wakes, or an entitlement.</summary>
+    public bool Gives { get; init; }
+
     /// <summary>The account it is, or that would hold it.</summary>
     public string Account => Items.AccountOf(Key);
 }
@@ -55,12 +58,18 @@ public static class Items
                     isGiven && !isTaken,
                     IsPrivileged(rulebook, first.Entitlement, isGiven),
                     [.. group.Select(c => c.Ordinal)]
-                );
+                )
+                {
+                    Gives = isGiven || group.Any(c => c is Change.EnableAccount),
+                };
             })
             .ToList();
         foreach (var ask in asks.Values.Where(a => !items.Exists(i => i.Key == a.Key.ToString())))
             items.Add(
                 new(ask.Key.ToString(), ask.Key.Target, ask.Key.Name, DigestOf([], ask), true, IsPrivileged(rulebook, ask.Key, true), [])
+                {
+                    Gives = true,
+                }
             );
         return items;
     }

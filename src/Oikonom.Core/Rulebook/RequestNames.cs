@@ -16,5 +16,6 @@ public static class RequestNames
         new("request.privileged", ExpressionType.Bool),
         new("request.separation", ExpressionType.Bool),
         new("request.items", ExpressionType.Int),
+        new("request.gives", ExpressionType.Bool),
     ];
 }

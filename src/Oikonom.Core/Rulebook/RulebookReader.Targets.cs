@@ -168,6 +168,8 @@ public static partial class RulebookReader
             var folder = map.Text("folder");
             if (folder is { } text && (Path.IsPathRooted(text.Text) || text.Text.Split('/', '\\').Contains("..")))
                 map.Report(text.Place, "The folder is named from the service's folder of such targets on, and stays inside it.");
+            else if (folder is { } own && _targets.Values.FirstOrDefault(t => Folder(t) == Bare(own.Text)) is { } other)
+                map.Report(own.Place, $"The folder belongs to '{other.Name}' already; each target has its own.");
             var writes = ReadSchedule(map, SourceKind.File, _sites);
             var within = Duration(map, "answers-within");
             var entitlements = Entitlements(
@@ -177,6 +179,11 @@ public static partial class RulebookReader
             var rule = AccountTarget(map, name ?? "", new TargetSettings.File(folder?.Text ?? "", writes, within), entitlements);
             return name is null || folder is null ? null : rule;
         }
+
+        private static string? Folder(TargetRule target) => target.Settings is TargetSettings.File file ? Bare(file.Folder) : null;
+
+        /// <summary>A path without what leads nowhere.</summary>
+        private static string Bare(string path) => string.Join('/', path.Split('/', '\\').Where(part => part.Length > 0 && part != "."));
 
         /// <summary>What every target in which people have accounts says in the same way; nothing else may follow.</summary>
         private TargetRule AccountTarget(

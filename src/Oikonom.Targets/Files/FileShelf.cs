@@ -10,7 +10,10 @@ namespace Oikonom.Targets.Files;
 /// </summary>
 internal sealed class FileShelf(string folder, Schedule? writes, TimeProvider time)
 {
+    /// <summary>The file that the other side reads.</summary>
     public const string Accounts = "accounts.csv";
+
+    /// <summary>The file that the other side writes.</summary>
     public const string Answers = "answers.csv";
     private const string Gathering = "accounts.next.csv";
     private const string Lock = ".lock";
@@ -34,6 +37,7 @@ internal sealed class FileShelf(string folder, Schedule? writes, TimeProvider ti
         private (DateTime At, long Length) _of;
         private T _value = new();
 
+        /// <summary>What the file holds now.</summary>
         public T Of(string path)
         {
             var file = new FileInfo(path);
@@ -43,6 +47,7 @@ internal sealed class FileShelf(string folder, Schedule? writes, TimeProvider ti
             return _value;
         }
 
+        /// <summary>What was just written into the file.</summary>
         public void Set(string path, T value)
         {
             var file = new FileInfo(path);
@@ -71,6 +76,7 @@ internal sealed class FileShelf(string folder, Schedule? writes, TimeProvider ti
         /// <summary>All accounts when one was changed; else null.</summary>
         public Dictionary<string, FileRow>? Changed => _changed;
 
+        /// <summary>Adds an account, or has it as it is here.</summary>
         public void Put(FileRow row) => (_changed ??= new(rows, StringComparer.Ordinal))[row.Id] = row;
     }
 
