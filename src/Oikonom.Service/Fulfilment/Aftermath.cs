@@ -163,6 +163,7 @@ public sealed class Aftermath(
             s.Tell("people", row.PersonId);
             await WriteBackAsync(s, row, now);
             var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), now);
+            await values.CompletedAsync(s, of, now);
             var dropped = RequestStory.OfPlan(of, await s.StepsOfAsync(row.Id)).Count(x => x is { Later: 0, State: StepState.Dropped });
             ended.Add((row.Id, dropped == 0 ? RequestOutcome.Done : RequestOutcome.Partly));
             notices.ToRequester(

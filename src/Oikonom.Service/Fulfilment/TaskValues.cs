@@ -51,9 +51,25 @@ public sealed class TaskValues(EditionBook editions, RequestDesk requests)
             .Inputs(person, newest)
             .ShowAsync(s, row, newest.Rulebook, outcome.Step.Target, outcome.Step.RequestId, now, ("because", $"{target.Title} says so"));
         await s.LookAgainAsync([person], now.ToUnixTimeMilliseconds());
-        // Of who has left nothing changes any more.
-        if (Term.Of(recorded.Subject(person, newest), newest.Rulebook).End > now)
-            await AskAsync(s, outcome, row, target, newest, changes, now);
+        await ReplanAsync(s, row, target, now);
+    }
+
+    /// <summary>A request of the person that waits is planned anew; one that is just being planned is stale.</summary>
+    private async Task ReplanAsync(Session s, PersonRow row, TargetRule target, DateTimeOffset now)
+    {
+        if (
+            (await s.OpenRequestsOfAsync([row.Id])).FirstOrDefault() is not { } open
+            || await s.RequestAsync(open.Id, forUpdate: true) is not { } waiting
+        )
+            return;
+        if (waiting.State is RequestState.Deciding or RequestState.Asked or RequestState.Releasing)
+        {
+            await requests.ReplanAsync(s, waiting, $"{target.Title} gave {row.Display} other values");
+            return;
+        }
+        waiting.Move(RequestEvent.Renew);
+        (waiting.DueAt, waiting.UpdatedAt) = (now.ToUnixTimeMilliseconds(), Math.Max(now.ToUnixTimeMilliseconds(), waiting.UpdatedAt + 1));
+        await s.SaveRequestAsync(waiting);
     }
 
     /// <summary>What the task gave, where the rulebook still knows the attribute and it says something new.</summary>
@@ -127,63 +143,72 @@ public sealed class TaskValues(EditionBook editions, RequestDesk requests)
         return [.. ours.Select(e => new AttributeDifference(e.Subject, e.Value, ""))];
     }
 
-    /// <summary>A request that waits is planned anew; else one is raised.</summary>
-    private async Task AskAsync(
+    /// <summary>
+    /// What follows from values that a request brought or took, raised once all else of it is done: what it still does would be
+    /// planned a second time. A request that is open already has them in its plan.
+    /// </summary>
+    /// <param name="of">A request that is completed.</param>
+    public async Task CompletedAsync(Session s, Case of, DateTimeOffset now)
+    {
+        var newest = await editions.CurrentAsync(CancellationToken.None);
+        var desks = of
+            .Plan.Changes.Where(c => c is Change.Grant or Change.Revoke)
+            .Select(c => newest.Rulebook.Targets.GetValueOrDefault(c.Target))
+            .Where(t => t is { Settings: TargetSettings.Desk })
+            .Distinct()
+            .ToList();
+        foreach (var target in desks.OfType<TargetRule>())
+        {
+            bool IsOf(ExtraRow e) => EntitlementKey.TryParse(Recorded.ReasonOf(e.Reason).Rule, out var key) && key.Target == target.Name;
+            var given = (await s.ExtrasAsync([of.Row.PersonId])).Where(e =>
+                e.Kind == Inputs.FieldKind && e.RequestId == of.Row.Id && IsOf(e)
+            );
+            var taken = (await s.FieldsEndedByAsync(of.Row.Id)).Where(IsOf);
+            await AskAsync(
+                s,
+                of,
+                target,
+                newest,
+                [
+                    .. given.Select(e => new AttributeChange(e.Subject, [], [e.Value])),
+                    .. taken.Select(e => new AttributeChange(e.Subject, [e.Value], [])),
+                ],
+                now
+            );
+        }
+    }
+
+    private static async Task AskAsync(
         Session s,
-        Outcome outcome,
-        PersonRow row,
+        Case of,
         TargetRule target,
         Edition newest,
-        IReadOnlyList<AttributeDifference> changes,
+        IReadOnlyList<AttributeChange> changes,
         DateTimeOffset now
     )
     {
+        var person = of.Row.PersonId;
         if (
-            (await s.OpenRequestsOfAsync([row.Id])).FirstOrDefault() is { } open
-            && await s.RequestAsync(open.Id, forUpdate: true) is { } waiting
+            changes.Count == 0
+            || (await s.OpenRequestsOfAsync([person])).Count > 0
+            // Of who has left nothing changes any more.
+            || Term.Of((await Recorded.LoadAsync(s, [person])).Subject(person, newest), newest.Rulebook).End <= now
         )
-        {
-            if (waiting.State is RequestState.Deciding or RequestState.Asked or RequestState.Releasing)
-                await requests.ReplanAsync(s, waiting, $"{target.Title} gave {row.Display} other values");
-            else
-            {
-                // A plan that is just being made rests on what was before.
-                waiting.Move(RequestEvent.Renew);
-                (waiting.DueAt, waiting.UpdatedAt) = (
-                    now.ToUnixTimeMilliseconds(),
-                    Math.Max(now.ToUnixTimeMilliseconds(), waiting.UpdatedAt + 1)
-                );
-                await s.SaveRequestAsync(waiting);
-            }
             return;
-        }
-        var gives = outcome.Change is Change.Grant;
-        var titles = changes.Select(c => newest.Rulebook.TitleOf(c.Name)).ToList();
+        var titles = string.Join(", ", changes.Select(c => newest.Rulebook.TitleOf(c.Name)).Distinct());
+        var text = changes.Any(c => c.After.Count > 0)
+            ? $"{target.Title} gave {of.Person.Display} {titles}"
+            : $"{target.Title} took back what {of.Person.Display} had: {titles}";
         await Raising.RaiseAsync(
             s,
             [
-                new(
-                    row.Id,
-                    "change",
-                    Case.DefaultFor(newest, "change").Name,
-                    newest.Number,
-                    new Cause(
-                        gives
-                            ? $"{target.Title} gave {row.Display} {string.Join(", ", titles)}"
-                            : $"{target.Title} took back what {row.Display} had: {string.Join(", ", titles)}",
-                        target.Name,
-                        null,
-                        [.. changes.Select(c => new AttributeChange(c.Name, Texts(c.Before), Texts(c.After)))]
-                    )
-                )
+                new(person, "change", Case.DefaultFor(newest, "change").Name, newest.Number, new Cause(text, target.Name, null, changes))
                 {
                     Source = target.Name,
-                    Details = [("what", "task-values"), ("by", outcome.Step.RequestId), ("source", target.Name)],
+                    Details = [("what", "task-values"), ("by", of.Row.Id), ("source", target.Name)],
                 },
             ],
             now
         );
     }
-
-    private static IReadOnlyList<string> Texts(string text) => text.Length > 0 ? [text] : [];
 }

@@ -294,6 +294,13 @@ public static class ApprovalTables
             }
         );
 
+    /// <summary>Attributes set by hand that a request ended, and that were not its own.</summary>
+    public static Task<IReadOnlyList<ExtraRow>> FieldsEndedByAsync(this Session session, string request) =>
+        session.QueryAsync<ExtraRow>(
+            $"SELECT {ExtraColumns} FROM extras WHERE ended_by=@request AND kind='field' AND request_id<>@request",
+            new { request }
+        );
+
     /// <summary>Ends what a request wrote into the inputs, and lets hold again what it ended, save where a later input took its
     /// place.</summary>
     /// <param name="kept">Entitlements whose grants hold on: something else ends them.</param>
