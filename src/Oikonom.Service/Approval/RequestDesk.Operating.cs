@@ -215,7 +215,15 @@ public sealed partial class RequestDesk
 
     string IOpenRequests.WorkflowFor(Edition edition, string kind) => Case.DefaultFor(edition, kind).Name;
 
-    Task IOpenRequests.ReplanAsync(Session session, RequestRow row, string why) => ReplanAsync(session, row, why);
+    /// <inheritdoc/>
+    public Task RenewAsync(Session session, RequestRow row, string why)
+    {
+        if (row.State is RequestState.Deciding or RequestState.Asked or RequestState.Releasing)
+            return ReplanAsync(session, row, why);
+        row.Move(RequestEvent.Renew);
+        (row.DueAt, row.UpdatedAt) = (time.Milliseconds(), Math.Max(time.Milliseconds(), row.UpdatedAt + 1));
+        return SaveAsync(session, row);
+    }
 
     /// <summary>Sends a request back to planning, inside a decision: what it rests on changed. Approvals that it does not touch
     /// stay.</summary>

@@ -16,11 +16,19 @@ public sealed class DeskConnector(TargetRule rule, Core.Rulebook.Rulebook rulebo
         var order = goal.Order;
         return await store.ReadAsync(s => s.TaskOfStepAsync(order.Step), cancel) switch
         {
-            null => new PortResult.WaitsFor(TaskOf(goal)),
+            null => await BeginAsync(goal, cancel),
             { State: TaskState.Done } done => new PortResult.Reached(done.Remark),
             { State: TaskState.Impossible } not => new PortResult.Lasting($"{rule.Title} cannot do it: {not.Remark}"),
             _ => new PortResult.WaitsFor(null),
         };
+    }
+
+    /// <summary>Nobody is asked for what is so already.</summary>
+    private async Task<PortResult> BeginAsync(GrantGoal goal, CancellationToken cancel)
+    {
+        var grants = await store.ReadAsync(s => s.GrantsAsync([goal.Order.Person], past: false), cancel);
+        var isHeld = grants.Any(g => g.Target == rule.Name && g.Entitlement == goal.Entitlement.Name);
+        return isHeld == goal.Held ? new PortResult.Reached("was already so") : new PortResult.WaitsFor(TaskOf(goal));
     }
 
     private ManualTask TaskOf(GrantGoal goal)

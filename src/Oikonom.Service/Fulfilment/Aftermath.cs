@@ -224,9 +224,14 @@ public sealed class Aftermath(
         }
     }
 
-    /// <summary>Writes work by hand down, and tells those who do it.</summary>
-    private async Task TasksAsync(Session s, IReadOnlyList<TaskRow> tasks)
+    /// <summary>Writes work by hand down, and tells those who do it. What somebody does for another request already is not asked for
+    /// twice: its step looks again later, and finds it done.</summary>
+    private async Task TasksAsync(Session s, IReadOnlyList<TaskRow> made)
     {
+        var tasks = new List<TaskRow>();
+        foreach (var one in made.DistinctBy(t => (t.PersonId, t.Target, t.Entitlement, t.Kind)))
+            if (!await s.IsDoneByHandAsync(one.PersonId, one.Target, one.Entitlement, one.Kind))
+                tasks.Add(one);
         await s.AddTasksAsync(tasks);
         foreach (var request in tasks.Select(t => t.RequestId).Distinct())
             await s.NoteDeskAsync(request);

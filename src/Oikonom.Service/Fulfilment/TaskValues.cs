@@ -51,25 +51,14 @@ public sealed class TaskValues(EditionBook editions, RequestDesk requests)
             .Inputs(person, newest)
             .ShowAsync(s, row, newest.Rulebook, outcome.Step.Target, outcome.Step.RequestId, now, ("because", $"{target.Title} says so"));
         await s.LookAgainAsync([person], now.ToUnixTimeMilliseconds());
-        await ReplanAsync(s, row, target, now);
-    }
-
-    /// <summary>A request of the person that waits is planned anew; one that is just being planned is stale.</summary>
-    private async Task ReplanAsync(Session s, PersonRow row, TargetRule target, DateTimeOffset now)
-    {
         if (
-            (await s.OpenRequestsOfAsync([row.Id])).FirstOrDefault() is not { } open
-            || await s.RequestAsync(open.Id, forUpdate: true) is not { } waiting
+            (await s.OpenRequestsOfAsync([person])).FirstOrDefault() is { } open
+            && await s.RequestAsync(open.Id, forUpdate: true) is { } waiting
         )
-            return;
-        if (waiting.State is RequestState.Deciding or RequestState.Asked or RequestState.Releasing)
-        {
-            await requests.ReplanAsync(s, waiting, $"{target.Title} gave {row.Display} other values");
-            return;
-        }
-        waiting.Move(RequestEvent.Renew);
-        (waiting.DueAt, waiting.UpdatedAt) = (now.ToUnixTimeMilliseconds(), Math.Max(now.ToUnixTimeMilliseconds(), waiting.UpdatedAt + 1));
-        await s.SaveRequestAsync(waiting);
+            await requests.RenewAsync(s, waiting, $"{target.Title} gave {row.Display} other values");
+        // What ends on its day is taken back after its request was completed.
+        else if (await s.RequestAsync(outcome.Step.RequestId) is { State: RequestState.Completed })
+            await AskAsync(s, row, outcome.Step.RequestId, target, newest, changes, now);
     }
 
     /// <summary>What the task gave, where the rulebook still knows the attribute and it says something new.</summary>
@@ -164,30 +153,26 @@ public sealed class TaskValues(EditionBook editions, RequestDesk requests)
                 e.Kind == Inputs.FieldKind && e.RequestId == of.Row.Id && IsOf(e)
             );
             var taken = (await s.FieldsEndedByAsync(of.Row.Id)).Where(IsOf);
-            await AskAsync(
-                s,
-                of,
-                target,
-                newest,
-                [
-                    .. given.Select(e => new AttributeChange(e.Subject, [], [e.Value])),
-                    .. taken.Select(e => new AttributeChange(e.Subject, [e.Value], [])),
-                ],
-                now
-            );
+            List<AttributeDifference> changes =
+            [
+                .. given.Select(e => new AttributeDifference(e.Subject, "", e.Value)),
+                .. taken.Select(e => new AttributeDifference(e.Subject, e.Value, "")),
+            ];
+            await AskAsync(s, of.Person, of.Row.Id, target, newest, changes, now);
         }
     }
 
     private static async Task AskAsync(
         Session s,
-        Case of,
+        PersonRow row,
+        string request,
         TargetRule target,
         Edition newest,
-        IReadOnlyList<AttributeChange> changes,
+        IReadOnlyList<AttributeDifference> changes,
         DateTimeOffset now
     )
     {
-        var person = of.Row.PersonId;
+        var person = row.Id;
         if (
             changes.Count == 0
             || (await s.OpenRequestsOfAsync([person])).Count > 0
@@ -196,19 +181,32 @@ public sealed class TaskValues(EditionBook editions, RequestDesk requests)
         )
             return;
         var titles = string.Join(", ", changes.Select(c => newest.Rulebook.TitleOf(c.Name)).Distinct());
-        var text = changes.Any(c => c.After.Count > 0)
-            ? $"{target.Title} gave {of.Person.Display} {titles}"
-            : $"{target.Title} took back what {of.Person.Display} had: {titles}";
+        var text = changes.Any(c => c.After.Length > 0)
+            ? $"{target.Title} gave {row.Display} {titles}"
+            : $"{target.Title} took back what {row.Display} had: {titles}";
         await Raising.RaiseAsync(
             s,
             [
-                new(person, "change", Case.DefaultFor(newest, "change").Name, newest.Number, new Cause(text, target.Name, null, changes))
+                new(
+                    person,
+                    "change",
+                    Case.DefaultFor(newest, "change").Name,
+                    newest.Number,
+                    new Cause(
+                        text,
+                        target.Name,
+                        null,
+                        [.. changes.Select(c => new AttributeChange(c.Name, Texts(c.Before), Texts(c.After)))]
+                    )
+                )
                 {
                     Source = target.Name,
-                    Details = [("what", "task-values"), ("by", of.Row.Id), ("source", target.Name)],
+                    Details = [("what", "task-values"), ("by", request), ("source", target.Name)],
                 },
             ],
             now
         );
     }
+
+    private static IReadOnlyList<string> Texts(string text) => text.Length > 0 ? [text] : [];
 }

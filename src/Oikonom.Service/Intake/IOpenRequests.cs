@@ -10,6 +10,7 @@ public interface IOpenRequests
     /// <summary>The workflow of a kind, by name, before anything is known of the plan.</summary>
     string WorkflowFor(Edition edition, string kind);
 
-    /// <summary>Sends a request back to planning, inside a decision: what it rests on changed.</summary>
-    Task ReplanAsync(Session session, RequestRow row, string why);
+    /// <summary>Has an open request planned on what holds now, inside a decision: one that waits is sent back to planning, one that is
+    /// being planned is planned once more.</summary>
+    Task RenewAsync(Session session, RequestRow row, string why);
 }

@@ -448,18 +448,11 @@ public sealed class RecordTaker(IOpenRequests requests, TimeProvider time)
         row.Cause = JsonSerializer.Serialize(CauseOf(one, taking.Source, taking.Edition.Rulebook));
         if (kind == RequestKind.Leaver)
             row.Kind = "leaver";
-        if (row.State is RequestState.Deciding or RequestState.Asked or RequestState.Releasing)
-            await requests.ReplanAsync(
-                s,
-                row,
-                one.Incoming.Line > 0 ? $"HR changed the record (line {one.Incoming.Line})" : "HR holds the record no more"
-            );
-        else
-        {
-            row.Move(RequestEvent.Renew);
-            (row.DueAt, row.UpdatedAt) = (time.Milliseconds(), Math.Max(time.Milliseconds(), row.UpdatedAt + 1));
-            await s.SaveRequestAsync(row);
-        }
+        await requests.RenewAsync(
+            s,
+            row,
+            one.Incoming.Line > 0 ? $"HR changed the record (line {one.Incoming.Line})" : "HR holds the record no more"
+        );
     }
 
     public static Cause CauseOf(Taken one, SourceRule source, Core.Rulebook.Rulebook rulebook)

@@ -439,6 +439,22 @@ public static class ApprovalTables
             ? (EnumText.Parse<TaskState>(found.State), found.Remark)
             : null;
 
+    /// <summary>True while a task is open that gives somebody an entitlement, or takes it back.</summary>
+    public static async Task<bool> IsDoneByHandAsync(this Session session, string person, string target, string entitlement, string kind) =>
+        await session
+            .FirstAsync<long>(
+                "SELECT COUNT(*) FROM tasks WHERE person_id=@person AND target=@target AND entitlement=@entitlement AND kind=@kind AND "
+                    + "state='open'",
+                new
+                {
+                    person,
+                    target,
+                    entitlement,
+                    kind,
+                }
+            )
+            .ConfigureAwait(false) > 0;
+
     /// <summary>The work by hand of a request.</summary>
     public static Task<IReadOnlyList<TaskRow>> TasksOfAsync(this Session session, string request) =>
         session.QueryAsync<TaskRow>($"SELECT {TaskColumns} {FromTasks} WHERE t.request_id=@request ORDER BY t.created_at", new { request });
