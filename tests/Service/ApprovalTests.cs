@@ -684,21 +684,82 @@ public sealed class ApprovalTests(Servers servers)
         var request = await SuitAsync(world, person, until);
         await World.OkAsync(DoneAsync(world, await OnlyTaskAsync(world), "52"));
         await world.WaitForAsync(request.Summary.Id, "completed");
-        await world.ThroughAsync((await FollowsAsync(world, person, 0)).Change.Summary.Id);
+        var (_, first) = await FollowsAsync(world, person, 0);
+        await world.ThroughAsync(first.Summary.Id);
 
         // The change plans the same end once more, and yet it is one piece of work.
         world.MoveClock(TimeSpan.FromDays(22));
-        await World.OkAsync(DoneAsync(world, await OnlyTaskAsync(world), null));
+        var task = await OnlyTaskAsync(world);
+        foreach (var asking in new[] { request.Summary.Id, first.Summary.Id })
+            await world.EventuallyAsync(() => world.RequestAsync(asking), r => r.Tasks.Any(t => t.Id == task.Id && t.State == "open"));
+        await World.OkAsync(DoneAsync(world, task, null));
         var (value, change) = await FollowsAsync(world, person, 1);
         Assert.True(string.IsNullOrEmpty(value));
         var attribute = change.Plan.SelectMany(c => c.Attributes).Single();
         Assert.Equal(("Suit 52", ""), (string.Join(",", attribute.Before), string.Join(",", attribute.After)));
-        world.MoveClock(TimeSpan.FromHours(7));
-        await world.EventuallyAsync(
-            async () => (await world.RequestAsync(request.Summary.Id)).Steps,
-            steps => steps.All(x => x.State != "pending")
-        );
+        foreach (var asked in new[] { request.Summary.Id, first.Summary.Id })
+            await world.EventuallyAsync(async () => (await world.RequestAsync(asked)).Steps, steps => steps.All(x => x.State != "pending"));
         Assert.Empty((await world.GetAsync<Page<TaskView>>("/api/v1/tasks")).Items);
+    }
+
+    [Theory]
+    [InlineData("sqlite")]
+    [InlineData("postgres")]
+    public async Task What_two_requests_ask_a_desk_for_is_done_once_and_goes_on_when_one_of_them_is_taken_back(string engine)
+    {
+        await using var world = await StartAsync(engine, movesClock: true);
+        var start = DateTime.UtcNow.AddDays(5).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);
+        var row = HrRow.New() with { Department = "Research", Kind = "researcher", Start = start, End = "2034-09-30" };
+        await world.BringAsync(row, "fulfilling");
+        // Each correction before the first day plans that day once more.
+        foreach (var title in new[] { "Researcher", "Senior researcher" })
+        {
+            world.WriteHr(row with { Title = title });
+            var renewed = (await world.RunIntakeAsync()).Requests.Single();
+            await world.ApproveAsync(await world.WaitForAsync(renewed.Id, "deciding"));
+            await world.ReleaseAsync(await world.WaitForAsync(renewed.Id, "releasing"));
+            await world.WaitForAsync(renewed.Id, "fulfilling");
+        }
+        var asking = (await world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}")).Requests.ToList();
+        Assert.Equal(3, asking.Count);
+        world.MoveClock(TimeSpan.FromDays(6));
+        foreach (var one in asking)
+            await world.EventuallyAsync(
+                () => world.RequestAsync(one.Id),
+                r => r.Tasks.Count == 1 && r.Summary.WaitsOn.StartsWith("work by hand", StringComparison.Ordinal)
+            );
+        var task = await OnlyTaskAsync(world);
+        var otto = await world.SignInAsync("otto");
+        await World.OkAsync(otto.PostAsJsonAsync($"/api/v1/tasks/{task.Id}/take", new { }));
+
+        // What cannot be done is over for each of them, and open for each once it is opened again.
+        await World.OkAsync(otto.PostAsJsonAsync($"/api/v1/tasks/{task.Id}/impossible", new ReasonBody("no suit of that size")));
+        await world.EventuallyAsync(() => world.RequestAsync(task.RequestId), r => r.Summary.Problem is not null);
+        foreach (var one in asking)
+            Assert.Equal("impossible", (await world.RequestAsync(one.Id)).Tasks.Single().State);
+        await World.OkAsync(otto.PostAsync($"/api/v1/tasks/{task.Id}/reopen", null));
+        foreach (var one in asking)
+            await world.EventuallyAsync(
+                () => world.RequestAsync(one.Id),
+                r => r.Summary.Problem is null && r.Summary.WaitsOn.StartsWith("work by hand", StringComparison.Ordinal)
+            );
+
+        // Who is taken back drops it; the work stays with whom it was, for the others.
+        var gone = asking.Single(a => a.Id == task.RequestId);
+        await World.OkAsync(
+            (await world.SignInAsync("edda")).PostAsJsonAsync($"/api/v1/requests/{gone.Id}/withdraw", new DeclineBody("a mistake"))
+        );
+        var passed = await OnlyTaskAsync(world);
+        Assert.Equal(("otto", "open"), (passed.TakenBy, passed.State));
+        Assert.NotEqual(task.Id, passed.Id);
+        var left = asking.Where(a => a != gone).ToList();
+        Assert.Contains(left, a => a.Id == passed.RequestId);
+        var key = new TaskDoneBody(new Dictionary<string, string> { ["key-number"] = "RP-0417" }, passed.Checks, "handed over");
+        await World.OkAsync(otto.PostAsJsonAsync($"/api/v1/tasks/{passed.Id}/done", key));
+        foreach (var one in left)
+            await world.WaitForAsync(one.Id, "completed");
+        Assert.Empty((await world.GetAsync<Page<TaskView>>("/api/v1/tasks")).Items);
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
     }
 
     [Fact]

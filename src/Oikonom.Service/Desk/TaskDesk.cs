@@ -223,9 +223,11 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
             async s =>
             {
                 var row = await RequireAsync(s, id, user, forUpdate: true);
+                var before = row.State;
                 row.Move(TaskEvent.Reopen);
                 (row.DoneAt, row.DoneBy, row.Remark) = (null, "", "");
                 await SaveAsync(s, row);
+                await EndedAsync(s, row, before);
                 await s.WakeStepAsync(row.StepId, time.Milliseconds());
                 s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), "task.reopened", row.PersonId, row.RequestId, ("task", id)));
             },
@@ -327,7 +329,7 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
                 var members = await change(s, row);
                 await SaveAsync(s, row);
                 if (row.State != TaskState.Open)
-                    await s.NoteDeskAsync(row.RequestId);
+                    await EndedAsync(s, row, TaskState.Open);
                 s.Record(
                     LedgerEntry.Of(
                         time.GetUtcNow(),
@@ -344,6 +346,17 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
             cancel
         );
 
+    /// <summary>What was done for one request was done for all that ask for the same.</summary>
+    private async Task EndedAsync(Session s, TaskRow row, TaskState before)
+    {
+        await s.NoteDeskAsync(row.RequestId);
+        foreach (var request in await s.FollowTaskAsync(row, before, time.Milliseconds()))
+        {
+            await s.NoteDeskAsync(request);
+            s.Tell("requests", request);
+        }
+    }
+
     private static async Task SaveAsync(Session s, TaskRow row)
     {
         if (!await s.SaveTaskAsync(row))
@@ -353,7 +366,7 @@ public sealed class TaskDesk(Store.Store store, EditionBook editions, TimeProvid
     private static async Task<TaskRow> RequireAsync(Session s, string id, ClaimsPrincipal user, bool forUpdate)
     {
         var row = await s.TaskAsync(id, forUpdate);
-        if (row is null || !Reaches(user, row))
+        if (row is not { SameAs: "" } || !Reaches(user, row))
             throw Problem.NotFound($"task '{id}'", "See 'oikonom tasks list'.");
         return row;
     }

@@ -224,14 +224,18 @@ public sealed class Aftermath(
         }
     }
 
-    /// <summary>Writes work by hand down, and tells those who do it. What somebody does for another request already is not asked for
-    /// twice: its step looks again later, and finds it done.</summary>
+    /// <summary>Writes work by hand down, and tells those who do it. What is asked for by another request already is not asked for
+    /// twice: it ends with that.</summary>
     private async Task TasksAsync(Session s, IReadOnlyList<TaskRow> made)
     {
         var tasks = new List<TaskRow>();
-        foreach (var one in made.DistinctBy(t => (t.PersonId, t.Target, t.Entitlement, t.Kind)))
-            if (!await s.IsDoneByHandAsync(one.PersonId, one.Target, one.Entitlement, one.Kind))
-                tasks.Add(one);
+        foreach (var same in made.GroupBy(t => (t.PersonId, t.Target, t.Entitlement, t.Kind)))
+        {
+            var first = await s.SameTaskAsync(same.First()) ?? same.First().Id;
+            foreach (var task in same.Where(t => t.Id != first))
+                task.SameAs = first;
+            tasks.AddRange(same);
+        }
         await s.AddTasksAsync(tasks);
         foreach (var request in tasks.Select(t => t.RequestId).Distinct())
             await s.NoteDeskAsync(request);
@@ -247,9 +251,12 @@ public sealed class Aftermath(
                     ("task", task.Id),
                     ("title", task.Title),
                     ("role", task.Role),
-                    ("due", LedgerEntry.Stamp(task.DueAt.ToInstant()))
+                    ("due", LedgerEntry.Stamp(task.DueAt.ToInstant())),
+                    ("same-as", task.SameAs.Length > 0 ? task.SameAs : null)
                 )
             );
+            if (task.SameAs.Length > 0)
+                continue;
             s.Tell("tasks", task.Id);
             if (await CaseAsync(s, task.RequestId) is not { } of)
                 continue;

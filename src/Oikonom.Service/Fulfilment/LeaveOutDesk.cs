@@ -67,7 +67,7 @@ public sealed class LeaveOutDesk(Store.Store store, EditionBook editions, Afterm
     {
         var said = $"left out by {actor}: {reason}";
         await s.DropStepsAsync([.. steps.Select(x => (x.Id, said))], now.ToUnixTimeMilliseconds());
-        await s.DropTasksOfStepsAsync([.. steps.Select(x => x.Id)], said, now.ToUnixTimeMilliseconds());
+        await s.DropTasksOfStepsAsync(of.Row.Id, [.. steps.Select(x => x.Id)], said, now.ToUnixTimeMilliseconds());
         await s.AddDecisionAsync(
             new()
             {

@@ -96,6 +96,9 @@ public sealed class TaskRow
     /// <summary>The name of the entitlement in its target.</summary>
     public string Entitlement { get; init; } = "";
 
+    /// <summary>The id of the open task for another request that asks for the same work, or ""; it ends with that one.</summary>
+    public string SameAs { get; set; } = "";
+
     /// <summary>Which kind it is of.</summary>
     public string Kind { get; init; } = "";
 
@@ -390,7 +393,7 @@ public static class ApprovalTables
     private const string TaskColumns =
         "t.id, t.step_id, t.request_id, t.person_id, t.target, t.entitlement, t.kind, t.title, t.instructions, t.fields, "
         + "t.checks, t.needs_evidence, t.role, t.taken_by, t.state, t.due_at, t.created_at, t.done_at, t.done_by, t.answers, "
-        + "t.remark, t.version, t.needs_second, t.reported_by, t.reported_at, t.confirmed_by, "
+        + "t.remark, t.version, t.needs_second, t.reported_by, t.reported_at, t.confirmed_by, t.same_as, "
         + "p.display, p.site, p.department, r.number, r.kind AS request_kind";
     private const string FromTasks = "FROM tasks t JOIN people p ON p.id=t.person_id JOIN requests r ON r.id=t.request_id";
 
@@ -398,10 +401,11 @@ public static class ApprovalTables
     public static Task AddTasksAsync(this Session session, IReadOnlyCollection<TaskRow> rows) =>
         session.BulkAsync(
             "INSERT INTO tasks (id, step_id, request_id, person_id, target, entitlement, kind, title, instructions, fields, "
-                + "checks, needs_evidence, needs_second, role, taken_by, state, due_at, created_at, done_by, answers, remark, version) "
+                + "checks, needs_evidence, needs_second, role, taken_by, state, due_at, created_at, done_by, answers, remark, "
+                + "version, same_as) "
                 + "SELECT id, step_id, request_id, person_id, target, entitlement, kind, title, instructions, fields, checks, "
-                + "needs_evidence, needs_second, role, '', 'open', due_at, created_at, '', answers, '', 1 FROM {rows} AS x WHERE true ON "
-                + "CONFLICT (step_id) DO NOTHING",
+                + "needs_evidence, needs_second, role, '', 'open', due_at, created_at, '', answers, '', 1, same_as FROM {rows} AS x "
+                + "WHERE true ON CONFLICT (step_id) DO NOTHING",
             rows,
             ("id", "text"),
             ("step_id", "text"),
@@ -419,7 +423,8 @@ public static class ApprovalTables
             ("role", "text"),
             ("due_at", "bigint"),
             ("created_at", "bigint"),
-            ("answers", "text")
+            ("answers", "text"),
+            ("same_as", "text")
         );
 
     /// <summary>Work by hand by its id; null when there is none.</summary>
@@ -439,31 +444,55 @@ public static class ApprovalTables
             ? (EnumText.Parse<TaskState>(found.State), found.Remark)
             : null;
 
-    /// <summary>True while a task is open that gives somebody an entitlement, or takes it back.</summary>
-    public static async Task<bool> IsDoneByHandAsync(this Session session, string person, string target, string entitlement, string kind) =>
-        await session
-            .FirstAsync<long>(
-                "SELECT COUNT(*) FROM tasks WHERE person_id=@person AND target=@target AND entitlement=@entitlement AND kind=@kind AND "
-                    + "state='open'",
+    /// <summary>The id of the open task that asks for the same work as another would, kept until the end of the transaction; null
+    /// when there is none.</summary>
+    public static Task<string?> SameTaskAsync(this Session session, TaskRow wanted) =>
+        session.FirstAsync<string>(
+            "SELECT id FROM tasks WHERE person_id=@PersonId AND target=@Target AND entitlement=@Entitlement AND kind=@Kind AND "
+                + "state='open' AND same_as='' AND step_id<>@StepId ORDER BY id"
+                + session.Engine.ForUpdate,
+            wanted
+        );
+
+    /// <summary>Has all that asks for the same work as a task stand where it stands, and lets their steps be looked at.</summary>
+    /// <returns>The ids of the requests they belong to.</returns>
+    public static async Task<IReadOnlyList<string>> FollowTaskAsync(this Session session, TaskRow row, TaskState from, long now)
+    {
+        var same = await session
+            .QueryAsync<(string Step, string Request)>(
+                "UPDATE tasks SET state=@StateText, done_at=@DoneAt, done_by=@DoneBy, answers=@Answers, remark=@Remark, "
+                    + "confirmed_by=@ConfirmedBy, version=version+1 WHERE same_as=@Id AND state=@before RETURNING step_id, request_id",
                 new
                 {
-                    person,
-                    target,
-                    entitlement,
-                    kind,
+                    row.Id,
+                    row.StateText,
+                    row.DoneAt,
+                    row.DoneBy,
+                    row.Answers,
+                    row.Remark,
+                    row.ConfirmedBy,
+                    before = EnumText.Of(from),
                 }
             )
-            .ConfigureAwait(false) > 0;
+            .ConfigureAwait(false);
+        foreach (var (step, _) in same)
+            await session.WakeStepAsync(step, now).ConfigureAwait(false);
+        return [.. same.Select(x => x.Request).Distinct()];
+    }
 
-    /// <summary>The work by hand of a request.</summary>
+    /// <summary>The work by hand of a request; what is asked for by another one too stands as that.</summary>
     public static Task<IReadOnlyList<TaskRow>> TasksOfAsync(this Session session, string request) =>
-        session.QueryAsync<TaskRow>($"SELECT {TaskColumns} {FromTasks} WHERE t.request_id=@request ORDER BY t.created_at", new { request });
+        session.QueryAsync<TaskRow>(
+            $"SELECT {TaskColumns} {FromTasks} WHERE t.id IN (SELECT CASE WHEN same_as='' THEN id ELSE same_as END FROM tasks WHERE "
+                + "request_id=@request) ORDER BY t.created_at",
+            new { request }
+        );
 
     /// <summary>Tasks of the roles, those due first; only the open ones unless <paramref name="all"/>.</summary>
     public static Task<IReadOnlyList<TaskRow>> TasksPageAsync(this Session session, IReadOnlyList<string> roles, bool all, int limit) =>
         session.QueryAsync<TaskRow>(
-            $"SELECT {TaskColumns} {FromTasks} WHERE @roles LIKE '%|' || t.role || '|%' AND (@all=1 OR t.state='open') ORDER BY "
-                + "CASE WHEN t.state='open' THEN 0 ELSE 1 END, t.due_at LIMIT @limit",
+            $"SELECT {TaskColumns} {FromTasks} WHERE @roles LIKE '%|' || t.role || '|%' AND t.same_as='' AND "
+                + "(@all=1 OR t.state='open') ORDER BY CASE WHEN t.state='open' THEN 0 ELSE 1 END, t.due_at LIMIT @limit",
             new
             {
                 roles = $"|{string.Join('|', roles)}|",
@@ -492,36 +521,87 @@ public static class ApprovalTables
         );
 
     /// <summary>Ends the open work of a request that is not wanted any more.</summary>
-    public static Task DropTasksAsync(this Session session, string request, string reason, long now) =>
-        session.ExecuteAsync(
-            "UPDATE tasks SET state=@after, remark=@reason, done_at=@now, version=version+1 WHERE request_id=@request AND state=@before",
-            new
-            {
-                request,
-                reason,
-                now,
-                before = EnumText.Of(TaskState.Open),
-                after = EnumText.Of(TaskMachine.Next(TaskState.Open, TaskEvent.Drop)),
-            }
-        );
-
-    /// <summary>Ends the open work behind steps that are left out.</summary>
-    public static Task DropTasksOfStepsAsync(this Session session, IReadOnlyCollection<string> steps, string reason, long now) =>
-        session.BulkAsync(
-            $"UPDATE tasks SET state='{EnumText.Of(TaskMachine.Next(TaskState.Open, TaskEvent.Drop))}', remark=x.reason, done_at=x.at, "
-                + $"version=version+1 FROM {{rows}} AS x WHERE tasks.step_id=x.id AND state='{EnumText.Of(TaskState.Open)}'",
-            [
-                .. steps.Select(s => new
+    public static async Task DropTasksAsync(this Session session, string request, string reason, long now)
+    {
+        var dropped = await session
+            .ExecuteAsync(
+                "UPDATE tasks SET state=@after, remark=@reason, done_at=@now, version=version+1 WHERE request_id=@request AND "
+                    + "state=@before",
+                new
                 {
-                    Id = s,
-                    Reason = reason,
-                    At = now,
-                }),
-            ],
-            ("id", "text"),
-            ("reason", "text"),
-            ("at", "bigint")
-        );
+                    request,
+                    reason,
+                    now,
+                    before = EnumText.Of(TaskState.Open),
+                    after = EnumText.Of(Dropped),
+                }
+            )
+            .ConfigureAwait(false);
+        if (dropped > 0)
+            await session.PassTasksOnAsync(request).ConfigureAwait(false);
+    }
+
+    /// <summary>Ends the open work behind steps of a request that are left out.</summary>
+    public static async Task DropTasksOfStepsAsync(
+        this Session session,
+        string request,
+        IReadOnlyCollection<string> steps,
+        string reason,
+        long now
+    )
+    {
+        await session
+            .BulkAsync(
+                $"UPDATE tasks SET state='{EnumText.Of(Dropped)}', remark=x.reason, done_at=x.at, "
+                    + $"version=version+1 FROM {{rows}} AS x WHERE tasks.step_id=x.id AND state='{EnumText.Of(TaskState.Open)}'",
+                [
+                    .. steps.Select(s => new
+                    {
+                        Id = s,
+                        Reason = reason,
+                        At = now,
+                    }),
+                ],
+                ("id", "text"),
+                ("reason", "text"),
+                ("at", "bigint")
+            )
+            .ConfigureAwait(false);
+        await session.PassTasksOnAsync(request).ConfigureAwait(false);
+    }
+
+    private static readonly TaskState Dropped = TaskMachine.Next(TaskState.Open, TaskEvent.Drop);
+
+    /// <summary>Work that a request dropped and another one still asks for stays with who does it: the first of those others asks for it
+    /// from now on.</summary>
+    private static async Task PassTasksOnAsync(this Session session, string request)
+    {
+        var of = new
+        {
+            request,
+            open = EnumText.Of(TaskState.Open),
+            dropped = EnumText.Of(Dropped),
+        };
+        var passed = await session
+            .ExecuteAsync(
+                "UPDATE tasks SET same_as='', taken_by=CASE WHEN f.reported_by='' THEN f.taken_by ELSE f.reported_by END, "
+                    + "version=tasks.version+1 FROM tasks AS f WHERE f.id=tasks.same_as AND f.request_id=@request AND "
+                    + "f.state=@dropped AND tasks.state=@open AND tasks.id=(SELECT MIN(n.id) FROM tasks n "
+                    + "WHERE n.same_as=tasks.same_as AND n.state=@open)",
+                of
+            )
+            .ConfigureAwait(false);
+        if (passed > 0)
+            await session
+                .ExecuteAsync(
+                    "UPDATE tasks SET same_as=(SELECT MIN(h.id) FROM tasks h WHERE h.person_id=tasks.person_id AND "
+                        + "h.target=tasks.target AND h.entitlement=tasks.entitlement AND h.kind=tasks.kind AND h.same_as='' AND "
+                        + "h.state=@open), version=version+1 WHERE state=@open AND same_as IN (SELECT id FROM tasks WHERE "
+                        + "request_id=@request AND state=@dropped)",
+                    of
+                )
+                .ConfigureAwait(false);
+    }
 
     /// <summary>Lets the step behind a task run at once.</summary>
     public static async Task WakeStepAsync(this Session session, string step, long now)
