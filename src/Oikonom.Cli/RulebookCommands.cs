@@ -267,7 +267,7 @@ internal static class RulebookCommands
         );
     }
 
-    private static int Tell(Published published)
+    internal static int Tell(Published published)
     {
         if (published.Edition is { } edition)
             Show.Good($"Edition {edition.Number} is published. Digest {edition.Digest}");

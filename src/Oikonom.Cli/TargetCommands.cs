@@ -12,7 +12,7 @@ internal static class TargetCommands
         Commands.Group(
             "targets",
             "The systems that hold accounts.",
-            [List(), One(), Check(), Pause(), Resume(), Run(), Reconcile(), .. NobodysCommands.All()]
+            [List(), One(), Check(), Pause(), Resume(), Run(), Reconcile(), CatalogueCommands.Read(), .. NobodysCommands.All()]
         );
 
     private static Command List() =>

@@ -59,7 +59,58 @@ public sealed record TargetDetail(
     /// <summary>The name of who answers for it, and the id of that person; null while nobody is known by the number.</summary>
     public string? OwnerName { get; init; }
     public string? OwnerId { get; init; }
+
+    /// <summary>True when it can be read what it gives.</summary>
+    public bool HasCatalogue { get; init; }
 }
+
+/// <summary>What a target can give, as it was just read, beside what the newest edition of the rulebook knows of it.</summary>
+/// <param name="Edition">The edition it was compared with.</param>
+/// <param name="Entries">How many things were read.</param>
+/// <param name="Digest">Stands for what was read: only that is published.</param>
+/// <param name="Differs">True when the rulebook's files of it would be others.</param>
+/// <param name="Files">What these files would be.</param>
+/// <param name="UnknownOwners">Who answers for something by the target's word and is nobody known; those things have no owner here.</param>
+public sealed record TargetCatalogue(
+    string Target,
+    int Edition,
+    int Entries,
+    string Digest,
+    bool Differs,
+    CataloguePart New,
+    CataloguePart Changed,
+    CataloguePart Gone,
+    IReadOnlyList<RulebookFileBody> Files,
+    IReadOnlyList<string> UnknownOwners
+);
+
+/// <param name="Count">How many there are.</param>
+/// <param name="Items">Of very many the first.</param>
+public sealed record CataloguePart(int Count, IReadOnlyList<CatalogueItem> Items);
+
+/// <summary>Something that a target can give, or could give once.</summary>
+/// <param name="Kind"><c>group</c>, <c>role</c> or <c>licence</c>.</param>
+/// <param name="Owner">Employee number of who answers for it, or null.</param>
+/// <param name="Before">What the rulebook said of it, where that is something else.</param>
+/// <param name="Uses">Where the rulebook gives it or rules about it, for people.</param>
+/// <param name="Holders">How many people hold it by what was decided here.</param>
+public sealed record CatalogueItem(
+    string Name,
+    string Title,
+    string Kind,
+    string Description,
+    string? Owner,
+    string? Before,
+    IReadOnlyList<string> Uses,
+    int Holders
+)
+{
+    /// <summary>The name of who answers for it.</summary>
+    public string? OwnerName { get; init; }
+}
+
+/// <param name="Digest">Of the catalogue that was looked at.</param>
+public sealed record CataloguePublishing(string? Digest);
 
 public sealed record TargetFact(string Name, string Value);
 
@@ -72,7 +123,14 @@ public sealed record TargetHour(DateTimeOffset At, int Done, int Failed);
 public sealed record TargetEvent(DateTimeOffset At, string Kind, string Actor, string Text);
 
 /// <param name="Most">The most people that may hold it; null for any number.</param>
-public sealed record TargetEntitlement(string Name, string Title, string Kind, int Holders, int? Most);
+public sealed record TargetEntitlement(string Name, string Title, string Kind, int Holders, int? Most)
+{
+    /// <summary>True when the target alone tells of it.</summary>
+    public bool Read { get; init; }
+
+    /// <summary>True when others put people into it, too.</summary>
+    public bool Shared { get; init; }
+}
 
 /// <summary>How a target is read whole: with <c>dryRun</c> nothing but what was found is written down.</summary>
 public sealed record ReconcileBody(bool DryRun);

@@ -14,6 +14,7 @@ public sealed class SchemaTests
     {
         ["sources"] = "source",
         ["targets"] = "target",
+        ["catalogue"] = "catalogue",
         ["templates"] = "template",
         ["workflows"] = "workflow",
         ["pools"] = "pool",

@@ -167,6 +167,8 @@ public sealed class AccessTests(Servers servers)
         ("POST", "/api/v1/targets/{name}/pause", "operator engineer"),
         ("POST", "/api/v1/targets/{name}/resume", "operator engineer"),
         ("POST", "/api/v1/targets/{name}/run", "operator engineer"),
+        ("POST", "/api/v1/targets/{name}/catalogue", "operator engineer"),
+        ("POST", "/api/v1/targets/{name}/catalogue/publish", "engineer"),
         ("POST", "/api/v1/targets/{name}/reconcile", "operator engineer"),
         ("GET", "/api/v1/targets/{name}/reconciliations", "operator engineer"),
         ("GET", "/api/v1/targets/{name}/reconciliations/{id}", "operator engineer"),

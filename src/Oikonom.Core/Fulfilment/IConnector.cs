@@ -62,3 +62,11 @@ public interface IAccountConnector : IConnector
 
     Task<ReadBack> VerifyAsync(string immutableId, AccountState wanted, IReadOnlyCollection<string> entitlements, CancellationToken cancel);
 }
+
+/// <summary>The port to a target that tells what it can give.</summary>
+public interface ICatalogueConnector : IConnector
+{
+    /// <summary>What it can give, in no order; nothing is changed.</summary>
+    /// <exception cref="TargetFault">The target is not there or refuses.</exception>
+    Task<IReadOnlyList<OfferedEntitlement>> CatalogueAsync(CatalogueRule rule, CancellationToken cancel);
+}

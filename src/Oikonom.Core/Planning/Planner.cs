@@ -41,9 +41,9 @@ public static class Planner
     )
     {
         var changes = new List<Change>();
-        var (current, adopted) = Adopt(recorded, existing);
-        var end = Term.Of(person, edition.Rulebook).End;
         var windows = Desired.Windows(person, edition);
+        var (current, adopted) = Adopt(recorded, existing, edition.Rulebook, windows.At(now));
+        var end = Term.Of(person, edition.Rulebook).End;
         var turns = windows.Turns.Where(turn => turn > now).Select(turn => (DateTimeOffset?)turn).Prepend(null);
         var conflicts = new List<Conflict>();
         // When the last thing that is given has begun, what follows lies beyond the request.
@@ -199,7 +199,9 @@ public static class Planner
 
     private static (AccessState Current, IReadOnlyDictionary<AccountKey, ExistingAccount> Adopted) Adopt(
         AccessState recorded,
-        IReadOnlyDictionary<AccountKey, ExistingAccount> existing
+        IReadOnlyDictionary<AccountKey, ExistingAccount> existing,
+        Rulebook.Rulebook rulebook,
+        AccessState wanted
     )
     {
         var adopted = existing.Where(pair => !recorded.Accounts.ContainsKey(pair.Key)).ToDictionary(pair => pair.Key, pair => pair.Value);
@@ -218,8 +220,9 @@ public static class Planner
                 found.Enabled ? Presence.Awake : Presence.Disabled,
                 reason
             );
-            foreach (var key in found.Entitlements.Select(e => new EntitlementKey(account, e)))
-                grants[key] = new(key, reason);
+            var given = wanted.Grants.Keys.Where(k => k.Account == account).Select(k => k.Name).ToHashSet(StringComparer.Ordinal);
+            foreach (var name in rulebook.Targets[account.Target].Ours(found.Entitlements, given))
+                grants[new(account, name)] = new(new(account, name), reason);
         }
         return (new(accounts, grants), adopted);
     }

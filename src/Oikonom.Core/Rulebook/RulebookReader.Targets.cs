@@ -31,7 +31,12 @@ public static partial class RulebookReader
             var groups = map.Text("groups");
             var isDomain = map.Choice("dialect", "password-policy", "password-policy", "domain-controller") == "domain-controller";
             var classes = map.Texts("classes", required: !isDomain).Select(c => c.Text).ToList();
-            var entitlements = Entitlements(map, entry => entry.Text("group") is { } dn ? new EntitlementMeans.Group(dn.Text) : null);
+            var catalogue = DirectoryCatalogue(map, groups?.Text ?? "");
+            var entitlements = Entitlements(
+                map,
+                catalogue,
+                entry => entry.Text("group") is { } dn ? new EntitlementMeans.Group(dn.Text) : null
+            );
             var connections = map.Number("connections", 4, 1, 64);
             var password = Password(map);
             var nameAttribute = map.TextOr("name-attribute", isDomain ? "sAMAccountName" : "uid");
@@ -40,7 +45,7 @@ public static partial class RulebookReader
             var references = References(map);
             TargetRule Made(TargetSettings settings)
             {
-                var rule = AccountTarget(map, name ?? "", settings, entitlements) with { Password = password };
+                var rule = AccountTarget(map, name ?? "", settings, entitlements) with { Password = password, Catalogue = catalogue };
                 // Domain controllers take names of 20 characters; longer ones are never made.
                 return isDomain ? rule with { Names = rule.Names with { Longest = Math.Min(rule.Names.Longest, 20) } } : rule;
             }
@@ -119,13 +124,17 @@ public static partial class RulebookReader
             signIn?.Done();
             var authority = map.TextOr("authority", "");
             var calls = map.Number("calls", 8, 1, 64);
-            var entitlements = Entitlements(map, entry => ApplicationMeans(map, entry));
+            var catalogue = ApplicationCatalogue(map);
+            var entitlements = Entitlements(map, catalogue, entry => ApplicationMeans(map, entry));
             var rule = AccountTarget(
                 map,
                 name ?? "",
                 new TargetSettings.Scim(address ?? new("https://localhost/"), authority, secret?.Text ?? "", calls),
                 entitlements
-            );
+            ) with
+            {
+                Catalogue = catalogue,
+            };
             foreach (var match in rule.Match.Where(m => !PathForm().IsMatch(m.Attribute)))
                 map.Report(map.Place, $"'{match.Attribute}' in 'match' is no attribute of a user, such as userName or externalId.");
             return name is null || address is null || secret is null ? null : rule;
@@ -174,6 +183,7 @@ public static partial class RulebookReader
             var within = Duration(map, "answers-within");
             var entitlements = Entitlements(
                 map,
+                null,
                 entry => entry.Text("value") is { } value ? new EntitlementMeans.Value("entitlements", value.Text) : null
             );
             var rule = AccountTarget(map, name ?? "", new TargetSettings.File(folder?.Text ?? "", writes, within), entitlements);
@@ -211,14 +221,128 @@ public static partial class RulebookReader
             return rule;
         }
 
+        /// <summary>What the target gives: what the rulebook says itself, over what was read of the same name, and what was read
+        /// alone. What was read and the rulebook gives under another name is that.</summary>
         /// <param name="means">How the kind of target gives what an entry names; null when that is missing, which was told.</param>
-        private static Dictionary<string, Entitlement> Entitlements(YamlMap map, Func<YamlMap, EntitlementMeans?> means)
+        private Dictionary<string, Entitlement> Entitlements(YamlMap map, CatalogueRule? catalogue, Func<YamlMap, EntitlementMeans?> means)
         {
+            var read = _catalogues.GetValueOrDefault(map.Peek("name") ?? "") ?? [];
             var entitlements = new Dictionary<string, Entitlement>(StringComparer.Ordinal);
             foreach (var (key, entry) in map.NamedMaps("entitlements", required: false))
-                if (ReadEntitlement(map, key, entry, means(entry)) is { } entitlement)
+            {
+                var whole = read.Remove(key.Text, out var under) ? entry.Over(under.Entry) : entry;
+                if (ReadEntitlement(map, key, whole, means(whole)) is { } entitlement)
+                    entitlements[key.Text] = entitlement;
+            }
+            var own = entitlements.Values.Select(e => Plain(e.Means)).ToHashSet(StringComparer.OrdinalIgnoreCase);
+            foreach (var (key, entry) in read.Values)
+                if (
+                    ReadEntitlement(map, key, entry, means(entry), catalogue ?? new([])) is { } entitlement
+                    && !own.Contains(Plain(entitlement.Means))
+                )
                     entitlements[key.Text] = entitlement;
             return entitlements;
+        }
+
+        /// <summary>What gives it, as far as two ways to write it are one.</summary>
+        private static string Plain(EntitlementMeans means) =>
+            means switch
+            {
+                EntitlementMeans.Group group => string.Join(
+                    ',',
+                    group.Dn.Split(',').Select(part => string.Join('=', part.Split('=', 2).Select(x => x.Trim())))
+                ),
+                EntitlementMeans.NamedGroup group => $"group {group.Name}",
+                EntitlementMeans.Value value => $"{value.Attribute} {value.Text}",
+                _ => "",
+            };
+
+        private readonly Dictionary<string, Dictionary<string, (Located Key, YamlMap Entry)>> _catalogues = new(StringComparer.Ordinal);
+
+        /// <summary>What was read from targets, by target and name.</summary>
+        private void ReadCatalogues(IReadOnlyCollection<string> targets)
+        {
+            foreach (var map in Of(CatalogueFiles.Folder))
+            {
+                var target = map.Text("target");
+                var entries = map.NamedMaps("entitlements", required: false).ToList();
+                map.Done();
+                if (target is not { } named)
+                    continue;
+                if (!targets.Contains(named.Text))
+                    map.Report(named.Place, $"There is no target '{named.Text}'.{Nearest.Hint(named.Text, targets)}");
+                if (!_catalogues.TryGetValue(named.Text, out var known))
+                    _catalogues[named.Text] = known = new(StringComparer.Ordinal);
+                foreach (var (key, entry) in entries)
+                    if (!known.TryAdd(key.Text, (key, entry)))
+                        map.Report(key.Place, $"The name '{key.Text}' is used twice.");
+            }
+        }
+
+        /// <summary>How a directory is asked for its groups.</summary>
+        private static CatalogueRule? DirectoryCatalogue(YamlMap map, string groups)
+        {
+            if (map.Map("catalogue", required: false) is not { } catalogue)
+                return null;
+            var read = catalogue.Text("read");
+            if (read is { } filter && !IsFilter(filter.Text))
+                catalogue.Report(filter.Place, $"'{filter.Text}' is no filter such as (objectClass=groupOfNames) (RFC 4515).");
+            var rule = new CatalogueRule(read is { } r ? [r.Text] : [])
+            {
+                Below = catalogue.TextOr("below", groups),
+                Name = Attribute(catalogue, "name", "cn"),
+                Title = Attribute(catalogue, "title", ""),
+                Description = Attribute(catalogue, "description", "description"),
+                Owner = Attribute(catalogue, "owner", ""),
+                IsRequestable = catalogue.YesNo("on-request", false),
+            };
+            catalogue.Done();
+            return rule;
+        }
+
+        private static string Attribute(YamlMap map, string key, string otherwise)
+        {
+            if (map.Text(key, required: false) is not { } attribute)
+                return otherwise;
+            if (!AttributeForm().IsMatch(attribute.Text))
+                map.Report(attribute.Place, $"'{attribute.Text}' is no attribute name of a target.");
+            return attribute.Text;
+        }
+
+        /// <summary>Whether a text has the outer form of a filter; the directory's own words tell the rest.</summary>
+        private static bool IsFilter(string text)
+        {
+            var depth = 0;
+            for (var i = 0; i < text.Length; i++)
+            {
+                depth += text[i] switch
+                {
+                    '(' => 1,
+                    ')' => -1,
+                    _ => 0,
+                };
+                if (depth < 0 || (depth == 0 && i < text.Length - 1))
+                    return false;
+            }
+            return depth == 0 && text.Length > 4;
+        }
+
+        private static readonly string[] Readable = ["groups", "roles", "licences"];
+
+        /// <summary>What an application is asked for.</summary>
+        private static CatalogueRule? ApplicationCatalogue(YamlMap map)
+        {
+            if (map.Map("catalogue", required: false) is not { } catalogue)
+                return null;
+            var read = catalogue.Texts("read");
+            foreach (var what in read.Where(r => !Readable.Contains(r.Text)))
+                catalogue.Report(
+                    what.Place,
+                    $"'{what.Text}' cannot be read; use {string.Join(", ", Readable)}.{Nearest.Hint(what.Text, Readable)}"
+                );
+            var rule = new CatalogueRule([.. read.Select(r => r.Text)]) { IsRequestable = catalogue.YesNo("on-request", false) };
+            catalogue.Done();
+            return rule;
         }
 
         /// <summary>A target without an interface: its entitlements are given by people, as tasks.</summary>
@@ -337,7 +461,14 @@ public static partial class RulebookReader
         }
 
         /// <param name="means">Null when it is missing, which was told.</param>
-        private static Entitlement? ReadEntitlement(YamlMap map, Located key, YamlMap entry, EntitlementMeans? means)
+        /// <param name="catalogue">How it was read from the target, when that alone tells of it; else null.</param>
+        private static Entitlement? ReadEntitlement(
+            YamlMap map,
+            Located key,
+            YamlMap entry,
+            EntitlementMeans? means,
+            CatalogueRule? catalogue = null
+        )
         {
             var title = entry.TextOr("title", key.Text);
             var owner = entry.Text("owner", required: false)?.Text;
@@ -351,7 +482,11 @@ public static partial class RulebookReader
             var description = entry.TextOr("description", "");
             var privileged = entry.YesNo("privileged", false);
             int? holders = entry.Has("most-holders") ? entry.Number("most-holders", 1, 1, 1_000_000) : null;
-            var requestable = entry.YesNo("on-request", true);
+            var requestable = entry.YesNo("on-request", catalogue?.IsRequestable ?? true);
+            // The groups of a target have owners there: who says nothing of them does not take them over.
+            var isShared =
+                means is not EntitlementMeans.Work
+                && entry.Choice("members", catalogue is null ? "ours" : "shared", "ours", "shared") == "shared";
             entry.Done();
             if (!NameForm().IsMatch(key.Text))
                 map.Report(key.Place, $"'{key.Text}' is no name: use lower-case letters, digits and hyphens.");
@@ -369,6 +504,8 @@ public static partial class RulebookReader
                     IsPrivileged = privileged,
                     MostHolders = holders,
                     IsRequestable = requestable,
+                    IsShared = isShared,
+                    IsRead = catalogue is not null,
                 };
             }
             return null;

@@ -21,7 +21,17 @@ public sealed record RulebookReading(Rulebook? Rulebook, IReadOnlyList<Finding> 
 public static partial class RulebookReader
 {
     private const int MaxFile = 1_048_576;
-    private static readonly string[] Folders = ["sources", "targets", "templates", "workflows", "pools", "separations", "notices"];
+    private static readonly string[] Folders =
+    [
+        "sources",
+        "targets",
+        CatalogueFiles.Folder,
+        "templates",
+        "workflows",
+        "pools",
+        "separations",
+        "notices",
+    ];
 
     /// <summary>Reads all files of a rulebook. It is there when nothing is wrong; else every finding is.</summary>
     public static RulebookReading Read(IReadOnlyList<RulebookFile> files)
@@ -290,6 +300,7 @@ public static partial class RulebookReader
             // The names of all targets are known before any of them is read, since accounts may use each other's.
             var targetNames = Of("targets").Select(m => m.Peek("name")).OfType<string>().Distinct().ToList();
             _accountNames = Rulebook.AccountSchema(_attributes, _pools.Keys, targetNames);
+            ReadCatalogues(targetNames);
             foreach (var map in Of("targets"))
                 if (Target(map) is { } target)
                     Add(_targets, target.Name, target, target.Place);

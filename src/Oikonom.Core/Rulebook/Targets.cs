@@ -32,6 +32,9 @@ public enum TargetAbilities
 
     /// <summary>What was deleted can be brought back.</summary>
     Restores = 128,
+
+    /// <summary>It tells what it can give.</summary>
+    Catalogue = 256,
 }
 
 /// <summary>A system that gives access: what all kinds have in common, with the settings of its kind.</summary>
@@ -67,6 +70,9 @@ public sealed record TargetRule(
     /// <summary>Employee number of who answers for the target, or "".</summary>
     public string Owner { get; init; } = "";
 
+    /// <summary>How it is read what it can give; null where the rulebook says all of that.</summary>
+    public CatalogueRule? Catalogue { get; init; }
+
     /// <summary>What people read in the place of an attribute's name.</summary>
     public IReadOnlyDictionary<string, string> Titles { get; init; } = new Dictionary<string, string>();
 
@@ -88,6 +94,15 @@ public sealed record TargetRule(
 
     /// <summary>True when people have accounts in it; false when it gives what needs none.</summary>
     public bool HasAccounts => Settings.Can.HasFlag(TargetAbilities.Accounts);
+
+    /// <summary>True when others may put people into something it gives, too.</summary>
+    public bool HasShared => Entitlements.Values.Any(e => e.IsShared);
+
+    /// <summary>Of what an account holds, what is to be as decided here: what others gave it of what they may give is their affair.</summary>
+    /// <param name="found">Names of entitlements that it holds.</param>
+    /// <param name="given">Names of those that were given here.</param>
+    public IEnumerable<string> Ours(IEnumerable<string> found, IReadOnlyCollection<string> given) =>
+        found.Where(e => Entitlements.GetValueOrDefault(e)?.IsShared != true || given.Contains(e));
 
     /// <summary>True when values that its tasks give become attributes of people.</summary>
     public bool FeedsPeople =>
@@ -203,7 +218,8 @@ public abstract record TargetSettings
             | TargetAbilities.Passwords
             | TargetAbilities.Listing
             | TargetAbilities.ReadBack
-            | TargetAbilities.Batches;
+            | TargetAbilities.Batches
+            | TargetAbilities.Catalogue;
         public override int Parallel => Connections * PerConnection;
         public override string Container => Accounts;
         public override string NameAttribute => NamedBy;
@@ -267,7 +283,8 @@ public abstract record TargetSettings
         };
 
         public override string Kind => "scim";
-        public override TargetAbilities Can => TargetAbilities.Accounts | TargetAbilities.Listing | TargetAbilities.ReadBack;
+        public override TargetAbilities Can =>
+            TargetAbilities.Accounts | TargetAbilities.Listing | TargetAbilities.ReadBack | TargetAbilities.Catalogue;
         public override int Parallel => Calls;
         public override string NameAttribute => "userName";
 
@@ -391,6 +408,12 @@ public sealed record Entitlement(string Name, string Title, EntitlementMeans Mea
 
     /// <summary>False when nobody may ask for it by hand.</summary>
     public bool IsRequestable { get; init; } = true;
+
+    /// <summary>True when its owners put people into it in the target itself, too: who was not put there from here is left there.</summary>
+    public bool IsShared { get; init; }
+
+    /// <summary>True when it was read from the target, and the rulebook says nothing in addition.</summary>
+    public bool IsRead { get; init; }
 }
 
 /// <summary>How an entitlement is given in a kind of target: closed, one record per kind.</summary>

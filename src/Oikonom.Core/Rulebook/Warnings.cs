@@ -225,9 +225,13 @@ public static class Warnings
                 yield return new(target.Place, $"First passwords of '{target.Name}' need not be changed.", "password-kept");
             foreach (var entitlement in target.Entitlements.Values)
             {
+                var isGiven = given.Contains(new(target.Name, entitlement.Name));
+                // What was read from the target and is neither given nor asked for is nobody's matter here yet.
+                if (entitlement.IsRead && !isGiven && !entitlement.IsRequestable)
+                    continue;
                 if (string.IsNullOrEmpty(entitlement.Owner))
                     yield return new(entitlement.Place, $"Nobody owns {target.Name}/{entitlement.Name}.", "no-owner");
-                if (!given.Contains(new(target.Name, entitlement.Name)))
+                if (!isGiven && !entitlement.IsRead)
                     yield return new(entitlement.Place, $"No template gives {target.Name}/{entitlement.Name}.", "never-given");
             }
         }

@@ -14,6 +14,10 @@ internal readonly record struct Located(string Text, Place Place);
 internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> findings)
 {
     private readonly HashSet<string> _asked = new(StringComparer.Ordinal);
+    private YamlMap? _under;
+
+    /// <summary>This mapping, with the keys of another one where it has none of its own.</summary>
+    public YamlMap Over(YamlMap under) => new(node, file, findings) { _under = under };
 
     /// <summary>Where the mapping begins.</summary>
     public Place Place { get; } = PlaceOf(node, file);
@@ -27,12 +31,15 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
     private YamlNode? Find(string key)
     {
         _asked.Add(key);
+        _under?._asked.Add(key);
         return node.Children.FirstOrDefault(pair => pair.Key is YamlScalarNode { Value: { } name } && name == key).Value;
     }
 
     /// <summary>A text; null when it is missing or empty, which is a finding when it is mandatory.</summary>
     public Located? Text(string key, bool required = true)
     {
+        if (_under?.Has(key) == true && Find(key) is null)
+            return _under.Text(key, required);
         switch (Find(key))
         {
             case null:
@@ -68,7 +75,7 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
     }
 
     /// <summary>True when the key is there, whatever it holds.</summary>
-    public bool Has(string key) => Find(key) is not null;
+    public bool Has(string key) => Find(key) is not null || _under?.Has(key) == true;
 
     /// <summary>The text of a key without asking for it: a first look at documents that name each other.</summary>
     public string? Peek(string key) =>
@@ -260,5 +267,6 @@ internal sealed class YamlMap(YamlMappingNode node, string file, List<Finding> f
         foreach (var (name, _) in Entries())
             if (!_asked.Contains(name.Text))
                 Report(name.Place, $"'{name.Text}' is not a known key here.{Nearest.Hint(name.Text, _asked)}");
+        _under?.Done();
     }
 }

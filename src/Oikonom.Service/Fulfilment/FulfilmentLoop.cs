@@ -333,11 +333,7 @@ public sealed partial class FulfilmentLoop(
             // What an adopted entry already holds is recorded with it.
             var held =
                 change is Change.AdoptAccount
-                    ? (await connector.ReadAsync(ensured.ImmutableId, cancel))
-                        ?.Entitlements.Select(e => new EntitlementKey(change.Account, e))
-                        .Where(_grants!.Add)
-                        .ToList()
-                        ?? []
+                    ? (await HeldAsync(ensured.ImmutableId, change.Account, target, connector, wanted, cancel)).Where(_grants!.Add).ToList()
                     : [];
             return outcome with
             {
@@ -353,6 +349,22 @@ public sealed partial class FulfilmentLoop(
 
         private static Reason Found(string location) => new(Reason.Adoption, location, "was there when the entry was taken over");
 
+        /// <summary>What an entry holds that is to be as decided here.</summary>
+        private static async Task<IEnumerable<EntitlementKey>> HeldAsync(
+            string entry,
+            AccountKey account,
+            TargetRule target,
+            IAccountConnector connector,
+            AccessState wanted,
+            CancellationToken cancel
+        )
+        {
+            var given = wanted.Grants.Keys.Where(k => k.Account == account).Select(k => k.Name).ToHashSet(StringComparer.Ordinal);
+            return target
+                .Ours((await connector.ReadAsync(entry, cancel))?.Entitlements ?? [], given)
+                .Select(e => new EntitlementKey(account, e));
+        }
+
         /// <summary>What an entry came to hold since the plan was made, and no rule gives, was not approved: it is planned anew.</summary>
         private async Task RequireAsPlannedAsync(
             Outcome outcome,
@@ -364,7 +376,7 @@ public sealed partial class FulfilmentLoop(
         )
         {
             var account = outcome.Change.Account;
-            var held = (await connector.ReadAsync(entry, cancel))?.Entitlements.Select(e => new EntitlementKey(account, e)) ?? [];
+            var held = await HeldAsync(entry, account, target, connector, wanted, cancel);
             var strange = held.Where(k => target.Entitlements.ContainsKey(k.Name) && !wanted.Grants.ContainsKey(k)).ToList();
             if (strange.Count == 0)
                 return;

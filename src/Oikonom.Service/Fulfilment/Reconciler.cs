@@ -85,8 +85,9 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
         {
             books = await BooksAsync(target, cancel);
             found.Seen.EnsureCapacity(books.Accounts.Count);
+            var shared = target.HasShared ? target : null;
             await foreach (var entry in entries.Reader.ReadAllAsync(cancel))
-                Look(entry, books, found);
+                Look(entry, books, found, shared);
         }
         finally
         {
@@ -147,7 +148,8 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
             cancel
         );
 
-    private static void Look(ExistingAccount entry, Books books, Findings found)
+    /// <param name="shared">The target, where others may give something of it, too; else null.</param>
+    private static void Look(ExistingAccount entry, Books books, Findings found, TargetRule? shared)
     {
         found.Entries++;
         if (entry.ImmutableId.Length == 0)
@@ -165,13 +167,19 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
             else if (found.Unmatched.Add(entry.ImmutableId))
                 found.Strangers.Add(entry);
         }
-        else if (
-            Difference.IsAsLeft(account.Attributes, account.Enabled, books.Grants.GetValueOrDefault((person, account.Slot)) ?? [], entry)
-        )
+        else if (IsAsLeft(account, books.Grants.GetValueOrDefault((person, account.Slot)) ?? [], entry, shared))
             found.Count(EntryClass.AsDecided);
         else
             found.Suspects.Add(account);
     }
+
+    private static bool IsAsLeft(BookedAccount account, IReadOnlyList<string> held, ExistingAccount entry, TargetRule? shared) =>
+        Difference.IsAsLeft(
+            account.Attributes,
+            account.Enabled,
+            held,
+            shared is null ? entry : entry with { Entitlements = [.. shared.Ours(entry.Entitlements, held)] }
+        );
 
     /// <summary>What seems to differ, or to be gone, is read alone: only that counts.</summary>
     private async Task SuspectsAsync(Edition edition, Findings found, List<BookedAccount> gone, Books books, CancellationToken cancel)

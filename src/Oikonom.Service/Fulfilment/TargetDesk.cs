@@ -91,12 +91,17 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
                     e.Kind.ToString().ToLowerInvariant(),
                     holders.GetValueOrDefault(e.Name),
                     e.MostHolders
-                )),
+                )
+                {
+                    Read = e.IsRead,
+                    Shared = e.IsShared,
+                }),
             ]
         )
         {
             OwnerName = owner?.Display,
             OwnerId = owner?.Id,
+            HasCatalogue = target.Catalogue is not null,
         };
     }
 

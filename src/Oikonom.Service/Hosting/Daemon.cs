@@ -226,6 +226,7 @@ public static class Daemon
             .AddSingleton<RollOutDesk>()
             .AddSingleton<RollOutViews>()
             .AddSingleton<PublishDesk>()
+            .AddSingleton<CatalogueDesk>()
             .AddSingleton<LiveSignal>();
     }
 

@@ -21,6 +21,7 @@ public static class RulebookEndpoints
         MapRehearsals(api);
         MapRehearsed(api);
         MapRehearsedFile(api);
+        api.MapCatalogues();
     }
 
     private static void MapEditions(RouteGroupBuilder api)

@@ -11,9 +11,9 @@ public static class NorthmereApplications
     public static readonly ApplicationKind Records = new(
         "records",
         "Animal records",
-        ["Veterinarians"],
-        ["reader", "keeper"],
-        new Dictionary<string, int> { ["pathology"] = 54 }
+        ["Veterinarians", "Night keepers"],
+        ["reader", "keeper", "curator"],
+        new Dictionary<string, int> { ["pathology"] = 54, ["imaging"] = 12 }
     );
 
     public static readonly ApplicationKind Shop = new(

@@ -21,6 +21,23 @@ public static class NorthmereTree
         ("system-admins", "System administrators"),
     ];
 
+    /// <summary>Groups that their owners keep themselves, and nobody told Oikonom of: name, what it is for, number of the owner.</summary>
+    private static readonly IReadOnlyList<(string Name, string Text, string Owner)> Kept =
+    [
+        ("Boat crew", "Goes out with the rescue boats", "E1003"),
+        ("Fire wardens", "Leads everybody out at Harbour House", "E1007"),
+        ("First aiders", "Called when a visitor or colleague is hurt", "E1008"),
+        ("Gift shop keys", "May open the shop before hours", "E1007"),
+        ("Newsletter writers", "Writes to members and donors", "E1007"),
+        ("Night watch", "Walks the tanks at night", "E1002"),
+        ("Octopus laboratory", "Enrichment trials of cephalopods", "E1017"),
+        ("Seal hotline", "Answers calls about stranded seals", "E1008"),
+        ("Water samples", "Takes and enters the daily samples", "E1002"),
+    ];
+
+    /// <summary>Each so many-th person is in the next group that is kept by its owner.</summary>
+    private const int EachKept = 3;
+
     /// <param name="peopleFile">The HR file of the first load; "" makes the groups alone.</param>
     /// <param name="left">Entries of people who left years ago: number, given, family, user name.</param>
     public static string Ldif(string peopleFile, IReadOnlyList<(string Number, string Given, string Family, string Name)> left)
@@ -28,6 +45,7 @@ public static class NorthmereTree
         var ldif = new StringBuilder();
         var members = Groups.ToDictionary(g => g.Name, _ => new List<string>());
         var used = new HashSet<string>();
+        var people = new List<(string Number, string Dn)>();
         foreach (var row in peopleFile.Length == 0 ? [] : HrService.Read(peopleFile))
         {
             var name = UserName(row["given_name"], row["family_name"], used);
@@ -47,6 +65,7 @@ public static class NorthmereTree
             );
             foreach (var group in GroupsOf(row))
                 members[group].Add(dn);
+            people.Add((row["employee_no"], dn));
         }
         foreach (var (number, given, family, name) in left)
             Entry(ldif, $"uid={name},{DirectoryOptions.People}", name, number, given, family, "", "", "", "", "");
@@ -58,6 +77,18 @@ public static class NorthmereTree
             );
             foreach (var member in members[name])
                 ldif.Append($"member: {member}\n");
+            ldif.Append('\n');
+        }
+        for (var i = 0; i < Kept.Count && people.Count > 0; i++)
+        {
+            ldif.Append(
+                $"dn: cn={Kept[i].Name},{DirectoryOptions.Groups}\nobjectClass: groupOfNames\ncn: {Kept[i].Name}\ndescription: "
+                    + $"{Kept[i].Text}\nmember: {DirectoryOptions.Nobody}\n"
+            );
+            foreach (var owner in people.Where(p => p.Number == Kept[i].Owner))
+                ldif.Append($"owner: {owner.Dn}\n");
+            foreach (var member in people.Where((_, at) => at % (EachKept * Kept.Count) == i * EachKept))
+                ldif.Append($"member: {member.Dn}\n");
             ldif.Append('\n');
         }
         return ldif.ToString();

@@ -94,15 +94,20 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
             var group = ((EntitlementMeans.Group)entitlement.Means).Dn;
             if (await connection.ReadAsync(group, ["1.1"], cancel).ConfigureAwait(false) is not null)
                 continue;
-            missing++;
-            Bad(
-                "Groups",
-                $"Signed in, but the group of '{entitlement.Name}', {group}, does not exist or may not be read ({entitlement.Place})."
-            );
+            if (++missing <= MostTold)
+                Bad(
+                    "Groups",
+                    $"Signed in, but the group of '{entitlement.Name}', {group}, does not exist or may not be read ({entitlement.Place})."
+                );
         }
+        if (missing > MostTold)
+            Bad("Groups", $"So it is with {missing - MostTold} more groups.");
         if (missing == 0 && rule.Entitlements.Count > 0)
             Good("Groups", $"all {rule.Entitlements.Count} of the rulebook are there.");
     }
+
+    /// <summary>How many groups that are missing are told one by one.</summary>
+    private const int MostTold = 5;
 
     /// <summary>The control of password policies (draft-behera-ldap-password-policy, section 6.1).</summary>
     private const string PolicyControl = "1.3.6.1.4.1.42.2.27.8.5.1";

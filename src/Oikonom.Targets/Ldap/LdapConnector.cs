@@ -9,7 +9,7 @@ using Oikonom.Ldap;
 namespace Oikonom.Targets.Ldap;
 
 /// <summary>Accounts and memberships in a directory that speaks LDAP, in the dialect of its family.</summary>
-public sealed class LdapConnector : IAccountConnector
+public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
 {
     private readonly TargetRule _rule;
     private readonly TargetSettings.Ldap _settings;
@@ -31,7 +31,9 @@ public sealed class LdapConnector : IAccountConnector
         _references = new(_settings.References, _settings.Container, _pool);
         _named = _settings.Family == LdapFamily.PasswordPolicy ? new(_settings.Groups, _settings.NameAttribute, _pool) : null;
         _groups = new(ModifyGroupAsync, error => error is LdapResultException);
-        _entitlementByGroup = rule.Entitlements.Values.ToDictionary(e => LdapDn.Normalise(GroupOf(e)), e => e.Name, StringComparer.Ordinal);
+        _entitlementByGroup = new(StringComparer.Ordinal);
+        foreach (var entitlement in rule.Entitlements.Values.OrderBy(e => e.IsRead))
+            _entitlementByGroup.TryAdd(LdapDn.Normalise(GroupOf(entitlement)), entitlement.Name);
     }
 
     /// <inheritdoc/>
@@ -521,6 +523,7 @@ public sealed class LdapConnector : IAccountConnector
             }
             var found = await _references.ReadAsync(Describe(entry, Id, held), cancel).ConfigureAwait(false);
             found = await _references.ForgiveAsync(found, wanted, cancel).ConfigureAwait(false);
+            found = found with { Entitlements = [.. _rule.Ours(found.Entitlements, entitlements)] };
             return new ReadBack(Difference.Between(OfOthers(wanted), entitlements, found));
         });
 
@@ -561,6 +564,17 @@ public sealed class LdapConnector : IAccountConnector
                 [.. _settings.Classes.Except(schema.Classes, StringComparer.OrdinalIgnoreCase)]
             );
         });
+
+    /// <inheritdoc/>
+    public Task<IReadOnlyList<OfferedEntitlement>> CatalogueAsync(CatalogueRule rule, CancellationToken cancel) =>
+        GuardAsync(() =>
+            new GroupCatalogue(
+                _pool,
+                _entitlementByGroup,
+                _rule.Match is [var first, ..] ? first.Attribute : "",
+                _settings.Connections
+            ).ReadAsync(rule, cancel)
+        );
 
     /// <summary>Ends all connections.</summary>
     public ValueTask DisposeAsync() => _pool.DisposeAsync();

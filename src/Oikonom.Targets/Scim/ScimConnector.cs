@@ -12,7 +12,7 @@ namespace Oikonom.Targets.Scim;
 /// Accounts, roles, licences and groups in an application that speaks SCIM 2.0 (RFC 7643, RFC 7644), in whatever way its server
 /// can: by PATCH or by PUT, with versions or without, found by filters or by looking through everybody.
 /// </summary>
-public sealed class ScimConnector : IAccountConnector
+public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
 {
     private const string Enabled = "active";
     private readonly TargetRule _rule;
@@ -325,7 +325,7 @@ public sealed class ScimConnector : IAccountConnector
                     differences.Add(new Difference.OtherPresence(!wanted.Enabled));
                 var held = await HeldAsync(user.Resource, provider, cancel).ConfigureAwait(false);
                 differences.AddRange(entitlements.Except(held).Select(e => new Difference.Missing(e)));
-                differences.AddRange(held.Except(entitlements).Select(e => new Difference.Surplus(e)));
+                differences.AddRange(_rule.Ours(held, entitlements).Except(entitlements).Select(e => new Difference.Surplus(e)));
                 return new ReadBack(differences);
             },
             cancel
@@ -355,6 +355,10 @@ public sealed class ScimConnector : IAccountConnector
     }
 
     /// <inheritdoc/>
+    public Task<IReadOnlyList<OfferedEntitlement>> CatalogueAsync(CatalogueRule rule, CancellationToken cancel) =>
+        new ApplicationCatalogue(_door, _rule).ReadAsync(rule, cancel);
+
+    /// <inheritdoc/>
     public async Task<TargetHealth> CheckAsync(bool withRights, CancellationToken cancel)
     {
         var watch = Stopwatch.StartNew();
@@ -378,7 +382,8 @@ public sealed class ScimConnector : IAccountConnector
                             if (++users > 0)
                                 break;
                         checks.Add(new("Users", true, "may be read."));
-                        foreach (var entitlement in _inGroups[true])
+                        // What was read from the application itself was there.
+                        foreach (var entitlement in _inGroups[true].Where(e => !e.IsRead))
                             if (await _groups.IdOfAsync(GroupOf(entitlement)!, cancel).ConfigureAwait(false) is null)
                                 checks.Add(new("Groups", false, $"it has no group '{GroupOf(entitlement)}' of '{entitlement.Name}'."));
                         if (_inGroups[true].Any() && checks.All(c => c.Good))

@@ -12,6 +12,7 @@ import { StateMark } from '../../parts/StateMark';
 import { agoText, at } from '../../parts/when';
 import { PersonPicker } from '../common/PersonPicker';
 import style from '../common/Rooms.module.css';
+import { Gives } from './Gives';
 import { Hours } from './Hours';
 import { Reconciliations } from './Reconciliations';
 import own from './Targets.module.css';
@@ -61,7 +62,7 @@ function Target({ of }: { of: TargetDetail }) {
           <Now of={summary} />
           <Hours hours={of.hours} />
           {summary.canRead && <Reconciliations of={summary} />}
-          <Entitlements of={of.entitlements} />
+          <Gives of={of} />
         </div>
         <aside className={style.stack}>
           <Facts of={of} />
@@ -275,39 +276,6 @@ function History({ of }: { of: Schemas['TargetEvent'][] }) {
           </li>
         ))}
       </ul>
-    </section>
-  );
-}
-
-function Entitlements({ of }: { of: Schemas['TargetEntitlement'][] }) {
-  if (of.length === 0) return null;
-  return (
-    <section className={style.sheet} aria-labelledby="gives">
-      <h2 id="gives">What it gives</h2>
-      <table className={style.grants}>
-        <thead>
-          <tr>
-            <th scope="col">Entitlement</th>
-            <th scope="col">Kind</th>
-            <th scope="col">Held by</th>
-          </tr>
-        </thead>
-        <tbody>
-          {of.map((e) => (
-            <tr key={e.name}>
-              <td>
-                {e.title} <span className={style.fine}>{e.name}</span>
-              </td>
-              <td>{e.kind}</td>
-              <td>
-                {e.holders}
-                {e.most && ` of ${e.most}`}
-                {e.most && e.holders >= e.most ? <b className={style.bad}> none left</b> : ''}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
     </section>
   );
 }
