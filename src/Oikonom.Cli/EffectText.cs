@@ -36,7 +36,7 @@ internal static class EffectText
     {
         var before = attribute.Before.Count == 0 ? "" : string.Join(", ", attribute.Before) + " → ";
         var after = attribute.After.Count == 0 ? "(removed)" : string.Join(", ", attribute.After);
-        return $"{attribute.Name}: {before}{after}";
+        return $"{attribute.Title ?? attribute.Name}: {before}{after}";
     }
 
     private static string Term(EffectLine line, bool isLost, SitePlace? place) =>

@@ -37,7 +37,11 @@ public sealed record RequestSummary
     public string? Outcome { get; init; }
 }
 
-public sealed record AttributeChangeView(string Name, IReadOnlyList<string> Before, IReadOnlyList<string> After);
+public sealed record AttributeChangeView(string Name, IReadOnlyList<string> Before, IReadOnlyList<string> After)
+{
+    /// <summary>What people read in the place of its name, where that is told.</summary>
+    public string? Title { get; init; }
+}
 
 public sealed record ChangeView(
     int Ordinal,

@@ -53,7 +53,12 @@ internal static class PlanEffects
             from,
             until,
             Why(change.Reason, rulebook),
-            [.. change.Attributes.Select(a => new AttributeChangeView(a.Name, a.Before, a.After))]
+            [
+                .. change.Attributes.Select(a => new AttributeChangeView(a.Name, a.Before, a.After)
+                {
+                    Title = rulebook.Targets.GetValueOrDefault(change.Target)?.TitleOf(a.Name),
+                }),
+            ]
         );
 
     private static EffectLine Line(Kept kept, Core.Rulebook.Rulebook rulebook) =>

@@ -5,7 +5,7 @@ import { api, ask, type Schemas, type TargetDetail } from '../../api/client';
 import { Button } from '../../parts/Button';
 import { count } from '../../parts/count';
 import { Dialog, DialogActions } from '../../parts/Dialog';
-import { SearchField } from '../../parts/Field';
+import { Filters, SearchField } from '../../parts/Field';
 import { Failure, Notice } from '../../parts/Notice';
 import { useMe } from '../../shell/Shell';
 import style from '../common/Rooms.module.css';
@@ -24,7 +24,11 @@ export function Gives({ of }: { of: TargetDetail }) {
     <section className={style.sheet} aria-labelledby="gives">
       <h2 id="gives">What it gives</h2>
       {of.hasCatalogue && of.summary.mayOperate && <Catalogue of={of.summary} />}
-      {of.entitlements.length > FEW && <SearchField label={`Find one of ${of.entitlements.length}`} value={text} onChange={setText} />}
+      {of.entitlements.length > FEW && (
+        <Filters>
+          <SearchField label={`Find one of ${of.entitlements.length}`} value={text} onChange={setText} />
+        </Filters>
+      )}
       <table className={style.grants}>
         <thead>
           <tr>
