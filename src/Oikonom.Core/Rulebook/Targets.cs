@@ -98,7 +98,8 @@ public sealed record TargetRule(
     /// <summary>True when others may put people into something it gives, too.</summary>
     public bool HasShared => Entitlements.Values.Any(e => e.IsShared);
 
-    /// <summary>Of what an account holds, what is to be as decided here: what others gave it of what they may give is their affair.</summary>
+    /// <summary>Of what an account holds, what is to be as decided here: what others gave it of what they may give is
+    /// theirs.</summary>
     /// <param name="found">Names of entitlements that it holds.</param>
     /// <param name="given">Names of those that were given here.</param>
     public IEnumerable<string> Ours(IEnumerable<string> found, IReadOnlyCollection<string> given) =>

@@ -88,6 +88,7 @@ function Catalogue({ of }: { of: Schemas['TargetSummary'] }) {
 function Differs({ of, title, again }: { of: Schemas['TargetCatalogue']; title: string; again: () => void }) {
   const me = useMe();
   const [asks, setAsks] = useState(false);
+  const found = `beside edition ${of.edition}: ${of.new.count} new, ${of.changed.count} said otherwise, ${of.gone.count} gone`;
   const parts = [
     { name: 'New', part: of.new },
     { name: 'Said otherwise', part: of.changed },
@@ -95,9 +96,7 @@ function Differs({ of, title, again }: { of: Schemas['TargetCatalogue']; title: 
   ].filter((p) => p.part.count > 0);
   return (
     <>
-      <Notice
-        title={`It has ${of.entries} things to give; beside edition ${of.edition}: ${of.new.count} new, ${of.changed.count} said otherwise, ${of.gone.count} gone.`}
-      >
+      <Notice title={`It has ${of.entries} things to give; ${found}.`}>
         {of.unknownOwners.length > 0 && (
           <p>Nobody known has the number of these owners, so what they answer for has none here: {of.unknownOwners.join(', ')}.</p>
         )}
