@@ -12,7 +12,7 @@ internal static class TargetCommands
         Commands.Group(
             "targets",
             "The systems that hold accounts.",
-            [List(), One(), Check(), Pause(), Resume(), Run(), Reconcile(), CatalogueCommands.Read(), .. NobodysCommands.All()]
+            [List(), One(), Check(), Pause(), Resume(), Run(), Reconcile(), CatalogueCommands.Read(), Holders(), .. NobodysCommands.All()]
         );
 
     private static Command List() =>
@@ -260,6 +260,48 @@ internal static class TargetCommands
             name,
             dry,
             kind
+        );
+    }
+
+    private static Command Holders()
+    {
+        var what = new Argument<string>("entitlement") { Description = "TARGET/ENTITLEMENT" };
+        return Commands.Make(
+            "holders",
+            "Lists who holds something that a target gives, those first who could give it up.",
+            "oikonom targets holders records/pathology",
+            async (parsed, cancel) =>
+            {
+                if (parsed.GetValue(what)!.Split('/') is not [{ Length: > 0 } target, { Length: > 0 } name])
+                    throw new CliFault(Exit.Usage, "Name it as TARGET/ENTITLEMENT, such as records/pathology.");
+                using var service = new Service();
+                var (found, raw) = await service.GetAsync<Holders>(
+                    $"/api/v1/targets/{Uri.EscapeDataString(target)}/entitlements/{Uri.EscapeDataString(name)}/holders",
+                    cancel
+                );
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Show.Line($"{found.Title}: held by {found.Count}{(found.Most is { } most ? $" of {most}" : "")}");
+                Show.Table(
+                    ["Person", "Number", "Department", "Site", "Since", "Until", "Could give it up", "Why"],
+                    found.Items.Select(h =>
+                        (IReadOnlyList<string>)
+                            [
+                                h.Person,
+                                h.Number,
+                                h.Department,
+                                h.Site,
+                                Show.At(h.Since),
+                                h.Until is { } until ? Show.At(until) : "",
+                                h.CouldGiveUp ? "yes" : "",
+                                h.Why,
+                            ]
+                    ),
+                    "Nobody whom you see holds it."
+                );
+                return Exit.Good;
+            },
+            what
         );
     }
 

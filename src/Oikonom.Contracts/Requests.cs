@@ -191,6 +191,9 @@ public sealed record RequestDetail
     public required PlanEffect Effect { get; init; }
     public required string WorkflowTitle { get; init; }
     public SitePlace? Place { get; init; }
+
+    /// <summary>What of the plan nobody more may hold, such as a licence without a free seat.</summary>
+    public IReadOnlyList<string> NoneLeft { get; init; } = [];
 }
 
 /// <summary>Where the days of somebody begin and end.</summary>

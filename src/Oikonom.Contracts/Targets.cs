@@ -64,6 +64,27 @@ public sealed record TargetDetail(
     public bool HasCatalogue { get; init; }
 }
 
+/// <summary>Who holds something that a target gives.</summary>
+/// <param name="Count">How many hold it, also those whom the caller does not see.</param>
+/// <param name="Most">How many may; null for all.</param>
+/// <param name="Items">Those first who could give it up; of very many the first.</param>
+public sealed record Holders(string Title, int Count, int? Most, IReadOnlyList<Holder> Items);
+
+/// <param name="Until">When it ends by itself; null when it does not.</param>
+/// <param name="Why">Why they hold it, or could give it up, for people.</param>
+/// <param name="CouldGiveUp">True when they cannot use it, when no rule gives it, or when it ends by itself.</param>
+public sealed record Holder(
+    string PersonId,
+    string Person,
+    string Number,
+    string Department,
+    string Site,
+    DateTimeOffset Since,
+    DateTimeOffset? Until,
+    string Why,
+    bool CouldGiveUp
+);
+
 /// <summary>What a target can give, as it was just read, beside what the newest edition of the rulebook knows of it.</summary>
 /// <param name="Edition">The edition it was compared with.</param>
 /// <param name="Entries">How many things were read.</param>

@@ -688,7 +688,7 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
             + "end-hold|people forget|people confirm-forget|people decline-forget|people data|sessions list|sessions end|hooks "
             + "list|hooks replay|hooks end|notices texts|notices preview|today|tasks list|tasks show|tasks take|tasks "
             + "hand-over|tasks done|tasks confirm|tasks give-back|tasks impossible|delegations list|delegations add|delegations end|catalogue|workflows "
-            + "list|inbox|people list|people show|targets list|targets show|targets check|targets pause|targets resume|targets run|targets reconcile|targets catalogue|targets accounts|targets mark|targets link|targets close|ledger list|ledger show|ledger verify|ledger "
+            + "list|inbox|people list|people show|targets list|targets show|targets check|targets pause|targets resume|targets run|targets reconcile|targets catalogue|targets holders|targets accounts|targets mark|targets link|targets close|ledger list|ledger show|ledger verify|ledger "
             + "heads|ledger keys|ledger export|ledger rotate-key|requests new-link|password change|password forgot|rulebook "
             + "check|rulebook rehearse|rulebook diff|rulebook publish|rulebook proposals|rulebook approve|rulebook "
             + "decline|rulebook list|rulebook show|rulebook export|rulebook warnings|secrets list|secrets set|users list|users "

@@ -525,6 +525,89 @@ public sealed class RuleTests
                 },
                 iter: 100
             );
+
+    /// <summary>A directory in which the licence 'audit' needs 'pay' and a value of 'l', which a template sets where there is one.</summary>
+    private static Edition Needing(string grants, string needs = "[pay, l]") =>
+        Small.Edition(
+            (
+                "targets/directory.yaml",
+                Small.Target.Replace("group: cn=audit,", $"group: cn=audit, needs: {needs},", StringComparison.Ordinal)
+            ),
+            (
+                "templates/everyone.yaml",
+                Small.Everyone.Replace(
+                    "employeeNumber: number }",
+                    "employeeNumber: number, l: 'title == \"Nowhere\" ? \"\" : site' }",
+                    StringComparison.Ordinal
+                )
+            ),
+            Template("more", $"grants:\n{grants}")
+        );
+
+    private const string Pay = "  - to: directory/pay\n    when: department == \"Dive\"\n";
+    private const string Audit = "  - to: directory/audit\n";
+
+    [Fact]
+    public void What_something_needs_is_given_before_it_and_taken_after_it()
+    {
+        var edition = Needing(Audit + Pay);
+        var plan = PlanOf(Small.Person(Small.Facts()), edition);
+        Assert.Equal(["pay", "audit"], plan.Changes.OfType<Change.Grant>().Select(g => g.Given.Name));
+        var recorded = Desired.At(Small.Person(Small.Facts()), edition, Now);
+        var left = PlanOf(Small.Person(Small.Facts(end: "2026-11-20")), edition, recorded, RequestKind.Leaver);
+        Assert.Equal(["audit", "pay"], left.Changes.OfType<Change.Revoke>().Select(g => g.Taken.Name));
+    }
+
+    [Fact]
+    public void Nothing_is_given_without_what_it_needs_and_nothing_stays_without_it()
+    {
+        var edition = Needing(Audit + Pay);
+        Assert.Contains(
+            "'Audit' in Directory needs 'Payments', which is not given",
+            Assert.Throws<PlanFault>(() => PlanOf(Small.Person(Small.Facts(department: "Office")), edition)).Message,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "needs Place (l) of the account, which has no value",
+            Assert.Throws<PlanFault>(() => PlanOf(Small.Person(Small.Facts(title: "Nowhere")), edition)).Message,
+            StringComparison.Ordinal
+        );
+        var recorded = Desired.At(Small.Person(Small.Facts()), edition, Now);
+        Assert.Contains(
+            "needs 'Payments', which would be taken away",
+            Assert
+                .Throws<PlanFault>(() => PlanOf(Small.Person(Small.Facts(department: "Office")), edition, recorded, RequestKind.Mover))
+                .Message,
+            StringComparison.Ordinal
+        );
+        // What was so before is not this plan's matter: who leaves leaves.
+        var odd = new AccessState(recorded.Accounts, recorded.Grants.Values.Where(g => g.Entitlement == "audit").ToDictionary(g => g.Key));
+        Assert.NotEmpty(
+            PlanOf(Small.Person(Small.Facts(department: "Office", end: "2026-11-20")), edition, odd, RequestKind.Leaver).Changes
+        );
+        Assert.Empty(
+            PlanOf(Small.Person(Small.Facts(department: "Office")), edition, odd, RequestKind.Mover).Changes.OfType<Change.Grant>()
+        );
+    }
+
+    [Theory]
+    [InlineData("[payments]", "'payments' is nothing that 'directory' gives, and no template sets it")]
+    [InlineData("[mail]", "'mail' is nothing that 'directory' gives")]
+    [InlineData("[audit]", "'audit' and 'audit' would need each other")]
+    public void What_is_needed_must_be_there(string needs, string finding)
+    {
+        var found = RulebookReader
+            .Read(
+                Small.Files(
+                    (
+                        "targets/directory.yaml",
+                        Small.Target.Replace("group: cn=audit,", $"group: cn=audit, needs: {needs},", StringComparison.Ordinal)
+                    )
+                )
+            )
+            .Findings;
+        Assert.Contains(found, f => f.Message.Contains(finding, StringComparison.Ordinal) && f.Place.File == "targets/directory.yaml");
+    }
 }
 
 public sealed class WarningTests

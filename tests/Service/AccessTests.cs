@@ -168,6 +168,7 @@ public sealed class AccessTests(Servers servers)
         ("POST", "/api/v1/targets/{name}/resume", "operator engineer"),
         ("POST", "/api/v1/targets/{name}/run", "operator engineer"),
         ("POST", "/api/v1/targets/{name}/catalogue", "operator engineer"),
+        ("GET", "/api/v1/targets/{name}/entitlements/{entitlement}/holders", "operator engineer"),
         ("POST", "/api/v1/targets/{name}/catalogue/publish", "engineer"),
         ("POST", "/api/v1/targets/{name}/reconcile", "operator engineer"),
         ("GET", "/api/v1/targets/{name}/reconciliations", "operator engineer"),

@@ -274,4 +274,19 @@ public sealed class FaultTests(Servers servers)
             r => r.Summary.State == "lapsed"
         );
     }
+
+    [Fact]
+    public async Task A_request_that_was_left_open_with_nothing_to_do_is_ended()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        var (done, dropped) = (await world.BringAsync(HrRow.New("Ada")), await world.BringAsync(HrRow.New("Bo")));
+        const string Open = "UPDATE requests SET state='fulfilling', completed_at=NULL, updated_at=1 WHERE id=";
+        await TrustApprovalTests.SqlAsync(
+            world,
+            $"{Open}'{done.Summary.Id}'; {Open}'{dropped.Summary.Id}'; "
+                + $"UPDATE steps SET state='dropped' WHERE request_id='{dropped.Summary.Id}'"
+        );
+        await world.WaitForAsync(done.Summary.Id, "completed");
+        await world.WaitForAsync(dropped.Summary.Id, "lapsed");
+    }
 }

@@ -340,8 +340,62 @@ public sealed class RulebookTests(Servers servers)
             await ProblemAsync(HrRow.New() with { Department = "Research", Title = "Cashier" }),
             StringComparison.Ordinal
         );
-        await world.BringAsync(HrRow.New());
+        var holder = HrRow.New();
+        await world.BringAsync(holder);
         Assert.Contains("is held by 1, and 1 are the most: no licence is left", await ProblemAsync(HrRow.New()), StringComparison.Ordinal);
+        var held = await world.GetAsync<Holders>("/api/v1/targets/directory/entitlements/dive-team/holders");
+        Assert.Equal((1, 1, holder.Number, false), (held.Count, held.Most, held.Items.Single().Number, held.Items[0].CouldGiveUp));
+        Assert.Equal(
+            404,
+            (int)(await (await world.SignInAsync("otto")).GetAsync("/api/v1/targets/directory/entitlements/nothing/holders")).StatusCode
+        );
+    }
+
+    [Fact]
+    public async Task The_last_licence_that_went_to_somebody_else_is_told_before_it_is_approved()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        await TrustApprovalTests.PublishAsync(
+            world,
+            (path, text) =>
+                path == "targets/directory.yaml"
+                    ? text.Replace("title: Payments,", "title: Payments, kind: licence, most-holders: 1,", StringComparison.Ordinal)
+                    : text
+        );
+        var (first, second) = (HrRow.New("Ada"), HrRow.New("Bo"));
+        foreach (var row in new[] { first, second })
+            await world.BringAsync(row);
+        var until = DateTime.UtcNow.AddDays(20).ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);
+        async Task<RequestDetail> AskAsync(HrRow row, string? end) =>
+            await world.WaitForAsync(
+                (
+                    await ApprovalTests.RaiseAsync(
+                        world,
+                        new("access", row.Number, "month end", Grants: [new("directory/payments", null, end)])
+                    )
+                )
+                    .Summary
+                    .Id,
+                "deciding"
+            );
+        // Both are planned while there is one left.
+        var (one, two) = (await AskAsync(first, until), await AskAsync(second, null));
+        Assert.Empty(two.NoneLeft);
+        one = await ApprovalTests.ApproveAsync(world, one, "mara");
+        await ApprovalTests.ApproveAsync(world, one, "tomas");
+        await world.WaitForAsync(one.Summary.Id, "completed");
+        two = await world.RequestAsync(two.Summary.Id);
+        Assert.Contains("no licence is left. 1 has it until a day", two.NoneLeft.Single(), StringComparison.Ordinal);
+        var refused = await World.RefusedAsync(
+            (await world.SignInAsync("mara")).PostAsJsonAsync(
+                $"/api/v1/requests/{two.Summary.Id}/approve",
+                new ApproveBody(two.PlanDigest!, null)
+            )
+        );
+        Assert.Equal((409, "none-left"), (refused.Status, refused.Code));
+        var held = await world.GetAsync<Holders>("/api/v1/targets/directory/entitlements/payments/holders");
+        Assert.Equal((first.Number, true), (held.Items.Single().Number, held.Items[0].CouldGiveUp));
+        Assert.NotNull(held.Items[0].Until);
     }
 
     [Fact]

@@ -65,6 +65,7 @@ public static class Planner
             var later = kind != RequestKind.Leaver && due is { } at && (over || at > settled);
             // What a move takes is kept for the hand-over, whether the move is now or on a day that was planned.
             var moves = due is null || person.Fields.Any(f => f.From == due);
+            Needs.Require(current, wanted, edition.Rulebook);
             var given = earlier?.At(due ?? now);
             changes.AddRange(Difference(current, wanted, given, adopted, immutableIds, edition.Rulebook, due, moves, later, over, now));
             current = wanted;
@@ -265,7 +266,7 @@ public static class Planner
             var entry = Entry.Of(account, immutableIds.GetValueOrDefault(key) ?? adopted.GetValueOrDefault(key)?.ImmutableId);
             var dropped = given?.Accounts.GetValueOrDefault(key)?.Attributes.Where(a => a.Value.Count > 0).Select(a => a.Key);
             var found = AccountChanges(before, after, dropped ?? [], target, entry, adopted.ContainsKey(key)).ToList();
-            found.AddRange(Given(current, wanted, key, entry));
+            found.AddRange(Given(current, wanted, key, target, entry));
             var lost = NoLongerWanted(current, wanted, key, target)
                 .Select(g => Loss(g, entry, after is { Enabled: true }, moves, rulebook, due ?? now))
                 .ToLookup(c => c.Later);
@@ -379,10 +380,11 @@ public static class Planner
                 : new Change.DisableAccount(after.Account, entry, TermOf(after));
     }
 
-    private static IEnumerable<Change> Given(AccessState current, AccessState wanted, AccountKey account, Entry entry) =>
+    private static IEnumerable<Change> Given(AccessState current, AccessState wanted, AccountKey account, TargetRule target, Entry entry) =>
         wanted
             .Grants.Values.Where(g => g.Key.Account == account && !current.Grants.ContainsKey(g.Key))
-            .OrderBy(g => g.Key)
+            .OrderBy(g => target.Depth(g.Entitlement))
+            .ThenBy(g => g.Key)
             .Select(g => new Change.Grant(g.Key, entry, g.Reason));
 
     private static IEnumerable<GrantState> NoLongerWanted(AccessState current, AccessState wanted, AccountKey account, TargetRule target) =>
@@ -390,7 +392,8 @@ public static class Planner
             .Grants.Values.Where(g =>
                 g.Key.Account == account && !wanted.Grants.ContainsKey(g.Key) && target.Entitlements.ContainsKey(g.Entitlement)
             )
-            .OrderBy(g => g.Key);
+            .OrderByDescending(g => target.Depth(g.Entitlement))
+            .ThenBy(g => g.Key);
 
     /// <summary>What is given and taken back where nobody has an account.</summary>
     private static IEnumerable<Change> WithoutAccount(
@@ -405,7 +408,7 @@ public static class Planner
         DateTimeOffset now
     )
     {
-        foreach (var change in Given(current, wanted, target.Name, Entry.None))
+        foreach (var change in Given(current, wanted, target.Name, target, Entry.None))
             yield return change with
             {
                 Due = due,

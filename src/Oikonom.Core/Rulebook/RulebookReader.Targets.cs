@@ -462,7 +462,7 @@ public static partial class RulebookReader
 
         /// <param name="means">Null when it is missing, which was told.</param>
         /// <param name="catalogue">How it was read from the target, when that alone tells of it; else null.</param>
-        private static Entitlement? ReadEntitlement(
+        private Entitlement? ReadEntitlement(
             YamlMap map,
             Located key,
             YamlMap entry,
@@ -487,6 +487,8 @@ public static partial class RulebookReader
             var isShared =
                 means is not EntitlementMeans.Work
                 && entry.Choice("members", catalogue is null ? "ours" : "shared", "ours", "shared") == "shared";
+            var needs = entry.Texts("needs", required: false);
+            _needs.AddRange(needs.Select(n => (map, key.Text, n)));
             entry.Done();
             if (!NameForm().IsMatch(key.Text))
                 map.Report(key.Place, $"'{key.Text}' is no name: use lower-case letters, digits and hyphens.");
@@ -505,11 +507,47 @@ public static partial class RulebookReader
                     MostHolders = holders,
                     IsRequestable = requestable,
                     IsShared = isShared,
+                    Needs = [.. needs.Select(n => n.Text)],
                     IsRead = catalogue is not null,
                 };
             }
             return null;
         }
+
+        private readonly List<(YamlMap Target, string Name, Located Need)> _needs = [];
+
+        /// <summary>What is needed can be given or set, and nothing needs itself on the way.</summary>
+        private void CheckNeeds(IReadOnlyCollection<RoleTemplate> templates)
+        {
+            foreach (var (map, name, need) in _needs)
+            {
+                if (_targets.GetValueOrDefault(map.Peek("name") ?? "") is not { } target)
+                    continue;
+                if (target.Entitlements.ContainsKey(need.Text))
+                {
+                    if (Leads(target, need.Text, name, []))
+                        map.Report(need.Place, $"'{name}' and '{need.Text}' would need each other.");
+                    continue;
+                }
+                var set = templates
+                    .SelectMany(t => t.Accounts)
+                    .Where(a => a.Target == target.Name)
+                    .SelectMany(a => a.Attributes)
+                    .Select(a => a.Name)
+                    .Distinct(StringComparer.OrdinalIgnoreCase)
+                    .ToList();
+                if (!set.Contains(need.Text, StringComparer.OrdinalIgnoreCase))
+                    map.Report(
+                        need.Place,
+                        $"'{need.Text}' is nothing that '{target.Name}' gives, and no template sets it in an account "
+                            + $"there.{Nearest.Hint(need.Text, target.Entitlements.Keys.Concat(set))}"
+                    );
+            }
+        }
+
+        private static bool Leads(TargetRule target, string from, string to, HashSet<string> seen) =>
+            from == to
+            || (seen.Add(from) && target.Entitlements.GetValueOrDefault(from)?.Needs.Any(next => Leads(target, next, to, seen)) == true);
 
         private static PasswordRule Password(YamlMap map)
         {

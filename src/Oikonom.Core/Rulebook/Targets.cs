@@ -410,6 +410,9 @@ public sealed record Entitlement(string Name, string Title, EntitlementMeans Mea
     /// <summary>False when nobody may ask for it by hand.</summary>
     public bool IsRequestable { get; init; } = true;
 
+    /// <summary>What the account must have before it is given: names of entitlements of the same target, or of attributes.</summary>
+    public IReadOnlyList<string> Needs { get; init; } = [];
+
     /// <summary>True when its owners put people into it in the target itself, too: who was not put there from here is left there.</summary>
     public bool IsShared { get; init; }
 

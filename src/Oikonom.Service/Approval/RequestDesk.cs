@@ -101,6 +101,8 @@ public sealed partial class RequestDesk(Store.Store store, EditionBook editions,
         var kept = of.Items.Where(i => !without.Contains(i.Key) && !without.Contains(i.Account)).ToList();
         if (kept.Count == 0 && of.Items.Count > 0)
             throw Problem.Invalid("Nothing would be left to approve; decline the request instead.", "without");
+        if (await Seats.NoneLeftAsync(s, of.Plan, of.Edition.Rulebook, of.Row.PersonId, without) is [var none, ..])
+            throw new RefusedMove("none-left", none);
         foreach (var (ballot, behalf) in mine.Where(m => m.Ballot.Item.Length == 0 || kept.Exists(i => i.Key == m.Ballot.Item)))
             await VoteAsync(
                 s,

@@ -481,6 +481,7 @@ public static class RequestEndpoints
                     throw Named.NoRequest(id);
                 var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, cancel), now);
                 var tasks = (await s.TasksOfAsync(real)).Select(t => Desk.TaskDesk.View(t, [], now)).ToList();
+                var waits = row.State is RequestState.Deciding or RequestState.Asked or RequestState.Releasing;
                 return (await sight.OverAsync(s, user, of.Person, true, cancel)).Over(
                     RequestViews.Detail(
                         of,
@@ -490,7 +491,10 @@ public static class RequestEndpoints
                         await s.TargetStatesAsync(),
                         user,
                         now
-                    )
+                    ) with
+                    {
+                        NoneLeft = waits ? await Seats.NoneLeftAsync(s, of.Plan, of.Edition.Rulebook, row.PersonId) : [],
+                    }
                 );
             },
             cancel

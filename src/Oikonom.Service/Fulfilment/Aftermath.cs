@@ -143,9 +143,13 @@ public sealed class Aftermath(
             notices.To(s, of, manager, NoticeEvents.Welcome, words);
     }
 
-    private async Task CompleteAsync(Session s, List<Outcome> outcomes, DateTimeOffset now)
+    private Task CompleteAsync(Session s, List<Outcome> outcomes, DateTimeOffset now) =>
+        CompleteAsync(s, [.. outcomes.Select(o => o.Step.RequestId).Distinct()], now);
+
+    /// <summary>Ends those of some requests of which nothing is left to do.</summary>
+    public async Task CompleteAsync(Session s, IReadOnlyCollection<string> requests, DateTimeOffset now)
     {
-        var finished = await s.FinishedAsync([.. outcomes.Select(o => o.Step.RequestId).Distinct()]);
+        var finished = await s.FinishedAsync(requests);
         if (finished.Count == 0)
             return;
         var lapsed = await s.LapsedAsync(finished);
@@ -209,7 +213,8 @@ public sealed class Aftermath(
             // Its later steps would never run, and their chain would be due for ever.
             await s.DropPendingAsync(row.Id, "nothing of the request was wanted any more", time.Milliseconds());
             row.Problem = "";
-            await s.SaveRequestAsync(row);
+            if (!await s.SaveRequestAsync(row))
+                throw new InvalidOperationException($"Request {row.Number} changed while it was being ended.");
             s.Record(
                 LedgerEntry.Of(
                     time.GetUtcNow(),

@@ -36,6 +36,10 @@ public sealed partial class FulfilmentLoop(
     /// <summary>How many subjects are begun at once because somebody said so.</summary>
     private const int MostNow = 8;
 
+    /// <summary>How often it is looked whether something was left open.</summary>
+    private static readonly TimeSpan BetweenSweeps = TimeSpan.FromSeconds(10);
+
+    private readonly Stopwatch _swept = new();
     private readonly ConcurrentDictionary<string, int> _running = new();
 
     /// <summary>What is being worked on: since when, and when its lease was begun or renewed, in milliseconds.</summary>
@@ -46,6 +50,7 @@ public sealed partial class FulfilmentLoop(
     protected override async Task<bool> WorkAsync(CancellationToken cancel)
     {
         await RenewAsync(cancel);
+        await SweepAsync(cancel);
         var more = false;
         var (paused, asked) = await store.ReadAsync(
             async s =>
@@ -84,6 +89,14 @@ public sealed partial class FulfilmentLoop(
             );
         }
         return more;
+    }
+
+    private async Task SweepAsync(CancellationToken cancel)
+    {
+        if (_swept.IsRunning && _swept.Elapsed < BetweenSweeps)
+            return;
+        _swept.Restart();
+        await writer.SweepAsync(cancel);
     }
 
     /// <summary>Claims chains of a target and begins with them. True when there may be more.</summary>

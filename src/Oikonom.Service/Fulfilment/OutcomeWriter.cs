@@ -24,6 +24,9 @@ public sealed partial class OutcomeWriter(
 ) : BackgroundService
 {
     private const int MaxGroup = 400;
+
+    /// <summary>For how long a request is let alone of which nothing is left to do.</summary>
+    private static readonly TimeSpan Unended = TimeSpan.FromSeconds(5);
     private static readonly TimeSpan Patience = TimeSpan.FromMinutes(2);
 
     /// <summary>Who asks to be left alone for longer is asked again all the same.</summary>
@@ -35,6 +38,19 @@ public sealed partial class OutcomeWriter(
     public event Action? Freed;
 
     public ValueTask WriteAsync(Written written, CancellationToken cancel) => _channel.Writer.WriteAsync(written, cancel);
+
+    /// <summary>Ends requests of which nothing is left to do and that nobody ended, whatever came between.</summary>
+    /// <returns>How many there were.</returns>
+    public async Task<int> SweepAsync(CancellationToken cancel)
+    {
+        var left = await store.ReadAsync(s => s.LeftOpenAsync(time.Milliseconds() - (long)Unended.TotalMilliseconds, MaxGroup), cancel);
+        if (left.Count > 0)
+        {
+            await store.WriteAsync(s => aftermath.CompleteAsync(s, left, time.GetUtcNow()), cancel);
+            LogSwept(log, left.Count);
+        }
+        return left.Count;
+    }
 
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
@@ -255,6 +271,9 @@ public sealed partial class OutcomeWriter(
         await s.CloseGrantsAsync([.. outcomes.Where(o => o.Closes is not null).Select(o => o.Closes!)]);
         await s.OpenGrantsAsync([.. outcomes.SelectMany(o => o.Opens)]);
     }
+
+    [LoggerMessage(Level = LogLevel.Warning, Message = "{Count} requests had nothing left to do and were not ended; they are now")]
+    private static partial void LogSwept(ILogger log, int count);
 
     [LoggerMessage(Level = LogLevel.Error, Message = "A group of {Count} outcomes could not be committed and is tried again")]
     private static partial void LogFailure(ILogger log, int count, Exception error);

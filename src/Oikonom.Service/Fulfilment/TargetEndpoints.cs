@@ -17,6 +17,7 @@ public static class TargetEndpoints
         MapSeveral(api);
         MapHandovers(api);
         api.MapReconciliations();
+        api.MapHolders();
     }
 
     private static void MapHealth(RouteGroupBuilder api)

@@ -227,6 +227,7 @@ public static class Daemon
             .AddSingleton<RollOutViews>()
             .AddSingleton<PublishDesk>()
             .AddSingleton<CatalogueDesk>()
+            .AddSingleton<HoldersDesk>()
             .AddSingleton<LiveSignal>();
     }
 

@@ -406,18 +406,8 @@ public sealed partial class PlannerLoop(
     /// <exception cref="PlanFault">Somebody would hold what as many as may hold it already do.</exception>
     private static async Task RequireRoomAsync(Store.Session s, Plan plan, Edition edition, string person)
     {
-        foreach (var grant in plan.Changes.OfType<Change.Grant>())
-        {
-            if (edition.Rulebook.Find(grant.Given) is not { MostHolders: { } most } entitlement)
-                continue;
-            var holders = await s.HoldersAsync(grant.Given.Target, grant.Given.Name, person);
-            if (holders >= most)
-                throw new PlanFault(
-                    $"'{entitlement.Title}' is held by {holders}, and {most} are the "
-                        + $"most{(entitlement.Kind == EntitlementKind.Licence ? ": no licence is left" : "")}. Free one, or raise "
-                        + "'most-holders'."
-                );
-        }
+        if (await Seats.NoneLeftAsync(s, plan, edition.Rulebook, person) is [var first, ..])
+            throw new PlanFault(first);
     }
 
     private async Task<string> FreeNameAsync(

@@ -89,6 +89,37 @@ public sealed class GrantRow
     public string? RequestId { get; init; }
 }
 
+/// <summary>Somebody who holds an entitlement.</summary>
+public sealed class HolderRow
+{
+    /// <summary>The id of the person.</summary>
+    public string PersonId { get; init; } = "";
+
+    /// <summary>Their name.</summary>
+    public string Display { get; init; } = "";
+
+    /// <summary>Their employee number.</summary>
+    public string Number { get; init; } = "";
+
+    /// <summary>Where they work.</summary>
+    public string Department { get; init; } = "";
+
+    /// <summary>At which site.</summary>
+    public string Site { get; init; } = "";
+
+    /// <summary>Since when they hold it, in milliseconds since 1970 (UTC).</summary>
+    public long FromAt { get; init; }
+
+    /// <summary>Until when it was asked for; null when no end is known.</summary>
+    public long? UntilAt { get; init; }
+
+    /// <summary>Why they hold it, as JSON.</summary>
+    public string Reason { get; init; } = "{}";
+
+    /// <summary>0 when their account may not be used; else 1.</summary>
+    public long Enabled { get; init; }
+}
+
 /// <summary>An account name that was ever taken.</summary>
 public sealed class NameRow
 {
@@ -449,6 +480,17 @@ public static class AccountTables
                 entitlement,
                 exceptPerson,
             }
+        );
+
+    /// <summary>Who holds an entitlement now, with what is known of how long.</summary>
+    public static Task<IReadOnlyList<HolderRow>> HoldersOfAsync(this Session session, string target, string entitlement) =>
+        session.QueryAsync<HolderRow>(
+            "SELECT g.person_id, p.display, p.number, p.department, p.site, g.from_at, g.reason, COALESCE(a.enabled, 1) AS enabled, "
+                + "(SELECT MIN(x.until_at) FROM extras x WHERE x.person_id=g.person_id AND x.kind='grant' AND x.ended_at IS NULL AND "
+                + "x.subject=g.target || CASE WHEN g.slot='' THEN '' ELSE ':' || g.slot END || '/' || g.entitlement) AS until_at "
+                + "FROM grants g JOIN people p ON p.id=g.person_id LEFT JOIN accounts a ON a.person_id=g.person_id AND "
+                + "a.target=g.target AND a.slot=g.slot WHERE g.target=@target AND g.entitlement=@entitlement AND g.until_at IS NULL",
+            new { target, entitlement }
         );
 
     /// <summary>How many people hold each entitlement now.</summary>

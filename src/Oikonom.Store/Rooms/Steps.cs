@@ -418,7 +418,8 @@ public static class StepTables
     public static Task SaveStepsAsync(this Session session, IReadOnlyCollection<StepRow> rows) =>
         session.BulkAsync(
             "UPDATE steps SET state=x.state, attempts=x.attempts, problem=x.problem, due_at=x.due_at, done_at=x.done_at FROM "
-                + "{rows} AS x WHERE steps.id=x.id",
+                + "{rows} AS x WHERE steps.id=x.id AND steps.state IN "
+                + OpenStates,
             rows,
             ("id", "text"),
             ("state", "text"),
@@ -499,6 +500,14 @@ public static class StepTables
                 + "FROM steps s WHERE s.request_id=r.id AND s.later=0 AND s.state IN ('pending','stopped'))",
             [.. requests.Select(id => new { Id = id })],
             ("id", "text")
+        );
+
+    /// <summary>Requests that are being carried out though nothing of them is left to do, since before an instant.</summary>
+    public static Task<IReadOnlyList<string>> LeftOpenAsync(this Session session, long before, int limit) =>
+        session.QueryAsync<string>(
+            "SELECT r.id FROM requests r WHERE r.state='fulfilling' AND r.updated_at<@before AND NOT EXISTS (SELECT 1 FROM steps s "
+                + $"WHERE s.request_id=r.id AND s.later=0 AND s.state IN {OpenStates}) LIMIT @limit",
+            new { before, limit }
         );
 
     /// <summary>Of the requests, those with steps of which none was done: all were dropped. A read-back does nothing.</summary>

@@ -13,6 +13,7 @@ public sealed class FileConnector : IAccountConnector
     private readonly TargetSettings.File _settings;
     private readonly string _folder;
     private readonly FileShelf _shelf;
+    private readonly MatchKeys _keys;
     private readonly TimeProvider _time;
     private readonly Dictionary<string, string> _byValue;
 
@@ -24,6 +25,7 @@ public sealed class FileConnector : IAccountConnector
         (_rule, _settings, _time) = (rule, (TargetSettings.File)rule.Settings, time);
         _folder = Path.Combine(root, _settings.Folder);
         _shelf = new(_folder, _settings.Writes, time);
+        _keys = new(rule, ("account", "accounts"));
         _byValue = rule
             .Entitlements.Values.Select(e => (e.Name, Value: ValueOf(e)))
             .GroupBy(e => e.Value, StringComparer.Ordinal)
@@ -69,13 +71,11 @@ public sealed class FileConnector : IAccountConnector
         DoAsync(
             table =>
             {
-                var row = goal.ImmutableId is { } id ? table.Rows.GetValueOrDefault(id) ?? throw Lost(id) : ByKeys(table, goal);
+                var row = goal.ImmutableId is { } id ? table.Rows.GetValueOrDefault(id) ?? throw _keys.Lost(id) : ByKeys(table, goal);
                 if (row is null && !goal.MayCreate)
-                    throw Replan(
-                        $"{_rule.Title} has nobody who answers to {string.Join(" or ", goal.Keys.Select(k => $"{k.Attribute}={k.Value}"))}."
-                    );
+                    throw _keys.None(goal);
                 if (With(table, _settings.NameAttribute, goal.Name).Any(r => r.Id != row?.Id))
-                    throw Replan($"The name {goal.Name} is taken by another account in {_rule.Title}.");
+                    throw _keys.Taken(goal.Name);
                 var made = row ?? new(Guid.CreateVersion7(_time.GetUtcNow()).ToString(), "", true, NoValues, [], "");
                 var wished = made with
                 {
@@ -92,17 +92,11 @@ public sealed class FileConnector : IAccountConnector
 
     private FileRow? ByKeys(FileShelf.Table table, AccountGoal goal)
     {
-        foreach (var (attribute, value) in goal.Keys.Where(k => k.Value.Length > 0))
+        foreach (var key in MatchKeys.Of(goal))
         {
-            var found = With(table, attribute, value).ToList();
-            if (found.Count > 1)
-                throw Replan($"{_rule.Title} holds {found.Count} accounts with {attribute}={value}.");
-            if (found.Count == 0)
-                continue;
-            // The plan was to create exactly this account: then it is ours, left by an attempt whose outcome was lost.
-            if (goal.MayCreate && !string.Equals(found[0].Name, goal.Name, StringComparison.OrdinalIgnoreCase))
-                throw Replan($"{_rule.Title} now holds {found[0].Name} with {attribute}={value}.");
-            return found[0];
+            bool IsPlanned(FileRow row) => string.Equals(row.Name, goal.Name, StringComparison.OrdinalIgnoreCase);
+            if (_keys.Sole(goal, key, [.. With(table, key.Attribute, key.Value)], IsPlanned, row => row.Name) is { } sole)
+                return sole;
         }
         return null;
     }
@@ -151,7 +145,7 @@ public sealed class FileConnector : IAccountConnector
             await DoAsync(
                     table =>
                     {
-                        var row = table.Rows.GetValueOrDefault(goal.Account!) ?? throw Lost(goal.Account!);
+                        var row = table.Rows.GetValueOrDefault(goal.Account!) ?? throw _keys.Lost(goal.Account!);
                         var others = row.Entitlements.Where(e => e != value);
                         return Put(table, row, row with { Entitlements = goal.Held ? [.. others.Append(value).Order()] : [.. others] });
                     },
@@ -277,11 +271,6 @@ public sealed class FileConnector : IAccountConnector
             row.Enabled,
             [.. row.Entitlements.Select(e => _byValue.GetValueOrDefault(e)).OfType<string>()]
         );
-
-    private TargetFault Lost(string id) =>
-        new($"The account {id} is no longer in the file of {_rule.Title}.", transient: false, needsReplan: true) { Gone = id };
-
-    private static TargetFault Replan(string why) => new(why, transient: false, needsReplan: true);
 
     private async Task<T> DoAsync<T>(Func<FileShelf.Table, T> work, CancellationToken cancel)
     {

@@ -15,10 +15,9 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
     private readonly TargetSettings.Ldap _settings;
     private readonly LdapDialect _dialect;
     private readonly LdapPool _pool;
-    private readonly GroupBatcher _groups;
+    private readonly GroupMembers _groups;
     private readonly EntryReferences _references;
-    private readonly NamedGroups? _named;
-    private readonly Dictionary<string, string> _entitlementByGroup;
+    private readonly MatchKeys _keys;
     private bool? _asserts;
     private readonly ConcurrentDictionary<string, string> _names = new(StringComparer.OrdinalIgnoreCase);
 
@@ -29,18 +28,13 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
         _dialect = LdapDialect.Of(_settings);
         _pool = new(_settings.Connections, rule.Title, signIn);
         _references = new(_settings.References, _settings.Container, _pool);
-        _named = _settings.Family == LdapFamily.PasswordPolicy ? new(_settings.Groups, _settings.NameAttribute, _pool) : null;
-        _groups = new(ModifyGroupAsync, error => error is LdapResultException);
-        _entitlementByGroup = new(StringComparer.Ordinal);
-        foreach (var entitlement in rule.Entitlements.Values.OrderBy(e => e.IsRead))
-            _entitlementByGroup.TryAdd(LdapDn.Normalise(GroupOf(entitlement)), entitlement.Name);
+        _groups = new(rule, _settings, _dialect, _pool);
+        _keys = new(rule, ("entry", "entries"));
     }
 
     /// <inheritdoc/>
     public TargetAbilities Can => _settings.Can;
     private string Id => _dialect.Id;
-
-    private static string GroupOf(Entitlement entitlement) => ((EntitlementMeans.Group)entitlement.Means).Dn;
 
     /// <inheritdoc/>
     public Task<Matches> FindAsync(IReadOnlyList<(string Attribute, string Value)> keys, CancellationToken cancel) =>
@@ -55,7 +49,7 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
                 foreach (var entry in entries)
                     found.Add(
                         await _references
-                            .ReadAsync(Describe(entry, attribute, await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false)), cancel)
+                            .ReadAsync(Describe(entry, attribute, await _groups.OfAsync(entry.Dn, cancel).ConfigureAwait(false)), cancel)
                             .ConfigureAwait(false)
                     );
                 return new Matches(found);
@@ -68,7 +62,7 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
         GuardAsync(async () =>
             await ByIdAsync(immutableId, cancel).ConfigureAwait(false) is { } entry
                 ? await _references
-                    .ReadAsync(Describe(entry, Id, await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false)), cancel)
+                    .ReadAsync(Describe(entry, Id, await _groups.OfAsync(entry.Dn, cancel).ConfigureAwait(false)), cancel)
                     .ConfigureAwait(false)
                 : null
         );
@@ -76,7 +70,7 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
     /// <inheritdoc/>
     public async IAsyncEnumerable<ExistingAccount> ListAsync([EnumeratorCancellation] CancellationToken cancel)
     {
-        var (held, byName) = await HoldersAsync(cancel).ConfigureAwait(false);
+        var (held, byName) = await _groups.HoldersAsync(cancel).ConfigureAwait(false);
         var connection = await GuardAsync(() => _pool.TakeAsync(cancel)).ConfigureAwait(false);
         var search = new LdapSearch(_settings.Container, LdapScope.Subtree, LdapFilter.Present(_settings.NameAttribute), _dialect.Wanted);
         await using var pages = connection.PageAsync(search, 500, cancel).GetAsyncEnumerator(cancel);
@@ -89,39 +83,6 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
                 ? await GuardAsync(() => _references.ReadAsync(account, cancel)).ConfigureAwait(false)
                 : account;
         }
-    }
-
-    /// <summary>Who holds what: by the names of entries in their one form, and by account name where groups list names. Groups are read
-    /// beside each other.</summary>
-    private async Task<(Dictionary<string, IReadOnlyList<string>> ByEntry, Dictionary<string, IReadOnlyList<string>> ByName)> HoldersAsync(
-        CancellationToken cancel
-    )
-    {
-        var (held, byName, lists) = (
-            new Dictionary<string, IReadOnlyList<string>>(StringComparer.Ordinal),
-            new Dictionary<string, IReadOnlyList<string>>(StringComparer.Ordinal),
-            new SharedLists()
-        );
-        await Parallel
-            .ForEachAsync(
-                _rule.Entitlements.Values,
-                new ParallelOptions { MaxDegreeOfParallelism = _settings.Connections, CancellationToken = cancel },
-                async (entitlement, stop) =>
-                {
-                    var isNamed = await GuardAsync(() => IsNamedAsync(GroupOf(entitlement), stop)).ConfigureAwait(false);
-                    var attribute = isNamed ? NamedGroups.Member : _dialect.Member;
-                    var connection = await GuardAsync(() => _pool.TakeAsync(stop)).ConfigureAwait(false);
-                    var group = await GuardAsync(() => connection.ReadAsync(GroupOf(entitlement), [attribute], stop)).ConfigureAwait(false);
-                    var members = group?.Texts(attribute) ?? [];
-                    var keys = isNamed ? members : [.. members.Select(LdapDn.Normalise)];
-                    var holders = isNamed ? byName : held;
-                    lock (lists)
-                        foreach (var key in keys)
-                            holders[key] = lists.With(holders.GetValueOrDefault(key, SharedLists.Empty), entitlement.Name);
-                }
-            )
-            .ConfigureAwait(false);
-        return (held, byName);
     }
 
     /// <inheritdoc/>
@@ -138,12 +99,10 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
         GuardAsync(async () =>
         {
             var entry = goal.ImmutableId is { } id
-                ? await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw Lost(id)
+                ? await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw _keys.Lost(id)
                 : await ByKeysAsync(goal, cancel).ConfigureAwait(false);
             if (entry is null && !goal.MayCreate)
-                throw Replan(
-                    $"{_rule.Title} has no entry that answers to {string.Join(" or ", goal.Keys.Select(k => $"{k.Attribute}={k.Value}"))}."
-                );
+                throw _keys.None(goal);
             var resolved = await _references.ResolveAsync(goal, cancel).ConfigureAwait(false);
             return entry is null
                 ? await CreateAsync(resolved, cancel).ConfigureAwait(false)
@@ -152,17 +111,11 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
 
     private async Task<LdapEntry?> ByKeysAsync(AccountGoal goal, CancellationToken cancel)
     {
-        foreach (var (attribute, value) in goal.Keys.Where(k => k.Value.Length > 0))
+        foreach (var key in MatchKeys.Of(goal))
         {
-            var found = await SearchAsync(LdapFilter.Equal(attribute, value), cancel).ConfigureAwait(false);
-            if (found.Count > 1)
-                throw Replan($"{_rule.Title} holds {found.Count} entries with {attribute}={value}.");
-            if (found.Count == 0)
-                continue;
-            // The plan was to create exactly this entry: then it is ours, left by an attempt whose answer was lost.
-            if (goal.MayCreate && !LdapDn.Same(found[0].Dn, DnOf(goal)))
-                throw Replan($"{_rule.Title} now holds {found[0].Dn} with {attribute}={value}.");
-            return found[0];
+            var found = await SearchAsync(LdapFilter.Equal(key.Attribute, key.Value), cancel).ConfigureAwait(false);
+            if (_keys.Sole(goal, key, found, e => LdapDn.Same(e.Dn, DnOf(goal)), e => e.Dn) is { } sole)
+                return sole;
         }
         return null;
     }
@@ -193,7 +146,7 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
             // The add of an attempt that was cut off may arrive after this one has looked.
             if (await ByKeysAsync(goal, cancel).ConfigureAwait(false) is { } ours)
                 return await MendAsync(ours, goal, cancel).ConfigureAwait(false);
-            throw Replan($"The name {goal.Name} is taken by another entry in {_rule.Title}.");
+            throw _keys.Taken(goal.Name);
         }
         var id =
             (LdapControls.ReadEntry(result, LdapControls.PostReadOid) is { } made ? _dialect.IdOf(made) : null)
@@ -211,7 +164,7 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
         var id = _dialect.IdOf(entry) ?? throw new TargetFault($"{_rule.Title} shows no {Id} for {entry.Dn}.", transient: false);
         var (dn, isRenamed) = await MoveAsync(connection, entry, id, goal, cancel).ConfigureAwait(false);
         var changed = dn != entry.Dn;
-        await CarryNameAsync(connection, entry, goal, cancel).ConfigureAwait(false);
+        await CarryNameAsync(entry, goal, cancel).ConfigureAwait(false);
         var changes = new List<LdapModification>();
         foreach (var (name, values) in goal.Attributes)
         {
@@ -258,7 +211,7 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
         if (name == own && container is null)
             return (from, false);
         var only = await OnlyAsync(connection, id, cancel).ConfigureAwait(false);
-        var holding = _dialect.KeepsReferences ? [] : await GroupsOfAsync(from, cancel).ConfigureAwait(false);
+        var holding = _dialect.KeepsReferences ? [] : await _groups.NamesOfAsync(from, cancel).ConfigureAwait(false);
         Task<LdapResult> RenameAsync() =>
             connection.ModifyDnAsync(
                 _dialect.NameOf(id, from),
@@ -275,23 +228,22 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
         }
         catch (LdapResultException error) when (error.Code == LdapCode.EntryAlreadyExists && name != own)
         {
-            throw Replan($"The name {goal.Name} is taken by another entry in {_rule.Title}.");
+            throw _keys.Taken(goal.Name);
         }
         var to = $"{name},{container ?? parent}";
         foreach (var group in holding)
-            await CarryAsync(connection, group, _dialect.Member, from, to, cancel).ConfigureAwait(false);
+            await _groups.CarryAsync(group, _dialect.Member, from, to, cancel).ConfigureAwait(false);
         return (to, name != own);
     }
 
     /// <summary>Groups that list accounts by their names list the new name, once it is theirs: before that it could be somebody
     /// else's. What is cut off here is found missing when the account is read back.</summary>
-    private async Task CarryNameAsync(LdapConnection connection, LdapEntry entry, AccountGoal goal, CancellationToken cancel)
+    private Task CarryNameAsync(LdapEntry entry, AccountGoal goal, CancellationToken cancel)
     {
         var wished = goal.Attributes.FirstOrDefault(a => a.Key.Equals(_settings.NameAttribute, StringComparison.OrdinalIgnoreCase)).Value;
-        if (_named is null || wished is not [var name] || entry.Text(_settings.NameAttribute) is not { } had || had == name)
-            return;
-        foreach (var group in await _named.NamingAsync(had, cancel).ConfigureAwait(false))
-            await CarryAsync(connection, group, NamedGroups.Member, had, name, cancel).ConfigureAwait(false);
+        return wished is [var name] && entry.Text(_settings.NameAttribute) is { } had && had != name
+            ? _groups.CarryNameAsync(had, name, cancel)
+            : Task.CompletedTask;
     }
 
     /// <summary>What names an entry in its container once its account has another name; null when that stays. An entry that was
@@ -362,7 +314,7 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
 
     private async Task LockAsync(LdapConnection connection, string dn, string id, CancellationToken cancel)
     {
-        var entry = await connection.ReadAsync(dn, _dialect.LockedBy, cancel).ConfigureAwait(false) ?? throw Lost(id);
+        var entry = await connection.ReadAsync(dn, _dialect.LockedBy, cancel).ConfigureAwait(false) ?? throw _keys.Lost(id);
         await connection
             .ModifyAsync(
                 _dialect.NameOf(id, dn),
@@ -430,10 +382,8 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
             return await GuardAsync(async () =>
                 {
                     var member = await LocateAsync(goal.Account!, cancel).ConfigureAwait(false);
-                    var group = GroupOf(goal.Entitlement);
-                    if (await IsNamedAsync(group, cancel).ConfigureAwait(false))
-                        member = await _named!.NameOfAsync(member, cancel).ConfigureAwait(false) ?? throw Lost(goal.Account!);
-                    await _groups.EnsureAsync(group, member, goal.Held, cancel).ConfigureAwait(false);
+                    if (!await _groups.EnsureAsync(goal.Entitlement, member, goal.Held, cancel).ConfigureAwait(false))
+                        throw _keys.Lost(goal.Account!);
                     return new PortResult.Reached();
                 })
                 .ConfigureAwait(false);
@@ -441,61 +391,6 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
         catch (TargetFault fault)
         {
             return fault.Result;
-        }
-    }
-
-    /// <summary>Whether a group lists its members by the names of their accounts.</summary>
-    private Task<bool> IsNamedAsync(string group, CancellationToken cancel) => _named?.HasAsync(group, cancel) ?? Task.FromResult(false);
-
-    private async Task ModifyGroupAsync(string group, IReadOnlyList<GroupBatcher.Wish> wishes, CancellationToken cancel)
-    {
-        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-        var changes = new List<LdapModification>();
-        var (adds, removes) = (
-            wishes.Where(w => w.Present).Select(w => w.Member).ToList(),
-            wishes.Where(w => !w.Present).Select(w => w.Member).ToList()
-        );
-        var attribute = await IsNamedAsync(group, cancel).ConfigureAwait(false) ? NamedGroups.Member : _dialect.Member;
-        if (adds.Count > 0)
-            changes.Add(new(LdapChangeKind.Add, attribute, adds));
-        if (removes.Count > 0)
-            changes.Add(new(LdapChangeKind.Delete, attribute, removes));
-        try
-        {
-            await connection.ModifyAsync(group, changes, null, cancel).ConfigureAwait(false);
-        }
-        catch (LdapResultException error)
-            when (wishes.Count == 1
-                && error.Code is LdapCode.AttributeOrValueExists or LdapCode.EntryAlreadyExists or LdapCode.NoSuchAttribute
-            )
-        {
-            // Already as it should be.
-        }
-        catch (LdapResultException error) when (wishes is [{ Present: false } gone] && error.Code == LdapCode.UnwillingToPerform)
-        {
-            // A domain controller says no more than this when it is no member.
-            if ((await GroupsOfAsync(gone.Member, cancel).ConfigureAwait(false)).Any(g => LdapDn.Same(g, group)))
-                throw;
-        }
-        catch (LdapResultException error)
-            when (error.Code == LdapCode.ObjectClassViolation
-                && removes.Count > 0
-                && adds.Count == 0
-                && _settings.Placeholder is { } placeholder
-            )
-        {
-            // A group of names may not be empty: the placeholder stays when the last member goes.
-            await connection
-                .ModifyAsync(group, [new(LdapChangeKind.Add, _dialect.Member, placeholder), .. changes], null, cancel)
-                .ConfigureAwait(false);
-        }
-        catch (LdapResultException error) when (error.Code == LdapCode.NoSuchObject)
-        {
-            throw new TargetFault(
-                $"{_rule.Title} has no group {group}. Create it, or correct the entitlement in the rulebook.",
-                transient: false,
-                inner: error
-            );
         }
     }
 
@@ -511,7 +406,7 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
             var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
             var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
             var reading = connection.ReadAsync(dn, _dialect.Wanted, cancel);
-            var held = await EntitlementsAsync(dn, cancel).ConfigureAwait(false);
+            var held = await _groups.OfAsync(dn, cancel).ConfigureAwait(false);
             var entry = await reading.ConfigureAwait(false);
             if (entry is null || !string.Equals(_dialect.IdOf(entry), immutableId, StringComparison.OrdinalIgnoreCase))
             {
@@ -519,7 +414,7 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
                 entry = await ByIdAsync(immutableId, cancel).ConfigureAwait(false);
                 if (entry is null)
                     return new ReadBack([new Difference.Gone(immutableId)]);
-                held = await EntitlementsAsync(entry.Dn, cancel).ConfigureAwait(false);
+                held = await _groups.OfAsync(entry.Dn, cancel).ConfigureAwait(false);
             }
             var found = await _references.ReadAsync(Describe(entry, Id, held), cancel).ConfigureAwait(false);
             found = await _references.ForgiveAsync(found, wanted, cancel).ConfigureAwait(false);
@@ -570,7 +465,7 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
         GuardAsync(() =>
             new GroupCatalogue(
                 _pool,
-                _entitlementByGroup,
+                _groups.Known,
                 _rule.Match is [var first, ..] ? first.Attribute : "",
                 _settings.Connections
             ).ReadAsync(rule, cancel)
@@ -601,7 +496,7 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
                 return dn;
             _names.TryRemove(id, out _);
         }
-        var entry = await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw Lost(id);
+        var entry = await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw _keys.Lost(id);
         Remember(id, entry.Dn);
         return entry.Dn;
     }
@@ -619,53 +514,6 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
         return await connection
             .SearchAsync(new(_settings.Container, LdapScope.Subtree, filter, attributes.Count > 0 ? attributes : _dialect.Wanted), cancel)
             .ConfigureAwait(false);
-    }
-
-    private async Task<IReadOnlyList<string>> GroupsOfAsync(string dn, CancellationToken cancel)
-    {
-        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-        var groups = await connection
-            .SearchAsync(new(_settings.Groups, LdapScope.Subtree, LdapFilter.Equal(_dialect.Member, dn), "1.1"), cancel)
-            .ConfigureAwait(false);
-        return [.. groups.Select(g => g.Dn)];
-    }
-
-    /// <summary>Servers that keep no references right leave a member under the name it had: it is put in under its new one.</summary>
-    private async Task CarryAsync(
-        LdapConnection connection,
-        string group,
-        string attribute,
-        string from,
-        string to,
-        CancellationToken cancel
-    )
-    {
-        foreach (
-            var change in new LdapModification[] { new(LdapChangeKind.Add, attribute, to), new(LdapChangeKind.Delete, attribute, from) }
-        )
-            try
-            {
-                await connection.ModifyAsync(group, [change], null, cancel).ConfigureAwait(false);
-            }
-            catch (LdapResultException error)
-                when (error.Code is LdapCode.AttributeOrValueExists or LdapCode.NoSuchAttribute or LdapCode.NoSuchObject)
-            {
-                // The server did it itself.
-            }
-    }
-
-    private async Task<IReadOnlyList<string>> EntitlementsAsync(string dn, CancellationToken cancel)
-    {
-        var groups = await GroupsOfAsync(dn, cancel).ConfigureAwait(false);
-        if (_named is not null)
-            groups = [.. groups, .. await _named.OfAsync(dn, cancel).ConfigureAwait(false)];
-        return
-        [
-            .. groups
-                .Select(g => _entitlementByGroup.GetValueOrDefault(LdapDn.Normalise(g)))
-                .OfType<string>()
-                .Order(StringComparer.Ordinal),
-        ];
     }
 
     private ExistingAccount Describe(LdapEntry entry, string matchedBy, IReadOnlyList<string> entitlements)
@@ -690,41 +538,5 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
         };
     }
 
-    private TargetFault Lost(string id) =>
-        new($"The entry {id} is no longer in {_rule.Title}.", transient: false, needsReplan: true) { Gone = id };
-
-    private static TargetFault Replan(string why) => new(why, transient: false, needsReplan: true);
-
-    private async Task<T> GuardAsync<T>(Func<Task<T>> work)
-    {
-        try
-        {
-            return await work().ConfigureAwait(false);
-        }
-        catch (LdapConnectionException error)
-        {
-            throw new TargetFault($"{_rule.Title}: {error.Message}", transient: true, inner: error);
-        }
-        catch (LdapResultException error) when (error.Code == LdapCode.AssertionFailed)
-        {
-            // The name belongs to another entry by now: looked up anew by the id at the next try.
-            throw new TargetFault(
-                $"{_rule.Title}: the entry changed its name at this moment; it is looked up anew.",
-                transient: true,
-                inner: error
-            );
-        }
-        catch (LdapResultException error)
-        {
-            var transient =
-                error.Code
-                is LdapCode.Busy
-                    or LdapCode.Unavailable
-                    or LdapCode.TimeLimitExceeded
-                    or LdapCode.AdminLimitExceeded
-                    or LdapCode.OperationsError
-                    or LdapCode.Other;
-            throw new TargetFault($"{_rule.Title} refuses: {error.Message}", transient, inner: error);
-        }
-    }
+    private Task<T> GuardAsync<T>(Func<Task<T>> work) => LdapFaults.GuardAsync(_rule.Title, work);
 }

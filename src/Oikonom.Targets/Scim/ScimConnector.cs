@@ -18,6 +18,7 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
     private readonly TargetRule _rule;
     private readonly ScimDoor _door;
     private readonly ScimGroups _groups;
+    private readonly MatchKeys _keys;
     private readonly ILookup<bool, Entitlement> _inGroups;
 
     /// <summary>A connector of one target; it connects when it is first asked.</summary>
@@ -26,6 +27,7 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
         _rule = rule;
         _door = new(rule, signIn);
         _groups = new(_door, rule.Title);
+        _keys = new(rule, ("user", "users"));
         _inGroups = rule.Entitlements.Values.ToLookup(e => e.Means is EntitlementMeans.NamedGroup);
     }
 
@@ -96,14 +98,12 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
             async (client, provider) =>
             {
                 var user = goal.ImmutableId is { } id
-                    ? await client.ReadAsync(provider.Users, id, cancel).ConfigureAwait(false) ?? throw Lost(id)
+                    ? await client.ReadAsync(provider.Users, id, cancel).ConfigureAwait(false) ?? throw _keys.Lost(id)
                     : await ByKeysAsync(client, provider, goal, cancel).ConfigureAwait(false);
                 if (user is not null)
                     return await MendAsync(client, provider, user, goal, cancel).ConfigureAwait(false);
                 if (!goal.MayCreate)
-                    throw Replan(
-                        $"{_rule.Title} has nobody who answers to {string.Join(" or ", goal.Keys.Select(k => $"{k.Attribute}={k.Value}"))}."
-                    );
+                    throw _keys.None(goal);
                 return await CreateAsync(client, provider, goal, cancel).ConfigureAwait(false);
             },
             cancel
@@ -111,17 +111,12 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
 
     private async Task<ScimRead?> ByKeysAsync(ScimClient client, ScimProvider provider, AccountGoal goal, CancellationToken cancel)
     {
-        foreach (var (attribute, value) in goal.Keys.Where(k => k.Value.Length > 0))
+        foreach (var key in MatchKeys.Of(goal))
         {
-            var found = await client.WithAsync(provider.Users, attribute, value, provider, "", cancel).ConfigureAwait(false);
-            if (found.Count > 1)
-                throw Replan($"{_rule.Title} holds {found.Count} users with {attribute}={value}.");
-            if (found.Count == 0)
-                continue;
-            // The plan was to create exactly this user: then it is ours, left by an attempt whose answer was lost.
-            if (goal.MayCreate && !string.Equals(NameOf(found[0].Resource), goal.Name, StringComparison.OrdinalIgnoreCase))
-                throw Replan($"{_rule.Title} now holds {NameOf(found[0].Resource)} with {attribute}={value}.");
-            return found[0];
+            var found = await client.WithAsync(provider.Users, key.Attribute, key.Value, provider, "", cancel).ConfigureAwait(false);
+            bool IsPlanned(ScimRead user) => string.Equals(NameOf(user.Resource), goal.Name, StringComparison.OrdinalIgnoreCase);
+            if (_keys.Sole(goal, key, found, IsPlanned, user => NameOf(user.Resource)) is { } sole)
+                return sole;
         }
         return null;
     }
@@ -148,7 +143,7 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
                 return await MendAsync(client, provider, ours, goal, cancel).ConfigureAwait(false);
             // It found nobody, and somebody has the name, in other letters perhaps: its filters are not trusted any more.
             _door.FiltersMiss = true;
-            throw Replan($"The name {goal.Name} is taken by another user in {_rule.Title}.");
+            throw _keys.Taken(goal.Name);
         }
     }
 
@@ -170,7 +165,7 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
         }
         catch (ScimRefusal refusal) when (refusal.Kind == ScimRefusalKind.Taken && goal.Attributes.Keys.Any(IsName))
         {
-            throw Replan($"The name {goal.Name} is taken by another user in {_rule.Title}.");
+            throw _keys.Taken(goal.Name);
         }
         return new(user.Id, LocationOf(user.Id), changed, Created: false);
     }
@@ -199,7 +194,7 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
             }
             catch (ScimRefusal refusal) when (refusal.Kind == ScimRefusalKind.Changed && attempt < 3)
             {
-                user = await client.ReadAsync(provider.Users, user.Id, cancel).ConfigureAwait(false) ?? throw Lost(user.Id);
+                user = await client.ReadAsync(provider.Users, user.Id, cancel).ConfigureAwait(false) ?? throw _keys.Lost(user.Id);
             }
         }
     }
@@ -245,7 +240,7 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
                     {
                         var user =
                             await client.ReadAsync(provider.Users, goal.Account!, cancel).ConfigureAwait(false)
-                            ?? throw Lost(goal.Account!);
+                            ?? throw _keys.Lost(goal.Account!);
                         switch (goal.Entitlement.Means)
                         {
                             case EntitlementMeans.NamedGroup group:
@@ -297,7 +292,7 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
             }
             catch (ScimRefusal refusal) when (refusal.Kind == ScimRefusalKind.Changed && attempt < 3)
             {
-                user = await client.ReadAsync(provider.Users, user.Id, cancel).ConfigureAwait(false) ?? throw Lost(user.Id);
+                user = await client.ReadAsync(provider.Users, user.Id, cancel).ConfigureAwait(false) ?? throw _keys.Lost(user.Id);
             }
         }
     }
@@ -510,9 +505,4 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
     private static bool IsEnabled(JsonObject user) => ScimReading.Truth(ScimValues.Get(user, Enabled)) != false;
 
     private static string LocationOf(string id) => $"Users/{id}";
-
-    private TargetFault Lost(string id) =>
-        new($"The user {id} is no longer in {_rule.Title}.", transient: false, needsReplan: true) { Gone = id };
-
-    private static TargetFault Replan(string why) => new(why, transient: false, needsReplan: true);
 }

@@ -85,6 +85,11 @@ function Request({ request }: { request: RequestDetail }) {
             <p className={style.quiet}>{request.cause.text}</p>
             <p className={style.now}>{spell(story.now)}</p>
             <p>{spell(story.next)}</p>
+            {request.noneLeft.map((text) => (
+              <Notice key={text} tone="bad" title="It cannot be given now">
+                <p>{text}</p>
+              </Notice>
+            ))}
             <Deeds request={request} without={without} setWithout={setWithout} />
             {request.milestones.length > 0 && (
               <div className={style.milestones}>

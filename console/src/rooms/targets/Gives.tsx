@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link } from '@tanstack/react-router';
 import { useState } from 'react';
 import { api, ask, type Schemas, type TargetDetail } from '../../api/client';
@@ -6,7 +6,8 @@ import { Button } from '../../parts/Button';
 import { count } from '../../parts/count';
 import { Dialog, DialogActions } from '../../parts/Dialog';
 import { Filters, SearchField } from '../../parts/Field';
-import { Failure, Notice } from '../../parts/Notice';
+import { Failure, Loading, Notice } from '../../parts/Notice';
+import { at } from '../../parts/when';
 import { useMe } from '../../shell/Shell';
 import style from '../common/Rooms.module.css';
 import own from './Targets.module.css';
@@ -17,6 +18,7 @@ const FEW = 15;
 /** What the target gives by the rulebook, and what it could give. */
 export function Gives({ of }: { of: TargetDetail }) {
   const [text, setText] = useState('');
+  const [held, setHeld] = useState<string>();
   if (of.entitlements.length === 0 && !of.hasCatalogue) return null;
   const wanted = text.trim().toLowerCase();
   const found = of.entitlements.filter((e) => `${e.title} ${e.name}`.toLowerCase().includes(wanted));
@@ -48,8 +50,10 @@ export function Gives({ of }: { of: TargetDetail }) {
                 {e.shared && <span className={style.fine}> its owners give it too</span>}
               </td>
               <td>
-                {e.holders}
-                {e.most && ` of ${e.most}`}
+                <button type="button" className={own.link} onClick={() => setHeld(e.name)} disabled={e.holders === 0}>
+                  {e.holders}
+                  {e.most && ` of ${e.most}`}
+                </button>
                 {e.most && e.holders >= e.most ? <b className={style.bad}> none left</b> : ''}
               </td>
             </tr>
@@ -58,7 +62,58 @@ export function Gives({ of }: { of: TargetDetail }) {
       </table>
       {found.length > SHOWN && <p className={style.quiet}>{count(found.length - SHOWN, 'more fits', 'more fit')}; narrow it down.</p>}
       {found.length === 0 && <p className={style.quiet}>None has that name.</p>}
+      {held && <Holders target={of.summary.name} entitlement={held} close={() => setHeld(undefined)} />}
     </section>
+  );
+}
+
+/** Who holds it: those first who could give it up. */
+function Holders({ target, entitlement, close }: { target: string; entitlement: string; close: () => void }) {
+  const list = useQuery({
+    meta: { what: 'Who holds it' },
+    queryKey: ['targets', 'holders', target, entitlement],
+    queryFn: () =>
+      ask(
+        api.GET('/api/v1/targets/{name}/entitlements/{entitlement}/holders', { params: { path: { name: target, entitlement } } }),
+      ),
+  });
+  const found = list.data;
+  return (
+    <Dialog title={found ? `${found.title}: held by ${found.count}${found.most ? ` of ${found.most}` : ''}` : 'Who holds it'} isOpen close={close}>
+      {list.isPending && <Loading what="Who holds it" />}
+      {list.isError && <Failure error={list.error} again={() => void list.refetch()} />}
+      {found && (
+        <div className={own.holders}>
+          <table className={style.grants}>
+            <thead>
+              <tr>
+                <th scope="col">Person</th>
+                <th scope="col">Why</th>
+              </tr>
+            </thead>
+            <tbody>
+              {found.items.map((h) => (
+                <tr key={h.personId}>
+                  <td>
+                    <Link to="/people/$id" params={{ id: h.personId }}>
+                      {h.person}
+                    </Link>
+                    <span className={style.fine}> {h.department}</span>
+                  </td>
+                  <td>
+                    {h.couldGiveUp ? <b>{h.why}</b> : h.why}
+                    {h.until && <span className={style.fine}> {at(h.until)}</span>}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+      <DialogActions>
+        <Button onPress={close}>Done</Button>
+      </DialogActions>
+    </Dialog>
   );
 }
 

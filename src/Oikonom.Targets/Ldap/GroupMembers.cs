@@ -1,0 +1,180 @@
+using Oikonom.Core.Fulfilment;
+using Oikonom.Core.Rulebook;
+using Oikonom.Ldap;
+
+namespace Oikonom.Targets.Ldap;
+
+/// <summary>Who is in which group of a directory, whichever way its groups list their members.</summary>
+internal sealed class GroupMembers
+{
+    private readonly TargetRule _rule;
+    private readonly TargetSettings.Ldap _settings;
+    private readonly LdapDialect _dialect;
+    private readonly LdapPool _pool;
+    private readonly GroupBatcher _batcher;
+    private readonly NamedGroups? _named;
+
+    /// <summary>The groups of one directory.</summary>
+    public GroupMembers(TargetRule rule, TargetSettings.Ldap settings, LdapDialect dialect, LdapPool pool)
+    {
+        (_rule, _settings, _dialect, _pool) = (rule, settings, dialect, pool);
+        _named = settings.Family == LdapFamily.PasswordPolicy ? new(settings.Groups, settings.NameAttribute, pool) : null;
+        _batcher = new(ModifyAsync, error => error is LdapResultException);
+        var known = new Dictionary<string, string>(StringComparer.Ordinal);
+        foreach (var entitlement in rule.Entitlements.Values.OrderBy(e => e.IsRead))
+            known.TryAdd(LdapDn.Normalise(GroupOf(entitlement)), entitlement.Name);
+        Known = known;
+    }
+
+    /// <summary>The names of entitlements by those of their groups, in the one form.</summary>
+    public IReadOnlyDictionary<string, string> Known { get; }
+
+    private static string GroupOf(Entitlement entitlement) => ((EntitlementMeans.Group)entitlement.Means).Dn;
+
+    /// <summary>An entry is in the group of an entitlement, or is not; false when there is no such entry.</summary>
+    public async Task<bool> EnsureAsync(Entitlement entitlement, string dn, bool held, CancellationToken cancel)
+    {
+        var group = GroupOf(entitlement);
+        var member = await IsNamedAsync(group, cancel).ConfigureAwait(false)
+            ? await _named!.NameOfAsync(dn, cancel).ConfigureAwait(false)
+            : dn;
+        if (member is null)
+            return false;
+        await _batcher.EnsureAsync(group, member, held, cancel).ConfigureAwait(false);
+        return true;
+    }
+
+    /// <summary>The names of what an entry holds, in order.</summary>
+    public async Task<IReadOnlyList<string>> OfAsync(string dn, CancellationToken cancel)
+    {
+        var groups = await NamesOfAsync(dn, cancel).ConfigureAwait(false);
+        if (_named is not null)
+            groups = [.. groups, .. await _named.OfAsync(dn, cancel).ConfigureAwait(false)];
+        return [.. groups.Select(g => Known.GetValueOrDefault(LdapDn.Normalise(g))).OfType<string>().Order(StringComparer.Ordinal)];
+    }
+
+    /// <summary>Who holds what: by the names of entries in their one form, and by account name where groups list names. Groups are read
+    /// beside each other.</summary>
+    public async Task<(Dictionary<string, IReadOnlyList<string>> ByEntry, Dictionary<string, IReadOnlyList<string>> ByName)> HoldersAsync(
+        CancellationToken cancel
+    )
+    {
+        var (held, byName, lists) = (
+            new Dictionary<string, IReadOnlyList<string>>(StringComparer.Ordinal),
+            new Dictionary<string, IReadOnlyList<string>>(StringComparer.Ordinal),
+            new SharedLists()
+        );
+        await Parallel
+            .ForEachAsync(
+                _rule.Entitlements.Values,
+                new ParallelOptions { MaxDegreeOfParallelism = _settings.Connections, CancellationToken = cancel },
+                async (entitlement, stop) =>
+                {
+                    var isNamed = await GuardAsync(() => IsNamedAsync(GroupOf(entitlement), stop)).ConfigureAwait(false);
+                    var attribute = isNamed ? NamedGroups.Member : _dialect.Member;
+                    var connection = await GuardAsync(() => _pool.TakeAsync(stop)).ConfigureAwait(false);
+                    var group = await GuardAsync(() => connection.ReadAsync(GroupOf(entitlement), [attribute], stop)).ConfigureAwait(false);
+                    var members = group?.Texts(attribute) ?? [];
+                    var keys = isNamed ? members : [.. members.Select(LdapDn.Normalise)];
+                    var holders = isNamed ? byName : held;
+                    lock (lists)
+                        foreach (var key in keys)
+                            holders[key] = lists.With(holders.GetValueOrDefault(key, SharedLists.Empty), entitlement.Name);
+                }
+            )
+            .ConfigureAwait(false);
+        return (held, byName);
+    }
+
+    /// <summary>The groups that list an entry.</summary>
+    public async Task<IReadOnlyList<string>> NamesOfAsync(string dn, CancellationToken cancel)
+    {
+        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        var groups = await connection
+            .SearchAsync(new(_settings.Groups, LdapScope.Subtree, LdapFilter.Equal(_dialect.Member, dn), "1.1"), cancel)
+            .ConfigureAwait(false);
+        return [.. groups.Select(g => g.Dn)];
+    }
+
+    /// <summary>Whether a group lists its members by the names of their accounts.</summary>
+    private Task<bool> IsNamedAsync(string group, CancellationToken cancel) => _named?.HasAsync(group, cancel) ?? Task.FromResult(false);
+
+    private async Task ModifyAsync(string group, IReadOnlyList<GroupBatcher.Wish> wishes, CancellationToken cancel)
+    {
+        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        var changes = new List<LdapModification>();
+        var (adds, removes) = (
+            wishes.Where(w => w.Present).Select(w => w.Member).ToList(),
+            wishes.Where(w => !w.Present).Select(w => w.Member).ToList()
+        );
+        var attribute = await IsNamedAsync(group, cancel).ConfigureAwait(false) ? NamedGroups.Member : _dialect.Member;
+        if (adds.Count > 0)
+            changes.Add(new(LdapChangeKind.Add, attribute, adds));
+        if (removes.Count > 0)
+            changes.Add(new(LdapChangeKind.Delete, attribute, removes));
+        try
+        {
+            await connection.ModifyAsync(group, changes, null, cancel).ConfigureAwait(false);
+        }
+        catch (LdapResultException error)
+            when (wishes.Count == 1
+                && error.Code is LdapCode.AttributeOrValueExists or LdapCode.EntryAlreadyExists or LdapCode.NoSuchAttribute
+            )
+        {
+            // Already as it should be.
+        }
+        catch (LdapResultException error) when (wishes is [{ Present: false } gone] && error.Code == LdapCode.UnwillingToPerform)
+        {
+            // A domain controller says no more than this when it is no member.
+            if ((await NamesOfAsync(gone.Member, cancel).ConfigureAwait(false)).Any(g => LdapDn.Same(g, group)))
+                throw;
+        }
+        catch (LdapResultException error)
+            when (error.Code == LdapCode.ObjectClassViolation
+                && removes.Count > 0
+                && adds.Count == 0
+                && _settings.Placeholder is { } placeholder
+            )
+        {
+            // A group of names may not be empty: the placeholder stays when the last member goes.
+            await connection
+                .ModifyAsync(group, [new(LdapChangeKind.Add, _dialect.Member, placeholder), .. changes], null, cancel)
+                .ConfigureAwait(false);
+        }
+        catch (LdapResultException error) when (error.Code == LdapCode.NoSuchObject)
+        {
+            throw new TargetFault(
+                $"{_rule.Title} has no group {group}. Create it, or correct the entitlement in the rulebook.",
+                transient: false,
+                inner: error
+            );
+        }
+    }
+
+    /// <summary>Groups that list accounts by their names list another one.</summary>
+    public async Task CarryNameAsync(string from, string to, CancellationToken cancel)
+    {
+        foreach (var group in _named is null ? [] : await _named.NamingAsync(from, cancel).ConfigureAwait(false))
+            await CarryAsync(group, NamedGroups.Member, from, to, cancel).ConfigureAwait(false);
+    }
+
+    /// <summary>Servers that keep no references right leave a member under the name it had: it is put in under its new one.</summary>
+    public async Task CarryAsync(string group, string attribute, string from, string to, CancellationToken cancel)
+    {
+        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        foreach (
+            var change in new LdapModification[] { new(LdapChangeKind.Add, attribute, to), new(LdapChangeKind.Delete, attribute, from) }
+        )
+            try
+            {
+                await connection.ModifyAsync(group, [change], null, cancel).ConfigureAwait(false);
+            }
+            catch (LdapResultException error)
+                when (error.Code is LdapCode.AttributeOrValueExists or LdapCode.NoSuchAttribute or LdapCode.NoSuchObject)
+            {
+                // The server did it itself.
+            }
+    }
+
+    private Task<T> GuardAsync<T>(Func<Task<T>> work) => LdapFaults.GuardAsync(_rule.Title, work);
+}
