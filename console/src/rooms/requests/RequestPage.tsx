@@ -85,7 +85,7 @@ function Request({ request }: { request: RequestDetail }) {
             <p className={style.quiet}>{request.cause.text}</p>
             <p className={style.now}>{spell(story.now)}</p>
             <p>{spell(story.next)}</p>
-            {request.noneLeft.map((text) => (
+            {request.noneLeft?.map((text) => (
               <Notice key={text} tone="bad" title="It cannot be given now">
                 <p>{text}</p>
               </Notice>

@@ -73,13 +73,15 @@ function Holders({ target, entitlement, close }: { target: string; entitlement: 
     meta: { what: 'Who holds it' },
     queryKey: ['targets', 'holders', target, entitlement],
     queryFn: () =>
-      ask(
-        api.GET('/api/v1/targets/{name}/entitlements/{entitlement}/holders', { params: { path: { name: target, entitlement } } }),
-      ),
+      ask(api.GET('/api/v1/targets/{name}/entitlements/{entitlement}/holders', { params: { path: { name: target, entitlement } } })),
   });
   const found = list.data;
   return (
-    <Dialog title={found ? `${found.title}: held by ${found.count}${found.most ? ` of ${found.most}` : ''}` : 'Who holds it'} isOpen close={close}>
+    <Dialog
+      title={found ? `${found.title}: held by ${found.count}${found.most ? ` of ${found.most}` : ''}` : 'Who holds it'}
+      isOpen
+      close={close}
+    >
       {list.isPending && <Loading what="Who holds it" />}
       {list.isError && <Failure error={list.error} again={() => void list.refetch()} />}
       {found && (
