@@ -526,7 +526,7 @@ public sealed class RuleTests
                 iter: 100
             );
 
-    /// <summary>A directory in which the licence 'audit' needs 'pay' and a value of 'l', which a template sets where there is one.</summary>
+    /// <summary>A directory in which 'audit' needs 'pay' and a value of 'l', which a template sets where there is one.</summary>
     private static Edition Needing(string grants, string needs = "[pay, l]") =>
         Small.Edition(
             (

@@ -76,12 +76,9 @@ function Holders({ target, entitlement, close }: { target: string; entitlement: 
       ask(api.GET('/api/v1/targets/{name}/entitlements/{entitlement}/holders', { params: { path: { name: target, entitlement } } })),
   });
   const found = list.data;
+  const held = `held by ${found?.count}${found?.most ? ` of ${found.most}` : ''}`;
   return (
-    <Dialog
-      title={found ? `${found.title}: held by ${found.count}${found.most ? ` of ${found.most}` : ''}` : 'Who holds it'}
-      isOpen
-      close={close}
-    >
+    <Dialog title={found ? `${found.title}: ${held}` : 'Who holds it'} isOpen close={close}>
       {list.isPending && <Loading what="Who holds it" />}
       {list.isError && <Failure error={list.error} again={() => void list.refetch()} />}
       {found && (
