@@ -382,7 +382,7 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
                             if (await _groups.IdOfAsync(GroupOf(entitlement)!, cancel).ConfigureAwait(false) is null)
                                 checks.Add(new("Groups", false, $"it has no group '{GroupOf(entitlement)}' of '{entitlement.Name}'."));
                         if (_inGroups[true].Any() && checks.All(c => c.Good))
-                            checks.Add(new("Groups", true, $"all {_inGroups[true].Count()} are there."));
+                            checks.Add(new("Groups", true, $"{_inGroups[true].Count()} of {_inGroups[true].Count()} are there."));
                         return Health();
                     },
                     cancel

@@ -50,10 +50,14 @@ export function Gives({ of }: { of: TargetDetail }) {
                 {e.shared && <span className={style.fine}> its owners give it too</span>}
               </td>
               <td>
-                <button type="button" className={own.link} onClick={() => setHeld(e.name)} disabled={e.holders === 0}>
-                  {e.holders}
-                  {e.most && ` of ${e.most}`}
-                </button>
+                {e.holders > 0 ? (
+                  <button type="button" className={own.link} onClick={() => setHeld(e.name)}>
+                    {e.holders}
+                  </button>
+                ) : (
+                  e.holders
+                )}
+                {e.most && ` of ${e.most}`}
                 {e.most && e.holders >= e.most ? <b className={style.bad}> none left</b> : ''}
               </td>
             </tr>
