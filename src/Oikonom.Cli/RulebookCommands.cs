@@ -277,6 +277,8 @@ internal static class RulebookCommands
             Show.Line($"The proposal is {published.Proposal?.State}.");
         if (published.Replanned.Count > 0)
             Show.Line($"Open requests planned anew: {string.Join(", ", published.Replanned.Select(r => r.Number))}");
+        foreach (var target in published.NewTargets)
+            Show.Line($"{target} is new: nothing begins in it until 'oikonom targets resume {target}' finds it good.");
         if (published.Rollout is { } rollout)
             Show.Line(
                 $"Nobody is moved by it. Roll-out {rollout.Number}: {rollout.People} people differ, {rollout.Losing} of them would have "

@@ -43,7 +43,11 @@ public sealed record Published(
     ProposalView? Proposal,
     IReadOnlyList<OpenRequestChange> Replanned,
     PublishedRollout? Rollout = null
-);
+)
+{
+    /// <summary>Targets that the edition brings; nothing begins in them until they are let go on.</summary>
+    public IReadOnlyList<string> NewTargets { get; init; } = [];
+}
 
 /// <summary>The roll-out that publishing made: how many people would differ, how many of them would have less, for how many
 /// nothing changes, how many it cannot serve, and whether the brake holds it.</summary>

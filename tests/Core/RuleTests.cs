@@ -590,6 +590,60 @@ public sealed class RuleTests
         );
     }
 
+    private static (string, string) Mirroring(string more) =>
+        ("targets/directory.yaml", Small.Target.Replace("group: cn=audit,", $"group: cn=audit, {more},", StringComparison.Ordinal));
+
+    [Fact]
+    public void What_mirrors_something_is_held_as_long_as_that_and_says_why()
+    {
+        var edition = Small.Edition(
+            Mirroring("mirrors: directory/pay"),
+            Template(
+                "more",
+                "grants:\n  - to: directory/pay\n    when: department == \"Dive\"\n    until: start + P400D\n    hand-over: P14D\n"
+            )
+        );
+        var person = Small.Person(Small.Facts());
+        var plan = PlanOf(person, edition);
+        var given = plan.Changes.OfType<Change.Grant>().ToDictionary(g => g.Given.Name);
+        Assert.Equal(["audit", "pay"], given.Keys.Order());
+        Assert.Equal("department == \"Dive\"; as Payments", given["audit"].Reason.Condition);
+        Assert.Equal(2, plan.Changes.OfType<Change.Revoke>().Select(r => r.Due).Count(d => d > Now));
+        Assert.Single(plan.Changes.OfType<Change.Revoke>().Select(r => r.Due).Distinct());
+        // Who moves hands both over as long.
+        var recorded = Desired.At(person, edition, Now);
+        var moved = PlanOf(Small.Person(Small.Facts(department: "Office")), edition, recorded, RequestKind.Mover);
+        Assert.Equal([Now.AddDays(14)], moved.Changes.OfType<Change.Revoke>().Select(r => r.Due!.Value).Distinct());
+        Assert.Equal(["audit", "pay"], moved.Changes.OfType<Change.Revoke>().Select(r => r.Taken.Name).Order());
+        // What was asked for is mirrored too, and it is told why.
+        var asking = Small.Person(Small.Facts(department: "Office")) with
+        {
+            Extra = [new(Small.Key("pay"), Now.AddDays(-1), Now.AddDays(9), new("request", "7", "month end"))],
+        };
+        Assert.Equal(["audit", "pay"], Desired.At(asking, edition, Now).Grants.Keys.Select(k => k.Name).Order());
+        Assert.Empty(Desired.At(asking, edition, Now.AddDays(10)).Grants);
+        var why = Explain.Grant(asking, edition, Small.Key("audit"), Now);
+        Assert.True(why.Wanted);
+        Assert.Contains("as Payments", why.Summary, StringComparison.Ordinal);
+        Assert.NotEmpty(why.Rules);
+        Assert.DoesNotContain(
+            RulebookReader
+                .Read(Small.Files(Mirroring("mirrors: directory/pay"), Template("more", "grants:\n  - to: directory/pay\n")))
+                .Warnings,
+            w => w.Code == "never-given" && w.Message.Contains("audit", StringComparison.Ordinal)
+        );
+    }
+
+    [Theory]
+    [InlineData("mirrors: pay", "'pay' is no TARGET/ENTITLEMENT.")]
+    [InlineData("mirrors: directory/pays", "There is no entitlement 'directory/pays'. Did you mean 'directory/pay'?")]
+    [InlineData("mirrors: directory/audit", "'directory/audit' mirrors something itself")]
+    public void What_is_mirrored_must_be_there(string more, string finding)
+    {
+        var found = RulebookReader.Read(Small.Files(Mirroring(more))).Findings;
+        Assert.Contains(found, f => f.Message.StartsWith(finding, StringComparison.Ordinal) && f.Place.File == "targets/directory.yaml");
+    }
+
     [Theory]
     [InlineData("[payments]", "'payments' is nothing that 'directory' gives, and no template sets it")]
     [InlineData("[mail]", "'mail' is nothing that 'directory' gives")]

@@ -737,6 +737,14 @@ public sealed class ApprovalTests(Servers servers)
         await world.EventuallyAsync(() => world.RequestAsync(task.RequestId), r => r.Summary.Problem is not null);
         foreach (var one in asking)
             Assert.Equal("impossible", (await world.RequestAsync(one.Id)).Tasks.Single().State);
+        // The others say what they wait for.
+        var stopped = asking.Single(a => a.Id == task.RequestId);
+        foreach (var one in asking.Where(a => a.Id != task.RequestId))
+        {
+            var waits = await world.RequestAsync(one.Id);
+            Assert.Equal($"request {stopped.Number}, which stopped", waits.Summary.WaitsOn);
+            Assert.StartsWith($"Request {stopped.Number} stopped in the same account", waits.Story.Now, StringComparison.Ordinal);
+        }
         await World.OkAsync(otto.PostAsync($"/api/v1/tasks/{task.Id}/reopen", null));
         foreach (var one in asking)
             await world.EventuallyAsync(

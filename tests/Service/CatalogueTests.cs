@@ -208,6 +208,59 @@ public sealed class CatalogueTests(Servers servers)
         );
     }
 
+    [Fact]
+    public async Task A_target_that_an_edition_brings_goes_on_once_all_of_it_is_good()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        var text = (await world.GetAsync<EditionDetail>("/api/v1/rulebook/editions/current", "edda"))
+            .Files.Single(f => f.Path == "targets/directory.yaml")
+            .Text;
+        text = text[..text.IndexOf("entitlements:", StringComparison.Ordinal)]
+            .Replace("name: directory\n", "name: second\n", StringComparison.Ordinal)
+            .Replace("secret: directory-password", "secret: second-password", StringComparison.Ordinal)
+            .Replace("title: Northmere directory", "title: Second directory", StringComparison.Ordinal);
+        async Task<Published> BringAsync(string place, string key)
+        {
+            var files = (await world.GetAsync<EditionDetail>("/api/v1/rulebook/editions/current", "edda")).Files;
+            var fresh = text.Replace("container: ou=people,", $"container: {place},", StringComparison.Ordinal)
+                .Replace("match: [employeeNumber]", $"match: [{key}]", StringComparison.Ordinal);
+            var body = new RulebookBody([.. files.Where(f => f.Path != "targets/second.yaml"), new("targets/second.yaml", fresh)]);
+            return (
+                await (
+                    await World.OkAsync((await world.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rulebook/editions", body))
+                ).Content.ReadFromJsonAsync<Published>()
+            )!;
+        }
+        async Task<HttpResponseMessage> DoAsync(string what, object body) =>
+            await (await world.SignInAsync("otto")).PostAsJsonAsync($"/api/v1/targets/second/{what}", body);
+        async Task<(string State, string Text)> StandsAsync()
+        {
+            var summary = (await world.GetAsync<TargetDetail>("/api/v1/targets/second")).Summary;
+            return (summary.State, summary.Text);
+        }
+
+        Assert.Equal(["second"], (await BringAsync("ou=nowhere", "employeeNo")).NewTargets);
+        Assert.Equal("paused", (await StandsAsync()).State);
+        Assert.Contains("it is new", (await StandsAsync()).Text, StringComparison.Ordinal);
+        var refused = await World.RefusedAsync(DoAsync("resume", new { }));
+        Assert.Equal((409, "not-ready"), Short(refused));
+        Assert.Contains("second-password", refused.Detail, StringComparison.Ordinal);
+        var password = new SecretBody(servers.Directory.Server.Options.ServicePassword, ["targets/second"]);
+        await World.OkAsync((await world.SignInAsync("edda")).PutAsJsonAsync("/api/v1/secrets/second-password", password));
+        refused = await World.RefusedAsync(DoAsync("resume", new { }));
+        Assert.Contains("ou=nowhere,dc=northmere,dc=example does not exist", refused.Detail, StringComparison.Ordinal);
+        // Put right in part it is not new any more, and waits all the same.
+        Assert.Empty((await BringAsync("ou=people", "employeeNo")).NewTargets);
+        refused = await World.RefusedAsync(DoAsync("resume", new { }));
+        Assert.Contains("has no attribute 'employeeNo'", refused.Detail, StringComparison.Ordinal);
+        await BringAsync("ou=people", "employeeNumber");
+        await World.OkAsync(DoAsync("resume", new { }));
+        Assert.NotEqual("paused", (await StandsAsync()).State);
+        // Whoever paused it later lets it go on as it is.
+        await World.OkAsync(DoAsync("pause", new PauseBody("moved")));
+        await World.OkAsync(DoAsync("resume", new { }));
+    }
+
     private static (int, string) Short((int Status, string Code, string) refused) => (refused.Status, refused.Code);
 
     private static async Task<HttpResponseMessage> CatalogueOfAsync(World world, string target) =>

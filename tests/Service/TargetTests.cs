@@ -570,6 +570,66 @@ public sealed class TargetTests(Servers servers)
         Assert.True((await world.VerifyLedgerAsync()).Sound);
     }
 
+    [Fact]
+    public async Task A_group_is_mirrored_into_others_that_are_made_for_it_and_their_owners_keep_theirs()
+    {
+        await using var s = await StartAsync();
+        var boats = "boats" + HrRow.New().Number;
+        var body = new RulebookBody(
+            s.World.Rulebook(
+                (path, text) =>
+                    path switch
+                    {
+                        "targets/records.yaml" => text
+                            + "  divers: { title: Divers, group: Divers, owner: E9003, mirrors: directory/dive-team, create: yes, members: shared }\n",
+                        "targets/directory.yaml" => text
+                            + $"  boats: {{ title: Boats, group: \"{Group(boats)}\", owner: E9003, mirrors: directory/dive-team, create: yes }}\n",
+                        _ => text,
+                    }
+            )
+        );
+        await World.OkAsync((await s.World.SignInAsync("edda")).PostAsJsonAsync("/api/v1/rulebook/editions", body));
+        // What is made where it is missing may be missing.
+        var check = await (await World.OkAsync(PostAsync(s.World, "directory/check", new { }))).Content.ReadFromJsonAsync<TargetCheck>();
+        Assert.DoesNotContain(check!.Points, p => p.Text.Contains(boats, StringComparison.Ordinal));
+
+        var row = HrRow.New("Undine");
+        await s.BringAsync(row);
+        await using var root = await servers.Directory.ConnectAsRootAsync();
+        Assert.Equal(2, (await root.ReadAsync(Group(boats), ["member"]))!.Texts("member").Count);
+        var user = s.UserOf(s.Records, row)!["id"]!.GetValue<string>();
+        Assert.Equal([user], MembersOfDivers());
+
+        // Its owner puts somebody in; the next diver comes beside them.
+        var divers = s.Records.Data.All(ScimSchemas.Groups).Single(g => g["displayName"]!.GetValue<string>() == "Divers");
+        var guest = s.Records.Data.Add(
+            ScimSchemas.Users,
+            new JsonObject { ["schemas"] = new JsonArray(ScimSchemas.User), ["userName"] = "guest.diver" }
+        )["id"]!.GetValue<string>();
+        s.Records.Data.Change(
+            ScimSchemas.Groups,
+            divers["id"]!.GetValue<string>(),
+            "",
+            g =>
+            {
+                g["members"]!.AsArray().Add(new JsonObject { ["value"] = guest });
+                return g;
+            }
+        );
+        var second = HrRow.New("Wanda");
+        await s.BringAsync(second);
+        Assert.Equal(3, MembersOfDivers().Count);
+        Assert.Contains(guest, MembersOfDivers());
+        Assert.Equal(3, (await root.ReadAsync(Group(boats), ["member"]))!.Texts("member").Count);
+
+        List<string> MembersOfDivers() =>
+            [
+                .. s.Records.Data.All(ScimSchemas.Groups).Single(g => g["displayName"]!.GetValue<string>() == "Divers")["members"]!
+                    .AsArray()
+                    .Select(m => m!["value"]!.GetValue<string>()),
+            ];
+    }
+
     private static string Group(string name) => $"cn={name},{DirectoryOptions.Groups}";
 
     private static string Person(string name) => $"uid={name},{DirectoryOptions.People}";

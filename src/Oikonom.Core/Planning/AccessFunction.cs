@@ -49,6 +49,9 @@ public sealed class AccessFunction
     internal readonly (string Pool, int Slot)[] PoolSlots;
     internal readonly (AccountKey Account, int Slot)[] NameSlots;
 
+    /// <summary>What is held beside something else, by that: with what people read of it.</summary>
+    internal readonly IReadOnlyDictionary<EntitlementKey, (EntitlementKey Key, string Title)[]> Mirrors;
+
     private readonly HashSet<string> _desks;
 
     internal AccessFunction(Rulebook.Rulebook rulebook)
@@ -77,6 +80,10 @@ public sealed class AccessFunction
                 )),
         ];
         (AlwaysAsked, AskedBy) = Sort(Templates);
+        Mirrors = rulebook
+            .Targets.Values.SelectMany(t => t.Entitlements.Values.Where(e => e.Mirrors is not null).Select(e => (Target: t, Given: e)))
+            .GroupBy(m => m.Given.Mirrors!, m => (new EntitlementKey(m.Target.Name, m.Given.Name), rulebook.Find(m.Given.Mirrors!)!.Title))
+            .ToDictionary(g => g.Key, g => g.ToArray());
         AccountNameSlot = rulebook.AccountNames.TryGet("account.name", out var slot) ? slot.Index : -1;
         FormerNamesSlot = rulebook.AccountNames.TryGet("account.former", out var former) ? former.Index : -1;
         AttributeSlots =

@@ -240,8 +240,16 @@ public sealed class Asking
             from = _begin;
         if (until > _end)
             until = _end;
-        if (from < until)
-            _grants.Add(new(new(from, until, state, state.Reason), needsAccount));
+        if (from >= until)
+            return;
+        _grants.Add(new(new(from, until, state, state.Reason), needsAccount));
+        if (_function.Mirrors.Count == 0 || !_function.Mirrors.TryGetValue(state.Key, out var mirrors))
+            return;
+        foreach (var (key, title) in mirrors)
+        {
+            var reason = state.Reason with { Condition = $"{state.Reason.Condition}; as {title}" };
+            _grants.Add(new(new(from, until, new(key, reason), reason), !_function.IsDesk(key.Target)));
+        }
     }
 
     /// <summary>The names a new account may take, in the order the templates wish them; empty when no template makes one.</summary>

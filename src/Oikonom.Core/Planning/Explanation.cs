@@ -28,11 +28,13 @@ public static class Explain
         var account = state.Accounts.ContainsKey(key.Account);
         var isDesk = rulebook.Targets.GetValueOrDefault(key.Target) is { HasAccounts: false };
         var rules = new List<RuleLook>();
+        // What mirrors something is given by what gives that.
+        var source = rulebook.Find(key)?.Mirrors;
         foreach (var employment in Employments.InOrder(person, rulebook, at))
         {
             var scope = ScopeOf(employment, rulebook);
             foreach (var template in rulebook.Templates)
-            foreach (var grant in template.Grants.Where(g => g.Key == key))
+            foreach (var grant in template.Grants.Where(g => g.Key == key || g.Key == source))
                 rules.Add(
                     Rule(
                         template,
@@ -53,7 +55,7 @@ public static class Explain
         var wanted = state.Grants.GetValueOrDefault(key);
         rules.AddRange(
             person
-                .Extra.Where(g => g.Key == key)
+                .Extra.Where(g => g.Key == key || g.Key == source)
                 .Select(g =>
                     Given(
                         g,

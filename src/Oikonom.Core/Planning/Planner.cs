@@ -430,7 +430,7 @@ public static class Planner
         rulebook
             .Templates.Where(t => t.Name == grant.Reason.Rule)
             .SelectMany(t => t.Grants)
-            .Where(g => g.Key == grant.Key)
+            .Where(g => g.Key == (rulebook.Find(grant.Key)?.Mirrors ?? grant.Key))
             .Select(g => g.HandOver)
             .DefaultIfEmpty()
             .Max();

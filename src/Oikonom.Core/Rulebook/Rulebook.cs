@@ -91,6 +91,13 @@ public sealed record Rulebook(
     public IReadOnlyList<AccountKey> AccountsIn(string target) =>
         [.. Templates.SelectMany(t => t.Accounts).Where(a => a.Target == target).Select(a => a.Key).Append(new(target)).Distinct().Order()];
 
+    /// <summary>What whoever holds an entitlement holds beside it, since it is mirrored there.</summary>
+    public IEnumerable<EntitlementKey> MirrorsOf(EntitlementKey key) =>
+        from target in Targets.Values
+        from entitlement in target.Entitlements.Values
+        where entitlement.Mirrors == key
+        select new EntitlementKey(target.Name, entitlement.Name);
+
     /// <summary>An entitlement by its key; null when the rulebook has it not.</summary>
     public Entitlement? Find(EntitlementKey key) => Targets.GetValueOrDefault(key.Target)?.Entitlements.GetValueOrDefault(key.Name);
 

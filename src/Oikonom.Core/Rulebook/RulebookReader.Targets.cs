@@ -487,6 +487,10 @@ public static partial class RulebookReader
             var isShared =
                 means is not EntitlementMeans.Work
                 && entry.Choice("members", catalogue is null ? "ours" : "shared", "ours", "shared") == "shared";
+            var mirrors = entry.Text("mirrors", required: false);
+            if (mirrors is { } source)
+                _mirrors.Add((map, key.Text, source));
+            var isMade = means is EntitlementMeans.Group or EntitlementMeans.NamedGroup && entry.YesNo("create", false);
             var needs = entry.Texts("needs", required: false);
             _needs.AddRange(needs.Select(n => (map, key.Text, n)));
             entry.Done();
@@ -508,10 +512,34 @@ public static partial class RulebookReader
                     IsRequestable = requestable,
                     IsShared = isShared,
                     Needs = [.. needs.Select(n => n.Text)],
+                    Mirrors = mirrors is { } named && EntitlementKey.TryParse(named.Text, out var of) ? of : null,
+                    IsMade = isMade,
                     IsRead = catalogue is not null,
                 };
             }
             return null;
+        }
+
+        private readonly List<(YamlMap Target, string Name, Located Source)> _mirrors = [];
+
+        /// <summary>What is mirrored is there, stands for itself, and its holders can have an account where it is mirrored.</summary>
+        private void CheckMirrors()
+        {
+            foreach (var (map, name, source) in _mirrors)
+            {
+                var target = map.Peek("name") ?? "";
+                if (!EntitlementKey.TryParse(source.Text, out var key))
+                    map.Report(source.Place, $"'{source.Text}' is no TARGET/ENTITLEMENT.");
+                else if (_targets.GetValueOrDefault(key.Target)?.Entitlements.GetValueOrDefault(key.Name) is not { } found)
+                    map.Report(
+                        source.Place,
+                        $"There is no entitlement '{source.Text}'.{Nearest.Hint(source.Text, _targets.Values.SelectMany(t => t.Entitlements.Keys.Select(e => $"{t.Name}/{e}")))}"
+                    );
+                else if (found.Mirrors is not null || key == new EntitlementKey(target, name))
+                    map.Report(source.Place, $"'{source.Text}' mirrors something itself; name what gives it.");
+                else if (_targets.GetValueOrDefault(target) is { HasAccounts: true } && !_madeAccounts.Contains(target))
+                    map.Report(source.Place, $"No template makes an account in '{target}', so this can never be given.");
+            }
         }
 
         private readonly List<(YamlMap Target, string Name, Located Need)> _needs = [];

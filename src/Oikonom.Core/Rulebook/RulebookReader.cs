@@ -210,6 +210,7 @@ public static partial class RulebookReader
             var templates = All("templates", Template, t => t.Name, t => t.Place);
             CheckGrants(templates.Values);
             CheckNeeds(templates.Values);
+            CheckMirrors();
             var separations = All("separations", ReadSeparation, s => s.Name, s => s.Place);
             var workflows = All("workflows", map => ReadWorkflow(map, sources), w => w.Name, w => w.Place);
             CheckWorkflows(workflows.Values);

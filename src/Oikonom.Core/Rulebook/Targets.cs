@@ -413,6 +413,12 @@ public sealed record Entitlement(string Name, string Title, EntitlementMeans Mea
     /// <summary>What the account must have before it is given: names of entitlements of the same target, or of attributes.</summary>
     public IReadOnlyList<string> Needs { get; init; } = [];
 
+    /// <summary>The entitlement whose holders hold this one too, for as long, under this name; null when it stands alone.</summary>
+    public EntitlementKey? Mirrors { get; init; }
+
+    /// <summary>True when the group is made in the target where it is missing.</summary>
+    public bool IsMade { get; init; }
+
     /// <summary>True when its owners put people into it in the target itself, too: who was not put there from here is left there.</summary>
     public bool IsShared { get; init; }
 

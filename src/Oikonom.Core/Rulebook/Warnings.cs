@@ -219,6 +219,7 @@ public static class Warnings
     private static IEnumerable<Finding> OfTargets(Rulebook rulebook)
     {
         var given = rulebook.Templates.SelectMany(t => t.Grants).Select(g => g.Key).ToHashSet();
+        given.UnionWith(given.SelectMany(rulebook.MirrorsOf).ToList());
         foreach (var target in rulebook.Targets.Values)
         {
             if (!target.Password.ChangeAtFirstUse)

@@ -184,6 +184,12 @@ internal static class RequestStory
                     : $"It is tried again at {At(problem.Due)} (attempt {problem.Attempts + 1}).",
                 problem.State == "stopped" ? "Mend the cause, then let an operator retry." : "It goes on by itself when the cause is gone."
             );
+        if (told.Of.Row.BlockedBy is { } other)
+            return told.So(
+                $"Request {other} stopped in the same account; what follows there waits for it.",
+                "Then it goes on by itself.",
+                $"Mend what stopped request {other}."
+            );
         var next = now.Find(s => s.State is "pending" or "stopped");
         if (tasks.Where(t => t.State == "open").ToList() is { Count: > 0 } open && (next is null || next.Due > moment))
             return told.So(

@@ -146,13 +146,15 @@ public static class RequestViews
                 ? row.DeciderWhy.Length > 0
                     ? row.DeciderWhy
                     : TargetAway
-                : row.DeciderWhy == TargetNotReady
-                    ? TargetNotReady
-                    : row.DeciderRole.Length > 0
-                        ? $"work by hand ({row.DeciderRole})"
-                        : row.NextAt - row.SinceAt > ASecond
-                            ? "the calendar"
-                            : "Oikonom",
+                : row.BlockedBy is { } other
+                    ? $"request {other}, which stopped"
+                    : row.DeciderWhy == TargetNotReady
+                        ? TargetNotReady
+                        : row.DeciderRole.Length > 0
+                            ? $"work by hand ({row.DeciderRole})"
+                            : row.NextAt - row.SinceAt > ASecond
+                                ? "the calendar"
+                                : "Oikonom",
             _ => "nobody",
         };
 

@@ -221,9 +221,50 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
         return ChangeAsync(target, "paused", actor, reason.Trim(), cancel);
     }
 
-    /// <summary>Lets a target go on.</summary>
-    /// <exception cref="Problem">It is not paused.</exception>
-    public Task ResumeAsync(TargetRule target, string actor, CancellationToken cancel) => ChangeAsync(target, "resumed", actor, "", cancel);
+    /// <summary>Who pauses a target that a new edition brings, and why.</summary>
+    private const string Itself = "oikonom";
+    private const string IsNew = "it is new; it goes on once somebody lets it and a check finds it good";
+
+    /// <summary>A target that an edition brings begins with nothing, until somebody has looked at it.</summary>
+    internal static async Task BeginsPausedAsync(Session s, TargetRule target, DateTimeOffset now)
+    {
+        await s.PauseTargetAsync(target.Name, Itself, IsNew, now.ToUnixTimeMilliseconds());
+        await NoteAsync(s, target.Name, "paused", Itself, IsNew, now);
+    }
+
+    /// <summary>Lets a target go on; one that is new, only when all that is looked at is good.</summary>
+    /// <exception cref="Problem">It is not paused, or it is new and something is not good.</exception>
+    public async Task ResumeAsync(Edition edition, TargetRule target, string actor, CancellationToken cancel)
+    {
+        var states = await store.ReadAsync(s => s.TargetStatesAsync(), cancel);
+        if (states.Any(x => x.Target == target.Name && x.PausedBy == Itself) && await WhyNotReadyAsync(edition, target, cancel) is { } why)
+            throw Problem.Conflict("not-ready", $"{target.Title} is new and not ready: {why}");
+        await ChangeAsync(target, "resumed", actor, "", cancel);
+    }
+
+    /// <summary>What keeps a target from being worked with: sign-in, places, rights, and attributes that it does not have; null when
+    /// nothing does.</summary>
+    private async Task<string?> WhyNotReadyAsync(Edition edition, TargetRule target, CancellationToken cancel)
+    {
+        var check = await CheckAsync(edition, target, true, cancel);
+        if (check.Points.FirstOrDefault(p => !p.Good) is { } bad)
+            return $"{bad.What}: {bad.Text}";
+        if (!check.Reachable)
+            return check.Message;
+        try
+        {
+            return
+                connectors.For(edition, target.Name) is IAccountConnector accounts
+                && await accounts.SchemaAsync(cancel) is { } schema
+                && Warnings.WithSchema(edition.Rulebook, target, schema, "").FirstOrDefault() is { } wrong
+                ? $"{wrong.Message} ({wrong.Place})"
+                : null;
+        }
+        catch (TargetFault fault)
+        {
+            return fault.Message;
+        }
+    }
 
     private Task ChangeAsync(TargetRule target, string what, string actor, string text, CancellationToken cancel) =>
         store.WriteAsync(

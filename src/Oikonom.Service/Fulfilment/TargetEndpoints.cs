@@ -74,13 +74,13 @@ public static class TargetEndpoints
                 async (string name, TargetDesk desk, ClaimsPrincipal user, CancellationToken cancel) =>
                 {
                     user.RequireWholeTarget(name);
-                    var (_, target) = await desk.RequireAsync(name, cancel);
-                    await desk.ResumeAsync(target, user.UserName(), cancel);
+                    var (edition, target) = await desk.RequireAsync(name, cancel);
+                    await desk.ResumeAsync(edition, target, user.UserName(), cancel);
                     return await desk.DetailAsync(name, user, cancel);
                 }
             )
             .WithName("resumeTarget")
-            .WithSummary("Lets the target go on.")
+            .WithSummary("Lets the target go on; one that an edition brought, only when all that is looked at is good.")
             .RequireAuthorization("targets")
             .Reaching(Reached.Shared);
 

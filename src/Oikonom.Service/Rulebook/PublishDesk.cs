@@ -11,6 +11,7 @@ using Oikonom.Service.Approval;
 using Oikonom.Service.Common;
 using Oikonom.Service.Connectors;
 using Oikonom.Service.Editions;
+using Oikonom.Service.Fulfilment;
 using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
@@ -277,6 +278,8 @@ public sealed class PublishDesk(
                 };
                 await s.AddEditionAsync(edition);
                 await s.LookAtHandMadeAgainAsync(time.Milliseconds());
+                foreach (var target in BroughtBy(rulebook, current))
+                    await TargetDesk.BeginsPausedAsync(s, target, time.GetUtcNow());
                 if (proposal is not null)
                     await s.DecideProposalAsync(proposal.Id, "published", approver, time.Milliseconds(), "");
                 Record(s, edition, changed.Count);
@@ -298,8 +301,15 @@ public sealed class PublishDesk(
                 is { Count: > 0 } meanwhile
         )
             await store.WriteAsync(s => ReplanAsync(s, meanwhile, row.Number), cancel);
-        return new(Detail(row, rulebook), null, changed, rollout is null ? null : View(rollout));
+        return new(Detail(row, rulebook), null, changed, rollout is null ? null : View(rollout))
+        {
+            NewTargets = [.. BroughtBy(rulebook, current).Select(t => t.Name)],
+        };
     }
+
+    /// <summary>Targets that an edition brings to those there were; the first edition is set up with all of its own.</summary>
+    private static IEnumerable<TargetRule> BroughtBy(Core.Rulebook.Rulebook rulebook, Edition? current) =>
+        current is null ? [] : rulebook.Targets.Values.Where(t => t.HasAccounts && !current.Rulebook.Targets.ContainsKey(t.Name));
 
     private static PublishedRollout View(RolloutRow made) =>
         new(made.Id, made.Number, made.People, made.Losing, made.Same, made.Failing, made.Brake.Length > 0);

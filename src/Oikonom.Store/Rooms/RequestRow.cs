@@ -173,6 +173,9 @@ public sealed class RequestRow
     /// <summary>When its next step is due, in milliseconds; null when it is not being carried out, or none is left.</summary>
     public long? NextAt { get; init; }
 
+    /// <summary>The number of another request that stopped in an account before a step of this one; null when none did.</summary>
+    public long? BlockedBy { get; init; }
+
     /// <summary>The name of the account it is about, when it belongs to nobody; else "".</summary>
     public string Account { get; init; } = "";
 

@@ -15,6 +15,9 @@ public static class RequestTables
         + "r.plan_before, r.late, r.batch, r.on_edition, r.rollout, r.outcome, r.waited, "
         + "CASE WHEN r.state='fulfilling' THEN (SELECT MIN(n.due_at) FROM steps n WHERE n.request_id=r.id AND n.later=0 AND "
         + "n.state='pending') END AS next_at, "
+        + "CASE WHEN r.state='fulfilling' AND r.problem='' THEN (SELECT MIN(q.number) FROM steps m JOIN steps b ON "
+        + "b.subject_id=m.subject_id AND b.target=m.target AND b.state='stopped' AND b.request_id<>m.request_id JOIN requests q ON "
+        + "q.id=b.request_id WHERE m.request_id=r.id AND m.later=0 AND m.removes=0 AND m.state='pending') END AS blocked_by, "
         + "COALESCE(a.name, '') AS account, p.display, p.number AS person_number, p.department, p.site, p.start_day, p.title";
 
     private static readonly string LightColumns = Columns

@@ -98,6 +98,9 @@ internal sealed class DomainDialect : LdapDialect
         return at.Length > 0 ? at : container;
     }
 
+    /// <summary>A global security group, as servers make one unless told.</summary>
+    public override IEnumerable<LdapAttribute> FreshGroup(string name) => [new("objectClass", "group"), new("sAMAccountName", name)];
+
     public override IEnumerable<LdapAttribute> Fresh(string name, TargetSettings.Ldap settings, bool enabled) =>
         [
             new(settings.NameAttribute, name),

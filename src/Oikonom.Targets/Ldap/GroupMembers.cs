@@ -13,6 +13,7 @@ internal sealed class GroupMembers
     private readonly LdapPool _pool;
     private readonly GroupBatcher _batcher;
     private readonly NamedGroups? _named;
+    private readonly HashSet<string> _made;
 
     /// <summary>The groups of one directory.</summary>
     public GroupMembers(TargetRule rule, TargetSettings.Ldap settings, LdapDialect dialect, LdapPool pool)
@@ -24,6 +25,7 @@ internal sealed class GroupMembers
         foreach (var entitlement in rule.Entitlements.Values.OrderBy(e => e.IsRead))
             known.TryAdd(LdapDn.Normalise(GroupOf(entitlement)), entitlement.Name);
         Known = known;
+        _made = [.. rule.Entitlements.Values.Where(e => e.IsMade).Select(e => LdapDn.Normalise(GroupOf(e)))];
     }
 
     /// <summary>The names of entitlements by those of their groups, in the one form.</summary>
@@ -141,6 +143,12 @@ internal sealed class GroupMembers
                 .ModifyAsync(group, [new(LdapChangeKind.Add, _dialect.Member, placeholder), .. changes], null, cancel)
                 .ConfigureAwait(false);
         }
+        catch (LdapResultException error) when (error.Code == LdapCode.NoSuchObject && _made.Contains(LdapDn.Normalise(group)))
+        {
+            // Nobody is in a group that is not there.
+            if (adds.Count > 0)
+                await MakeAsync(connection, group, attribute, adds, cancel).ConfigureAwait(false);
+        }
         catch (LdapResultException error) when (error.Code == LdapCode.NoSuchObject)
         {
             throw new TargetFault(
@@ -148,6 +156,24 @@ internal sealed class GroupMembers
                 transient: false,
                 inner: error
             );
+        }
+    }
+
+    /// <summary>Makes a group with its first members; made by somebody else meanwhile, they are put into that.</summary>
+    private async Task MakeAsync(LdapConnection connection, string group, string attribute, List<string> members, CancellationToken cancel)
+    {
+        var (name, value) = LdapDn.Parse(group)[0][0];
+        var listed = _settings.Placeholder is { } placeholder ? [placeholder, .. members] : members;
+        try
+        {
+            await connection
+                .AddAsync(group, [.. _dialect.FreshGroup(value), new(name, value), new(attribute, listed)], [], cancel)
+                .ConfigureAwait(false);
+        }
+        catch (LdapResultException error) when (error.Code == LdapCode.EntryAlreadyExists)
+        {
+            foreach (var member in members)
+                await _batcher.EnsureAsync(group, member, true, cancel).ConfigureAwait(false);
         }
     }
 

@@ -89,7 +89,8 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
             else
                 Good(what, $"{container} is there.");
         var missing = 0;
-        foreach (var entitlement in rule.Entitlements.Values)
+        // What is made where it is missing may be missing.
+        foreach (var entitlement in rule.Entitlements.Values.Where(e => !e.IsMade))
         {
             var group = ((EntitlementMeans.Group)entitlement.Means).Dn;
             if (await connection.ReadAsync(group, ["1.1"], cancel).ConfigureAwait(false) is not null)

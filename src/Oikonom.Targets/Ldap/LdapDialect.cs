@@ -54,6 +54,9 @@ internal abstract class LdapDialect
     /// <summary>What a new entry has beside what the rulebook says of it.</summary>
     public abstract IEnumerable<LdapAttribute> Fresh(string name, TargetSettings.Ldap settings, bool enabled);
 
+    /// <summary>What makes an entry a group, beside its name and members.</summary>
+    public abstract IEnumerable<LdapAttribute> FreshGroup(string name);
+
     /// <summary>Whether <see cref="Fresh"/> makes an entry locked; else it is locked by a change of its own.</summary>
     public abstract bool IsMadeLocked { get; }
 
@@ -123,6 +126,9 @@ internal sealed class PolicyDialect : LdapDialect
     public override string NamesBelow(string container) => container;
 
     public override IEnumerable<LdapAttribute> Fresh(string name, TargetSettings.Ldap settings, bool enabled) => [];
+
+    /// <summary>A group of names (RFC 4519 section 3.5).</summary>
+    public override IEnumerable<LdapAttribute> FreshGroup(string name) => [new("objectClass", "groupOfNames")];
 
     public override IReadOnlyList<string> ToServer(string attribute, IReadOnlyList<string> values) => values;
 

@@ -26,7 +26,7 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
     {
         _rule = rule;
         _door = new(rule, signIn);
-        _groups = new(_door, rule.Title);
+        _groups = new(_door, rule.Title, rule.Entitlements.Values.Where(e => e.IsMade).Select(e => GroupOf(e)!));
         _keys = new(rule, ("user", "users"));
         _inGroups = rule.Entitlements.Values.ToLookup(e => e.Means is EntitlementMeans.NamedGroup);
     }
@@ -378,7 +378,7 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
                                 break;
                         checks.Add(new("Users", true, "may be read."));
                         // What was read from the application itself was there.
-                        foreach (var entitlement in _inGroups[true].Where(e => !e.IsRead))
+                        foreach (var entitlement in _inGroups[true].Where(e => e is { IsRead: false, IsMade: false }))
                             if (await _groups.IdOfAsync(GroupOf(entitlement)!, cancel).ConfigureAwait(false) is null)
                                 checks.Add(new("Groups", false, $"it has no group '{GroupOf(entitlement)}' of '{entitlement.Name}'."));
                         if (_inGroups[true].Any() && checks.All(c => c.Good))

@@ -11,12 +11,14 @@ internal sealed class ScimGroups
     private readonly ScimDoor _door;
     private readonly string _title;
     private readonly GroupBatcher _batcher;
+    private readonly HashSet<string> _made;
     private readonly ConcurrentDictionary<string, string> _ids = new(StringComparer.OrdinalIgnoreCase);
 
     /// <summary>The groups of one application.</summary>
-    public ScimGroups(ScimDoor door, string title)
+    /// <param name="made">Names of groups that are made where they are missing.</param>
+    public ScimGroups(ScimDoor door, string title, IEnumerable<string> made)
     {
-        (_door, _title) = (door, title);
+        (_door, _title, _made) = (door, title, made.ToHashSet(StringComparer.OrdinalIgnoreCase));
         _batcher = new(ModifyAsync, error => error is TargetFault { Transient: false });
     }
 
@@ -102,9 +104,17 @@ internal sealed class ScimGroups
     {
         for (var attempt = 0; ; attempt++)
         {
-            var group =
-                await ReadAsync(name, cancel).ConfigureAwait(false)
-                ?? throw new TargetFault(
+            var group = await ReadAsync(name, cancel).ConfigureAwait(false);
+            if (group is null && _made.Contains(name))
+            {
+                var members = wishes.Where(w => w.Present).Select(w => w.Member).ToList();
+                // Nobody is in a group that is not there.
+                if (members.Count == 0 || await MakeAsync(name, members, cancel).ConfigureAwait(false))
+                    return;
+                continue;
+            }
+            if (group is null)
+                throw new TargetFault(
                     $"{_title} has no group '{name}'. Create it, or correct the entitlement in the rulebook.",
                     transient: false
                 );
@@ -122,6 +132,31 @@ internal sealed class ScimGroups
                 throw new TargetFault($"The group '{name}' of {_title} changes all the time.", transient: true);
         }
     }
+
+    /// <summary>Makes a group with its first members (RFC 7643 section 4.2).</summary>
+    /// <returns>False when somebody else made it meanwhile.</returns>
+    private Task<bool> MakeAsync(string name, List<string> members, CancellationToken cancel) =>
+        _door.AskAsync(
+            async (client, _) =>
+            {
+                var group = new JsonObject
+                {
+                    ["schemas"] = new JsonArray(ScimSchemas.Group),
+                    ["displayName"] = name,
+                    ["members"] = new JsonArray([.. members.Select(m => (JsonNode)new JsonObject { ["value"] = m })]),
+                };
+                try
+                {
+                    _ids[name] = (await client.CreateAsync(ScimSchemas.Groups, group, cancel).ConfigureAwait(false)).Id;
+                    return true;
+                }
+                catch (ScimRefusal refusal) when (refusal.Kind == ScimRefusalKind.Taken)
+                {
+                    return false;
+                }
+            },
+            cancel
+        );
 
     /// <returns>False when the group changed since it was read.</returns>
     private async Task<bool> TrySendAsync(
