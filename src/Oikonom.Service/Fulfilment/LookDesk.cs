@@ -25,8 +25,8 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
     /// <param name="Postponed">Accounts that could not be looked at: their target is away, or something is being done to them.</param>
     public sealed record Looked(IReadOnlyList<string> Postponed, int Differing);
 
-    /// <summary>An account, and how it differs from what was left.</summary>
-    private sealed record Seen(AccountRow Account, IReadOnlyList<Difference> Differences);
+    /// <summary>An account, what it held by the record when it was read, and how it differs from what was left.</summary>
+    private sealed record Seen(AccountRow Account, IReadOnlyList<string> Held, IReadOnlyList<Difference> Differences);
 
     /// <summary>Looks at accounts of people now.</summary>
     public async Task<Looked> LookAsync(IReadOnlyCollection<string> accounts, CancellationToken cancel)
@@ -55,9 +55,13 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
                 || !target.Settings.Can.HasFlag(TargetAbilities.ReadBack)
             )
                 continue;
-            var held = recorded.State(account.PersonId!).Grants.Keys.Where(k => k.Account == Recorded.KeyOf(account)).Select(k => k.Name);
-            if (await DifferencesAsync(account, [.. held], edition, cancel) is { } differences)
-                seen.Add(new(account, differences));
+            var held = recorded
+                .State(account.PersonId!)
+                .Grants.Keys.Where(k => k.Account == Recorded.KeyOf(account))
+                .Select(k => k.Name)
+                .ToList();
+            if (await DifferencesAsync(account, held, edition, cancel) is { } differences)
+                seen.Add(new(account, held, differences));
             else
                 postponed.Add(account.Id);
         }
@@ -151,6 +155,15 @@ public sealed class LookDesk(Store.Store store, EditionBook editions, ConnectorB
                     || (await s.BusyAsync([person], now.ToUnixTimeMilliseconds())).Count > 0
                 )
                     return;
+                // What came and went while it was read is no difference: it is read again.
+                var held = (await s.GrantsAsync([person], past: false))
+                    .Where(g => g.Target == account.Target && g.Slot == account.Slot)
+                    .Select(g => g.Entitlement);
+                if (!one.Held.ToHashSet(StringComparer.Ordinal).SetEquals(held))
+                {
+                    await s.LookedAtAsync([account.Id], 0);
+                    return;
+                }
                 var before = (await s.FindingsAsync([person])).FirstOrDefault(f => KeyOf(f) == KeyOf(account));
                 var json = Difference.ToJson(one.Differences);
                 var isNew = before is null || before.Differences != json;
