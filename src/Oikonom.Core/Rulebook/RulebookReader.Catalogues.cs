@@ -1,3 +1,5 @@
+using Oikonom.Core.Expressions;
+
 namespace Oikonom.Core.Rulebook;
 
 /// <content>What was read from targets, and how what targets give hangs together.</content>
