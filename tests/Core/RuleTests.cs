@@ -638,6 +638,7 @@ public sealed class RuleTests
     [InlineData("mirrors: pay", "'pay' is no TARGET/ENTITLEMENT.")]
     [InlineData("mirrors: directory/pays", "There is no entitlement 'directory/pays'. Did you mean 'directory/pay'?")]
     [InlineData("mirrors: directory/audit", "'directory/audit' mirrors something itself")]
+    [InlineData("privileged: yes, mirrors: directory/pay", "'audit' is privileged, and 'directory/pay', which it mirrors, is not.")]
     public void What_is_mirrored_must_be_there(string more, string finding)
     {
         var found = RulebookReader.Read(Small.Files(Mirroring(more))).Findings;

@@ -25,6 +25,10 @@ public sealed class ChaosTests
     /// <summary>What happens does not depend on luck; when it does is a matter of the machine.</summary>
     private readonly Random _luck = new(7);
 
+    /// <summary>The joiners are released in so many parts.</summary>
+    private const int Thirds = 3;
+    private int _kills;
+
     [Fact]
     public async Task Whatever_is_killed_or_stands_still_everybody_has_what_was_decided_once()
     {
@@ -80,17 +84,20 @@ public sealed class ChaosTests
             await first.ApproveAsync(await first.WaitForAsync(id, "deciding", 60 + (Joiners / 5)));
         using var stop = new CancellationTokenSource();
         var chaos = HarmAsync(nodes, directory, postgres, stop.Token);
-        foreach (var id in raised)
+        for (var i = 0; i < raised.Count; i++)
         {
-            await ReleaseAsync(nodes, id);
+            // Each third begins after another kill, however slow the machine is.
+            for (var beats = 0; Volatile.Read(ref _kills) < i * Thirds / raised.Count && beats < 600; beats++)
+                await Task.Delay(TimeSpan.FromSeconds(0.1), TestContext.Current.CancellationToken);
+            await ReleaseAsync(nodes, raised[i]);
             // Few would be done before the second kill.
             await Task.Delay(TimeSpan.FromSeconds(Math.Min(0.3, 9.0 / Joiners)), TestContext.Current.CancellationToken);
         }
         foreach (var id in raised)
             await CompletedAsync(nodes, id, TimeSpan.FromSeconds(120 + Joiners));
         await stop.CancelAsync();
-        var kills = await chaos;
-        Assert.True(kills >= Math.Min(3, Joiners / 10), $"{kills} kills");
+        await chaos;
+        Assert.True(_kills >= Math.Min(Thirds - 1, Joiners / 10), $"{_kills} kills");
 
         await using var ldap = await directory.ConnectAsync();
         foreach (var row in rows)
@@ -116,16 +123,14 @@ public sealed class ChaosTests
     private static string? Text(JsonObject of, string name) => of[name]?.GetValue<string>();
 
     /// <summary>Kills one node each second or so; now and then the directory stands still, and once the store goes away.</summary>
-    /// <returns>How often a node was killed.</returns>
-    private async Task<int> HarmAsync(World[] nodes, TestDirectory directory, PostgresServer postgres, CancellationToken stop)
+    private async Task HarmAsync(World[] nodes, TestDirectory directory, PostgresServer postgres, CancellationToken stop)
     {
-        var kills = 0;
         for (var beat = 1; !stop.IsCancellationRequested; beat++)
         {
             var node = nodes[_luck.Next(nodes.Length)];
             node.Kill();
             await node.WaitForEndAsync();
-            kills++;
+            Interlocked.Increment(ref _kills);
             if (beat % 5 == 1)
             {
                 await directory.Server.HoldAsync();
@@ -137,7 +142,6 @@ public sealed class ChaosTests
             await node.StartServiceAsync(mustBeReady: false);
             await Task.Delay(TimeSpan.FromSeconds(1), CancellationToken.None);
         }
-        return kills;
     }
 
     /// <summary>Whoever gets no answer looks whether it was done, and asks again.</summary>

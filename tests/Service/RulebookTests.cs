@@ -399,6 +399,39 @@ public sealed class RulebookTests(Servers servers)
     }
 
     [Fact]
+    public async Task Of_two_that_were_approved_for_the_last_one_the_second_is_told_and_given_nothing()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        await TrustApprovalTests.PublishAsync(
+            world,
+            (path, text) =>
+                path == "targets/directory.yaml"
+                    ? text.Replace("title: Payments,", "title: Payments, most-holders: 1,", StringComparison.Ordinal)
+                    : text
+        );
+        var (first, second) = (HrRow.New("Ada"), HrRow.New("Bo"));
+        foreach (var row in new[] { first, second })
+            await world.BringAsync(row);
+        var otto = await world.SignInAsync("otto");
+        await World.OkAsync(otto.PostAsJsonAsync("/api/v1/targets/directory/pause", new PauseBody("moved")));
+        var ids = new List<string>();
+        foreach (var row in new[] { first, second })
+        {
+            var grants = new[] { new GrantWish("directory/payments") };
+            var asked = await ApprovalTests.RaiseAsync(world, new("access", row.Number, "month end", Grants: grants));
+            var deciding = await world.WaitForAsync(asked.Summary.Id, "deciding");
+            await ApprovalTests.ApproveAsync(world, await ApprovalTests.ApproveAsync(world, deciding, "mara"), "tomas");
+            ids.Add(asked.Summary.Id);
+        }
+        await World.OkAsync(otto.PostAsJsonAsync("/api/v1/targets/directory/run", new RunNowBody(first.Number)));
+        await world.WaitForAsync(ids[0], "completed");
+        await World.OkAsync(otto.PostAsJsonAsync("/api/v1/targets/directory/resume", new { }));
+        var stuck = await world.EventuallyAsync(() => world.RequestAsync(ids[1]), r => r.Summary.Problem is not null);
+        Assert.Contains("'Payments' is held by 1, and 1 are the most", stuck.Summary.Problem, StringComparison.Ordinal);
+        Assert.Equal(1, (await world.GetAsync<Holders>("/api/v1/targets/directory/entitlements/payments/holders")).Count);
+    }
+
+    [Fact]
     public async Task A_separation_that_asks_adds_its_approver_as_a_last_stage()
     {
         await using var world = await World.StartAsync(servers.Directory);

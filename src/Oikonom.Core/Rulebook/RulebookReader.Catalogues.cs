@@ -110,6 +110,12 @@ public static partial class RulebookReader
                     map.Report(source.Place, $"There is no entitlement '{source.Text}'.{Nearest.Hint(source.Text, known)}");
                 else if (found.Mirrors is not null || key == new EntitlementKey(target, name))
                     map.Report(source.Place, $"'{source.Text}' mirrors something itself; name what gives it.");
+                // Who holds what is not powerful holds it without an end.
+                else if (
+                    _targets.GetValueOrDefault(target)?.Entitlements.GetValueOrDefault(name)?.IsPrivileged == true
+                    && !found.IsPrivileged
+                )
+                    map.Report(source.Place, $"'{name}' is privileged, and '{source.Text}', which it mirrors, is not.");
                 else if (_targets.GetValueOrDefault(target) is { HasAccounts: true } && !_madeAccounts.Contains(target))
                     map.Report(source.Place, $"No template makes an account in '{target}', so this can never be given.");
             }

@@ -22,21 +22,25 @@ public static class Seats
     {
         var told = new List<string>();
         foreach (var given in plan.Changes.OfType<Change.Grant>().Select(g => g.Given).Distinct())
-        {
-            if (rulebook.Find(given) is not { MostHolders: { } most } entitlement || without?.Contains(given.ToString()) == true)
-                continue;
-            var holders = await s.HoldersAsync(given.Target, given.Name, person);
-            if (holders < most)
-                continue;
-            var free = (await s.HoldersOfAsync(given.Target, given.Name)).Where(h => h.PersonId != person).Select(RankOf).ToList();
-            told.Add(
-                $"'{entitlement.Title}' is held by {holders}, and {most} are the "
-                    + $"most{(entitlement.Kind == EntitlementKind.Licence ? ": no licence is left" : "")}. "
-                    + Free(free, $"{given.Target}/{given.Name}")
-                    + "Free one, or raise 'most-holders'."
-            );
-        }
+            if (without?.Contains(given.ToString()) != true && rulebook.Find(given) is { } entitlement)
+                if (await NoneLeftAsync(s, given, entitlement, person) is { } none)
+                    told.Add(none);
         return told;
+    }
+
+    /// <summary>That as many hold something already as may, told for people; null while there is room.</summary>
+    public static async Task<string?> NoneLeftAsync(Session s, EntitlementKey given, Entitlement entitlement, string person)
+    {
+        if (
+            entitlement.MostHolders is not { } most
+            || await s.HoldersAsync(given.Target, given.Name, person) is var holders && holders < most
+        )
+            return null;
+        var free = (await s.HoldersOfAsync(given.Target, given.Name)).Where(h => h.PersonId != person).Select(RankOf).ToList();
+        return $"'{entitlement.Title}' is held by {holders}, and {most} are the "
+            + $"most{(entitlement.Kind == EntitlementKind.Licence ? ": no licence is left" : "")}. "
+            + Free(free, $"{given.Target}/{given.Name}")
+            + "Free one, or raise 'most-holders'.";
     }
 
     private static string Free(List<GivesUp> holders, string key)

@@ -459,6 +459,13 @@ public sealed partial class FulfilmentLoop(
                 ?? throw new TargetFault($"The rulebook has no entitlement '{key.Name}' in {target.Title}.", transient: false);
             var (display, site) = subject.Known;
             var order = new WorkOrder(outcome.Step.Id, outcome.Step.RequestId, outcome.Step.PersonId, display, site);
+            // The last one may have gone to somebody else since it was approved.
+            if (
+                held
+                && entitlement.MostHolders is not null
+                && await store.ReadAsync(s => Seats.NoneLeftAsync(s, key, entitlement, outcome.Step.PersonId), cancel) is { } none
+            )
+                return Ended(outcome, new PortResult.Lasting(none));
             var result = await connectors
                 .For(edition, claim.Target)
                 .EnsureGrantAsync(
