@@ -230,6 +230,7 @@ internal static class Fulfilment
             new()
             {
                 Mail = false,
+                OwnProcess = true,
                 Environment = new Dictionary<string, string> { ["LOG_LEVEL"] = "Warning" },
             }
         );
