@@ -52,7 +52,7 @@ public static class Seats
             parts.Add($"{found} had it before any rule");
         if (holders.Count(h => h == GivesUp.Ends) is > 0 and var ends)
             parts.Add($"{ends} {(ends == 1 ? "has" : "have")} it until a day");
-        return parts.Count == 0 ? "" : $"{string.Join(", ", parts)} ('oikonom targets holders {key}'). ";
+        return $"{(parts.Count == 0 ? "See who holds it" : string.Join(", ", parts))} ('oikonom targets holders {key}'). ";
     }
 
     /// <summary>Who could give it up, the likeliest first.</summary>
