@@ -27,6 +27,7 @@ public sealed class ScimClient(HttpClient http, string title)
     private const int MostReadings = 4;
     private const int MostPages = 100_000;
     private const int FirstWords = 160;
+    private ScimBulk? _bulk;
     private static readonly MediaTypeHeaderValue Scim = new("application/scim+json") { CharSet = "utf-8" };
 
     /// <summary>What the server can, and what its users are made of; what it does not tell is taken for as the protocol demands.</summary>
@@ -35,7 +36,51 @@ public sealed class ScimClient(HttpClient http, string title)
     {
         var config = await FindAsync("ServiceProviderConfig", cancel).ConfigureAwait(false);
         var schemas = await FindAsync("Schemas", cancel).ConfigureAwait(false);
-        return ScimProvider.Of(config, schemas is null ? [] : [.. Resources(schemas).OfType<JsonObject>()]);
+        var provider = ScimProvider.Of(config, schemas is null ? [] : [.. Resources(schemas).OfType<JsonObject>()]);
+        _bulk =
+            provider.MostPerBulk > 1
+                ? new(
+                    provider.MostPerBulk,
+                    provider.LongestBulk,
+                    call => CallAsync(call.Method, call.Path, call.Body, call.Tag, MostPerResource, CancellationToken.None),
+                    BulkAsync,
+                    answer => Refusal(answer.Status, Told(answer.Error), null)
+                )
+                : null;
+        return provider;
+    }
+
+    /// <summary>A call that changes something goes with others where the server takes them together.</summary>
+    private Task<(JsonObject? Body, string Tag)> ChangeAsync(
+        HttpMethod method,
+        string path,
+        JsonObject body,
+        string tag,
+        CancellationToken cancel
+    ) =>
+        _bulk is { } bulk
+            ? bulk.CallAsync(new(method, path, body, tag), cancel)
+            : CallAsync(method, path, body, tag, MostPerResource, cancel);
+
+    /// <summary>Several calls at once; null when the server takes none, whatever it says of itself: nothing was done then.</summary>
+    private async Task<JsonObject?> BulkAsync(JsonObject message)
+    {
+        try
+        {
+            return (await CallAsync(HttpMethod.Post, "Bulk", message, "", MostPerPage, CancellationToken.None).ConfigureAwait(false)).Body
+                ?? throw new ScimRefusal(ScimRefusalKind.Nonsense, $"{title} answers a bulk request with nothing.");
+        }
+        catch (ScimRefusal refused) when (refused.Kind is ScimRefusalKind.NotThere or ScimRefusalKind.Unable or ScimRefusalKind.Refused)
+        {
+            _bulk = null;
+            return null;
+        }
+        catch (ScimRefusal unclear) when (unclear.Kind == ScimRefusalKind.Nonsense)
+        {
+            // What of it was done is not known: each is looked up and done alone from now on.
+            _bulk = null;
+            throw new ScimRefusal(ScimRefusalKind.Busy, unclear.Message, inner: unclear);
+        }
     }
 
     private async Task<JsonObject?> FindAsync(string path, CancellationToken cancel)
@@ -158,10 +203,7 @@ public sealed class ScimClient(HttpClient http, string title)
     /// <summary>Makes a resource (RFC 7644 section 3.3).</summary>
     /// <exception cref="ScimRefusal">Among others with <see cref="ScimRefusalKind.Taken"/>.</exception>
     public async Task<ScimRead> CreateAsync(ScimResourceType type, JsonObject resource, CancellationToken cancel) =>
-        Read(
-            await CallAsync(HttpMethod.Post, type.Endpoint.TrimStart('/'), resource, "", MostPerResource, cancel).ConfigureAwait(false),
-            null
-        );
+        Read(await ChangeAsync(HttpMethod.Post, type.Endpoint.TrimStart('/'), resource, "", cancel).ConfigureAwait(false), null);
 
     /// <summary>Changes a resource (RFC 7644 section 3.5.2).</summary>
     /// <param name="tag">The version it must still have; "" lets any be changed.</param>
@@ -169,14 +211,14 @@ public sealed class ScimClient(HttpClient http, string title)
     /// <exception cref="ScimRefusal">Among others with <see cref="ScimRefusalKind.Changed"/>.</exception>
     public async Task<ScimRead?> PatchAsync(ScimResourceType type, string id, JsonObject message, string tag, CancellationToken cancel)
     {
-        var answer = await CallAsync(HttpMethod.Patch, PathOf(type, id), message, tag, MostPerResource, cancel).ConfigureAwait(false);
+        var answer = await ChangeAsync(HttpMethod.Patch, PathOf(type, id), message, tag, cancel).ConfigureAwait(false);
         return answer.Body is null ? null : Read(answer, id);
     }
 
     /// <summary>Puts a resource in the place of the one that is there (RFC 7644 section 3.5.1).</summary>
     /// <exception cref="ScimRefusal">Among others with <see cref="ScimRefusalKind.Changed"/>.</exception>
     public async Task ReplaceAsync(ScimResourceType type, string id, JsonObject resource, string tag, CancellationToken cancel) =>
-        await CallAsync(HttpMethod.Put, PathOf(type, id), resource, tag, MostPerResource, cancel).ConfigureAwait(false);
+        await ChangeAsync(HttpMethod.Put, PathOf(type, id), resource, tag, cancel).ConfigureAwait(false);
 
     private static string PathOf(ScimResourceType type, string id) => $"{type.Endpoint.TrimStart('/')}/{Uri.EscapeDataString(id)}";
 
@@ -191,7 +233,7 @@ public sealed class ScimClient(HttpClient http, string title)
         return read;
     }
 
-    private static string Tag(JsonObject? resource) =>
+    internal static string Tag(JsonObject? resource) =>
         resource is not null && ScimValues.Get(resource, "meta") is JsonObject meta
             ? ScimPatch.Text(ScimValues.Get(meta, "version")) ?? ""
             : "";
@@ -284,11 +326,13 @@ public sealed class ScimClient(HttpClient http, string title)
         throw new ScimRefusal(ScimRefusalKind.Nonsense, $"{title} answers with something that is no SCIM: '{Words(bytes)}'.");
     }
 
-    private ScimRefusal Refusal(HttpResponseMessage response, byte[] bytes)
+    private ScimRefusal Refusal(HttpResponseMessage response, byte[] bytes) =>
+        Refusal((int)response.StatusCode, Told(bytes), After(response));
+
+    private ScimRefusal Refusal(int status, (string Detail, string? Type) told, TimeSpan? after)
     {
-        var (detail, type) = Told(bytes);
-        var status = (int)response.StatusCode;
-        var kind = (response.StatusCode, type) switch
+        var (detail, type) = told;
+        var kind = ((HttpStatusCode)status, type) switch
         {
             (HttpStatusCode.Unauthorized, _) => ScimRefusalKind.Token,
             (HttpStatusCode.NotFound, _) => ScimRefusalKind.NotThere,
@@ -304,7 +348,7 @@ public sealed class ScimClient(HttpClient http, string title)
             ScimRefusalKind.Busy => $"{title} cannot now ({status}): {detail}",
             _ => $"{title} refuses ({status}): {detail}",
         };
-        return new(kind, text, After(response));
+        return new(kind, text, after);
     }
 
     /// <summary>What an error says (RFC 7644 section 3.12); of what is none, its first words.</summary>
@@ -312,8 +356,8 @@ public sealed class ScimClient(HttpClient http, string title)
     {
         try
         {
-            if (ScimBody.Read(bytes) is JsonObject error && ScimPatch.Text(ScimValues.Get(error, "detail")) is { Length: > 0 } detail)
-                return (Words(Encoding.UTF8.GetBytes(detail)), ScimPatch.Text(ScimValues.Get(error, "scimType")));
+            if (ScimBody.Read(bytes) is JsonObject error && Told(error) is { Detail.Length: > 0 } told)
+                return told;
         }
         catch (ScimFault)
         {
@@ -321,6 +365,12 @@ public sealed class ScimClient(HttpClient http, string title)
         }
         return (bytes.Length == 0 ? "it says nothing more." : $"'{Words(bytes)}'.", null);
     }
+
+    private static (string Detail, string? Type) Told(JsonObject? error) =>
+        (
+            error is not null && ScimPatch.Text(ScimValues.Get(error, "detail")) is { } detail ? Words(Encoding.UTF8.GetBytes(detail)) : "",
+            error is null ? null : ScimPatch.Text(ScimValues.Get(error, "scimType"))
+        );
 
     private static TimeSpan? After(HttpResponseMessage response) =>
         response.Headers.RetryAfter switch

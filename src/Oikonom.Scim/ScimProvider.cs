@@ -16,6 +16,12 @@ public sealed record ScimProvider(bool Patches, bool Filters, bool Sorts, bool T
 
     private const int MostPerPage = 200;
 
+    /// <summary>How many calls it takes as one (RFC 7644 section 3.7); 0 where it takes none.</summary>
+    public int MostPerBulk { get; init; }
+
+    /// <summary>How many bytes such a request may have.</summary>
+    public int LongestBulk { get; init; } = int.MaxValue;
+
     /// <param name="config">The answer of /ServiceProviderConfig; null when there is none.</param>
     /// <param name="schemas">The resources of /Schemas; none where it has no such address.</param>
     public static ScimProvider Of(JsonObject? config, IReadOnlyList<JsonObject> schemas)
@@ -41,8 +47,18 @@ public sealed record ScimProvider(bool Patches, bool Filters, bool Sorts, bool T
             Supported(config, "etag"),
             most is > 0 and < MostPerPage ? most.Value : MostPerPage,
             users
-        );
+        )
+        {
+            MostPerBulk = Supported(config, "bulk") ? Math.Clamp(OfBulk(config, "maxOperations") ?? MostAtOnce, 0, MostAtOnce) : 0,
+            LongestBulk = OfBulk(config, "maxPayloadSize") is { } bytes and > 0 ? bytes : int.MaxValue,
+        };
     }
+
+    /// <summary>More at once would keep the first one waiting for the last.</summary>
+    private const int MostAtOnce = 100;
+
+    private static int? OfBulk(JsonObject config, string limit) =>
+        ScimValues.Get(config, "bulk") is JsonObject bulk ? ScimReading.Number(ScimValues.Get(bulk, limit)) : null;
 
     private static bool Supported(JsonObject config, string what) =>
         ScimValues.Get(config, what) is JsonObject about && ScimReading.Truth(ScimValues.Get(about, "supported")) == true;

@@ -645,6 +645,86 @@ public sealed class RuleTests
         Assert.Contains(found, f => f.Message.StartsWith(finding, StringComparison.Ordinal) && f.Place.File == "targets/directory.yaml");
     }
 
+    private static (string, string) Roles(string of, string more = "") =>
+        (
+            "targets/directory.yaml",
+            Small
+                .Target.Replace("group: cn=pay,", $"group: cn=pay, kind: role, {of},", StringComparison.Ordinal)
+                .Replace("group: cn=audit,", $"group: cn=audit, kind: role{more},", StringComparison.Ordinal)
+        );
+
+    [Fact]
+    public void The_least_role_is_held_while_no_other_is()
+    {
+        var edition = Small.Edition(
+            Roles("least: yes"),
+            Template("more", "grants:\n  - to: directory/audit\n    when: department == \"Dive\"\n    until: start + P400D\n")
+        );
+        EntitlementKey[] HeldBy(Subject person, DateTimeOffset at) => [.. Desired.At(person, edition, at).Grants.Keys];
+
+        var diver = Small.Person(Small.Facts());
+        var over = new DateTimeOffset(2027, 2, 10, 0, 0, 0, TimeSpan.Zero);
+        Assert.Equal([Small.Key("audit")], HeldBy(diver, Now));
+        Assert.Equal([Small.Key("pay")], HeldBy(diver, over));
+        Assert.Equal([Small.Key("pay")], HeldBy(Small.Person(Small.Facts(department: "Office")), Now));
+        // Not before the first day, and not after the last.
+        Assert.Empty(HeldBy(Small.Person(Small.Facts(department: "Office", start: "2026-12-01")), Now));
+        Assert.Empty(HeldBy(Small.Person(Small.Facts(department: "Office", end: "2026-11-20")), Now));
+
+        // One plan says both, and the instants are the same.
+        var plan = PlanOf(diver, edition);
+        Assert.Equal(
+            [plan.Changes.OfType<Change.Revoke>().Single(r => r.Taken == Small.Key("audit")).Due],
+            plan.Changes.OfType<Change.Grant>().Where(g => g.Given == Small.Key("pay")).Select(g => g.Due)
+        );
+        var moved = PlanOf(Small.Person(Small.Facts(department: "Office")), edition, Desired.At(diver, edition, Now), RequestKind.Mover);
+        Assert.Equal(Small.Key("pay"), Assert.Single(moved.Changes.OfType<Change.Grant>()).Given);
+        Assert.Equal(Small.Key("audit"), Assert.Single(moved.Changes.OfType<Change.Revoke>()).Taken);
+
+        // What was asked for is more for as long as it holds, and what an approver declined is not.
+        var asking = Small.Person(Small.Facts(department: "Office")) with
+        {
+            Extra = [new(Small.Key("audit"), Now.AddDays(2), Now.AddDays(9), new("request", "7", "month end"))],
+        };
+        Assert.Equal(
+            ["pay", "audit", "pay"],
+            new[] { Now, Now.AddDays(3), Now.AddDays(10) }.SelectMany(at => HeldBy(asking, at)).Select(k => k.Name)
+        );
+        Assert.Equal([Small.Key("pay")], HeldBy(diver with { Refused = ["directory/audit"] }, Now));
+        Assert.Empty(HeldBy(diver with { Refused = ["directory/audit", "directory/pay"] }, Now));
+
+        // A look at one instant and the windows of all time say the same.
+        foreach (var person in new[] { diver, asking })
+        {
+            var windows = Desired.Windows(person, edition);
+            foreach (var turn in windows.Turns)
+                Assert.Equal(windows.At(turn).Grants.Keys.Order(), Desired.At(person, edition, turn).Grants.Keys.Order());
+        }
+
+        var why = Explain.Grant(asking, edition, Small.Key("pay"), Now);
+        Assert.Contains("the least role in Directory, while no other is given", why.Summary, StringComparison.Ordinal);
+        Assert.Contains(
+            "this does not hold: no other role of Directory is given (where role is 'audit')",
+            Explain.Grant(asking, edition, Small.Key("pay"), Now.AddDays(3)).Summary,
+            StringComparison.Ordinal
+        );
+        Assert.DoesNotContain(
+            RulebookReader.Read(Small.Files(Roles("least: yes"))).Warnings,
+            w => w.Code == "never-given" && w.Message.Contains("pay", StringComparison.Ordinal)
+        );
+    }
+
+    [Theory]
+    [InlineData("least: yes, privileged: yes", "", "'pay' cannot be what everybody has there: it is privileged.")]
+    [InlineData("least: yes, most-holders: 3", "", "'pay' cannot be what everybody has there: only some may hold it")]
+    [InlineData("least: yes, mirrors: directory/root", "", "'pay' cannot be what everybody has there: it mirrors something.")]
+    [InlineData("least: yes", ", least: yes", "'pay' and 'audit' cannot both be what everybody has")]
+    public void Not_everything_can_be_the_least_role(string of, string more, string finding)
+    {
+        var found = RulebookReader.Read(Small.Files(Roles(of, more))).Findings;
+        Assert.Contains(found, f => f.Message.StartsWith(finding, StringComparison.Ordinal) && f.Place.File == "targets/directory.yaml");
+    }
+
     [Theory]
     [InlineData("[payments]", "'payments' is nothing that 'directory' gives, and no template sets it")]
     [InlineData("[mail]", "'mail' is nothing that 'directory' gives")]

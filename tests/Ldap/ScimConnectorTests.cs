@@ -337,6 +337,73 @@ public sealed class ScimConnectorTests
         }
     }
 
+    [Theory]
+    [InlineData("", true)]
+    [InlineData(Imperfection.SilentBulk, true)]
+    [InlineData(Imperfection.HalfBulk, true)]
+    [InlineData(Imperfection.BulkRefused, false)]
+    [InlineData(Imperfection.NoBulk, false)]
+    public async Task Many_are_made_and_changed_together_and_each_gets_its_own_answer(string imperfection, bool isTogether)
+    {
+        const int People = 60;
+        await using var s = await StartAsync(imperfection.Length > 0 ? [imperfection] : []);
+        // What came to no answer is tried again, as a step is.
+        async Task<T> UntilDoneAsync<T>(Func<Task<T>> work)
+        {
+            for (var attempt = 0; ; attempt++)
+                try
+                {
+                    return await work();
+                }
+                catch (TargetFault fault) when (fault.Transient && attempt < 20)
+                {
+                    await Task.Delay(10, Cancel);
+                }
+        }
+        var made = await Task.WhenAll(
+            Enumerable
+                .Range(0, People)
+                .Select(i => UntilDoneAsync(() => s.Connector.EnsureAccountAsync(Goal($"person.{i}", $"P{i}"), Cancel)))
+        );
+        Assert.Equal(People, s.Server.Data.All(ScimSchemas.Users).Count);
+        Assert.All(made, (m, i) => Assert.Equal($"P{i}", s.User(m.ImmutableId)["externalId"]!.GetValue<string>()));
+
+        var calls = s.Server.Calls;
+        async Task<PortResult> GiveAsync(string id, string what)
+        {
+            for (var attempt = 0; ; attempt++)
+                if (
+                    await s.Connector.EnsureGrantAsync(s.Grant(id, what), Cancel) is var result
+                    && (result is not PortResult.Transient || attempt == 20)
+                )
+                    return result;
+        }
+        // One name is refused, and one seat is there: who is not meant is not harmed.
+        var results = await Task.WhenAll(made.Select((m, i) => GiveAsync(m.ImmutableId, i is 3 or 4 ? "pathology" : "keeper")));
+        Assert.Equal(People - 1, results.OfType<PortResult.Reached>().Count());
+        var refused = Assert.Single(results.OfType<PortResult.Lasting>());
+        Assert.Contains("All 1 licences 'pathology' are in use", refused.Message, StringComparison.Ordinal);
+        Assert.All(
+            made.Where((_, i) => i is not (3 or 4)),
+            m => Assert.Equal("keeper", s.User(m.ImmutableId)["roles"]!.AsArray().Single()!["value"]!.GetValue<string>())
+        );
+        Assert.Equal(isTogether, s.Server.Bulks > 0);
+        if (imperfection.Length == 0)
+            Assert.InRange(s.Server.Calls - calls, People, People + (People / 2));
+
+        Assert.Equal(
+            "Aquarist",
+            await UntilDoneAsync(async () =>
+            {
+                var all = await Task.WhenAll(
+                    made.Select((m, i) => s.Connector.EnsureAccountAsync(Goal($"person.{i}", $"P{i}", m.ImmutableId, "Aquarist"), Cancel))
+                );
+                return s.User(all[^1].ImmutableId)["title"]!.GetValue<string>();
+            })
+        );
+        Assert.All(made, m => Assert.Equal("Aquarist", s.User(m.ImmutableId)["title"]!.GetValue<string>()));
+    }
+
     [Fact]
     public async Task A_check_tells_what_it_looked_at_and_each_missing_group()
     {

@@ -26,6 +26,9 @@ public sealed class AccessFunction
 
     internal sealed record ReadyTemplate(int Index, RoleTemplate Rule, ReadyGrant[] Grants);
 
+    /// <param name="Others">The other roles of the target, any of which is more.</param>
+    internal sealed record LeastRole(Entitlement Role, string Title, IReadOnlySet<string> Others);
+
     /// <param name="Names">The attribute names when this account alone gives them, in order; <paramref name="Rules"/> is null at
     /// the naming one.</param>
     internal sealed record ReadyAccount(ReadyTemplate Template, AccountRule Rule, Reason Reason, string[] Names, AttributeRule?[] Rules)
@@ -51,6 +54,9 @@ public sealed class AccessFunction
 
     /// <summary>What is held beside something else, by that: with what people read of it.</summary>
     internal readonly IReadOnlyDictionary<EntitlementKey, (EntitlementKey Key, string Title)[]> Mirrors;
+
+    /// <summary>By target, what its accounts hold while they hold no other role of it.</summary>
+    internal readonly IReadOnlyDictionary<string, LeastRole> LeastRoles;
 
     private readonly HashSet<string> _desks;
 
@@ -84,6 +90,17 @@ public sealed class AccessFunction
             .Targets.Values.SelectMany(t => t.Entitlements.Values.Where(e => e.Mirrors is not null).Select(e => (Target: t, Given: e)))
             .GroupBy(m => m.Given.Mirrors!, m => (new EntitlementKey(m.Target.Name, m.Given.Name), rulebook.Find(m.Given.Mirrors!)!.Title))
             .ToDictionary(g => g.Key, g => g.ToArray());
+        LeastRoles = rulebook
+            .Targets.Values.Select(t => (Target: t, Least: t.Entitlements.Values.FirstOrDefault(e => e.IsLeast)))
+            .Where(t => t.Least is not null)
+            .ToDictionary(
+                t => t.Target.Name,
+                t => new LeastRole(
+                    t.Least!,
+                    t.Target.Title,
+                    t.Target.Entitlements.Values.Where(e => e.Kind == EntitlementKind.Role && !e.IsLeast).Select(e => e.Name).ToHashSet()
+                )
+            );
         AccountNameSlot = rulebook.AccountNames.TryGet("account.name", out var slot) ? slot.Index : -1;
         FormerNamesSlot = rulebook.AccountNames.TryGet("account.former", out var former) ? former.Index : -1;
         AttributeSlots =

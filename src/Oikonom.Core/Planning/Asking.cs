@@ -75,12 +75,58 @@ public sealed class Asking
         }
     }
 
-    /// <summary>Works out what is given in a part of time, from stretches in which the same rules hold for the same facts.</summary>
+    /// <summary>Works out what is given in a part of time.</summary>
     private void Collect(Subject person, DateTimeOffset from, DateTimeOffset until)
     {
         _accounts.Clear();
         _grants.Clear();
         _asked = person.Asked;
+        CollectRules(person, from, until);
+        if (_function.LeastRoles.Count > 0)
+            AddLeastRoles(person, from, until);
+    }
+
+    /// <summary>Who may use an account and has no role in it has the least one.</summary>
+    private void AddLeastRoles(Subject person, DateTimeOffset first, DateTimeOffset last)
+    {
+        foreach (var awake in _accounts)
+        {
+            if (awake.State.Presence != Presence.Awake || !_function.LeastRoles.TryGetValue(awake.State.Target, out var least))
+                continue;
+            var key = new EntitlementKey(awake.State.Account, least.Role.Name);
+            var reason = new Reason(
+                "the least role",
+                $"{least.Role.Place.File}:{least.Role.Place.Line}",
+                $"the least role in {least.Title}, while no other is given"
+            );
+            var more = _grants
+                .Where(g => g.Window.State.Key is var other && other.Account == key.Account && least.Others.Contains(other.Name))
+                .Where(g => !person.Refused.Contains(g.Window.State.Key.ToString()))
+                .Select(g => (g.Window.From, g.Window.Until))
+                .Where(w => w.Until > awake.From && w.From < awake.Until)
+                .OrderBy(w => w.From)
+                .ToList();
+            var from = awake.From;
+            foreach (var (begins, ends) in more)
+            {
+                Hold(begins);
+                if (ends > from)
+                    from = ends;
+            }
+            Hold(awake.Until);
+
+            // Of what lies outside the part of time that is asked about nothing is given.
+            void Hold(DateTimeOffset until)
+            {
+                if (from < until && until > first && from < last)
+                    Put(from, until, new(key, reason), true);
+            }
+        }
+    }
+
+    /// <summary>From stretches in which the same rules hold for the same facts.</summary>
+    private void CollectRules(Subject person, DateTimeOffset from, DateTimeOffset until)
+    {
         if (person.Others.Count == 0 && person.Asked.Count == 0 && person.Fields.Count == 0)
         {
             _single[0] = person.Facts;
@@ -240,8 +286,13 @@ public sealed class Asking
             from = _begin;
         if (until > _end)
             until = _end;
-        if (from >= until)
-            return;
+        if (from < until)
+            Put(from, until, state, needsAccount);
+    }
+
+    /// <summary>A grant, and what mirrors it.</summary>
+    private void Put(DateTimeOffset from, DateTimeOffset until, GrantState state, bool needsAccount)
+    {
         _grants.Add(new(new(from, until, state, state.Reason), needsAccount));
         if (_function.Mirrors.Count == 0 || !_function.Mirrors.TryGetValue(state.Key, out var mirrors))
             return;

@@ -65,6 +65,8 @@ public static class Explain
                     )
                 )
         );
+        if (rulebook.Access.LeastRoles.GetValueOrDefault(key.Target) is { } least && least.Role.Name == key.Name)
+            rules.Add(LeastRole(least, state, key, Declined(person, key.ToString(), key.Account.ToString())));
         var zone = rulebook.ZoneOf(person.Facts.Site);
         return new(
             key.ToString(),
@@ -79,6 +81,28 @@ public static class Explain
 
         // A desk holds no accounts.
         ConditionLook[] InAccount() => isDesk ? [] : [new($"an account in {key.Account}", account, [])];
+    }
+
+    /// <summary>A look at what everybody has whose account may be used, and who has no more.</summary>
+    private static RuleLook LeastRole(
+        AccessFunction.LeastRole least,
+        AccessState state,
+        EntitlementKey key,
+        IEnumerable<ConditionLook> more
+    )
+    {
+        var others = state
+            .Grants.Keys.Where(k => k.Account == key.Account && least.Others.Contains(k.Name))
+            .Select(k => KeyValuePair.Create("role", k.Name))
+            .ToList();
+        List<ConditionLook> conditions =
+        [
+            new($"the account in {key.Account} may be used", state.Accounts.GetValueOrDefault(key.Account) is { Enabled: true }, []),
+            new($"no other role of {least.Title} is given", others.Count == 0, others),
+            .. more,
+        ];
+        var place = least.Role.Place;
+        return new("the least role", $"{place.File}:{place.Line}", "", conditions.All(c => c.Holds), conditions);
     }
 
     /// <summary>A look at something that was asked for and given.</summary>

@@ -241,6 +241,8 @@ public static partial class RulebookReader
                     && !own.Contains(Plain(entitlement.Means))
                 )
                     entitlements[key.Text] = entitlement;
+            if (entitlements.Values.Where(e => e.IsLeast).Select(e => e.Name).ToList() is [var one, var other, ..])
+                map.Report(entitlements[other].Place, $"'{one}' and '{other}' cannot both be what everybody has who has no more.");
             return entitlements;
         }
 
@@ -403,6 +405,9 @@ public static partial class RulebookReader
             if (mirrors is { } source)
                 _mirrors.Add((map, key.Text, source));
             var isMade = means is EntitlementMeans.Group or EntitlementMeans.NamedGroup && entry.YesNo("create", false);
+            var isLeast = entry.YesNo("least", false);
+            if (isLeast && WhyNotLeast(kind, means, privileged, holders, mirrors) is { } not)
+                entry.Report(entry.Place, $"'{key.Text}' cannot be what everybody has there: {not}.");
             var needs = entry.Texts("needs", required: false);
             _needs.AddRange(needs.Select(n => (map, key.Text, n)));
             entry.Done();
@@ -425,12 +430,22 @@ public static partial class RulebookReader
                     IsShared = isShared,
                     Needs = [.. needs.Select(n => n.Text)],
                     Mirrors = mirrors is { } named && EntitlementKey.TryParse(named.Text, out var of) ? of : null,
+                    IsLeast = isLeast,
                     IsMade = isMade,
                     IsRead = catalogue is not null,
                 };
             }
             return null;
         }
+
+        /// <summary>Why something is not what everybody has who has no more; null when it can be.</summary>
+        private static string? WhyNotLeast(string kind, EntitlementMeans? means, bool privileged, int? holders, Located? mirrors) =>
+            kind != "role" ? "it is no role"
+            : means is EntitlementMeans.Work ? "a desk has no accounts"
+            : privileged ? "it is privileged"
+            : holders is not null ? "only some may hold it ('most-holders')"
+            : mirrors is not null ? "it mirrors something"
+            : null;
 
         private static PasswordRule Password(YamlMap map)
         {

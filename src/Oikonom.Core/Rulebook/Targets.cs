@@ -416,6 +416,9 @@ public sealed record Entitlement(string Name, string Title, EntitlementMeans Mea
     /// <summary>The entitlement whose holders hold this one too, for as long, under this name; null when it stands alone.</summary>
     public EntitlementKey? Mirrors { get; init; }
 
+    /// <summary>True for the role that everybody has whose account may be used, while they have no other role of the target.</summary>
+    public bool IsLeast { get; init; }
+
     /// <summary>True when the group is made in the target where it is missing.</summary>
     public bool IsMade { get; init; }
 

@@ -219,6 +219,11 @@ public static class Warnings
     private static IEnumerable<Finding> OfTargets(Rulebook rulebook)
     {
         var given = rulebook.Templates.SelectMany(t => t.Grants).Select(g => g.Key).ToHashSet();
+        given.UnionWith(
+            rulebook.Targets.Values.SelectMany(t =>
+                t.Entitlements.Values.Where(e => e.IsLeast).Select(e => new EntitlementKey(t.Name, e.Name))
+            )
+        );
         given.UnionWith(given.SelectMany(rulebook.MirrorsOf).ToList());
         foreach (var target in rulebook.Targets.Values)
         {

@@ -123,17 +123,23 @@ public sealed class Aftermath(
         if (outcomes.Count == 0)
             return;
         await s.AddLinksDueAsync([.. outcomes.Select(LinkOf)]);
-        var requests = (await s.RequestsByIdAsync([.. outcomes.Select(o => o.Step.RequestId).Distinct()])).ToDictionary(r => r.Id);
-        foreach (var request in requests.Values.Where(r => r.Kind == "joiner"))
-            await WelcomeAsync(s, request);
+        var requests = new List<(RequestRow Row, Edition Edition)>();
+        foreach (var row in await s.RequestsByIdAsync([.. outcomes.Select(o => o.Step.RequestId).Distinct()]))
+            if (
+                row.Kind == "joiner"
+                && await EditionOfAsync(row) is var edition
+                && edition.Rulebook.Notices.ContainsKey(NoticeEvents.Welcome)
+            )
+                requests.Add((row, edition));
+        foreach (var of in await Case.LoadAsync(s, requests, time.GetUtcNow()))
+            Welcome(s, of);
     }
 
-    /// <summary>To the new person's private address, when the rulebook has a text for it; without an address to the manager.</summary>
-    private async Task WelcomeAsync(Session s, RequestRow request)
+    private Task<Edition> EditionOfAsync(RequestRow row) => editions.GetAsync(row.Edition, CancellationToken.None);
+
+    /// <summary>To the new person's private address; without one to the manager.</summary>
+    private void Welcome(Session s, Case of)
     {
-        var of = await Case.LoadAsync(s, request, await editions.GetAsync(request.Edition, CancellationToken.None), time.GetUtcNow());
-        if (!of.Edition.Rulebook.Notices.ContainsKey(NoticeEvents.Welcome))
-            return;
         var manager = of.Manager;
         var words = new Dictionary<string, string> { ["manager"] = manager?.Display ?? "your manager" };
         var address = of.About.Facts.Text("privateMail");
@@ -159,16 +165,19 @@ public sealed class Aftermath(
             finished = [.. finished.Except(lapsed)];
         }
         var ended = new List<(string Id, RequestOutcome Outcome)>();
-        var rows = await s.RequestsByIdAsync(finished);
-        await s.LookAgainAsync([.. rows.Select(r => r.PersonId).Distinct()], now.ToUnixTimeMilliseconds());
-        foreach (var row in rows)
+        var rows = new List<(RequestRow Row, Edition Edition)>();
+        foreach (var row in await s.RequestsByIdAsync(finished))
+            rows.Add((row, await EditionOfAsync(row)));
+        await s.LookAgainAsync([.. rows.Select(r => r.Row.PersonId).Distinct()], now.ToUnixTimeMilliseconds());
+        var steps = (await s.StepsOfAsync(finished)).ToLookup(x => x.RequestId);
+        await WriteBackAsync(s, rows, now);
+        foreach (var of in await Case.LoadAsync(s, rows, now))
         {
+            var row = of.Row;
             s.Record(LedgerEntry.Of(now, "oikonom", "request.completed", row.PersonId, row.Id));
             s.Tell("people", row.PersonId);
-            await WriteBackAsync(s, row, now);
-            var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), now);
             await values.CompletedAsync(s, of, now);
-            var dropped = RequestStory.OfPlan(of, await s.StepsOfAsync(row.Id)).Count(x => x is { Later: 0, State: StepState.Dropped });
+            var dropped = RequestStory.OfPlan(of, [.. steps[row.Id]]).Count(x => x is { Later: 0, State: StepState.Dropped });
             ended.Add((row.Id, dropped == 0 ? RequestOutcome.Done : RequestOutcome.Partly));
             notices.ToRequester(
                 s,
@@ -208,7 +217,7 @@ public sealed class Aftermath(
         {
             if (await s.RequestAsync(id, forUpdate: true) is not { } row)
                 continue;
-            var of = await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), time.GetUtcNow());
+            var of = await Case.LoadAsync(s, row, await EditionOfAsync(row), time.GetUtcNow());
             await stages.EnterAsync(s, of, RequestEvent.Lapse);
             // Its later steps would never run, and their chain would be due for ever.
             await s.DropPendingAsync(row.Id, "nothing of the request was wanted any more", time.Milliseconds());
@@ -288,27 +297,50 @@ public sealed class Aftermath(
     }
 
     private async Task<Case?> CaseAsync(Session s, string request) =>
-        await s.RequestAsync(request) is { } row
-            ? await Case.LoadAsync(s, row, await editions.GetAsync(row.Edition, CancellationToken.None), time.GetUtcNow())
-            : null;
+        await s.RequestAsync(request) is { } row ? await Case.LoadAsync(s, row, await EditionOfAsync(row), time.GetUtcNow()) : null;
 
-    /// <summary>The source that knows the person hears what was decided here, if it wants to.</summary>
-    private async Task WriteBackAsync(Session s, RequestRow row, DateTimeOffset now)
+    /// <summary>The sources that know people hear what was decided here about them, if they want to.</summary>
+    private static async Task WriteBackAsync(Session s, IReadOnlyList<(RequestRow Row, Edition Edition)> completed, DateTimeOffset now)
     {
-        var edition = await editions.GetAsync(row.Edition, CancellationToken.None);
-        if (
-            row.Kind == "leaver"
-            || row.SubjectKind != SubjectKind.Person
-            || !edition.Rulebook.Sources.Values.Any(x => x.WriteBack.Count > 0)
-        )
+        var told = completed
+            .Where(c =>
+                c.Row.Kind != "leaver"
+                && c.Row.SubjectKind == SubjectKind.Person
+                && c.Edition.Rulebook.Sources.Values.Any(x => x.WriteBack.Count > 0)
+            )
+            .ToList();
+        if (told.Count == 0)
             return;
-        var recorded = await Recorded.LoadAsync(s, [row.PersonId]);
-        if (edition.Rulebook.Sources.GetValueOrDefault(recorded.Person(row.PersonId).Source) is not { WriteBack.Count: > 0 } source)
-            return;
-        string fields;
+        var recorded = await Recorded.LoadAsync(s, [.. told.Select(c => c.Row.PersonId).Distinct()]);
+        var fields = new Dictionary<string, (string Source, string Fields)>();
+        foreach (var (row, edition) in told)
+            if (
+                edition.Rulebook.Sources.GetValueOrDefault(recorded.Person(row.PersonId).Source) is { WriteBack.Count: > 0 } source
+                && FieldsOf(s, row, source, recorded, edition, now) is { } json
+            )
+                fields[row.PersonId] = (source.Name, json);
+        await s.AddWriteBacksAsync([
+            .. (await s.RecordsOfAsync(fields.Keys))
+                .Where(r => r.Source == fields[r.PersonId!].Source)
+                .Select(r => new WriteBackRow
+                {
+                    Source = r.Source,
+                    RecordKey = r.RecordKey,
+                    PersonId = r.PersonId!,
+                    Fields = fields[r.PersonId!].Fields,
+                    CreatedAt = now.ToUnixTimeMilliseconds(),
+                }),
+        ]);
+    }
+
+    /// <summary>What a source hears of a person; null when it is nothing, or when the rules cannot say it, which is recorded.</summary>
+    private static string? FieldsOf(Session s, RequestRow row, SourceRule source, Recorded recorded, Edition edition, DateTimeOffset now)
+    {
         try
         {
-            fields = JsonSerializer.Serialize(WriteBackLoop.FieldsOf(source, recorded, row.PersonId, edition));
+            return JsonSerializer.Serialize(WriteBackLoop.FieldsOf(source, recorded, row.PersonId, edition)) is var json && json != "{}"
+                ? json
+                : null;
         }
         catch (PlanFault fault)
         {
@@ -323,21 +355,7 @@ public sealed class Aftermath(
                     ("problem", fault.Message)
                 )
             );
-            return;
+            return null;
         }
-        if (fields == "{}")
-            return;
-        await s.AddWriteBacksAsync([
-            .. (await s.RecordsOfAsync(row.PersonId))
-                .Where(r => r.Source == source.Name)
-                .Select(r => new WriteBackRow
-                {
-                    Source = source.Name,
-                    RecordKey = r.RecordKey,
-                    PersonId = row.PersonId,
-                    Fields = fields,
-                    CreatedAt = now.ToUnixTimeMilliseconds(),
-                }),
-        ]);
     }
 }

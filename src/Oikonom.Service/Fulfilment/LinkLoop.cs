@@ -30,17 +30,26 @@ public sealed class LinkLoop(
         if (await editions.CurrentOrNullAsync(cancel) is not { } newest)
             return false;
         var due = await store.ReadAsync(s => s.LinksDueAsync(time.Milliseconds(), Batch), cancel);
-        await EachAsync(due, row => SendAsync(row, newest, cancel), (row, _) => PutOffAsync(row, time.GetUtcNow() + Pause, cancel));
+        if (due.Count == 0)
+            return false;
+        var (recorded, users) = await store.ReadAsync(
+            async s => (await Recorded.LoadAsync(s, [.. due.Select(r => r.PersonId).Distinct()]), await s.UsersAsync()),
+            cancel
+        );
+        await EachAsync(
+            due,
+            row => SendAsync(row, recorded, users, newest, cancel),
+            (row, _) => PutOffAsync(row, time.GetUtcNow() + Pause, cancel)
+        );
         return due.Count == Batch;
     }
 
     private Task PutOffAsync(LinkDueRow row, DateTimeOffset until, CancellationToken cancel) =>
         store.WriteAsync(s => s.PutLinkOffAsync(row, until.ToUnixTimeMilliseconds()), cancel);
 
-    private async Task SendAsync(LinkDueRow row, Edition newest, CancellationToken cancel)
+    private async Task SendAsync(LinkDueRow row, Recorded recorded, IReadOnlyList<UserRow> users, Edition newest, CancellationToken cancel)
     {
         var key = new AccountKey(row.Target, row.Slot);
-        var recorded = await store.ReadAsync(s => Recorded.LoadAsync(s, [row.PersonId]), cancel);
         // An account that is gone, or never wakes any more, has nothing to hand over.
         if (recorded.Account(row.PersonId, key) is not { } account || await links.WakesAsync(recorded, account) is not { } wakes)
         {
@@ -57,7 +66,7 @@ public sealed class LinkLoop(
             async s =>
             {
                 if (await s.TakeLinkAsync(row) && await s.RequestAsync(row.RequestId) is { } request)
-                    await links.SendAsync(s, recorded.Person(row.PersonId), request, key, account.Name, await s.UsersAsync(), wakes);
+                    await links.SendAsync(s, recorded.Person(row.PersonId), request, key, account.Name, users, wakes);
             },
             cancel
         );

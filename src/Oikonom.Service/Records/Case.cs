@@ -174,31 +174,46 @@ public sealed class Case
         DateTimeOffset now,
         Plan? plan = null,
         Workflow? way = null
+    ) => (await LoadAsync(s, [(row, edition)], now, plan, way))[0];
+
+    /// <summary>Several requests, each by its edition: what they rest on is read once for all of them.</summary>
+    public static Task<IReadOnlyList<Case>> LoadAsync(
+        Session s,
+        IReadOnlyList<(RequestRow Row, Edition Edition)> rows,
+        DateTimeOffset now
+    ) => LoadAsync(s, rows, now, null, null);
+
+    private static async Task<IReadOnlyList<Case>> LoadAsync(
+        Session s,
+        IReadOnlyList<(RequestRow Row, Edition Edition)> rows,
+        DateTimeOffset now,
+        Plan? plan,
+        Workflow? way
     )
     {
-        var person = await s.PersonAsync(row.PersonId) ?? throw new InvalidOperationException($"The person of request {row.Id} is gone.");
-        var shown = plan ?? (row.Plan is null ? new Plan(edition.Number, []) : Plan.FromJson(row.Plan));
-        var manager = person.Manager.Length > 0 ? await s.PersonByNumberAsync(person.Manager) : null;
-        var wish = Wish.FromJson(row.Wish);
-        var users = await s.UsersAsync();
-        // A plan just made chooses its workflow; later decisions stay with it.
-        var workflow =
-            plan is not null ? way
-            : Workflow.BuiltIn(row.Workflow) is { } builtIn ? builtIn
-            : edition.Rulebook.Workflows.FirstOrDefault(w => w.Name == row.Workflow);
-        workflow ??= WorkflowFor(edition, row, shown, person, wish, manager?.Manager ?? "", users);
-        return new(
-            row,
-            shown,
-            edition,
-            workflow,
-            person,
-            wish,
-            await s.DecisionsAsync(row.Id),
-            users,
-            await s.DelegationsAsync("", now.ToUnixTimeMilliseconds()),
-            manager?.Manager ?? ""
-        );
+        if (rows.Count == 0)
+            return [];
+        var people = (await s.PeopleByIdAsync([.. rows.Select(r => r.Row.PersonId).Distinct()])).ToDictionary(p => p.Id);
+        var managers = await s.PeopleByNumberAsync([.. people.Values.Select(p => p.Manager).Where(m => m.Length > 0).Distinct()]);
+        var decisions = (await s.DecisionsAsync([.. rows.Select(r => r.Row.Id)])).ToLookup(d => d.RequestId);
+        var (users, delegations) = (await s.UsersAsync(), await s.DelegationsAsync("", now.ToUnixTimeMilliseconds()));
+        return [.. rows.Select(r => Of(r.Row, r.Edition))];
+
+        Case Of(RequestRow row, Edition edition)
+        {
+            var person =
+                people.GetValueOrDefault(row.PersonId) ?? throw new InvalidOperationException($"The person of request {row.Id} is gone.");
+            var shown = plan ?? (row.Plan is null ? new Plan(edition.Number, []) : Plan.FromJson(row.Plan));
+            var above = managers.GetValueOrDefault(person.Manager)?.Manager ?? "";
+            var wish = Wish.FromJson(row.Wish);
+            // A plan just made chooses its workflow; later decisions stay with it.
+            var workflow =
+                plan is not null ? way
+                : Workflow.BuiltIn(row.Workflow) is { } builtIn ? builtIn
+                : edition.Rulebook.Workflows.FirstOrDefault(w => w.Name == row.Workflow);
+            workflow ??= WorkflowFor(edition, row, shown, person, wish, above, users);
+            return new(row, shown, edition, workflow, person, wish, [.. decisions[row.Id]], users, delegations, above);
+        }
     }
 
     /// <summary>A case that is only thought of: nothing of it is stored.</summary>

@@ -16,9 +16,12 @@ namespace Oikonom.Standins.Applications;
 public sealed class ApplicationServer : IAsyncDisposable
 {
     private const int MaxPage = 100;
+    private const int MaxBulk = 50;
+    private const int MaxBulkBytes = 1024 * 1024;
     private readonly WebApplication _web;
     private readonly ConcurrentDictionary<string, bool> _imperfect = new();
     private int _calls;
+    private int _bulks;
 
     private ApplicationServer(ApplicationKind kind, int port, string token, ApplicationData data, Certificates certificates)
     {
@@ -47,6 +50,9 @@ public sealed class ApplicationServer : IAsyncDisposable
 
     /// <summary>How many calls of the protocol were answered.</summary>
     public int Calls => _calls;
+
+    /// <summary>How many bulk requests were carried out.</summary>
+    public int Bulks => _bulks;
 
     /// <param name="folder">Where users, groups and the certificate are kept; null keeps nothing.</param>
     public static async Task<ApplicationServer> StartAsync(ApplicationKind kind, int port, string token, string? folder)
@@ -112,16 +118,8 @@ public sealed class ApplicationServer : IAsyncDisposable
         }
         catch (ScimFault fault)
         {
-            var body = new JsonObject
-            {
-                ["schemas"] = new JsonArray(ScimSchemas.Error),
-                ["status"] = fault.Status.ToString(CultureInfo.InvariantCulture),
-                ["detail"] = fault.Message,
-            };
-            if (fault.ScimType is { } type)
-                body["scimType"] = type;
             context.Response.StatusCode = fault.Status;
-            await WriteAsync(context, body);
+            await WriteAsync(context, ErrorOf(fault));
         }
     }
 
@@ -142,6 +140,7 @@ public sealed class ApplicationServer : IAsyncDisposable
         );
         foreach (var type in ScimSchemas.Types)
             Map(scim, type);
+        scim.MapPost("/Bulk", BulkAsync);
         scim.Map("/{**rest}", Task (HttpContext context) => throw ScimFault.NotFound(context.Request.Path));
         _web.MapGet("/", () => Results.Content(ApplicationPage.Of(this), "text/html; charset=utf-8"));
         _web.MapGet("/imperfections", () => Imperfection.All.Select(i => new { name = i, on = Is(i) }));
@@ -216,6 +215,80 @@ public sealed class ApplicationServer : IAsyncDisposable
         );
     }
 
+    /// <summary>Several changes at once, each with its own answer (RFC 7644 section 3.7).</summary>
+    private async Task BulkAsync(HttpContext context)
+    {
+        if (Is(Imperfection.NoBulk) || Is(Imperfection.BulkRefused))
+            throw new ScimFault(501, null, "Bulk requests are not possible here.");
+        var body = await BodyAsync(context);
+        if (context.Request.ContentLength > MaxBulkBytes || body["Operations"] is not JsonArray { Count: > 0 and <= MaxBulk } operations)
+            throw new ScimFault(413, null, $"A bulk request has 1 to {MaxBulk} operations and {MaxBulkBytes} bytes at most.");
+        Interlocked.Increment(ref _bulks);
+        var answers = operations.Select(o => Operate(o as JsonObject ?? throw ScimFault.InvalidSyntax("An operation is an object.")));
+        var all = answers.ToList();
+        if (Is(Imperfection.HalfBulk))
+            all.RemoveAt(all.Count - 1);
+        await WriteAsync(
+            context,
+            new() { ["schemas"] = new JsonArray(ScimSchemas.BulkResponse), ["Operations"] = new JsonArray([.. all]) }
+        );
+    }
+
+    private JsonObject Operate(JsonObject operation)
+    {
+        var (method, path) = (operation["method"]?.GetValue<string>(), operation["path"]?.GetValue<string>() ?? "");
+        var answer = new JsonObject { ["method"] = method };
+        if (operation["bulkId"] is { } id && !Is(Imperfection.SilentBulk))
+            answer["bulkId"] = id.GetValue<string>();
+        try
+        {
+            var type =
+                ScimSchemas.Types.FirstOrDefault(t => path == t.Endpoint || path.StartsWith(t.Endpoint + "/", StringComparison.Ordinal))
+                ?? throw ScimFault.NotFound(path);
+            var of = Uri.UnescapeDataString(path[type.Endpoint.Length..].TrimStart('/'));
+            var data = operation["data"] as JsonObject ?? throw ScimFault.InvalidSyntax("An operation has its data.");
+            var version = Is(Imperfection.NoVersions) ? "" : operation["version"]?.GetValue<string>() ?? "";
+            var after = method switch
+            {
+                "POST" => Data.Add(type, data),
+                "PUT" => Data.Change(type, of, version, _ => data),
+                "PATCH" when Is(Imperfection.PatchRefused) || Is(Imperfection.NoPatch) => throw new ScimFault(
+                    501,
+                    null,
+                    "PATCH is not possible here."
+                ),
+                "PATCH" => Data.Change(type, of, version, before => ScimPatch.Apply(before, data, type)),
+                _ => throw ScimFault.InvalidSyntax($"'{method}' is not possible in a bulk request here."),
+            };
+            answer["status"] = method == "POST" ? "201" : "200";
+            answer["location"] = $"{Address}{type.Endpoint}/{after["id"]}";
+            if (!Is(Imperfection.SilentBulk))
+            {
+                answer["version"] = after["meta"]?["version"]?.GetValue<string>();
+                answer["response"] = Shown(after);
+            }
+        }
+        catch (ScimFault fault)
+        {
+            answer["status"] = fault.Status.ToString(CultureInfo.InvariantCulture);
+            answer["response"] = ErrorOf(fault);
+        }
+        return answer;
+    }
+
+    private static JsonObject ErrorOf(ScimFault fault)
+    {
+        var body = new JsonObject
+        {
+            ["schemas"] = new JsonArray(ScimSchemas.Error),
+            ["status"] = fault.Status.ToString(CultureInfo.InvariantCulture),
+            ["detail"] = fault.Message,
+        };
+        if (fault.ScimType is { } type)
+            body["scimType"] = type;
+        return body;
+    }
+
     private string Version(HttpContext context) => Is(Imperfection.NoVersions) ? "" : context.Request.Headers.IfMatch.ToString();
 
     private JsonObject Config()
@@ -223,11 +296,13 @@ public sealed class ApplicationServer : IAsyncDisposable
         static JsonObject Can(bool can) => new() { ["supported"] = can };
         var filter = Can(true);
         filter["maxResults"] = MaxPage;
+        var bulk = Can(!Is(Imperfection.NoBulk));
+        (bulk["maxOperations"], bulk["maxPayloadSize"]) = (MaxBulk, MaxBulkBytes);
         return new()
         {
             ["schemas"] = new JsonArray(ScimSchemas.ProviderSchema),
             ["patch"] = Can(!Is(Imperfection.NoPatch)),
-            ["bulk"] = Can(false),
+            ["bulk"] = bulk,
             ["filter"] = filter,
             ["changePassword"] = Can(false),
             ["sort"] = Can(false),

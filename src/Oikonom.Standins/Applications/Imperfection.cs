@@ -48,6 +48,18 @@ public static class Imperfection
     /// <summary>It has no address for its schemas.</summary>
     public const string NoSchemas = "no-schemas";
 
+    /// <summary>It takes no bulk requests, and says so.</summary>
+    public const string NoBulk = "no-bulk";
+
+    /// <summary>It says that it takes bulk requests, and refuses them.</summary>
+    public const string BulkRefused = "bulk-refused";
+
+    /// <summary>It answers a bulk request with no more than each status, and where what it made is.</summary>
+    public const string SilentBulk = "silent-bulk";
+
+    /// <summary>It answers a bulk request without its last operation, which it did all the same.</summary>
+    public const string HalfBulk = "half-bulk";
+
     /// <summary>It answers nobody but with 503.</summary>
     public const string Down = "down";
 
@@ -69,6 +81,10 @@ public static class Imperfection
         HugeAnswers,
         HidesGroups,
         NoSchemas,
+        NoBulk,
+        BulkRefused,
+        SilentBulk,
+        HalfBulk,
         Down,
     ];
 }

@@ -143,11 +143,13 @@ public static class IntakeTables
             ("source", "text")
         );
 
-    /// <summary>The records of a person, of all sources.</summary>
-    public static Task<IReadOnlyList<RecordRow>> RecordsOfAsync(this Session session, string person) =>
-        session.QueryAsync<RecordRow>(
-            "SELECT source, record_key, facts, status, person_id, request_id, run_id FROM hr_records WHERE person_id=@person",
-            new { person }
+    /// <summary>The records of some people, of all sources.</summary>
+    public static Task<IReadOnlyList<RecordRow>> RecordsOfAsync(this Session session, IReadOnlyCollection<string> people) =>
+        session.BulkQueryAsync<RecordRow, object>(
+            "SELECT r.source, r.record_key, r.facts, r.status, r.person_id, r.request_id, r.run_id FROM {rows} AS x {join} hr_records r ON "
+                + "r.person_id=x.id",
+            [.. people.Select(id => new { Id = id })],
+            ("id", "text")
         );
 
     /// <summary>A page of the records of a source in order of key, all or of one status.</summary>

@@ -290,6 +290,29 @@ public static class PeopleTables
             ("id", "text")
         );
 
+    /// <summary>The people whom employee numbers or HR's keys name, by what named them.</summary>
+    public static async Task<IReadOnlyDictionary<string, PersonRow>> PeopleByNumberAsync(
+        this Session session,
+        IReadOnlyCollection<string> numbers
+    )
+    {
+        var named = new Dictionary<string, PersonRow>(StringComparer.Ordinal);
+        foreach (var column in new[] { "number", "person_key" })
+        {
+            var rows = await session
+                .BulkQueryAsync<PersonRow, object>(
+                    $"SELECT {string.Join(", ", ReadColumns.Split(", ").Select(c => "p." + c))} FROM {{rows}} AS x {{join}} people p ON "
+                        + $"x.number=p.{column}",
+                    [.. numbers.Where(number => !named.ContainsKey(number)).Select(number => new { Number = number })],
+                    ("number", "text")
+                )
+                .ConfigureAwait(false);
+            foreach (var row in rows)
+                named.TryAdd(column == "number" ? row.Number : row.PersonKey, row);
+        }
+        return named;
+    }
+
     /// <summary>People by HR's keys.</summary>
     public static Task<IReadOnlyList<PersonRow>> PeopleByKeyAsync(this Session session, IReadOnlyCollection<string> keys) =>
         session.BulkQueryAsync<PersonRow, object>(

@@ -417,11 +417,12 @@ public static class RequestTables
             row
         );
 
-    /// <summary>What was decided and said on a request, in order.</summary>
-    public static Task<IReadOnlyList<DecisionRow>> DecisionsAsync(this Session session, string request) =>
-        session.QueryAsync<DecisionRow>(
-            "SELECT request_id, stage_title, actor, verdict, remark, digest, at, stage, item, on_behalf, covers, round FROM "
-                + "decisions WHERE request_id=@request ORDER BY id",
-            new { request }
+    /// <summary>What was decided and said on some requests, in order.</summary>
+    public static Task<IReadOnlyList<DecisionRow>> DecisionsAsync(this Session session, IReadOnlyCollection<string> requests) =>
+        session.BulkQueryAsync<DecisionRow, object>(
+            "SELECT d.request_id, d.stage_title, d.actor, d.verdict, d.remark, d.digest, d.at, d.stage, d.item, d.on_behalf, d.covers, "
+                + "d.round FROM {rows} AS x {join} decisions d ON d.request_id=x.id ORDER BY d.id",
+            [.. requests.Select(id => new { Id = id })],
+            ("id", "text")
         );
 }

@@ -238,6 +238,15 @@ public static class StepTables
             new { request }
         );
 
+    /// <summary>The steps of some requests, each in the order of its plan.</summary>
+    public static Task<IReadOnlyList<StepRow>> StepsOfAsync(this Session session, IReadOnlyCollection<string> requests) =>
+        session.BulkQueryAsync<StepRow, object>(
+            "SELECT s.id, s.request_id, s.subject_id, s.target, s.ordinal, s.change, s.due_at, s.later, s.state, s.attempts, s.problem, "
+                + "s.done_at FROM {rows} AS x {join} steps s ON s.request_id=x.id ORDER BY s.request_id, s.ordinal",
+            [.. requests.Select(id => new { Id = id })],
+            ("id", "text")
+        );
+
     /// <summary>Claims chains with due work for a lease; each claim raises the fence. First come those on which access is to be
     /// taken away, whatever else waits.</summary>
     public static async Task<IReadOnlyList<ChainRow>> ClaimChainsAsync(

@@ -343,10 +343,9 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
     public Task SetPasswordAsync(string immutableId, string? password, CancellationToken cancel) =>
         GuardAsync(async () =>
         {
-            var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
+            var (dn, entry) = await FindAsync(immutableId, [Id, .. _dialect.LockedBy], cancel).ConfigureAwait(false);
             var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-            var asleep =
-                await connection.ReadAsync(dn, _dialect.LockedBy, cancel).ConfigureAwait(false) is { } entry && _dialect.IsLocked(entry);
+            var asleep = _dialect.IsLocked(entry);
             await _dialect
                 .SetPasswordAsync(connection, _dialect.NameOf(immutableId, dn), password ?? LdapDialect.Unknown(), cancel)
                 .ConfigureAwait(false);
@@ -403,19 +402,13 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
     ) =>
         GuardAsync(async () =>
         {
-            var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-            var dn = await LocateAsync(immutableId, cancel).ConfigureAwait(false);
-            var reading = connection.ReadAsync(dn, _dialect.Wanted, cancel);
-            var held = await _groups.OfAsync(dn, cancel).ConfigureAwait(false);
-            var entry = await reading.ConfigureAwait(false);
-            if (entry is null || !string.Equals(_dialect.IdOf(entry), immutableId, StringComparison.OrdinalIgnoreCase))
-            {
-                _names.TryRemove(immutableId, out _);
-                entry = await ByIdAsync(immutableId, cancel).ConfigureAwait(false);
-                if (entry is null)
-                    return new ReadBack([new Difference.Gone(immutableId)]);
-                held = await _groups.OfAsync(entry.Dn, cancel).ConfigureAwait(false);
-            }
+            // What it holds is asked for beside it, and once more where its name was another one.
+            var guessed = _names.GetValueOrDefault(immutableId);
+            var holding = guessed is null ? null : _groups.OfAsync(guessed, cancel);
+            var (dn, entry) = await FindAsync(immutableId, _dialect.Wanted, cancel).ConfigureAwait(false);
+            var held = holding is null ? [] : await holding.ConfigureAwait(false);
+            if (dn != guessed)
+                held = await _groups.OfAsync(dn, cancel).ConfigureAwait(false);
             var found = await _references.ReadAsync(Describe(entry, Id, held), cancel).ConfigureAwait(false);
             found = await _references.ForgiveAsync(found, wanted, cancel).ConfigureAwait(false);
             found = found with { Entitlements = [.. _rule.Ours(found.Entitlements, entitlements)] };
@@ -487,18 +480,25 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
     /// The name that the entry with this id has at this moment. What is remembered is a guess: the entry under it must
     /// still carry the id, since names change hands.
     /// </summary>
-    private async Task<string> LocateAsync(string id, CancellationToken cancel)
+    private async Task<string> LocateAsync(string id, CancellationToken cancel) =>
+        (await FindAsync(id, [Id], cancel).ConfigureAwait(false)).Dn;
+
+    /// <summary>The entry with this id under the name it has at this moment, with some of its attributes, the id among them.</summary>
+    private async Task<(string Dn, LdapEntry Entry)> FindAsync(string id, IReadOnlyList<string> attributes, CancellationToken cancel)
     {
         if (_names.TryGetValue(id, out var dn))
         {
             var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-            if (string.Equals(await IdAtAsync(connection, dn, cancel).ConfigureAwait(false), id, StringComparison.OrdinalIgnoreCase))
-                return dn;
+            if (
+                await connection.ReadAsync(dn, attributes, cancel).ConfigureAwait(false) is { } there
+                && string.Equals(_dialect.IdOf(there), id, StringComparison.OrdinalIgnoreCase)
+            )
+                return (dn, there);
             _names.TryRemove(id, out _);
         }
         var entry = await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw _keys.Lost(id);
         Remember(id, entry.Dn);
-        return entry.Dn;
+        return (entry.Dn, entry);
     }
 
     private async Task<LdapEntry?> ByIdAsync(string id, CancellationToken cancel) =>
