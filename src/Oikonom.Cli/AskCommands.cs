@@ -176,7 +176,8 @@ internal static class AskCommands
 
     /// <summary>Attributes with their values.</summary>
     /// <exception cref="CliFault">One has not the form attribute=value.</exception>
-    private static Dictionary<string, string> Record(IEnumerable<string> pairs)
+    /// <summary>Attributes with their values, from NAME=VALUE.</summary>
+    internal static Dictionary<string, string> Record(IEnumerable<string> pairs)
     {
         var record = new Dictionary<string, string>();
         foreach (var pair in pairs)
@@ -313,9 +314,7 @@ internal static class AskCommands
                 using var service = new Service();
                 var path = $"/api/v1/requests/{Uri.EscapeDataString(parsed.GetValue(id)!)}";
                 var (request, _) = await service.GetAsync<RequestDetail>(path, cancel);
-                var record = (parsed.GetValue(set) ?? [])
-                    .Select(p => p.Split('=', 2))
-                    .ToDictionary(p => p[0], p => p.Length > 1 ? p[1] : "");
+                var record = Record(parsed.GetValue(set) ?? []);
                 var grants = parsed.GetValue(until) is { } day ? request.Wish.Grants.Select(g => g with { Until = day }).ToList() : null;
                 var (after, raw) = await service.PostAsync<RequestDetail>(
                     path + "/change",

@@ -379,17 +379,22 @@ internal static class WorkCommands
     {
         var reason = new Option<string?>("--reason") { Description = "why; it stands on the ledger", Required = true };
         var step = new Option<int?>("--step") { Description = "its number in the plan; all that failed when it is missing" };
+        var set = new Option<string[]>("--set")
+        {
+            Description = "NAME=VALUE of the person's record: it is asked for anew with this, in a request that is decided",
+        };
         var id = Id();
         return Commands.Make(
             "leave-out",
-            "Leaves out steps that stopped or fail; the request goes on without them.",
-            "oikonom requests leave-out 12 --step 9 --reason \"records is being replaced\"",
+            "Leaves out steps that stopped or fail, for good or to have them done with other values; the request goes on without them.",
+            "oikonom requests leave-out 12 --set phone=\"+351 555 0112\" --reason \"the number was mistyped\"",
             async (parsed, cancel) =>
             {
                 using var service = new Service();
+                var record = AskCommands.Record(parsed.GetValue(set) ?? []);
                 var (after, raw) = await service.PostAsync<RequestDetail>(
                     $"/api/v1/requests/{Uri.EscapeDataString(parsed.GetValue(id)!)}/leave-out",
-                    new LeaveOutBody(parsed.GetValue(reason), parsed.GetValue(step)),
+                    new LeaveOutBody(parsed.GetValue(reason), parsed.GetValue(step), record.Count > 0 ? record : null),
                     cancel
                 );
                 if (Commands.IsJson(parsed))
@@ -399,7 +404,8 @@ internal static class WorkCommands
             },
             id,
             reason,
-            step
+            step,
+            set
         );
     }
 

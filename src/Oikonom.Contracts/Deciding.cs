@@ -3,7 +3,8 @@ namespace Oikonom.Contracts;
 public sealed record TextBody(string Text);
 
 /// <param name="Step">The step's number in the plan; null for all that stopped or fail.</param>
-public sealed record LeaveOutBody(string? Reason, int? Step = null);
+/// <param name="Record">Other values of the person's attributes, with which it is asked for anew; null leaves it undone.</param>
+public sealed record LeaveOutBody(string? Reason, int? Step = null, IReadOnlyDictionary<string, string>? Record = null);
 
 public sealed record ReasonBody(string? Reason);
 

@@ -25,6 +25,7 @@ public sealed record HrRow(string Number, string Given, string Family)
     public string Department { get; init; } = "Dive Team";
     public string Site { get; init; } = "harbour";
     public string Title { get; init; } = "Diver";
+    public string Phone { get; init; } = "+00 555";
 
     public const string Header =
         "person_no,employee_no,given_name,family_name,kind,start_date,end_date,manager_no,department,site,job_title,cost_centre,private_mail,phone";
@@ -47,7 +48,7 @@ public sealed record HrRow(string Number, string Given, string Family)
                 Title,
                 "4200",
                 "p@post.example",
-                "+00 555",
+                Phone,
             }.Select(v => v.Any(c => c is ',' or '"' or '\n') ? $"\"{v.Replace("\"", "\"\"", StringComparison.Ordinal)}\"" : v)
         );
 

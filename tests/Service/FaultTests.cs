@@ -231,6 +231,68 @@ public sealed class FaultTests(Servers servers)
     }
 
     [Fact]
+    public async Task What_failed_is_done_with_other_values_once_they_are_decided_in_one_act()
+    {
+        await using var own = await TestDirectory.StartAsync();
+        await using var world = await World.StartAsync(own);
+        // No telephone number of the directory (RFC 4517 section 3.3.31).
+        var row = HrRow.New() with
+        {
+            Phone = "+00 555 ½",
+        };
+        var request = await world.BringAsync(row, "releasing");
+        await world.ReleaseAsync(request);
+        var stopped = await world.EventuallyAsync(
+            () => world.RequestAsync(request.Summary.Id),
+            r => r.Steps.Any(s => s.State == "stopped")
+        );
+        var at = $"/api/v1/requests/{request.Summary.Number}/leave-out";
+        var (otto, edda) = (await world.SignInAsync("otto"), await world.SignInAsync("edda"));
+        LeaveOutBody With(string name, string value) => new("mistyped", null, new Dictionary<string, string> { [name] = value });
+        foreach (
+            var (body, said) in new[]
+            {
+                (With("phones", "1"), "phones"),
+                (With("number", "E1"), "only HR changes it"),
+                (With("phone", "+00 555 ½"), "change"),
+            }
+        )
+        {
+            var (status, code, detail) = await World.RefusedAsync(otto.PostAsJsonAsync(at, body));
+            Assert.Equal((400, "invalid"), (status, code));
+            Assert.Contains(said, detail, StringComparison.Ordinal);
+        }
+        Assert.Equal("fulfilling", (await world.RequestAsync(request.Summary.Id)).Summary.State);
+
+        var left = await (
+            await World.OkAsync(otto.PostAsJsonAsync(at, With("phone", "+00 555 12")))
+        ).Content.ReadFromJsonAsync<RequestDetail>();
+        Assert.Equal("lapsed", left!.Summary.State);
+        var next = (await world.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={row.Number}&kind=change")).Items.Single();
+        Assert.Equal(("change", "otto"), (next.Kind, next.Requester));
+        Assert.Contains(
+            left.Decisions,
+            d => d.Remark?.EndsWith($"request {next.Number} goes on with other values", StringComparison.Ordinal) == true
+        );
+
+        // It is decided like any other, and not by who asked.
+        var waits = await world.EventuallyAsync(
+            () => world.RequestAsync(next.Id, "tomas"),
+            r => r.Summary.State is "deciding" or "releasing" or "fulfilling"
+        );
+        Assert.Equal("deciding", waits.Summary.State);
+        Assert.False((await world.RequestAsync(next.Id, "otto")).Rights.Approve);
+        await world.ThroughAsync(next.Id);
+        var person = await world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}");
+        Assert.Single(person.Accounts);
+        Assert.Contains(person.Grants, g => g.Entitlement.EndsWith("dive-team", StringComparison.Ordinal));
+        await using var ldap = await own.ConnectAsync();
+        var entry = await ldap.ReadAsync(TestDirectory.Dn(person.Accounts[0].Name), ["telephoneNumber"]);
+        Assert.Equal(["+00 555 12"], entry!.Texts("telephoneNumber"));
+        Assert.True((await world.VerifyLedgerAsync()).Sound);
+    }
+
+    [Fact]
     public async Task An_account_that_is_not_made_takes_with_it_what_is_to_be_done_in_it_and_a_removal_is_for_engineers()
     {
         await using var own = await TestDirectory.StartAsync();

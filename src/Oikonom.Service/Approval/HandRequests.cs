@@ -100,6 +100,36 @@ public sealed partial class HandRequests(Store.Store store, EditionBook editions
         return raised[0];
     }
 
+    /// <summary>
+    /// A change of somebody's record that sets right why something failed, inside a decision. Whoever may leave out what failed may
+    /// ask for it; it is decided like any other change, and its plan brings what is still missing.
+    /// </summary>
+    /// <returns>The number of the request.</returns>
+    /// <exception cref="Problem">400: a value is not valid; another request of the person is open.</exception>
+    public async Task<long> SetRightAsync(
+        Session s,
+        PersonRow person,
+        IReadOnlyDictionary<string, string> record,
+        string reason,
+        ClaimsPrincipal user,
+        CancellationToken cancel
+    )
+    {
+        var edition = await editions.CurrentAsync(cancel);
+        var (recorded, problems) = (await Recorded.LoadAsync(s, [person.Id]), new List<FieldProblem>());
+        var wish = new Wish
+        {
+            Reason = reason,
+            Changes = Changes(record, recorded.Facts(person.Id, edition), edition, problems, needed: true),
+        };
+        var body = new NewRequest(EnumText.Of(RequestKind.Change), person.Number, reason, record);
+        var ready = new Ready(body, RequestKind.Change, person, null, wish, recorded, problems);
+        await RequireAloneAsync(s, ready);
+        if (problems.Count > 0)
+            throw Refused(problems);
+        return (await s.RequestAsync(await RaiseAsync(s, ready, user, edition)))!.Number;
+    }
+
     /// <summary>What the request would bring, without reserving a name or a number and without asking a target.</summary>
     public async Task<RequestPreview> PreviewAsync(NewRequest body, ClaimsPrincipal user, CancellationToken cancel)
     {

@@ -77,6 +77,9 @@ internal static class RequestStory
                 ),
         ];
 
+    /// <summary>The end of why something was left out, when another request does it with other values.</summary>
+    public const string GoesOn = " goes on with other values";
+
     /// <summary>The end of what is said of a request that was taken back, when another one follows from that.</summary>
     public const string SetsRight = " sets right what was done";
 

@@ -2,6 +2,7 @@ using System.Security.Claims;
 using Oikonom.Contracts;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Ledger;
+using Oikonom.Core.People;
 using Oikonom.Core.Planning;
 using Oikonom.Service.Access;
 using Oikonom.Service.Approval;
@@ -15,9 +16,10 @@ namespace Oikonom.Service.Fulfilment;
 
 /// <summary>
 /// Leaves out what stopped, with a reason: the request goes on without it. What takes access away is left out by an engineer alone,
-/// and nobody leaves out a step about themselves.
+/// and nobody leaves out a step about themselves. With other values it is asked for anew in the same act: nothing runs that was not
+/// decided as it then is.
 /// </summary>
-public sealed class LeaveOutDesk(Store.Store store, EditionBook editions, Aftermath aftermath, TimeProvider time)
+public sealed class LeaveOutDesk(Store.Store store, EditionBook editions, Aftermath aftermath, HandRequests hand, TimeProvider time)
 {
     private const int LongestReason = 2000;
 
@@ -46,6 +48,13 @@ public sealed class LeaveOutDesk(Store.Store store, EditionBook editions, Afterm
                 if (await s.IsRunningAsync(id, now.ToUnixTimeMilliseconds()))
                     throw new RefusedMove("running", "A step of it is being carried out at this moment; try again in a few seconds.");
                 var gone = chosen.Concat(Following(chosen, steps)).DistinctBy(x => x.Id).ToList();
+                if (body.Record is { Count: > 0 } record)
+                {
+                    if (row.SubjectKind != SubjectKind.Person)
+                        throw Problem.Invalid("It is about an account of nobody, which has no record.", "record");
+                    var next = await hand.SetRightAsync(s, of.Person, record, reason, user, cancel);
+                    reason = $"{reason}; request {next}{RequestStory.GoesOn}";
+                }
                 await DropAsync(s, of, gone, user.UserName(), reason, now);
             },
             cancel

@@ -5,12 +5,12 @@ import { api, ask, Refusal, type RequestDetail } from '../../api/client';
 import { Button } from '../../parts/Button';
 import { count } from '../../parts/count';
 import { Dialog, DialogActions } from '../../parts/Dialog';
-import { Field } from '../../parts/Field';
+import { Choice, Field } from '../../parts/Field';
 import { useKeys } from '../../parts/keys';
 import { Failure } from '../../parts/Notice';
 import style from '../common/Rooms.module.css';
 import { useNamed } from '../common/Who';
-import { useCatalogue } from '../common/words';
+import { useCatalogue, useWords } from '../common/words';
 
 type Deed =
   | 'approve'
@@ -25,7 +25,8 @@ type Deed =
   | 'return'
   | 'withdraw'
   | 'retry'
-  | 'leaveOut';
+  | 'leaveOut'
+  | 'setRight';
 
 const names: Record<Deed, string> = {
   approve: 'Approve',
@@ -41,6 +42,7 @@ const names: Record<Deed, string> = {
   withdraw: 'Take back',
   retry: 'Try again now',
   leaveOut: 'Leave out what failed',
+  setRight: 'Change and try again',
 };
 const keys: Partial<Record<Deed, string>> = {
   approve: 'a',
@@ -52,8 +54,13 @@ const keys: Partial<Record<Deed, string>> = {
   release: 'r',
   hold: 'h',
 };
-const needsWords = new Set<Deed>(['decline', 'ask', 'answer', 'comment', 'hold', 'return', 'leaveOut']);
+const needsWords = new Set<Deed>(['decline', 'ask', 'answer', 'comment', 'hold', 'return', 'leaveOut', 'setRight']);
+/** What the words that go with it are called, where they are no reason. */
+const labels: Partial<Record<Deed, string>> = { ask: 'Question', answer: 'Answer', comment: 'Comment' };
 const grave = new Set<Deed>(['decline', 'withdraw', 'return', 'leaveOut']);
+
+/** What stands in the place of a value that the caller may not read. */
+const covered = 'not shown to you';
 
 /** What the caller may do with a request now, by button and by key; each is confirmed with what it means. */
 export function Deeds({
@@ -84,6 +91,7 @@ export function Deeds({
     withdraw: rights.withdraw ?? false,
     retry: rights.retry,
     leaveOut: rights.leaveOut,
+    setRight: rights.leaveOut && summary.personNumber !== '',
     comment: !summary.completedAt,
   };
   const path = { params: { path: { id: summary.id } } };
@@ -92,7 +100,7 @@ export function Deeds({
     meta: { what: 'What HR says of the person' },
     queryKey: ['people', summary.personNumber],
     queryFn: () => ask(api.GET('/api/v1/people/{id}', { params: { path: { id: summary.personNumber } } })),
-    enabled: asked === 'change' && summary.personNumber !== '',
+    enabled: (asked === 'change' || asked === 'setRight') && summary.personNumber !== '',
     retry: false,
   });
   const now = (field: string) => person.data?.record.find((a) => a.name === field)?.value;
@@ -130,7 +138,14 @@ export function Deeds({
         case 'change':
           return ask(api.POST('/api/v1/requests/{id}/change', { ...path, body: changeOf(request, fields) }));
         case 'leaveOut':
-          return ask(api.POST('/api/v1/requests/{id}/leave-out', { ...path, body: { reason: words, step: null } }));
+          return ask(api.POST('/api/v1/requests/{id}/leave-out', { ...path, body: { reason: words, step: null, record: null } }));
+        case 'setRight':
+          return ask(
+            api.POST('/api/v1/requests/{id}/leave-out', {
+              ...path,
+              body: { reason: words, step: null, record: { [fields.name ?? '']: fields.value ?? '' } },
+            }),
+          );
         default:
           return ask(api.POST('/api/v1/requests/{id}/retry', path));
       }
@@ -148,7 +163,7 @@ export function Deeds({
   });
   const begin = (deed: Deed) => {
     act.reset();
-    setFields(Object.fromEntries((rights.change ?? []).map((f) => [f, shownOf(request, f)])));
+    setFields(deed === 'setRight' ? {} : Object.fromEntries((rights.change ?? []).map((f) => [f, shownOf(request, f)])));
     setAsked(deed);
   };
   useKeys(
@@ -159,6 +174,7 @@ export function Deeds({
 
   const changes = request.plan.filter((c) => c.kind !== 'verify').length;
   const named = useNamed();
+  const titles = useWords();
   const behalf = rights.onBehalf ? ` You decide for ${named(rights.onBehalf)}.` : '';
   const declined = (rights.items?.length ?? 0) > 0 ? 'The items that are yours are declined.' : 'Nothing will be changed.';
   const runs = summary.state === 'fulfilling';
@@ -187,9 +203,12 @@ export function Deeds({
     leaveOut:
       `${count(failing, 'step that failed is', 'steps that failed are')} not carried out, nor what cannot be done without; the request ` +
       'goes on. The rules still want it: the next request about this person brings it again.',
+    setRight:
+      `${count(failing, 'step that failed is', 'steps that failed are')} asked for anew with another value, in a request of its own: ` +
+      'it is decided like any other, and its plan brings all that is still missing.',
   };
   const main = (['approve', 'release', 'answer', 'resume'] as Deed[]).filter((d) => may[d]);
-  const others = (['decline', 'ask', 'change', 'hold', 'return', 'retry', 'leaveOut', 'comment', 'withdraw'] as Deed[]).filter(
+  const others = (['decline', 'ask', 'change', 'hold', 'return', 'retry', 'setRight', 'leaveOut', 'comment', 'withdraw'] as Deed[]).filter(
     (d) => may[d],
   );
   return (
@@ -244,15 +263,27 @@ export function Deeds({
                   />
                 ),
               )}
+            {asked === 'setRight' && (
+              <>
+                <Choice
+                  label="What is wrong"
+                  value={fields.name ?? ''}
+                  onChange={(name) => setFields({ name, value: now(name) === covered ? '' : (now(name) ?? '') })}
+                  options={[
+                    ['', person.isPending ? 'is being read' : 'choose'],
+                    ...(person.data?.record ?? [])
+                      .filter((a) => a.name !== 'person' && a.name !== 'number')
+                      .map((a): [string, string] => [a.name, `${titles.attribute(a.name)}: ${a.value || 'nothing'}`]),
+                  ]}
+                />
+                {fields.name && (
+                  <Field label="What it should be" value={fields.value ?? ''} onChange={(value) => setFields((f) => ({ ...f, value }))} />
+                )}
+              </>
+            )}
             {asked !== 'change' && asked !== 'release' && asked !== 'resume' && asked !== 'retry' && (
               <Field
-                label={
-                  needsWords.has(asked)
-                    ? ({ decline: 'Reason', ask: 'Question', answer: 'Answer', hold: 'Reason', return: 'Reason', leaveOut: 'Reason' }[
-                        asked as string
-                      ] ?? 'Comment')
-                    : 'A word with it (may stay empty)'
-                }
+                label={needsWords.has(asked) ? (labels[asked] ?? 'Reason') : 'A word with it (may stay empty)'}
                 value={words}
                 onChange={setWords}
                 required={needsWords.has(asked)}
@@ -266,7 +297,7 @@ export function Deeds({
               <Button
                 kind={grave.has(asked) ? 'grave' : 'main'}
                 type="submit"
-                isDisabled={act.isPending}
+                isDisabled={act.isPending || (asked === 'setRight' && !fields.name)}
                 autoFocus={!needsWords.has(asked)}
               >
                 {names[asked]}
