@@ -243,11 +243,15 @@ internal static class WorkCommands
             if (change.Kind == "verify")
                 continue;
             var (rule, place) = (change.Reason.Rule, change.Reason.Place);
-            Show.Line(
-                $"        {(rule == "request" ? "asked for" : $"because of template '{rule}' ({place})")}: {change.Reason.Condition}"
-            );
+            Show.Line($"        {Because(rule, place)}: {change.Reason.Condition}");
         }
     }
+
+    /// <summary>What gives it: a template by its name, or what has no name and is told in words.</summary>
+    private static string Because(string rule, string place) =>
+        rule == "request" ? "asked for"
+        : rule.Contains(' ', StringComparison.Ordinal) ? $"because of {rule} ({place})"
+        : $"because of template '{rule}' ({place})";
 
     /// <summary>When a change runs: what is taken away goes at the end of a day, what is given comes with one.</summary>
     private static string When(DateTimeOffset due, string kind, SitePlace? place)

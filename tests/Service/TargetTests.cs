@@ -81,6 +81,28 @@ public sealed class TargetTests(Servers servers)
         await (await world.SignInAsync(user)).PostAsJsonAsync($"/api/v1/targets/{path}", body);
 
     [Fact]
+    public async Task What_stopped_is_told_before_what_waits_for_it()
+    {
+        await using var s = await StartAsync();
+        // The applications wait for the account in the directory, which takes no such telephone number.
+        var request = await s.World.BringAsync(Keeper() with { Phone = "+00 555 ½" }, "fulfilling");
+        var stopped = await s.World.EventuallyAsync(
+            () => s.World.RequestAsync(request.Summary.Id),
+            r =>
+                r.Steps.Any(x => x.State == "stopped")
+                && r.Steps.Count(x => x.Problem?.StartsWith("It waits until the account in", StringComparison.Ordinal) == true) > 1
+        );
+        // What waits is looked at again, and does not cover it.
+        s.World.MoveClock(TimeSpan.FromMinutes(1));
+        await Task.Delay(500, TestContext.Current.CancellationToken);
+        stopped = await s.World.RequestAsync(request.Summary.Id);
+        Assert.Contains("does not succeed", stopped.Story.Now, StringComparison.Ordinal);
+        Assert.Equal("an operator", stopped.Summary.WaitsOn);
+        Assert.Contains("telephoneNumber", stopped.Summary.Problem, StringComparison.Ordinal);
+        Assert.Contains((await s.World.GetAsync<TodayView>("/api/v1/today", "otto")).Stuck, r => r.Id == stopped.Summary.Id);
+    }
+
+    [Fact]
     public async Task What_a_file_says_counts_once_it_was_handed_over_and_answered()
     {
         await using var s = await StartAsync();

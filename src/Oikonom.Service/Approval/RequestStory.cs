@@ -177,9 +177,18 @@ internal static class RequestStory
         var now = steps.Where(s => !s.Later).ToList();
         if (still is not null && !now.Exists(s => s.State == "stopped"))
             return told.So(still, "Then the steps run by themselves.", null);
-        if (now.Find(s => s.Problem?.StartsWith(Waits, StringComparison.Ordinal) == true && s.State == "pending") is { } waiting)
+        // What needs somebody comes before what goes on by itself.
+        static bool IsWaiting(StepView s) => s.Problem!.StartsWith(Waits, StringComparison.Ordinal);
+        var troubled = now.Where(s => s.Problem is not null && s.State is "pending" or "stopped")
+            .OrderBy(s =>
+                s.State == "stopped" ? 0
+                : IsWaiting(s) ? 2
+                : 1
+            )
+            .FirstOrDefault();
+        if (troubled is { State: "pending" } waiting && IsWaiting(waiting))
             return told.So($"“{waiting.Text}”: {waiting.Problem}", "Then it goes on by itself.", null);
-        if (now.Find(s => s.Problem is not null && s.State is "pending" or "stopped") is { } problem)
+        if (troubled is { } problem)
             return told.So(
                 $"“{problem.Text}” does not succeed: {problem.Problem}",
                 problem.State == "stopped"

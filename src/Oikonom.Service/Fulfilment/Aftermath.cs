@@ -54,15 +54,19 @@ public sealed class Aftermath(
                     .Where(o => o.Replan is null && (o.Ending is AttemptOutcome.Transient or AttemptOutcome.Lasting || o.Step.Attempts > 0))
                     .GroupBy(o => o.Step.RequestId)
                     .Select(g =>
+                        // What stopped counts, whatever else came with it.
+                        (g.Key, Last: g.LastOrDefault(o => o.Ending == AttemptOutcome.Lasting) ?? g.Last())
+                    )
+                    .Select(g =>
                         (
                             g.Key,
                             // Who waits has no problem.
-                            g.Last()
+                            g.Last
                                 is { IsWaiting: false, Ending: AttemptOutcome.Transient or AttemptOutcome.Lasting }
-                                ? g.Last().Message
+                                ? g.Last.Message
                                 : "",
-                            g.Last().Ending is AttemptOutcome.Lasting ? "an operator"
-                            : g.Last().IsWaiting ? RequestViews.TargetNotReady
+                            g.Last.Ending is AttemptOutcome.Lasting ? RequestTables.Operator
+                            : g.Last.IsWaiting ? RequestViews.TargetNotReady
                             : ""
                         )
                     ),

@@ -132,7 +132,7 @@ public sealed partial class OutcomeWriter(
                             DueAt = outcome.Step.DueAt,
                         },
                     ]);
-                    await s.SetProblemsAsync([(outcome.Step.RequestId, problem, "an operator")], time.Milliseconds());
+                    await s.SetProblemsAsync([(outcome.Step.RequestId, problem, RequestTables.Operator)], time.Milliseconds());
                     s.Record(
                         LedgerEntry.Of(
                             time.GetUtcNow(),

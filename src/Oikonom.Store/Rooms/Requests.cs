@@ -6,6 +6,9 @@ namespace Oikonom.Store.Rooms;
 /// <summary>Requests and the decisions on them.</summary>
 public static class RequestTables
 {
+    /// <summary>Who lets a request go on of which a step stopped.</summary>
+    public const string Operator = "an operator";
+
     private const string Columns =
         "r.number, r.id, r.kind, r.state, r.stage, r.person_id, r.subject_kind, r.subject_id, "
         + "r.requester, r.cause, r.edition, r.workflow, r.plan, "

@@ -529,7 +529,8 @@ public static class StepTables
             ("id", "text")
         );
 
-    /// <summary>Notes what is wrong with requests, "" when nothing is, and who lets them go on, "" when they do by themselves.</summary>
+    /// <summary>Notes what is wrong with requests, "" when nothing is, and who lets them go on, "" when they do by themselves. While a
+    /// step of a request is stopped, only what needs an operator is noted.</summary>
     public static Task SetProblemsAsync(
         this Session session,
         IReadOnlyCollection<(string Request, string Problem, string WaitsOn)> rows,
@@ -538,7 +539,9 @@ public static class StepTables
         session.BulkAsync(
             "UPDATE requests SET problem=x.problem, decider_why=x.waits_on, updated_at=x.at, version=version+1 FROM "
                 + "{rows} AS x WHERE requests.id=x.id "
-                + "AND (requests.problem<>x.problem OR requests.decider_why<>x.waits_on)",
+                + "AND (requests.problem<>x.problem OR requests.decider_why<>x.waits_on) "
+                + $"AND (x.waits_on='{RequestTables.Operator}' OR NOT EXISTS (SELECT 1 FROM steps s WHERE s.request_id=requests.id AND "
+                + "s.state='stopped'))",
             [
                 .. rows.Select(r => new
                 {

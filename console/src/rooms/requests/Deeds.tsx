@@ -201,10 +201,10 @@ export function Deeds({
       : 'Nothing will be changed.',
     retry: 'What stopped or waits is tried again at once.',
     leaveOut:
-      `${count(failing, 'step that failed is', 'steps that failed are')} not carried out, nor what cannot be done without; the request ` +
+      `${count(failing, 'step that did not succeed is', 'steps that did not succeed are')} not carried out, nor what cannot be done without; the request ` +
       'goes on. The rules still want it: the next request about this person brings it again.',
     setRight:
-      `${count(failing, 'step that failed is', 'steps that failed are')} asked for anew with another value, in a request of its own: ` +
+      `${count(failing, 'step that did not succeed is', 'steps that did not succeed are')} asked for anew with another value, in a request of its own: ` +
       'it is decided like any other, and its plan brings all that is still missing.',
   };
   const main = (['approve', 'release', 'answer', 'resume'] as Deed[]).filter((d) => may[d]);
@@ -288,7 +288,7 @@ export function Deeds({
                 onChange={setWords}
                 required={needsWords.has(asked)}
                 long
-                autoFocus={needsWords.has(asked)}
+                autoFocus={needsWords.has(asked) && asked !== 'setRight'}
               />
             )}
             {act.isError && <Failure error={act.error} />}
