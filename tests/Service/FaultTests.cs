@@ -109,6 +109,14 @@ public sealed class FaultTests(Servers servers)
         );
         await World.OkAsync((await world.SignInAsync("otto")).PostAsync($"/api/v1/requests/{request.Summary.Id}/retry", null));
         await world.WaitForAsync(request.Summary.Id, "completed");
+        // What comes after it came after it: nothing was tried in vain, and nothing was planned anew.
+        var ledger = await world.EventuallyAsync(
+            () => world.GetAsync<Page<LedgerEntryView>>($"/api/v1/ledger?request={request.Summary.Id}&limit=100", "aldo"),
+            l => l.Items.All(e => e.Position is not null)
+        );
+        var after = ledger.Items.OrderBy(e => e.Position).SkipWhile(e => e.Kind != "request.retried").Skip(1).ToList();
+        Assert.Equal(["request.completed", "step.done"], after.Select(e => e.Kind).Distinct().Order());
+        Assert.Equal("verify", after.Last(e => e.Kind == "step.done").Body.GetProperty("change").GetString());
     }
 
     [Fact]

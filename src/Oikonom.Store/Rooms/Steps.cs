@@ -619,6 +619,14 @@ public static class StepTables
                 new { request, now }
             )
             .ConfigureAwait(false);
+        // What comes after it in the same accounts keeps coming after it.
+        await session
+            .ExecuteAsync(
+                "UPDATE steps SET due_at=@now WHERE state='pending' AND removes=0 AND due_at<@now AND (subject_id, target) IN (SELECT "
+                    + "s.subject_id, s.target FROM steps s WHERE s.request_id=@request)",
+                new { request, now }
+            )
+            .ConfigureAwait(false);
         await session
             .ExecuteAsync(
                 "UPDATE chains SET due_at=@now WHERE EXISTS (SELECT 1 FROM steps s WHERE s.request_id=@request AND "

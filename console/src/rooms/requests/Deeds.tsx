@@ -180,6 +180,7 @@ export function Deeds({
   const runs = summary.state === 'fulfilling';
   const ran = request.steps.filter((s) => s.state === 'done' && s.kind !== 'verify').length;
   const failing = request.steps.filter((s) => s.state === 'stopped' || (s.state === 'pending' && s.attempts > 0)).length;
+  const failed = count(failing, 'step that did not succeed is', 'steps that did not succeed are');
   const stays =
     ran > 0 ? `${count(ran, 'step is done and stays', 'steps are done and stay')} until it is set right.` : 'Nothing was done yet.';
   const meaning: Record<Deed, string> = {
@@ -201,10 +202,10 @@ export function Deeds({
       : 'Nothing will be changed.',
     retry: 'What stopped or waits is tried again at once.',
     leaveOut:
-      `${count(failing, 'step that did not succeed is', 'steps that did not succeed are')} not carried out, nor what cannot be done without; the request ` +
+      `${failed} not carried out, nor what cannot be done without; the request ` +
       'goes on. The rules still want it: the next request about this person brings it again.',
     setRight:
-      `${count(failing, 'step that did not succeed is', 'steps that did not succeed are')} asked for anew with another value, in a request of its own: ` +
+      `${failed} asked for anew with another value, in a request of its own: ` +
       'it is decided like any other, and its plan brings all that is still missing.',
   };
   const main = (['approve', 'release', 'answer', 'resume'] as Deed[]).filter((d) => may[d]);
