@@ -725,6 +725,32 @@ public sealed class RuleTests
         Assert.Contains(found, f => f.Message.StartsWith(finding, StringComparison.Ordinal) && f.Place.File == "targets/directory.yaml");
     }
 
+    [Fact]
+    public void A_list_for_mail_gives_no_access_and_kinds_of_groups_are_of_domains()
+    {
+        (string, string) Domain(string more, string dialect = "dialect: domain-controller") =>
+            (
+                "targets/directory.yaml",
+                Small
+                    .Target.Replace("classes: [inetOrgPerson]", $"classes: [user]\n{dialect}", StringComparison.Ordinal)
+                    .Replace("group: cn=root,", $"group: cn=root, {more},", StringComparison.Ordinal)
+            );
+        Assert.Contains(
+            RulebookReader.Read(Small.Files(Domain("group-type: distribution"))).Findings,
+            f => f.Message == "'root' is a distribution group, which gives no access; it cannot be privileged."
+        );
+        Assert.Contains(
+            RulebookReader.Read(Small.Files(Domain("scope: universal", ""))).Findings,
+            f => f.Message.Contains("'scope'", StringComparison.Ordinal)
+        );
+        var rule = Small.Edition(Domain("scope: domain-local")).Rulebook.Targets["directory"];
+        var form = ((EntitlementMeans.Group)rule.Entitlements["root"].Means).Form;
+        Assert.Equal(new(GroupScope.DomainLocal, false), form);
+        Assert.Null(((EntitlementMeans.Group)rule.Entitlements["pay"].Means).Form);
+        foreach (var type in new[] { 2, 4, 8, unchecked((int)0x80000002), unchecked((int)0x80000008) })
+            Assert.Equal(type, GroupForm.Of(type).Type);
+    }
+
     [Theory]
     [InlineData("[payments]", "'payments' is nothing that 'directory' gives, and no template sets it")]
     [InlineData("[mail]", "'mail' is nothing that 'directory' gives")]

@@ -322,6 +322,48 @@ public sealed class DomainConnectorTests(ControllerFixture fixture)
     }
 
     [Fact]
+    public async Task Groups_are_made_of_their_kind_and_another_kind_is_told()
+    {
+        await using var ldap = await PlacesAsync();
+        var made = Read(
+            $$"""
+            {{Text}}
+              sea: { title: Sea list, owner: E1002, create: yes, scope: universal, group-type: distribution, group: 'CN=Sea \"list\" \, (1)*,{{Groups}}' }
+              pier: { title: Pier, owner: E1002, create: yes, scope: domain-local, group: 'CN=Pier,{{Groups}}' }
+            """
+        );
+        await using var connector = Connector(made);
+        var account = await connector.EnsureAccountAsync(Goal("ola.pier", "E8899"), None);
+        foreach (var name in new[] { "sea", "pier" })
+            Assert.IsType<PortResult.Reached>(
+                await connector.EnsureGrantAsync(new(account.ImmutableId, made.Entitlements[name], true, new("", "", "", "", "")), None)
+            );
+        foreach (var (name, type) in new[] { ("sea", 8), ("pier", unchecked((int)0x80000004)) })
+        {
+            var group = ((EntitlementMeans.Group)made.Entitlements[name].Means).Dn;
+            var entry = await ldap.ReadAsync(group, ["groupType", "member"]);
+            Assert.Equal(type.ToString(System.Globalization.CultureInfo.InvariantCulture), entry!.Text("groupType"));
+            Assert.Equal([account.Location], entry.Texts("member"));
+        }
+        Assert.True((await connector.CheckAsync(true, None)).Reachable);
+
+        var otherwise = Read(
+            $$"""
+            {{Text}}
+              pier: { title: Pier, owner: E1002, scope: global, group: 'CN=Pier,{{Groups}}' }
+            """
+        );
+        await using var other = Connector(otherwise);
+        Assert.Contains(
+            (await other.CheckAsync(true, None)).Checkpoints,
+            c =>
+                c is { Good: false, What: "Groups" }
+                && c.Text.Contains("is a domain-local security group; the rulebook says a global security group", StringComparison.Ordinal)
+                && c.Text.Contains("targets/office.yaml", StringComparison.Ordinal)
+        );
+    }
+
+    [Fact]
     public async Task A_check_tells_a_wrong_dialect_and_a_wrong_place_by_file_and_line_and_changes_nothing()
     {
         await using var ldap = await PlacesAsync();

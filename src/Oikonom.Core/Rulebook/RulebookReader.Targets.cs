@@ -35,7 +35,7 @@ public static partial class RulebookReader
             var entitlements = Entitlements(
                 map,
                 catalogue,
-                entry => entry.Text("group") is { } dn ? new EntitlementMeans.Group(dn.Text) : null
+                entry => entry.Text("group") is { } dn ? new EntitlementMeans.Group(dn.Text) { Form = isDomain ? Form(entry) : null } : null
             );
             var connections = map.Number("connections", 4, 1, 64);
             var password = Password(map);
@@ -408,6 +408,8 @@ public static partial class RulebookReader
             var isLeast = entry.YesNo("least", false);
             if (isLeast && WhyNotLeast(kind, means, privileged, holders, mirrors) is { } not)
                 entry.Report(entry.Place, $"'{key.Text}' cannot be what everybody has there: {not}.");
+            if (privileged && means is EntitlementMeans.Group { Form.IsDistribution: true })
+                entry.Report(entry.Place, $"'{key.Text}' is a distribution group, which gives no access; it cannot be privileged.");
             var needs = entry.Texts("needs", required: false);
             _needs.AddRange(needs.Select(n => (map, key.Text, n)));
             entry.Done();
@@ -436,6 +438,16 @@ public static partial class RulebookReader
                 };
             }
             return null;
+        }
+
+        /// <summary>The kind of a group of a domain, where the rulebook says one.</summary>
+        private static GroupForm? Form(YamlMap entry)
+        {
+            if (!entry.Has("scope") && !entry.Has("group-type"))
+                return null;
+            var scope = entry.Choice("scope", EnumText.Of(GroupScope.Global), [.. EnumText.All<GroupScope>()]);
+            var type = entry.Choice("group-type", "security", "security", "distribution");
+            return new(EnumText.Parse<GroupScope>(scope), type == "distribution");
         }
 
         /// <summary>Why something is not what everybody has who has no more; null when it can be.</summary>

@@ -429,13 +429,61 @@ public sealed record Entitlement(string Name, string Title, EntitlementMeans Mea
     public bool IsRead { get; init; }
 }
 
+/// <summary>Where a group of a domain counts, and from where its members may come.</summary>
+public enum GroupScope
+{
+    /// <summary>Counts everywhere; holds accounts of its own domain.</summary>
+    Global,
+
+    /// <summary>Counts in its own domain; holds accounts of any.</summary>
+    [System.Text.Json.Serialization.JsonStringEnumMemberName("domain-local")]
+    DomainLocal,
+
+    /// <summary>Counts everywhere; holds accounts of any domain of the forest.</summary>
+    Universal,
+}
+
+/// <summary>What kind of group a domain controller keeps.</summary>
+/// <param name="IsDistribution">A list for mail alone: no access can be given to it.</param>
+public sealed record GroupForm(GroupScope Scope, bool IsDistribution)
+{
+    private const int Security = unchecked((int)0x80000000);
+
+    private int Flag =>
+        Scope switch
+        {
+            GroupScope.DomainLocal => 4,
+            GroupScope.Universal => 8,
+            _ => 2,
+        };
+
+    /// <summary>The value of <c>groupType</c>.</summary>
+    public int Type => Flag | (IsDistribution ? 0 : Security);
+
+    /// <summary>The kind that a value of <c>groupType</c> tells.</summary>
+    public static GroupForm Of(int type) =>
+        new(
+            (type & 4) != 0 ? GroupScope.DomainLocal
+                : (type & 8) != 0 ? GroupScope.Universal
+                : GroupScope.Global,
+            (type & Security) == 0
+        );
+
+    /// <summary>As people say it: a universal security group.</summary>
+    public override string ToString() => $"{EnumText.Of(Scope)} {(IsDistribution ? "distribution" : "security")} group";
+}
+
 /// <summary>How an entitlement is given in a kind of target: closed, one record per kind.</summary>
 public abstract record EntitlementMeans
 {
     private EntitlementMeans() { }
 
     /// <summary>Membership in a group of a directory, by its distinguished name (RFC 4514).</summary>
-    public sealed record Group(string Dn) : EntitlementMeans;
+    public sealed record Group(string Dn) : EntitlementMeans
+    {
+        /// <summary>What a domain controller is told of it when it is made; null leaves that to the server.</summary>
+        public GroupForm? Form { get; init; }
+    }
 
     /// <summary>Membership in a group of an application, by the name it is shown under (RFC 7643 section 4.2).</summary>
     public sealed record NamedGroup(string Name) : EntitlementMeans;

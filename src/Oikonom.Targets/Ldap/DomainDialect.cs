@@ -99,7 +99,18 @@ internal sealed class DomainDialect : LdapDialect
     }
 
     /// <summary>A global security group, as servers make one unless told.</summary>
-    public override IEnumerable<LdapAttribute> FreshGroup(string name) => [new("objectClass", "group"), new("sAMAccountName", name)];
+    public override IEnumerable<LdapAttribute> FreshGroup(string name, GroupForm? form) =>
+        [
+            new("objectClass", "group"),
+            // The name for older clients takes fewer signs.
+            new("sAMAccountName", string.Concat(name.Select(c => char.IsControl(c) || NotInNames.Contains(c) ? '-' : c))),
+            .. form is null ? Array.Empty<LdapAttribute>() : [new(GroupType, form.Type.ToString(CultureInfo.InvariantCulture))],
+        ];
+
+    private const string NotInNames = "\"/\\[]:;|=,+*?<>";
+
+    /// <summary>Where a group counts, and whether access can be given to it.</summary>
+    public const string GroupType = "groupType";
 
     public override IEnumerable<LdapAttribute> Fresh(string name, TargetSettings.Ldap settings, bool enabled) =>
         [

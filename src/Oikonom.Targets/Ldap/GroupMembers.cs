@@ -13,7 +13,9 @@ internal sealed class GroupMembers
     private readonly LdapPool _pool;
     private readonly GroupBatcher _batcher;
     private readonly NamedGroups? _named;
-    private readonly HashSet<string> _made;
+
+    /// <summary>The groups that are made where they are missing, and of which kind.</summary>
+    private readonly Dictionary<string, GroupForm?> _made;
 
     /// <summary>The groups of one directory.</summary>
     public GroupMembers(TargetRule rule, TargetSettings.Ldap settings, LdapDialect dialect, LdapPool pool)
@@ -25,7 +27,10 @@ internal sealed class GroupMembers
         foreach (var entitlement in rule.Entitlements.Values.OrderBy(e => e.IsRead))
             known.TryAdd(LdapDn.Normalise(GroupOf(entitlement)), entitlement.Name);
         Known = known;
-        _made = [.. rule.Entitlements.Values.Where(e => e.IsMade).Select(e => LdapDn.Normalise(GroupOf(e)))];
+        _made = rule
+            .Entitlements.Values.Where(e => e.IsMade)
+            .GroupBy(e => LdapDn.Normalise(GroupOf(e)), StringComparer.Ordinal)
+            .ToDictionary(g => g.Key, g => ((EntitlementMeans.Group)g.First().Means).Form, StringComparer.Ordinal);
     }
 
     /// <summary>The names of entitlements by those of their groups, in the one form.</summary>
@@ -143,7 +148,7 @@ internal sealed class GroupMembers
                 .ModifyAsync(group, [new(LdapChangeKind.Add, _dialect.Member, placeholder), .. changes], null, cancel)
                 .ConfigureAwait(false);
         }
-        catch (LdapResultException error) when (error.Code == LdapCode.NoSuchObject && _made.Contains(LdapDn.Normalise(group)))
+        catch (LdapResultException error) when (error.Code == LdapCode.NoSuchObject && _made.ContainsKey(LdapDn.Normalise(group)))
         {
             // Nobody is in a group that is not there.
             if (adds.Count > 0)
@@ -167,7 +172,12 @@ internal sealed class GroupMembers
         try
         {
             await connection
-                .AddAsync(group, [.. _dialect.FreshGroup(value), new(name, value), new(attribute, listed)], [], cancel)
+                .AddAsync(
+                    group,
+                    [.. _dialect.FreshGroup(value, _made[LdapDn.Normalise(group)]), new(name, value), new(attribute, listed)],
+                    [],
+                    cancel
+                )
                 .ConfigureAwait(false);
         }
         catch (LdapResultException error) when (error.Code == LdapCode.EntryAlreadyExists)

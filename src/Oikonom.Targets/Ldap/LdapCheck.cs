@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using System.Globalization;
 using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Rulebook;
 using Oikonom.Ldap;
@@ -89,11 +90,19 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
             else
                 Good(what, $"{container} is there.");
         var missing = 0;
-        // What is made where it is missing may be missing.
-        foreach (var entitlement in rule.Entitlements.Values.Where(e => !e.IsMade))
+        foreach (var entitlement in rule.Entitlements.Values)
         {
-            var group = ((EntitlementMeans.Group)entitlement.Means).Dn;
-            if (await connection.ReadAsync(group, ["1.1"], cancel).ConfigureAwait(false) is not null)
+            var (group, form) = (((EntitlementMeans.Group)entitlement.Means).Dn, ((EntitlementMeans.Group)entitlement.Means).Form);
+            if (
+                await connection.ReadAsync(group, [form is null ? "1.1" : DomainDialect.GroupType], cancel).ConfigureAwait(false) is
+                { } found
+            )
+            {
+                Compare(entitlement, group, form, found);
+                continue;
+            }
+            // What is made where it is missing may be missing.
+            if (entitlement.IsMade)
                 continue;
             if (++missing <= MostTold)
                 Bad(
@@ -105,6 +114,18 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
             Bad("Groups", $"So it is with {missing - MostTold} more groups.");
         if (missing == 0 && rule.Entitlements.Count > 0)
             Good("Groups", $"all {rule.Entitlements.Count} of the rulebook are there.");
+    }
+
+    /// <summary>A group of another kind takes other members, or gives nothing: it is told before anybody is put into it.</summary>
+    private void Compare(Entitlement entitlement, string group, GroupForm? form, LdapEntry found)
+    {
+        if (
+            form is not null
+            && int.TryParse(found.Text(DomainDialect.GroupType), CultureInfo.InvariantCulture, out var type)
+            && GroupForm.Of(type) is var there
+            && there != form
+        )
+            Bad("Groups", $"The group of '{entitlement.Name}', {group}, is a {there}; the rulebook says a {form} ({entitlement.Place}).");
     }
 
     /// <summary>How many groups that are missing are told one by one.</summary>

@@ -55,7 +55,7 @@ internal abstract class LdapDialect
     public abstract IEnumerable<LdapAttribute> Fresh(string name, TargetSettings.Ldap settings, bool enabled);
 
     /// <summary>What makes an entry a group, beside its name and members.</summary>
-    public abstract IEnumerable<LdapAttribute> FreshGroup(string name);
+    public abstract IEnumerable<LdapAttribute> FreshGroup(string name, GroupForm? form);
 
     /// <summary>Whether <see cref="Fresh"/> makes an entry locked; else it is locked by a change of its own.</summary>
     public abstract bool IsMadeLocked { get; }
@@ -128,7 +128,7 @@ internal sealed class PolicyDialect : LdapDialect
     public override IEnumerable<LdapAttribute> Fresh(string name, TargetSettings.Ldap settings, bool enabled) => [];
 
     /// <summary>A group of names (RFC 4519 section 3.5).</summary>
-    public override IEnumerable<LdapAttribute> FreshGroup(string name) => [new("objectClass", "groupOfNames")];
+    public override IEnumerable<LdapAttribute> FreshGroup(string name, GroupForm? form) => [new("objectClass", "groupOfNames")];
 
     public override IReadOnlyList<string> ToServer(string attribute, IReadOnlyList<string> values) => values;
 
