@@ -676,6 +676,36 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
     }
 
     [Fact]
+    public async Task What_a_target_can_give_is_written_into_a_rulebook_and_what_was_read_before_goes()
+    {
+        await SignInAsync("edda");
+        using var folder = new ScratchFolder();
+        var (code, _, error) = await RunAsync($"targets catalogue directory --write {folder.Path}");
+        Assert.Equal(2, code);
+        Assert.Contains("it has no rulebook.yaml", error, StringComparison.Ordinal);
+        foreach (var file in _world.Rulebook())
+        {
+            var path = Path.Combine(folder.Path, file.Path);
+            Directory.CreateDirectory(Path.GetDirectoryName(path)!);
+            await File.WriteAllTextAsync(path, file.Text, TestContext.Current.CancellationToken);
+        }
+        var catalogue = Path.Combine(folder.Path, "catalogue");
+        Directory.CreateDirectory(catalogue);
+        foreach (var name in new[] { "directory.7.yaml", "directory-of-others.yaml" })
+            await File.WriteAllTextAsync(Path.Combine(catalogue, name), "", TestContext.Current.CancellationToken);
+        var written = await RunAsync($"targets catalogue directory --write {folder.Path}");
+        // The published rulebook does not know it so yet.
+        Assert.Equal(1, written.Code);
+        Assert.Contains("directory can give", written.Out, StringComparison.Ordinal);
+        Assert.Equal(
+            ["directory-of-others.yaml", "directory.yaml"],
+            Directory.GetFiles(catalogue).Select(Path.GetFileName).Order(StringComparer.Ordinal)
+        );
+        File.Delete(Path.Combine(catalogue, "directory-of-others.yaml"));
+        Assert.Equal(0, (await RunAsync($"rulebook check {folder.Path}")).Code);
+    }
+
+    [Fact]
     public async Task Every_command_has_help_with_an_example()
     {
         var commands = (

@@ -345,6 +345,23 @@ public sealed class RulebookTests(Servers servers)
         Assert.Contains("is held by 1, and 1 are the most: no licence is left", await ProblemAsync(HrRow.New()), StringComparison.Ordinal);
         var held = await world.GetAsync<Holders>("/api/v1/targets/directory/entitlements/dive-team/holders");
         Assert.Equal((1, 1, holder.Number, false), (held.Count, held.Most, held.Items.Single().Number, held.Items[0].CouldGiveUp));
+        // Whoever is limited to a site sees who holds it there.
+        foreach (var (user, site, sees) in new[] { ("near", "harbour", 1), ("far", "reefpoint", 0) })
+        {
+            await world.SaveUserAsync(
+                user,
+                new(
+                    user,
+                    $"{user}@northmere.example",
+                    ["operator"],
+                    "",
+                    true,
+                    new Dictionary<string, ReachBody> { ["operator"] = new([site]) }
+                )
+            );
+            var seen = await world.GetAsync<Holders>("/api/v1/targets/directory/entitlements/dive-team/holders", user);
+            Assert.Equal(sees, seen.Items.Count);
+        }
         Assert.Equal(
             404,
             (int)(await (await world.SignInAsync("otto")).GetAsync("/api/v1/targets/directory/entitlements/nothing/holders")).StatusCode

@@ -194,7 +194,9 @@ internal static class RequestStory
                 problem.State == "stopped"
                     ? "It stands until somebody acts."
                     : $"It is tried again at {At(problem.Due)} (attempt {problem.Attempts + 1}).",
-                problem.State == "stopped" ? "Mend the cause, then let an operator retry." : "It goes on by itself when the cause is gone."
+                problem.State == "stopped"
+                    ? "Mend the cause, or change what is wrong, then let an operator try again."
+                    : "It goes on by itself when the cause is gone."
             );
         if (told.Of.Row.BlockedBy is { } other)
             return told.So(

@@ -72,6 +72,25 @@ public sealed class LeaveOutDesk(Store.Store store, EditionBook editions, Afterm
         where change is Change.CreateAccount or Change.AdoptAccount ? true : next is Change.Verify && other.DueAt == step.DueAt
         select other;
 
+    /// <summary>The numbers of steps in order; of three and more that follow each other the first and the last: 1–15, 17.</summary>
+    private static string Ranges(IEnumerable<StepRow> steps)
+    {
+        var runs = new List<(long First, long Last)>();
+        foreach (var number in steps.Select(x => x.Ordinal).Distinct().Order())
+            if (runs.Count > 0 && runs[^1].Last == number - 1)
+                runs[^1] = (runs[^1].First, number);
+            else
+                runs.Add((number, number));
+        return string.Join(
+            ", ",
+            runs.Select(r =>
+                r.First == r.Last ? $"{r.First}"
+                : r.Last == r.First + 1 ? $"{r.First}, {r.Last}"
+                : $"{r.First}–{r.Last}"
+            )
+        );
+    }
+
     private async Task DropAsync(Session s, Case of, List<StepRow> steps, string actor, string reason, DateTimeOffset now)
     {
         var said = $"left out by {actor}: {reason}";
@@ -84,24 +103,14 @@ public sealed class LeaveOutDesk(Store.Store store, EditionBook editions, Afterm
                 StageTitle = "",
                 Actor = actor,
                 Verdict = "left-out",
-                Item = string.Join(", ", steps.Select(x => x.Ordinal).Order()),
+                Item = Ranges(steps),
                 Remark = reason,
                 Digest = of.Row.PlanDigest ?? "",
                 Round = of.Row.Round,
                 At = now.ToUnixTimeMilliseconds(),
             }
         );
-        s.Record(
-            LedgerEntry.Of(
-                now,
-                actor,
-                "steps.left-out",
-                of.Row.PersonId,
-                of.Row.Id,
-                ("steps", string.Join(", ", steps.Select(x => x.Ordinal).Order())),
-                ("text", reason)
-            )
-        );
+        s.Record(LedgerEntry.Of(now, actor, "steps.left-out", of.Row.PersonId, of.Row.Id, ("steps", Ranges(steps)), ("text", reason)));
         await s.SetProblemsAsync([(of.Row.Id, "", "")], now.ToUnixTimeMilliseconds());
         await aftermath.FollowAsync(
             s,

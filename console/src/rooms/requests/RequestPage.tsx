@@ -98,7 +98,9 @@ function Request({ request }: { request: RequestDetail }) {
                     <StateMark state={m.reached ? 'done' : 'pending'} />
                     <b>{m.title}</b>
                     <small className={style.fine}>
-                      {m.at ? `${m.reached ? '' : 'expected '}${moment(m.at, m.reached ? undefined : place, 'begin')}` : ''} {m.text}
+                      {[m.at && `${m.reached ? '' : 'expected '}${moment(m.at, m.reached ? undefined : place, 'begin')}`, m.text]
+                        .filter(Boolean)
+                        .join(' · ')}
                     </small>
                   </span>
                 ))}
