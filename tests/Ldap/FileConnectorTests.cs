@@ -231,6 +231,90 @@ public sealed class FileConnectorTests : IDisposable
     }
 
     [Fact]
+    public async Task All_accounts_stand_in_ldif_too_whatever_is_in_them()
+    {
+        var connector = Connector("format: ldif\nbelow: ou=people,o=gates\nclasses: [person]\n");
+        var made = await connector.EnsureAccountAsync(Goal("zoë, \"tor\"", "E1"), default);
+        await connector.EnsureAccountAsync(
+            new(made.ImmutableId, [], "", "", Values(("note", [$" led{new string('x', 100)}"])), null, false),
+            default
+        );
+        await connector.EnsureGrantAsync(Grant(made.ImmutableId, Of("till"), true), default);
+        string Ldif() => File.ReadAllText(At("accounts.ldif"));
+        Assert.StartsWith("version: 1\n\ndn:: ", Ldif(), StringComparison.Ordinal);
+        Assert.All(Ldif().Split('\n'), line => Assert.InRange(line.Length, 0, 76));
+        var unfolded = Ldif().Replace("\n ", "", StringComparison.Ordinal).Split('\n');
+        string Of64(string name) =>
+            Encoding.UTF8.GetString(
+                Convert.FromBase64String(unfolded.Single(l => l.StartsWith(name + ":: ", StringComparison.Ordinal))[(name.Length + 3)..])
+            );
+        Assert.Equal("name=zoë\\, \\\"tor\\\",ou=people,o=gates", Of64("dn"));
+        Assert.Equal($" led{new string('x', 100)}", Of64("note"));
+        Assert.Contains("objectClass: person", unfolded);
+        Assert.Contains("entitlements: TILL", unfolded);
+        Assert.Contains("full: Quill, \"Tor\"", unfolded);
+        Assert.Equal(["tags: a;b", "tags: c\\d"], unfolded.Where(l => l.StartsWith("tags", StringComparison.Ordinal)));
+        // Whoever takes it away finds it made again.
+        File.Delete(At("accounts.ldif"));
+        Assert.NotNull(await connector.ReadAsync(made.ImmutableId, default));
+        Assert.Contains("entitlements: TILL", Ldif(), StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("csv")]
+    [InlineData("ldif")]
+    public async Task Each_change_is_told_once_in_order_also_when_it_was_broken_off(string format)
+    {
+        var connector = Connector($"format: {format}\ncontent: changes\n");
+        var made = await connector.EnsureAccountAsync(Goal("tor.quill", "E1"), default);
+        _clock.Now = _clock.Now.AddSeconds(1);
+        await connector.EnsureAccountAsync(
+            new(made.ImmutableId, [], "tor.reef", "", Values(("full", []), ("title", ["Diver"])), true, false),
+            default
+        );
+        _clock.Now = _clock.Now.AddSeconds(1);
+        await connector.EnsureGrantAsync(Grant(made.ImmutableId, Of("till"), true), default);
+        _clock.Now = _clock.Now.AddSeconds(1);
+        await connector.EnsureGrantAsync(Grant(made.ImmutableId, Of("till"), true), default);
+        string[] Files() => [.. Directory.GetFiles(_folder.At("files/visitors"), $"changes-*.{format}").Order(StringComparer.Ordinal)];
+        var files = Files();
+        Assert.Equal(3, files.Length);
+        var texts = files.Select(f => File.ReadAllText(f).ReplaceLineEndings("\n")).ToArray();
+        if (format == "ldif")
+        {
+            Assert.Contains("dn: name=tor.quill\nchangetype: add\n", texts[0], StringComparison.Ordinal);
+            Assert.Contains(
+                "dn: name=tor.quill\nchangetype: modrdn\nnewrdn: name=tor.reef\ndeleteoldrdn: 1\n\ndn: name=tor.reef\nchangetype: modify\n",
+                texts[1],
+                StringComparison.Ordinal
+            );
+            foreach (var part in new[] { "replace: enabled\nenabled: yes\n-\n", "replace: title\ntitle: Diver\n-\n", "delete: full\n-\n" })
+                Assert.Contains(part, texts[1], StringComparison.Ordinal);
+            Assert.DoesNotContain("number", texts[1], StringComparison.Ordinal);
+            Assert.Contains("replace: entitlements\nentitlements: TILL\n-\n", texts[2], StringComparison.Ordinal);
+        }
+        else
+            Assert.All(texts, t => Assert.Equal(2, t.TrimEnd().Split('\n').Length));
+
+        // It was written, and what was told was not noted: the same file is written again, and no other.
+        File.Delete(At(".told.csv"));
+        File.Delete(files[2]);
+        await using (var other = Connector($"format: {format}\ncontent: changes\n"))
+            Assert.NotNull(await other.ReadAsync(made.ImmutableId, default));
+        Assert.Equal(files, Files());
+        await using (var again = Connector($"format: {format}\ncontent: changes\n"))
+            Assert.NotNull(await again.ReadAsync(made.ImmutableId, default));
+        Assert.Equal(files, Files());
+    }
+
+    [Theory]
+    [InlineData("below: ou=people\n", "belong to 'format: ldif'")]
+    [InlineData("format: ldif\nbelow: people\n", "'people' is no distinguished name")]
+    [InlineData("format: xml\n", "xml")]
+    public void A_form_that_is_none_is_told(string more, string part) =>
+        Assert.Contains(part, Assert.Throws<InvalidOperationException>(() => Connector(more)).Message, StringComparison.Ordinal);
+
+    [Fact]
     public async Task An_answer_counts_for_the_change_it_is_about()
     {
         var connector = Connector("answers-within: PT4H\n");

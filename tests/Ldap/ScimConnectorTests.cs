@@ -299,6 +299,9 @@ public sealed class ScimConnectorTests
         var made = await s.Connector.EnsureAccountAsync(Goal(), Cancel);
         (s.Server.Token, s.Token) = ("second-token", "second-token");
         Assert.NotNull(await s.Connector.ReadAsync(made.ImmutableId, Cancel));
+        // Changes still go together.
+        await Task.WhenAll(Enumerable.Range(0, 20).Select(i => s.Connector.EnsureAccountAsync(Goal($"person.{i}", $"P{i}"), Cancel)));
+        Assert.InRange(s.Server.Bulks, 1, 20);
 
         s.Server.Token = "third-token";
         var fault = await Assert.ThrowsAsync<TargetFault>(() => s.Connector.ReadAsync(made.ImmutableId, Cancel));

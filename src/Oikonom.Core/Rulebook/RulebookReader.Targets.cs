@@ -1,3 +1,4 @@
+using System.Text.RegularExpressions;
 using Oikonom.Core.Expressions;
 using Oikonom.Core.People;
 using Oikonom.Core.Time;
@@ -181,14 +182,35 @@ public static partial class RulebookReader
                 map.Report(own.Place, $"The folder belongs to '{other.Name}' already; each target has its own.");
             var writes = ReadSchedule(map, SourceKind.File, _sites);
             var within = Duration(map, "answers-within");
+            var form = FileFormOf(map);
             var entitlements = Entitlements(
                 map,
                 null,
                 entry => entry.Text("value") is { } value ? new EntitlementMeans.Value("entitlements", value.Text) : null
             );
-            var rule = AccountTarget(map, name ?? "", new TargetSettings.File(folder?.Text ?? "", writes, within), entitlements);
+            var rule = AccountTarget(
+                map,
+                name ?? "",
+                new TargetSettings.File(folder?.Text ?? "", writes, within) { Form = form },
+                entitlements
+            );
             return name is null || folder is null ? null : rule;
         }
+
+        private static FileForm FileFormOf(YamlMap map)
+        {
+            var isLdif = map.Choice("format", "csv", "csv", "ldif") == "ldif";
+            var isChanges = map.Choice("content", "all", "all", "changes") == "changes";
+            var (below, classes) = (map.Text("below", required: false), map.Texts("classes", required: false).Select(c => c.Text).ToList());
+            if (!isLdif && (below is not null || classes.Count > 0))
+                map.Report(map.Place, "'below' and 'classes' belong to 'format: ldif'.");
+            if (below is { } place && !LdapName().IsMatch(place.Text))
+                map.Report(place.Place, $"'{place.Text}' is no distinguished name, such as ou=people,dc=northmere,dc=example.");
+            return new(isLdif, isChanges, below?.Text ?? "", classes);
+        }
+
+        [GeneratedRegex(@"^[A-Za-z][A-Za-z0-9-]*=[^,]+(,[A-Za-z][A-Za-z0-9-]*=[^,]+)*$")]
+        private static partial Regex LdapName();
 
         private static string? Folder(TargetRule target) => target.Settings is TargetSettings.File file ? Bare(file.Folder) : null;
 

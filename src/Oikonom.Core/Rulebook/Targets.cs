@@ -302,6 +302,9 @@ public abstract record TargetSettings
     /// <param name="AnswersWithin">How long an answer may take; null where there is none.</param>
     public sealed record File(string Folder, Schedule? Writes, TimeSpan? AnswersWithin) : TargetSettings
     {
+        /// <summary>What is handed over beside the table of all accounts.</summary>
+        public FileForm Form { get; init; } = FileForm.Table;
+
         /// <summary>Columns of the file that are not attributes.</summary>
         public static readonly IReadOnlyList<string> Columns = ["id", "name", "enabled", "entitlements", "changed"];
 
@@ -427,6 +430,20 @@ public sealed record Entitlement(string Name, string Title, EntitlementMeans Mea
 
     /// <summary>True when it was read from the target, and the rulebook says nothing in addition.</summary>
     public bool IsRead { get; init; }
+}
+
+/// <summary>In which form accounts are handed over in files.</summary>
+/// <param name="IsLdif">As LDIF (RFC 2849), else as a table (RFC 4180).</param>
+/// <param name="IsChanges">What changed, a file for each time, else all accounts.</param>
+/// <param name="Below">The name below which entries of LDIF stand; may be empty.</param>
+/// <param name="Classes">The object classes of such entries; may be none.</param>
+public sealed record FileForm(bool IsLdif, bool IsChanges, string Below, IReadOnlyList<string> Classes)
+{
+    /// <summary>The table of all accounts, and nothing beside it.</summary>
+    public static readonly FileForm Table = new(false, false, "", []);
+
+    /// <summary>True when something is written beside the table.</summary>
+    public bool IsMore => IsLdif || IsChanges;
 }
 
 /// <summary>Where a group of a domain counts, and from where its members may come.</summary>

@@ -88,12 +88,12 @@ internal static class AccountsFile
             .Distinct(StringComparer.OrdinalIgnoreCase)
             .Order(StringComparer.OrdinalIgnoreCase)
             .ToList();
-        var fresh = path + ".new";
-        using (var file = new FileStream(fresh, FileMode.Create, FileAccess.Write, FileShare.None, 1 << 16))
-        {
-            using (var text = new StreamWriter(file, new UTF8Encoding(false), 1 << 16, leaveOpen: true))
-            using (var writer = Sep.New(',').Writer(o => o with { Escape = true }).To(text))
+        Write(
+            path,
+            at,
+            text =>
             {
+                using var writer = Sep.New(',').Writer(o => o with { Escape = true }).To(text);
                 writer.Header.Add([Id, Name, Enabled, Entitlements, .. columns, Changed]);
                 foreach (var row in rows)
                 {
@@ -107,6 +107,19 @@ internal static class AccountsFile
                     line[Changed].Set(row.Changed);
                 }
             }
+        );
+    }
+
+    /// <summary>Writes a text in the same way.</summary>
+    public static void Write(string path, string whole, DateTimeOffset at) => Write(path, at, text => text.Write(whole));
+
+    private static void Write(string path, DateTimeOffset at, Action<StreamWriter> write)
+    {
+        var fresh = path + ".new";
+        using (var file = new FileStream(fresh, FileMode.Create, FileAccess.Write, FileShare.None, 1 << 16))
+        {
+            using (var text = new StreamWriter(file, new UTF8Encoding(false), 1 << 16, leaveOpen: true))
+                write(text);
             file.Flush(flushToDisk: true);
         }
         File.SetLastWriteTimeUtc(fresh, at.UtcDateTime);

@@ -24,7 +24,7 @@ public sealed class FileConnector : IAccountConnector
     {
         (_rule, _settings, _time) = (rule, (TargetSettings.File)rule.Settings, time);
         _folder = Path.Combine(root, _settings.Folder);
-        _shelf = new(_folder, _settings.Writes, time);
+        _shelf = new(_folder, _settings.Writes, _settings.Form, time);
         _keys = new(rule, ("account", "accounts"));
         _byValue = rule
             .Entitlements.Values.Select(e => (e.Name, Value: ValueOf(e)))

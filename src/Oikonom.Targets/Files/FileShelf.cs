@@ -1,4 +1,6 @@
 using System.Collections.Concurrent;
+using System.Globalization;
+using Oikonom.Core.Rulebook;
 using Oikonom.Core.Time;
 
 namespace Oikonom.Targets.Files;
@@ -8,13 +10,17 @@ namespace Oikonom.Targets.Files;
 /// together with the next writing. With a schedule, changes gather in a file of their own, which becomes the one that the other side
 /// reads when its time has come.
 /// </summary>
-internal sealed class FileShelf(string folder, Schedule? writes, TimeProvider time)
+internal sealed class FileShelf(string folder, Schedule? writes, FileForm form, TimeProvider time)
 {
     /// <summary>The file that the other side reads.</summary>
     public const string Accounts = "accounts.csv";
 
     /// <summary>The file that the other side writes.</summary>
     public const string Answers = "answers.csv";
+    private const string Ldif = "accounts.ldif";
+
+    /// <summary>The accounts as files of changes told them last.</summary>
+    private const string Told = ".told.csv";
     private const string Gathering = "accounts.next.csv";
     private const string Lock = ".lock";
 
@@ -26,6 +32,7 @@ internal sealed class FileShelf(string folder, Schedule? writes, TimeProvider ti
     private readonly ConcurrentQueue<Wish> _waiting = new();
     private readonly Kept<Dictionary<string, FileRow>> _rows = new(AccountsFile.Read);
     private readonly Kept<Dictionary<string, FileRow>> _handedOver = new(AccountsFile.Read);
+    private readonly Kept<Dictionary<string, FileRow>> _told = new(AccountsFile.Read);
     private readonly Kept<Dictionary<string, FileAnswer>> _answers = new(AccountsFile.ReadAnswers);
 
     private sealed record Wish(Action<Table> Work, TaskCompletionSource Done);
@@ -85,6 +92,15 @@ internal sealed class FileShelf(string folder, Schedule? writes, TimeProvider ti
 
     private DateTimeOffset TimeOf(string name) => new(File.GetLastWriteTimeUtc(At(name)), TimeSpan.Zero);
 
+    /// <summary>Now, or a little later where a file carries that time already: each writing has its own.</summary>
+    private DateTimeOffset After(string path)
+    {
+        var now = time.GetUtcNow();
+        return File.Exists(path) && new DateTimeOffset(File.GetLastWriteTimeUtc(path), TimeSpan.Zero) is var last && last >= now
+            ? last.AddTicks(1)
+            : now;
+    }
+
     private string At(string name) => Path.Combine(folder, name);
 
     /// <summary>Does a piece of work with what is there; what it changed is on disk when this returns.</summary>
@@ -128,11 +144,13 @@ internal sealed class FileShelf(string folder, Schedule? writes, TimeProvider ti
                 () => _answers.Of(At(Answers))
             );
             HandOver();
+            TellMore();
             var done = batch.Where(wish => Did(wish, table)).ToList();
             if (table.Changed is { } changed)
             {
-                AccountsFile.Write(path, changed.Values, time.GetUtcNow());
+                AccountsFile.Write(path, changed.Values, After(path));
                 _rows.Set(path, changed);
+                TellMore();
             }
             foreach (var wish in done)
                 wish.Done.TrySetResult();
@@ -165,9 +183,38 @@ internal sealed class FileShelf(string folder, Schedule? writes, TimeProvider ti
         if (writes is null || (File.Exists(At(Met)) && NextWriting > time.GetUtcNow()))
             return;
         if (File.Exists(At(Met)) && File.Exists(At(Gathering)) && TimeOf(Gathering) >= TimeOf(Accounts))
-            AccountsFile.Write(At(Accounts), _rows.Of(At(Gathering)).Values, time.GetUtcNow());
+            AccountsFile.Write(At(Accounts), _rows.Of(At(Gathering)).Values, After(At(Accounts)));
         File.WriteAllText(At(Met), "");
         File.SetLastWriteTimeUtc(At(Met), time.GetUtcNow().UtcDateTime);
+    }
+
+    /// <summary>
+    /// What is handed over beside the table is made from it, and made up for where that was broken off: a file of changes has the time
+    /// of the table it was made from in its name, so that it is the same file however often it is written.
+    /// </summary>
+    private void TellMore()
+    {
+        var accounts = At(Accounts);
+        if (!form.IsMore || !File.Exists(accounts))
+            return;
+        var of = TimeOf(Accounts);
+        if (!form.IsChanges)
+        {
+            if (!File.Exists(At(Ldif)) || TimeOf(Ldif) != of)
+                AccountsFile.Write(At(Ldif), LdifFile.All(_handedOver.Of(accounts).Values, form), of);
+            return;
+        }
+        var (now, told) = (_handedOver.Of(accounts), _told.Of(At(Told)));
+        var changed = now.Values.Where(r => told.GetValueOrDefault(r.Id)?.Changed != r.Changed).ToList();
+        if (changed.Count == 0)
+            return;
+        var path = At($"changes-{of.UtcDateTime.ToString("yyyyMMdd'T'HHmmss.fffffff'Z'", CultureInfo.InvariantCulture)}");
+        if (form.IsLdif)
+            AccountsFile.Write(path + ".ldif", LdifFile.Changes(changed, told, form), of);
+        else
+            AccountsFile.Write(path + ".csv", changed, of);
+        AccountsFile.Write(At(Told), now.Values, of);
+        _told.Set(At(Told), now);
     }
 
     /// <summary>The turn among nodes: whoever has the file of this name open has it.</summary>

@@ -115,7 +115,8 @@ internal sealed class ScimDoor(TargetRule rule, Func<CancellationToken, Task<Sci
             var wanted = await signIn(cancel).ConfigureAwait(false);
             if (refused is not null && wanted.Token == refused.SignIn.Token)
                 return refused;
-            // The old way is left to those who are still on it.
+            // The old way is left to those who are still on it. What the server can is asked anew: it belongs to the way.
+            _provider = null;
             return _way = Open(wanted);
         }
         finally
