@@ -151,10 +151,10 @@ internal sealed class ScimBulk(
             if (mine is null)
                 // Whether it was done is not known: who asked looks before it is done again.
                 some[i].Done.TrySetException(new ScimRefusal(ScimRefusalKind.Busy, "The answer to a bulk request leaves this call out."));
-            else if (Read(mine) is { Status: >= 200 and < 300 } good)
-                some[i].Done.TrySetResult((good.Body ?? Named(mine), good.Tag));
+            else if (Read(mine) is var said && said.Status is >= 200 and < 300)
+                some[i].Done.TrySetResult((said.Body ?? Named(mine), said.Tag));
             else
-                some[i].Done.TrySetException(refusal(Read(mine)));
+                some[i].Done.TrySetException(refusal(said));
         }
     }
 

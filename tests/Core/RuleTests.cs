@@ -719,6 +719,7 @@ public sealed class RuleTests
     [InlineData("least: yes, most-holders: 3", "", "'pay' cannot be what everybody has there: only some may hold it")]
     [InlineData("least: yes, mirrors: directory/root", "", "'pay' cannot be what everybody has there: it mirrors something.")]
     [InlineData("least: yes", ", least: yes", "'pay' and 'audit' cannot both be what everybody has")]
+    [InlineData("least: yes", ", mirrors: directory/pay", "'audit' is a role, and 'directory/pay', which it mirrors, is what one has")]
     public void Not_everything_can_be_the_least_role(string of, string more, string finding)
     {
         var found = RulebookReader.Read(Small.Files(Roles(of, more))).Findings;

@@ -270,6 +270,21 @@ public sealed class FaultTests(Servers servers)
             Assert.Equal((400, "invalid"), (status, code));
             Assert.Contains(said, detail, StringComparison.Ordinal);
         }
+        // Neither somebody of another site, nor who asks or approves, nor the person themselves gets another value in by this way.
+        async Task SaveAsync(string name, string role, string number, string site) =>
+            await world.SaveUserAsync(
+                name,
+                new(name, $"{name}@northmere.example", [role], number, true, new Dictionary<string, ReachBody> { [role] = new([site]) })
+            );
+        await SaveAsync("far", "operator", "", "reefpoint");
+        await SaveAsync("self", "operator", row.Number, "harbour");
+        foreach (var name in new[] { "far", "self", "ines", "mara" })
+        {
+            var who = await world.SignInAsync(name);
+            var (status, _, _) = await World.RefusedAsync(who.PostAsJsonAsync(at, With("title", "Director")));
+            Assert.True(status is 403 or 404 or 409, $"{name}: {status}");
+        }
+        Assert.Empty((await world.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={row.Number}&kind=change")).Items);
         Assert.Equal("fulfilling", (await world.RequestAsync(request.Summary.Id)).Summary.State);
 
         var left = await (

@@ -11,6 +11,9 @@ public sealed record Reason(string Rule, string Place, string Condition)
     /// <summary>The rule's name where something was found in a target when an entry was taken over.</summary>
     public const string Adoption = "adoption";
 
+    /// <summary>The rule's name where it is what everybody has who has no more.</summary>
+    internal const string LeastRole = "the least role";
+
     /// <summary>True when it was there before any rule gave it.</summary>
     internal bool IsFound => Rule is Baseline or Adoption;
 }

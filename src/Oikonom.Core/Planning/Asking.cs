@@ -95,7 +95,7 @@ public sealed class Asking
                 continue;
             var key = new EntitlementKey(awake.State.Account, least.Role.Name);
             var reason = new Reason(
-                "the least role",
+                Reason.LeastRole,
                 $"{least.Role.Place.File}:{least.Role.Place.Line}",
                 $"the least role in {least.Title}, while no other is given"
             );

@@ -102,7 +102,7 @@ public static class Explain
             .. more,
         ];
         var place = least.Role.Place;
-        return new("the least role", $"{place.File}:{place.Line}", "", conditions.All(c => c.Holds), conditions);
+        return new(Reason.LeastRole, $"{place.File}:{place.Line}", "", conditions.All(c => c.Holds), conditions);
     }
 
     /// <summary>A look at something that was asked for and given.</summary>

@@ -110,6 +110,15 @@ public static partial class RulebookReader
                     map.Report(source.Place, $"There is no entitlement '{source.Text}'.{Nearest.Hint(source.Text, known)}");
                 else if (found.Mirrors is not null || key == new EntitlementKey(target, name))
                     map.Report(source.Place, $"'{source.Text}' mirrors something itself; name what gives it.");
+                // Whether one has another role would depend on itself.
+                else if (
+                    found.IsLeast
+                    && _targets.GetValueOrDefault(target)?.Entitlements.GetValueOrDefault(name) is { Kind: EntitlementKind.Role }
+                )
+                    map.Report(
+                        source.Place,
+                        $"'{name}' is a role, and '{source.Text}', which it mirrors, is what one has without another."
+                    );
                 // Who holds what is not powerful holds it without an end.
                 else if (
                     _targets.GetValueOrDefault(target)?.Entitlements.GetValueOrDefault(name)?.IsPrivileged == true

@@ -209,7 +209,7 @@ public static partial class RulebookReader
             return new(isLdif, isChanges, below?.Text ?? "", classes);
         }
 
-        [GeneratedRegex(@"^[A-Za-z][A-Za-z0-9-]*=[^,]+(,[A-Za-z][A-Za-z0-9-]*=[^,]+)*$")]
+        [GeneratedRegex(@"^[A-Za-z][A-Za-z0-9-]*=(?:[^,\\]|\\.)+(?:,[A-Za-z][A-Za-z0-9-]*=(?:[^,\\]|\\.)+)*$")]
         private static partial Regex LdapName();
 
         private static string? Folder(TargetRule target) => target.Settings is TargetSettings.File file ? Bare(file.Folder) : null;
