@@ -414,6 +414,7 @@ public sealed class ScimConnectorTests
         var good = await s.Connector.CheckAsync(true, Cancel);
         Assert.True(good.Reachable);
         Assert.Equal(["Token and authority", "Connection", "What it can", "Users", "Groups"], good.Checkpoints.Select(c => c.What));
+        Assert.EndsWith("50 changes at once.", good.Checkpoints[2].Text, StringComparison.Ordinal);
         await using var fresh = await StartAsync();
         foreach (var group in fresh.Server.Data.All(ScimSchemas.Groups))
             fresh.Server.Data.Remove(ScimSchemas.Groups, group["id"]!.GetValue<string>());

@@ -88,12 +88,11 @@ public static class NorthmereApplications
         return user;
     }
 
-    private static IEnumerable<string> Roles(ApplicationKind kind, string department)
-    {
-        yield return kind == Records ? "reader" : "buyer";
-        if (kind == Records && department == "Animal Care")
-            yield return "keeper";
-        if (kind == Shop && department == "Visitor Services")
-            yield return "seller";
-    }
+    /// <summary>Who keeps records reads them too; who sells at a till has that role alone.</summary>
+    private static IEnumerable<string> Roles(ApplicationKind kind, string department) =>
+        kind == Records
+            ? department == "Animal Care"
+                ? ["reader", "keeper"]
+                : ["reader"]
+            : [department == "Visitor Services" ? "seller" : "buyer"];
 }

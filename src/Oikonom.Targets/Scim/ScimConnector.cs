@@ -408,7 +408,8 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
 
     private static string Told(ScimProvider provider) =>
         $"changes by {(provider.Patches ? "PATCH" : "PUT")}, {(provider.Filters ? "finds by filter" : "cannot filter")}, "
-        + $"{(provider.Tags ? "with" : "without")} versions, {provider.PageSize} a page.";
+        + $"{(provider.Tags ? "with" : "without")} versions, {provider.PageSize} a page, "
+        + (provider.MostPerBulk > 1 ? $"{provider.MostPerBulk} changes at once." : "one change at a time.");
 
     /// <inheritdoc/>
     public Task<TargetSchema?> SchemaAsync(CancellationToken cancel) =>
