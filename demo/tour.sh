@@ -146,6 +146,22 @@ else
   echo "ldapmodify is not here, so nobody changes it (apt-get install ldap-utils)."
 fi
 
+if [ "$office" = true ] && command -v ldapdelete >/dev/null && ! $oikonom requests list --kind change --text E1086 --output json | field 'x.items[0]?.number' >/dev/null; then
+  bold "Somebody deletes a user of the domain: what changed is asked for, and he is brought back as himself"
+  domain() { LDAPTLS_CACERT="$folder/office/ca.pem" "$1" -x -H ldaps://127.0.0.1:636 -D administrator@office.northmere.example -w Tide-and-Current-7 "${@:2}"; }
+  account() { $oikonom people show E1086 --output json | field "x.accounts.find(a=>a.target=='office')?.$1"; }
+  was=$(account immutableId)
+  domain ldapdelete "$(account location)"
+  run $oikonom targets reconcile office --changes || [ $? = 1 ]
+  for _ in $(seq 50); do back=$($oikonom requests list --kind change --text E1086 --output json | field 'x.items[0]?.number') && break; sleep 0.2; done
+  wait_for "$back" releasing
+  run $oikonom requests show "$back"
+  run $oikonom requests release "$back" --yes
+  wait_for "$back" completed
+  [ "$(account immutableId)" = "$was" ] || fail "E1086 is not who was deleted"
+  domain ldapsearch -LLL -b OU=People,DC=office,DC=northmere,DC=example "(employeeID=E1086)" sAMAccountName objectSid memberOf
+fi
+
 bold "The directory has groups that nobody told of: they are read, not typed"
 as edda
 if [ "$($oikonom targets catalogue directory --output json | field x.differs)" = true ]; then

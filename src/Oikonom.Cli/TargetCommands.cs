@@ -234,17 +234,19 @@ internal static class TargetCommands
     {
         var name = Name();
         var dry = new Option<bool>("--dry-run") { Description = "only look: nothing follows from it" };
+        var changes = new Option<bool>("--changes") { Description = "read only what changed since the last time" };
         var kind = new Option<string?>("--class") { Description = "show the entries of this class alone, such as drift or unmatched" };
         return Commands.Make(
             "reconcile",
-            "Reads a target whole and tells how each entry stands to what was decided. Exit code 1 when something differs.",
+            "Reads a target whole, or what changed in it, and tells how each entry stands to what was decided. Exit code 1 when something "
+                + "differs.",
             "oikonom targets reconcile directory --dry-run",
             async (parsed, cancel) =>
             {
                 using var service = new Service();
                 var (made, _) = await service.PostAsync<Reconciliation>(
                     Path(parsed, name, "/reconcile"),
-                    new ReconcileBody(parsed.GetValue(dry)),
+                    new ReconcileBody(parsed.GetValue(dry)) { Changes = parsed.GetValue(changes) },
                     cancel
                 );
                 var (detail, raw) = await service.GetAsync<ReconciliationDetail>(
@@ -259,6 +261,7 @@ internal static class TargetCommands
             },
             name,
             dry,
+            changes,
             kind
         );
     }
@@ -308,7 +311,10 @@ internal static class TargetCommands
     private static void Told(ReconciliationDetail detail)
     {
         var run = detail.Summary;
-        Show.Line($"{run.Entries} entries of {run.Target} in {run.Milliseconds} ms{(run.DryRun ? "; nothing follows from it" : "")}");
+        Show.Line(
+            $"{run.Entries} entries of {run.Target}{(run.Changes ? " that changed" : "")} in {run.Milliseconds} ms"
+                + $"{(run.DryRun ? "; nothing follows from it" : "")}"
+        );
         foreach (var group in run.Classes)
             Show.Line($"  {group.Count, 7}  {group.Name, -17} {group.Meaning}");
         if (detail.Items.Count == 0)

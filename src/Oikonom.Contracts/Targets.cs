@@ -39,6 +39,9 @@ public sealed record TargetSummary(
     public required DateTimeOffset? CertificateUntil { get; init; }
     public required DateTimeOffset? SecretUntil { get; init; }
     public required bool CanRead { get; init; }
+
+    /// <summary>True when it can be asked what changed since the last time.</summary>
+    public required bool TellsChanges { get; init; }
     public required bool MayOperate { get; init; }
 }
 
@@ -154,7 +157,11 @@ public sealed record TargetEntitlement(string Name, string Title, string Kind, i
 }
 
 /// <summary>How a target is read whole: with <c>dryRun</c> nothing but what was found is written down.</summary>
-public sealed record ReconcileBody(bool DryRun);
+public sealed record ReconcileBody(bool DryRun)
+{
+    /// <summary>Read only what changed since the last time; not with <c>dryRun</c>.</summary>
+    public bool Changes { get; init; }
+}
 
 /// <summary>A target that was read whole.</summary>
 /// <param name="Entries">How many entries were read.</param>
@@ -168,7 +175,11 @@ public sealed record Reconciliation(
     long Milliseconds,
     int Entries,
     IReadOnlyList<ClassCount> Classes
-);
+)
+{
+    /// <summary>True when only what changed was read.</summary>
+    public bool Changes { get; init; }
+}
 
 /// <param name="Name">The class: <c>as-decided</c>, <c>drift</c>, <c>surplus</c> …</param>
 /// <param name="Meaning">What it means, for people.</param>

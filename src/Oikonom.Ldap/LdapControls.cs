@@ -169,6 +169,41 @@ public static class LdapControls
                 reader.HasData && reader.PeekTag().HasSameClassAndValue(Asn1Tag.PrimitiveOctetString) ? reader.ReadOctetString() : null
         );
 
+    /// <summary>Whether what is gone was named, RFC 4533 §2.4: else all that is there still was, and the rest is gone.</summary>
+    public static bool SyncNamesDeleted(LdapControl control) =>
+        Read(
+            control,
+            reader =>
+            {
+                if (reader.HasData && reader.PeekTag().HasSameClassAndValue(Asn1Tag.PrimitiveOctetString))
+                    reader.ReadOctetString();
+                return reader.HasData && reader.ReadBoolean();
+            }
+        );
+
+    /// <summary>The entries named between others, RFC 4533 §2.5 (<c>syncIdSet</c>), and whether they are gone or there as they were;
+    /// none for other news.</summary>
+    /// <param name="value">The value of an intermediate answer.</param>
+    public static (IReadOnlyList<Guid> Entries, bool AreDeleted) SyncIds(byte[] value) =>
+        Decode(
+            SyncInfoOid,
+            () =>
+            {
+                var outer = new AsnReader(value, AsnEncodingRules.BER);
+                if (outer.PeekTag() is var tag && !tag.HasSameClassAndValue(Wire.Context(3)))
+                    return ([], false);
+                var reader = outer.ReadSequence(tag);
+                if (reader.HasData && reader.PeekTag().HasSameClassAndValue(Asn1Tag.PrimitiveOctetString))
+                    reader.ReadOctetString();
+                var isDeleted = reader.HasData && reader.PeekTag().HasSameClassAndValue(Asn1Tag.Boolean) && reader.ReadBoolean();
+                var set = reader.ReadSetOf();
+                var entries = new List<Guid>();
+                while (set.HasData)
+                    entries.Add(new Guid(set.ReadOctetString(), bigEndian: true));
+                return ((IReadOnlyList<Guid>)entries, isDeleted);
+            }
+        );
+
     private enum SyncMode
     {
         RefreshOnly = 1,
@@ -189,15 +224,18 @@ public static class LdapControls
         return writer.Encode();
     }
 
-    private static T Read<T>(LdapControl control, Func<AsnReader, T> read)
+    private static T Read<T>(LdapControl control, Func<AsnReader, T> read) =>
+        Decode(control.Oid, () => read(new AsnReader(control.Value ?? [], AsnEncodingRules.BER).ReadSequence()));
+
+    private static T Decode<T>(string oid, Func<T> read)
     {
         try
         {
-            return read(new AsnReader(control.Value ?? [], AsnEncodingRules.BER).ReadSequence());
+            return read();
         }
         catch (Exception error) when (error is AsnContentException or ArgumentException or OverflowException)
         {
-            throw new LdapConnectionException(LdapFailure.Protocol, $"The value of the control {control.Oid} cannot be decoded.", error);
+            throw new LdapConnectionException(LdapFailure.Protocol, $"The value of {oid} cannot be decoded.", error);
         }
     }
 

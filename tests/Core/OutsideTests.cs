@@ -127,12 +127,14 @@ public sealed class OutsideTests
     [InlineData("{ then: ask }", "'ask' is not known")]
     [InlineData("{ most: 0 }", "most")]
     [InlineData("{ often: yes }", "often")]
+    [InlineData("{ changes: PT10S }", "'changes' is at least PT1M")]
+    [InlineData("{ changes: PT5M }", "1.00:00:00 Propose 50 00:05:00")]
     public void A_target_says_how_often_it_is_looked_at_and_what_follows(string watch, string then)
     {
         var reading = RulebookReader.Read(Small.Files(("targets/directory.yaml", $"{Small.Target}\nwatch: {watch}\n")));
         var told = string.Join("; ", reading.Findings.Select(f => f.ToString()));
         if (reading.Rulebook?.Targets["directory"].Watch is { } rule)
-            Assert.Equal(then, $"{rule.Every} {rule.Then} {rule.Most}");
+            Assert.Equal(then, $"{rule.Every} {rule.Then} {rule.Most} {rule.Changes}".TrimEnd());
         else
             Assert.Contains(then, told, StringComparison.Ordinal);
     }

@@ -404,6 +404,8 @@ public static class Parsers
                         () => LdapControls.DirSyncState(control),
                         () => LdapControls.SyncState(control),
                         () => LdapControls.SyncDone(control),
+                        () => LdapControls.SyncNamesDeleted(control),
+                        () => LdapControls.SyncIds(control.Value ?? []),
                     }
                 )
                     Told(

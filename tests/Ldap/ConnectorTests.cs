@@ -374,6 +374,35 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         Assert.Single((await connector.FindAsync([("employeeNumber", number)], default)).Found);
     }
 
+    /// <summary>Content synchronisation (RFC 4533): a cookie, and from it on what was made, changed and deleted, and whose group.</summary>
+    [Fact]
+    public async Task What_changed_since_is_told_with_what_was_deleted_and_who_is_in_a_changed_group()
+    {
+        await using var connector = Connector();
+        var made = new List<EnsuredAccount>();
+        for (var i = 0; i < 4; i++)
+            made.Add(await connector.EnsureAccountAsync(Goal(Fresh(), Fresh()), default));
+        var start = await connector.ChangesAsync(null, default);
+        Assert.Empty(start.Accounts);
+        var none = await connector.ChangesAsync(start.Since, default);
+        Assert.Equal((0, 0), (none.Accounts.Count, none.Holders.Count));
+        await using var ldap = await _directory.ConnectAsync();
+        await ldap.ModifyAsync(made[0].Location, [new(LdapChangeKind.Replace, "sn", "Changed")]);
+        await ldap.DeleteAsync(made[1].Location);
+        await HoldAsync(connector, made[2].ImmutableId, Rule.Entitlements["dive-team"], true);
+        var changes = await connector.ChangesAsync(none.Since, default);
+        Assert.False(changes.IsLost);
+        Assert.Contains(made[0].ImmutableId, changes.Accounts);
+        Assert.True(changes.Present?.Contains(made[1].ImmutableId) == false || changes.Accounts.Contains(made[1].ImmutableId));
+        Assert.True(changes.Present is null || changes.Present.Contains(made[3].ImmutableId));
+        Assert.DoesNotContain(made[3].ImmutableId, changes.Accounts);
+        var group = changes.Holders.Single(h => h.Entitlement == "dive-team");
+        Assert.True(group.Holds("", made[2].Location.ToUpperInvariant()));
+        Assert.False(group.Holds("", made[3].Location));
+        Assert.Empty((await connector.ChangesAsync(changes.Since, default)).Accounts);
+        await HoldAsync(connector, made[2].ImmutableId, Rule.Entitlements["dive-team"], false);
+    }
+
     [Fact]
     public async Task A_name_that_another_entry_has_asks_for_a_new_plan()
     {

@@ -370,6 +370,7 @@ public sealed class DomainConnectorTests(ControllerFixture fixture)
         await using (var right = Connector())
         {
             var health = await right.CheckAsync(true, None);
+            Assert.Contains(new("Deleted accounts", true, "are seen, and brought back as themselves."), health.Checkpoints);
             Assert.True(health.Reachable, health.Message);
             var schema = (await right.SchemaAsync(None))!;
             Assert.Contains("sAMAccountName", schema.Attributes);
@@ -391,5 +392,94 @@ public sealed class DomainConnectorTests(ControllerFixture fixture)
                 && c.Text.Contains("OU=Nowhere", StringComparison.Ordinal)
                 && c.Text.Contains("targets/office.yaml", StringComparison.Ordinal)
         );
+    }
+
+    /// <summary>DirSync: a cookie, and from it on what was made, changed and deleted, and whose group; also for who may only see it.</summary>
+    [Fact]
+    public async Task What_changed_since_is_told_with_what_was_deleted_and_who_is_in_a_changed_group()
+    {
+        await using var ldap = await PlacesAsync();
+        await using var connector = Connector();
+        var made = new List<EnsuredAccount>();
+        for (var i = 0; i < 4; i++)
+            made.Add(await connector.EnsureAccountAsync(Goal($"zoe.change{i}", $"E888{i}"), None));
+        var start = await connector.ChangesAsync(null, None);
+        Assert.Empty(start.Accounts);
+        await ldap.ModifyAsync(made[0].Location, [new(LdapChangeKind.Replace, "sn", "Changed")]);
+        await ldap.DeleteAsync(made[1].Location);
+        await connector.EnsureGrantAsync(new(made[2].ImmutableId, Rule.Entitlements["payments"], true, new("", "", "", "", "")), None);
+        var changes = await connector.ChangesAsync(start.Since, None);
+        Assert.Null(changes.Present);
+        Assert.Contains(made[0].ImmutableId, changes.Accounts);
+        Assert.Contains(made[1].ImmutableId, changes.Accounts);
+        Assert.DoesNotContain(made[3].ImmutableId, changes.Accounts);
+        var group = changes.Holders.Single(h => h.Entitlement == "payments");
+        Assert.True(group.Holds("", made[2].Location.ToUpperInvariant()));
+        Assert.False(group.Holds("", made[3].Location));
+        Assert.Empty((await connector.ChangesAsync(changes.Since, None)).Accounts);
+    }
+
+    /// <summary>Servers give a long list in parts.</summary>
+    [Theory]
+    [InlineData("member", "")]
+    [InlineData("member;range=0-*", "")]
+    [InlineData("member;range=0-1499", "member;range=1500-*")]
+    [InlineData("Member;Range=1500-2999", "Member;range=3000-*")]
+    public void A_list_in_parts_is_asked_for_to_its_end(string given, string next) => Assert.Equal(next, LdapDialect.Rest(given));
+
+    /// <summary>What somebody deleted comes back as itself: whatever knows it by its id knows it again.</summary>
+    [Fact]
+    public async Task What_was_deleted_is_brought_back_as_itself_and_made_whole()
+    {
+        await using var ldap = await PlacesAsync();
+        await using var connector = Connector();
+        var payments = Rule.Entitlements["payments"];
+        var made = await connector.EnsureAccountAsync(Goal("zoe.back", "E8871", $"OU=Deck,{People}"), None);
+        await connector.EnsureGrantAsync(new(made.ImmutableId, payments, true, new("", "", "", "", "")), None);
+        var sid = (await ldap.ReadAsync(made.Location, ["objectSid"]))!["objectSid"]!.Values[0];
+        Assert.False(await connector.IsDeletedAsync(made.ImmutableId, None));
+        await ldap.DeleteAsync(made.Location);
+        await ldap.DeleteAsync($"OU=Deck,{People}");
+        Assert.True(await connector.IsDeletedAsync(made.ImmutableId, None));
+        Assert.False(await connector.IsDeletedAsync(Guid.NewGuid().ToString(), None));
+        // Whose plan says nothing of it is told that it is gone, as before.
+        var goal = Goal("zoe.back", "E8871", $"OU=Deck,{People}") with
+        {
+            ImmutableId = made.ImmutableId,
+        };
+        Assert.Equal(made.ImmutableId, (await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(goal, None))).Gone);
+        var back = await connector.EnsureAccountAsync(goal with { Restores = true }, None);
+        Assert.Equal((made.ImmutableId, made.Location, true, false), (back.ImmutableId, back.Location, back.Changed, back.Created));
+        Assert.Equal(sid, (await ldap.ReadAsync(back.Location, ["objectSid"]))!["objectSid"]!.Values[0]);
+        await connector.EnsureGrantAsync(new(back.ImmutableId, payments, true, new("", "", "", "", "")), None);
+        var wanted = new AccountState(Rule.Name, "zoe.back", goal.Container, goal.Attributes, Presence.Awake, new("", "", ""));
+        Assert.Empty((await connector.VerifyAsync(back.ImmutableId, wanted, ["payments"], None)).Differences);
+        // Once more, and begun once: nothing else comes of it.
+        var again = await connector.EnsureAccountAsync(goal with { Restores = true }, None);
+        Assert.Equal((made.ImmutableId, made.Location), (again.ImmutableId, again.Location));
+        Assert.Single(await ldap.SearchAsync(new(People, LdapScope.Subtree, LdapFilter.Equal("employeeID", "E8871"), "1.1")));
+    }
+
+    [Fact]
+    public async Task What_is_not_kept_any_more_or_was_made_again_is_not_brought_back()
+    {
+        await using var ldap = await PlacesAsync();
+        await using var connector = Connector();
+        var never = Goal("zoe.never", "E8872") with { ImmutableId = Guid.NewGuid().ToString(), Restores = true };
+        Assert.Equal(never.ImmutableId, (await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(never, None))).Gone);
+        var made = await connector.EnsureAccountAsync(Goal("zoe.twice", "E8873"), None);
+        await ldap.DeleteAsync(made.Location);
+        // An administrator made it again by hand, under the same name or another.
+        var byHand = await connector.EnsureAccountAsync(Goal("zoe.twice", "E8873"), None);
+        var goal = Goal("zoe.twice", "E8873") with { ImmutableId = made.ImmutableId, Restores = true };
+        Assert.True((await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(goal, None))).NeedsReplan);
+        await ldap.DeleteAsync(byHand.Location);
+        await connector.EnsureAccountAsync(Goal("zoe.other", "E8873"), None);
+        Assert.True((await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(goal, None))).NeedsReplan);
+        // Somebody else has the name.
+        await ldap.DeleteAsync($"CN=zoe.other,{People}");
+        await connector.EnsureAccountAsync(Goal("zoe.twice", "E8874"), None);
+        Assert.True((await Assert.ThrowsAsync<TargetFault>(() => connector.EnsureAccountAsync(goal, None))).NeedsReplan);
+        Assert.Single(await ldap.SearchAsync(new(People, LdapScope.Subtree, LdapFilter.Equal("sAMAccountName", "zoe.twice"), "1.1")));
     }
 }

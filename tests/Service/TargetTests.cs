@@ -525,8 +525,10 @@ public sealed class TargetTests(Servers servers)
         Assert.False((await world.GetAsync<TargetDetail>("/api/v1/targets/directory", "oda")).Summary.MayOperate);
     }
 
-    [Fact]
-    public async Task A_target_read_whole_tells_the_class_of_each_entry()
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public async Task A_target_read_whole_or_by_what_changed_tells_the_class_of_each_entry(bool byChanges)
     {
         // A directory of its own: all that is in it counts.
         await using var directory = await TestDirectory.StartAsync();
@@ -535,7 +537,9 @@ public sealed class TargetTests(Servers servers)
         world.WriteHr(rows);
         foreach (var raised in (await world.RunIntakeAsync()).Requests)
             await world.ThroughAsync(raised.Id);
-        var reading = await ReconcileAsync(world, true);
+        // Where nothing is known yet of what changed, it is read whole.
+        var reading = await ReconcileAsync(world, dry: !byChanges, byChanges);
+        Assert.False(reading.Summary.Changes);
         Assert.Equal([("as-decided", 7)], reading.Summary.Classes.Select(c => (c.Name, c.Count)));
 
         await using (var root = await directory.ConnectAsRootAsync())
@@ -556,20 +560,26 @@ public sealed class TargetTests(Servers servers)
             await AddAsync(root, "kiosk", "");
             await AddAsync(root, "twin", rows[6].Number);
         }
-        var dry = await ReconcileAsync(world, true);
+        var dry = await ReconcileAsync(world, dry: !byChanges, byChanges);
+        Assert.Equal(byChanges, dry.Summary.Changes);
         Assert.Equal(
             ["deleted:1", "disabled-outside:1", "drift:1", "duplicate:1", "made-again:1", "missing:1", "surplus:1", "unmatched:2"],
             dry.Summary.Classes.Where(c => c.Name != "as-decided").Select(c => $"{c.Name}:{c.Count}").Order()
         );
-        Assert.Equal(1, dry.Summary.Classes.Single(c => c.Name == "as-decided").Count);
+        Assert.Equal(byChanges ? 0 : 1, dry.Summary.Classes.SingleOrDefault(c => c.Name == "as-decided")?.Count ?? 0);
         // No value that was found stands in it.
         Assert.DoesNotContain(dry.Items, i => i.Text.Contains("Captain", StringComparison.Ordinal));
         Assert.Equal("Job title was changed", dry.Items.Single(i => i.Class == "drift").Text);
-        // Only looked: nothing is recorded of it.
-        Assert.Empty((await world.GetAsync<Page<NobodysAccountView>>("/api/v1/accounts?target=directory")).Items);
-        Assert.Equal(0, (await TargetAsync(world, "directory")).Summary.Differing);
-
-        await ReconcileAsync(world, false);
+        if (!byChanges)
+        {
+            // Only looked: nothing is recorded of it.
+            Assert.Empty((await world.GetAsync<Page<NobodysAccountView>>("/api/v1/accounts?target=directory")).Items);
+            Assert.Equal(0, (await TargetAsync(world, "directory")).Summary.Differing);
+            await ReconcileAsync(world, false);
+        }
+        else
+            // What was told is not told once more.
+            Assert.Equal(0, (await ReconcileAsync(world, false, true)).Summary.Entries);
         Assert.Equal(
             3,
             (await world.GetAsync<Page<NobodysAccountView>>("/api/v1/accounts?target=directory")).Items.Count(a => a.Purpose == "unmatched")
@@ -584,7 +594,7 @@ public sealed class TargetTests(Servers servers)
         // Of nobody, and gone: it is forgotten.
         await using (var root = await directory.ConnectAsRootAsync())
             await root.DeleteAsync(Person("kiosk"));
-        await ReconcileAsync(world, false);
+        await ReconcileAsync(world, false, byChanges);
         Assert.DoesNotContain(
             (await world.GetAsync<Page<NobodysAccountView>>("/api/v1/accounts?target=directory")).Items,
             a => a.Name == "kiosk"
@@ -653,6 +663,90 @@ public sealed class TargetTests(Servers servers)
             ];
     }
 
+    /// <summary>One directory mirrored into another: two real ones, and whoever comes, moves and is cut off comes, moves and is cut
+    /// off in both.</summary>
+    [Fact]
+    public async Task A_directory_is_mirrored_into_another_as_a_whole()
+    {
+        await using var second = await TestDirectory.StartAsync();
+        await using var world = await World.StartAsync(servers.Directory);
+        var edda = await world.SignInAsync("edda");
+        var text = world.Rulebook().Single(f => f.Path == "targets/directory.yaml").Text;
+        text =
+            text[..text.IndexOf("\n# What else it can give", StringComparison.Ordinal)]
+                .Replace("name: directory\n", "name: archive\n", StringComparison.Ordinal)
+                .Replace("title: Northmere directory", "title: Archive", StringComparison.Ordinal)
+                .Replace($":{servers.Directory.LdapsPort}", $":{second.LdapsPort}", StringComparison.Ordinal)
+                .Replace("directory-password", "archive-password", StringComparison.Ordinal)
+                .Replace("directory-authority", "archive-authority", StringComparison.Ordinal) + "mirrors: { target: directory }\n";
+        var body = new RulebookBody([.. world.Rulebook(), new("targets/archive.yaml", text)]);
+        await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", body));
+        foreach (
+            var (name, value) in new[]
+            {
+                ("archive-password", second.Server.Options.ServicePassword),
+                ("archive-authority", second.Server.AuthorityPem),
+            }
+        )
+            await World.OkAsync(
+                edda.PutAsJsonAsync(
+                    $"/api/v1/secrets/{name}",
+                    new SecretBody(value, name == "archive-password" ? ["targets/archive"] : null)
+                )
+            );
+        // What is made where it is missing may be missing, so that nothing keeps it from beginning.
+        await World.OkAsync(PostAsync(world, "archive/resume", new { }));
+
+        var row = HrRow.New("Mirrine");
+        world.WriteHr([row]);
+        var raised = (await world.RunIntakeAsync()).Requests.Single();
+        await world.ThroughAsync(raised.Id);
+        await using var one = await servers.Directory.ConnectAsRootAsync();
+        await using var two = await second.ConnectAsRootAsync();
+        var (here, there) = (await EntryAsync(two), await EntryAsync(one));
+        Assert.Equal(there.Dn, here.Dn);
+        foreach (var attribute in new[] { "cn", "sn", "mail", "title", "departmentNumber", "employeeNumber" })
+            Assert.Equal(there.Text(attribute), here.Text(attribute));
+        Assert.Equal(await GroupsAsync(one), await GroupsAsync(two));
+        Assert.Contains(Group("dive-team"), await GroupsAsync(two));
+
+        var moved = row with { Department = "Animal Care", Title = "Keeper" };
+        world.WriteHr([moved]);
+        await world.ThroughAsync((await world.RunIntakeAsync()).Requests.Single().Id);
+        Assert.Equal("Keeper", (await EntryAsync(two)).Text("title"));
+        Assert.Contains(Group("animal-care"), await GroupsAsync(two));
+        Assert.Equal(await GroupsAsync(one), await GroupsAsync(two));
+
+        world.WriteHr([moved with { End = "2026-01-31" }]);
+        await world.ThroughAsync((await world.RunIntakeAsync()).Requests.Single().Id);
+        Assert.NotNull((await EntryAsync(one)).Text("pwdAccountLockedTime"));
+        Assert.NotNull((await EntryAsync(two)).Text("pwdAccountLockedTime"));
+
+        async Task<LdapEntry> EntryAsync(LdapConnection at) =>
+            (
+                await at.SearchAsync(
+                    new(
+                        DirectoryOptions.People,
+                        LdapScope.Subtree,
+                        LdapFilter.Equal("employeeNumber", row.Number),
+                        "*",
+                        "pwdAccountLockedTime"
+                    )
+                )
+            ).Single();
+
+        async Task<IReadOnlyList<string>> GroupsAsync(LdapConnection at) =>
+            [
+                .. (
+                    await at.SearchAsync(
+                        new(DirectoryOptions.Groups, LdapScope.Subtree, LdapFilter.Equal("member", (await EntryAsync(at)).Dn), "1.1")
+                    )
+                )
+                    .Select(g => g.Dn)
+                    .Order(),
+            ];
+    }
+
     private static string Group(string name) => $"cn={name},{DirectoryOptions.Groups}";
 
     private static string Person(string name) => $"uid={name},{DirectoryOptions.People}";
@@ -669,10 +763,10 @@ public sealed class TargetTests(Servers servers)
             ]
         );
 
-    private static async Task<ReconciliationDetail> ReconcileAsync(World world, bool dry)
+    private static async Task<ReconciliationDetail> ReconcileAsync(World world, bool dry, bool changes = false)
     {
         var made = await (
-            await World.OkAsync(PostAsync(world, "directory/reconcile", new ReconcileBody(dry)))
+            await World.OkAsync(PostAsync(world, "directory/reconcile", new ReconcileBody(dry) { Changes = changes }))
         ).Content.ReadFromJsonAsync<Reconciliation>();
         return await world.GetAsync<ReconciliationDetail>($"/api/v1/targets/directory/reconciliations/{made!.Id}");
     }

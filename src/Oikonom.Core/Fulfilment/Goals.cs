@@ -11,7 +11,11 @@ public sealed record AccountGoal(
     IReadOnlyDictionary<string, IReadOnlyList<string>> Attributes,
     bool? Enabled,
     bool MayCreate
-);
+)
+{
+    /// <summary>True when the entry of the immutable id was deleted and is to be brought back as itself.</summary>
+    public bool Restores { get; init; }
+}
 
 /// <summary>Whether somebody is to hold an entitlement.</summary>
 /// <param name="Account">The immutable id of their account; null in a target without accounts.</param>

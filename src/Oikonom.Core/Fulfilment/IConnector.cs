@@ -63,6 +63,23 @@ public interface IAccountConnector : IConnector
     Task<ReadBack> VerifyAsync(string immutableId, AccountState wanted, IReadOnlyCollection<string> entitlements, CancellationToken cancel);
 }
 
+/// <summary>The port to a target that tells what changed.</summary>
+public interface IChangesConnector : IAccountConnector
+{
+    /// <summary>What changed, by whomever, ourselves among them; nothing is changed by it.</summary>
+    /// <param name="since">What the last call gave to go on from; null the first time: then only that is given.</param>
+    /// <exception cref="TargetFault">The target is not there, or does not tell.</exception>
+    Task<TargetChanges> ChangesAsync(string? since, CancellationToken cancel);
+}
+
+/// <summary>The port to a target that keeps deleted accounts for a while and brings them back.</summary>
+public interface IRestoringConnector : IAccountConnector
+{
+    /// <summary>True when the account was deleted and can be brought back; false also where that cannot be seen.</summary>
+    /// <exception cref="TargetFault">The target is not there or refuses.</exception>
+    Task<bool> IsDeletedAsync(string immutableId, CancellationToken cancel);
+}
+
 /// <summary>The port to a target that tells what it can give.</summary>
 public interface ICatalogueConnector : IConnector
 {

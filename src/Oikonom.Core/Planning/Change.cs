@@ -46,7 +46,8 @@ public sealed record AttributeChange(string Name, IReadOnlyList<string> Before, 
 /// <summary>The account a change is about, as it is to be when the change has run.</summary>
 /// <param name="Container">Where it stands, in the target's own words; "" where there is no such thing.</param>
 /// <param name="Enabled">True when it may be used.</param>
-/// <param name="ImmutableId">Null before it was made.</param>
+/// <param name="ImmutableId">Null before it was made. With an account that is to be made it is the one that was deleted and is
+/// brought back as itself.</param>
 public sealed record Entry(string Name, string Container, bool Enabled, string? ImmutableId)
 {
     /// <summary>Work at a desk is about no account.</summary>
@@ -110,6 +111,9 @@ public abstract record Change
     {
         public override ChangeKind Kind => ChangeKind.CreateAccount;
         public override IReadOnlyList<AttributeChange> Attributes => Given;
+
+        /// <summary>True when it was deleted in its target, and is brought back as itself.</summary>
+        public bool IsBroughtBack => Entry.ImmutableId is not null;
     }
 
     /// <summary>Takes over an entry that was there before.</summary>

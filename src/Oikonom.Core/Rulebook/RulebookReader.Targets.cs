@@ -44,6 +44,7 @@ public static partial class RulebookReader
             var placeholder = map.Text("empty-group-member", required: false)?.Text;
             var makesContainers = map.YesNo("create-containers", false);
             var references = References(map);
+            MirrorOfWhole(map, name);
             TargetRule Made(TargetSettings settings)
             {
                 var rule = AccountTarget(map, name ?? "", settings, entitlements) with { Password = password, Catalogue = catalogue };
@@ -231,7 +232,7 @@ public static partial class RulebookReader
             {
                 Match = Match(map),
                 Names = Names(map),
-                Watch = Watch(map),
+                Watch = Watch(map, settings),
                 Maintenance = Maintenance(map),
                 Rate = map.Has("rate") ? map.Number("rate", 100, 1, 100_000) : null,
                 After = [.. after.Select(a => a.Text)],
@@ -502,7 +503,7 @@ public static partial class RulebookReader
             return rule;
         }
 
-        private static WatchRule Watch(YamlMap map)
+        private static WatchRule Watch(YamlMap map, TargetSettings settings)
         {
             if (map.Map("watch", required: false) is not { } watch)
                 return WatchRule.Default;
@@ -523,8 +524,13 @@ public static partial class RulebookReader
                 && !Schedule.TryParse(text.Text, TimeZoneInfo.Utc, out whole, out var wrong)
             )
                 watch.Report(text.Place, wrong);
+            var changes = Duration(watch, "changes");
+            if (changes < TimeSpan.FromMinutes(1))
+                watch.Report(watch.Place, "'changes' is at least PT1M.");
+            if (changes is not null && !settings.Can.HasFlag(TargetAbilities.Changes))
+                watch.Report(watch.Place, "This kind of target does not tell what changed: take 'changes' out, or say 'whole'.");
             watch.Done();
-            return new(every, then, most) { Whole = whole };
+            return new(every, then, most) { Whole = whole, Changes = changes };
         }
 
         /// <summary>The window in which the target is worked on, by the clock of a site, else in UTC; every day unless days are

@@ -207,7 +207,7 @@ public static partial class RulebookReader
             if (findings.Count > 0 && _targets.Count == 0 && Of("targets").Any())
                 return null;
             CheckOrder();
-            var templates = All("templates", Template, t => t.Name, t => t.Place);
+            var templates = Mirrored(All("templates", Template, t => t.Name, t => t.Place));
             CheckGrants(templates.Values);
             CheckNeeds(templates.Values);
             CheckMirrors();
@@ -306,6 +306,7 @@ public static partial class RulebookReader
             foreach (var map in Of("targets"))
                 if (Target(map) is { } target)
                     Add(_targets, target.Name, target, target.Place);
+            MirrorGroups();
         }
 
         private void CheckGrants(IEnumerable<RoleTemplate> templates)

@@ -220,7 +220,9 @@ public abstract record TargetSettings
             | TargetAbilities.Listing
             | TargetAbilities.ReadBack
             | TargetAbilities.Batches
-            | TargetAbilities.Catalogue;
+            | TargetAbilities.Changes
+            | TargetAbilities.Catalogue
+            | (Family == LdapFamily.DomainController ? TargetAbilities.Restores : TargetAbilities.None);
         public override int Parallel => Connections * PerConnection;
         public override string Container => Accounts;
         public override string NameAttribute => NamedBy;

@@ -28,6 +28,9 @@ public sealed record WatchRule(TimeSpan Every, WatchAnswer Then, int Most)
     /// <summary>When it is read whole; null for whenever somebody asks.</summary>
     public Schedule? Whole { get; init; }
 
+    /// <summary>How often it is asked what changed, at least a minute; null for whenever somebody asks.</summary>
+    public TimeSpan? Changes { get; init; }
+
     /// <summary>Where a target says nothing.</summary>
     public static readonly WatchRule Default = new(TimeSpan.FromDays(1), WatchAnswer.Propose, 50);
 }

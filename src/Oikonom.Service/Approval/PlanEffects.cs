@@ -82,6 +82,7 @@ internal static class PlanEffects
             return $"Account {account}, which was {before}";
         return change switch
         {
+            Change.CreateAccount { IsBroughtBack: true } => $"Deleted account {account}, brought back",
             Change.CreateAccount => $"New account {account}",
             Change.AdoptAccount => $"Existing account {account}",
             Change.SetPassword => $"New first password of {account}",

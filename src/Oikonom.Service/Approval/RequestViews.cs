@@ -83,7 +83,8 @@ public static class RequestViews
     public static string EffectOf(Plan plan, Core.Rulebook.Rulebook rulebook)
     {
         var parts = new List<string>();
-        Add<Change.CreateAccount>("makes");
+        Add<Change.CreateAccount>("makes", c => !c.IsBroughtBack);
+        Add<Change.CreateAccount>("brings back", c => c.IsBroughtBack);
         Add<Change.AdoptAccount>("takes over");
         Add<Change.ChangeAccount>("changes");
         Add<Change.DisableAccount>("disables");
@@ -95,12 +96,12 @@ public static class RequestViews
             parts.Add("unlocks the account");
         return string.Join("; ", parts);
 
-        void Add<T>(string verb)
+        void Add<T>(string verb, Func<T, bool>? which = null)
             where T : Change
         {
             var accounts = plan
                 .Changes.OfType<T>()
-                .Where(c => !c.Later)
+                .Where(c => !c.Later && which?.Invoke(c) != false)
                 .Select(c => $"{c.Entry.Name} in {rulebook.TitleOf(c.Account)}")
                 .Distinct()
                 .ToList();
@@ -526,6 +527,8 @@ public static class RequestViews
         var byHand = target is { HasAccounts: false };
         return change switch
         {
+            Change.CreateAccount { IsBroughtBack: true } =>
+                $"Bring the deleted account {account} back in {where}{(change.Entry.Enabled ? "" : ", asleep until the first day")}",
             Change.CreateAccount =>
                 $"Create the account {account} in {where}{(change.Entry.Enabled ? "" : ", asleep until the first day")}",
             Change.AdoptAccount => $"Take over the existing account {account} in {where}",

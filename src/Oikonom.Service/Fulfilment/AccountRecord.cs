@@ -8,8 +8,8 @@ namespace Oikonom.Service.Fulfilment;
 internal static class AccountRecord
 {
     /// <summary>
-    /// An entry was deleted outside: what was recorded of it is over, so that the plan that is made anew makes another entry,
-    /// which people decide about. Its name stays the person's.
+    /// An entry was deleted outside: what was recorded of it is over, so that the plan that is made anew brings it back, or makes
+    /// another entry, which people decide about. Its name stays the person's.
     /// </summary>
     /// <param name="request">The request that came upon it, or null.</param>
     public static async Task GoneAsync(Session s, AccountRow account, string? request, DateTimeOffset now)
@@ -26,6 +26,7 @@ internal static class AccountRecord
             }),
         ]);
         await s.DeleteAccountAsync(account.Id);
+        await s.KeepDeletedAsync(account.PersonId!, account.Target, account.Slot, account.ImmutableId);
         s.Record(
             LedgerEntry.Of(
                 now,

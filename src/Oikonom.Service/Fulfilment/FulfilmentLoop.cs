@@ -337,7 +337,10 @@ public sealed partial class FulfilmentLoop(
                     attributes,
                     isNew ? change.Entry.Enabled : null,
                     isNew
-                ),
+                )
+                {
+                    Restores = change is Change.CreateAccount { IsBroughtBack: true },
+                },
                 cancel
             );
             var enabled = change is Change.ChangeAccount && known is not null ? known.Enabled == 1 : change.Entry.Enabled;
@@ -356,7 +359,10 @@ public sealed partial class FulfilmentLoop(
                 [
                     .. held.Select(e => Grant(outcome.Step, e, wanted.Grants.GetValueOrDefault(e)?.Reason ?? Found(ensured.Location))),
                 ],
-                Note = ensured.Created ? "created" : Said(ensured.Changed),
+                Note =
+                    ensured.Created ? "created"
+                    : change is Change.CreateAccount { IsBroughtBack: true } ? Outcome.BroughtBack
+                    : Said(ensured.Changed),
             };
         }
 

@@ -30,6 +30,9 @@ public sealed record Outcome(Claim Claim, StepRow Step, Change Change, AttemptOu
     public string? Gone { get; init; }
     public string Note { get; init; } = "";
 
+    /// <summary>The note of a deleted account that is there again as itself.</summary>
+    public const string BroughtBack = "brought back";
+
     /// <summary>True when the target was not there, or could not: that says something of all that waits for it.</summary>
     public bool IsOfTarget { get; init; }
 

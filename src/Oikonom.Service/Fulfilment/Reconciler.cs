@@ -16,7 +16,8 @@ using Oikonom.Store.Rooms;
 namespace Oikonom.Service.Fulfilment;
 
 /// <summary>
-/// Reads a target whole and holds it against what is recorded: each entry gets a class, and what differs goes the way of every look.
+/// Reads a target whole, or what changed in it, and holds it against what is recorded: each entry gets a class, and what differs goes
+/// the way of every look.
 /// Entries that answer to nobody are recorded as nobody's; those of nobody that are gone are forgotten.
 /// </summary>
 public sealed class Reconciler(Store.Store store, ConnectorBook connectors, LookDesk looks, TimeProvider time)
@@ -100,6 +101,134 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
         if (!dry)
             await WriteAsync(target, found, gone, begun, cancel);
         return await KeepAsync(target, found, dry, actor, begun, watch.ElapsedMilliseconds, cancel);
+    }
+
+    /// <summary>
+    /// Reads what changed since the last time, and holds that against what is recorded. The first time, and when the target does not
+    /// know any more what changed, it is read whole.
+    /// </summary>
+    /// <param name="keepsNothing">Whether it is written down, too, when nothing was changed by anybody but us.</param>
+    /// <returns>What was found; null when there was nothing to be written down.</returns>
+    /// <exception cref="TargetFault">The target does not answer, or does not tell.</exception>
+    /// <exception cref="Problem">This kind of target does not tell what changed.</exception>
+    public async Task<ReconciliationRow?> ChangesAsync(
+        Edition edition,
+        TargetRule target,
+        string actor,
+        bool keepsNothing,
+        CancellationToken cancel
+    )
+    {
+        if (connectors.Accounts(edition, target.Name) is not IChangesConnector connector)
+            throw Problem.Conflict("changes-not-told", $"{target.Title} does not tell what changed in it; read it whole.");
+        var (watch, begun) = (Stopwatch.StartNew(), time.GetUtcNow());
+        var since = (await store.ReadAsync(s => s.TargetStatesAsync(), cancel)).FirstOrDefault(t => t.Target == target.Name)?.ChangesSince;
+        var changes = await connector.ChangesAsync(since is { Length: > 0 } ? since : null, cancel);
+        if (changes.IsLost)
+            (since, changes) = ("", await connector.ChangesAsync(null, cancel));
+        ReconciliationRow? row;
+        if (since is not { Length: > 0 })
+            row = await RunAsync(edition, target, false, actor, cancel);
+        else
+        {
+            var found = new Findings();
+            var gone = new List<BookedAccount>();
+            if (changes.Accounts.Count + changes.Holders.Count > 0 || changes.Present is not null)
+            {
+                var books = await BooksAsync(target, cancel);
+                await LookAtChangesAsync(target, connector, changes, books, found, gone, cancel);
+                await LeaveBusyAsync(found.Suspects, cancel);
+                await LeaveBusyAsync(gone, cancel);
+                await SuspectsAsync(edition, found, gone, books, cancel);
+                await StrangersAsync(edition, target, books, found, cancel);
+                await LeaveBusyAsync(found, cancel);
+                await WriteAsync(target, found, gone, begun, cancel);
+            }
+            row =
+                keepsNothing || found.Items.Count > 0
+                    ? await KeepAsync(target, found, false, actor, begun, watch.ElapsedMilliseconds, cancel, changesAlone: true)
+                    : null;
+        }
+        // What is not written down because this ends here is told once more.
+        await store.WriteAsync(s => s.ChangesSinceAsync(target.Name, changes.Since, begun.ToUnixTimeMilliseconds()), cancel);
+        return row;
+    }
+
+    /// <summary>What is being done to somebody at this moment was changed by us: it is looked at when that is over.</summary>
+    private async Task LeaveBusyAsync(List<BookedAccount> accounts, CancellationToken cancel)
+    {
+        var busy = await BusyAsync(accounts.Select(a => a.PersonId), cancel);
+        var left = accounts.Where(a => a.PersonId is { } person && busy.Contains(person)).Select(a => a.Id).ToList();
+        if (left.Count == 0)
+            return;
+        accounts.RemoveAll(a => a.PersonId is { } person && busy.Contains(person));
+        await store.WriteAsync(s => s.LookedAtAsync(left, 0), cancel);
+    }
+
+    /// <summary>An entry that nobody has recorded yet and answers to somebody to whom something is being done is being made by us.</summary>
+    private async Task LeaveBusyAsync(Findings found, CancellationToken cancel)
+    {
+        var busy = await BusyAsync(found.Items.Select(i => i.PersonId), cancel);
+        foreach (var item in found.Items.Where(i => i.PersonId is { } person && busy.Contains(person)).ToList())
+        {
+            found.Items.Remove(item);
+            found.Counts[item.Class]--;
+            found.Strangers.RemoveAll(e => e.ImmutableId == item.Id);
+        }
+    }
+
+    private async Task<HashSet<string>> BusyAsync(IEnumerable<string?> people, CancellationToken cancel)
+    {
+        var ids = people.OfType<string>().Distinct().ToList();
+        return ids.Count == 0 ? [] : [.. await store.ReadAsync(s => s.BusyAsync(ids, time.Milliseconds()), cancel)];
+    }
+
+    private async Task LookAtChangesAsync(
+        TargetRule target,
+        IAccountConnector connector,
+        TargetChanges changes,
+        Books books,
+        Findings found,
+        List<BookedAccount> gone,
+        CancellationToken cancel
+    )
+    {
+        var shared = target.HasShared ? target : null;
+        var ids = changes.Accounts.ToHashSet(StringComparer.OrdinalIgnoreCase);
+        if (changes.Present is { } present)
+            ids.UnionWith(books.Accounts.Keys.Where(id => !present.Contains(id)));
+        foreach (var id in ids)
+            if (await connector.ReadAsync(id, cancel) is { } entry)
+                Look(entry, books, found, shared);
+            else if (books.Accounts.TryGetValue(id, out var account))
+                gone.Add(account);
+        found.Entries += gone.Count;
+        if (changes.Holders.Count == 0)
+            return;
+        // Of groups it is told who is in them now; whom that concerns has not changed itself.
+        var suspects = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
+        void See(string id, string name, string location)
+        {
+            if (ids.Contains(id) || books.Accounts.GetValueOrDefault(id) is not { PersonId: { } person } account)
+                return;
+            var held = books.Grants.GetValueOrDefault((person, account.Slot), SharedLists.Empty);
+            foreach (var group in changes.Holders)
+            {
+                var (holds, given) = (group.Holds(name, location), held.Contains(group.Entitlement));
+                if (holds != given && (given || shared?.Ours([group.Entitlement], held).Any() != false))
+                    suspects.Add(id);
+            }
+        }
+        await store.ReadAsync(
+            async s =>
+            {
+                await s.EachPlaceAsync(target.Name, See, cancel);
+                return true;
+            },
+            cancel
+        );
+        found.Entries += suspects.Count;
+        found.Suspects.AddRange(suspects.Select(id => books.Accounts[id]));
     }
 
     private static async Task ReadAsync(IAccountConnector connector, ChannelWriter<ExistingAccount> to, CancellationToken cancel)
@@ -312,7 +441,8 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
     {
         var suspects = found.Suspects.Concat(gone.Where(a => a.PersonId is not null)).Select(a => a.Id).ToList();
         foreach (var chunk in suspects.Chunk(Chunk))
-            await looks.LookAsync(chunk, cancel);
+            if ((await looks.LookAsync(chunk, cancel)).Postponed is { Count: > 0 } postponed)
+                await store.WriteAsync(s => s.LookedAtAsync(postponed, 0), cancel);
         var now = time.GetUtcNow();
         var lost = gone.Where(a => a.PersonId is null && a.At < begun.ToUnixTimeMilliseconds()).ToList();
         foreach (var chunk in found.Strangers.Where(e => !found.Unmatched.Contains(e.ImmutableId)).Chunk(Chunk))
@@ -352,10 +482,11 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
         string actor,
         DateTimeOffset begun,
         long took,
-        CancellationToken cancel
+        CancellationToken cancel,
+        bool changesAlone = false
     )
     {
-        var counts = found.Counts.OrderBy(c => c.Key).ToDictionary(c => EnumText.Of(c.Key), c => c.Value);
+        var counts = found.Counts.Where(c => c.Value > 0).OrderBy(c => c.Key).ToDictionary(c => EnumText.Of(c.Key), c => c.Value);
         var row = new ReconciliationRow
         {
             Id = Guid.CreateVersion7(begun).ToString(),
@@ -366,6 +497,7 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
             Milliseconds = took,
             Entries = found.Entries,
             Counts = JsonSerializer.Serialize(counts),
+            Changes = changesAlone ? 1 : 0,
         };
         await store.WriteAsync(
             async s =>

@@ -48,9 +48,15 @@ public static class ReconciliationEndpoints
                 {
                     user.RequireWholeTarget(name);
                     var (edition, target) = await desk.RequireAsync(name, cancel);
+                    if (body is { Changes: true, DryRun: true })
+                        throw Problem.Invalid("What changed is told once; it cannot be read without anything following from it.", "dryRun");
                     try
                     {
-                        return View(await reconciler.RunAsync(edition, target, body.DryRun, user.UserName(), cancel));
+                        return View(
+                            body.Changes
+                                ? (await reconciler.ChangesAsync(edition, target, user.UserName(), true, cancel))!
+                                : await reconciler.RunAsync(edition, target, body.DryRun, user.UserName(), cancel)
+                        );
                     }
                     catch (TargetFault fault)
                     {
@@ -59,7 +65,7 @@ public static class ReconciliationEndpoints
                 }
             )
             .WithName("reconcileTarget")
-            .WithSummary("Reads the target whole and tells how each entry stands to what was decided.")
+            .WithSummary("Reads the target whole, or what changed in it, and tells how each entry stands to what was decided.")
             .RequireAuthorization("targets")
             .Reaching(Reached.Shared);
 
@@ -130,6 +136,9 @@ public static class ReconciliationEndpoints
                     .Where(m => counts.ContainsKey(EnumText.Of(m.Key)))
                     .Select(m => new ClassCount(EnumText.Of(m.Key), counts[EnumText.Of(m.Key)], m.Value)),
             ]
-        );
+        )
+        {
+            Changes = row.Changes == 1,
+        };
     }
 }

@@ -112,6 +112,8 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
         yield return new("Worked on", target.Maintenance is { } window ? WindowText(window) : "at no set time");
         if (target.Settings.Can.HasFlag(TargetAbilities.ReadBack))
             yield return new("Looked at", $"each account {Every(target.Watch.Every)}");
+        if (target.Watch.Changes is { } changes)
+            yield return new("Asked what changed", Every(changes));
         if (target.Settings is TargetSettings.File file)
         {
             yield return new("Handed over", file.Writes?.ToString() ?? "at once");
@@ -185,6 +187,7 @@ public sealed class TargetDesk(Store.Store store, EditionBook editions, Connecto
             CertificateUntil = found?.CertificateUntil,
             SecretUntil = secrets.FirstOrDefault(s => s.Name == target.Settings.SignsIn?.Secret)?.ValidUntil.ToInstant(),
             CanRead = target.Settings.Can.HasFlag(TargetAbilities.Listing),
+            TellsChanges = target.Settings.Can.HasFlag(TargetAbilities.Changes),
             MayOperate = user.MayOperateTarget(target.Name),
         };
     }

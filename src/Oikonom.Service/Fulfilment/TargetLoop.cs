@@ -1,3 +1,4 @@
+using Oikonom.Core.Fulfilment;
 using Oikonom.Core.Rulebook;
 using Oikonom.Service.Access;
 using Oikonom.Service.Common;
@@ -40,6 +41,10 @@ public sealed class TargetLoop(
         await EachAsync(
             edition.Rulebook.Targets.Values.Where(t => t.Watch.Whole is not null && t.Settings.Can.HasFlag(TargetAbilities.Listing)),
             target => ReadWholeAsync(edition, target, cancel)
+        );
+        await EachAsync(
+            edition.Rulebook.Targets.Values.Where(t => t.Watch.Changes is not null && t.Settings.Can.HasFlag(TargetAbilities.Changes)),
+            target => ReadChangesAsync(edition, target, cancel)
         );
         return false;
     }
@@ -158,6 +163,36 @@ public sealed class TargetLoop(
     }
 
     private readonly Dictionary<string, long> _checked = [];
+
+    /// <summary>Asks a target what changed when its time has come; one node does.</summary>
+    private async Task ReadChangesAsync(Edition edition, TargetRule target, CancellationToken cancel)
+    {
+        var at = time.Milliseconds();
+        if (_changes.GetValueOrDefault(target.Name) > at)
+            return;
+        var every = (long)target.Watch.Changes!.Value.TotalMilliseconds;
+        _changes[target.Name] = at + every;
+        var states = await store.ReadAsync(s => s.TargetStatesAsync(), cancel);
+        // Nobody asks one that does not answer, or that people let rest.
+        if (states.FirstOrDefault(s => s.Target == target.Name) is { } state && (state.AwayAt is not null || state.PausedBy.Length > 0))
+            return;
+        if (
+            await store.WriteAsync(
+                s => s.TakeLeaseAsync($"changes-{target.Name}", Guid.NewGuid().ToString("N"), at, at + every - 1000),
+                cancel
+            )
+        )
+            try
+            {
+                await reconciler.ChangesAsync(edition, target, "oikonom", false, cancel);
+            }
+            catch (TargetFault fault) when (fault.Transient)
+            {
+                // Whether it answers is looked at by its check; what changed is told when it does.
+            }
+    }
+
+    private readonly Dictionary<string, long> _changes = [];
 
     /// <summary>When this node looks at the schedule of a target next.</summary>
     private readonly Dictionary<string, DateTimeOffset> _reads = [];

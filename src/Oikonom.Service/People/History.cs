@@ -4,6 +4,7 @@ using System.Text.Json;
 using Oikonom.Contracts;
 using Oikonom.Service.Access;
 using Oikonom.Service.Common;
+using Oikonom.Service.Fulfilment;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.People;
@@ -240,6 +241,7 @@ public static class History
         var who = account.Length > 0 ? account : "the person";
         return Text(body, "change") switch
         {
+            "create-account" when Text(body, "note") == Outcome.BroughtBack => $"Brought the deleted account {who} back in {target}",
             "create-account" => $"Made the account {who} in {target}",
             "adopt-account" => $"Took over the account {who} in {target}",
             "change-account" => $"Changed the account {who} in {target}",

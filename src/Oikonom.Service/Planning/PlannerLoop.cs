@@ -165,8 +165,7 @@ public sealed partial class PlannerLoop(
                 },
                 entries.Named,
                 recorded,
-                entries.Existing,
-                entries.Fresh,
+                entries,
                 cancel
             );
     }
@@ -177,6 +176,9 @@ public sealed partial class PlannerLoop(
         public Dictionary<AccountKey, ExistingAccount> Existing { get; } = [];
         public Subject Named { get; private set; } = subject;
         public List<(AccountKey Account, string Name, string Wish)> Fresh { get; } = [];
+
+        /// <summary>The immutable ids of entries that were deleted and are brought back.</summary>
+        public Dictionary<AccountKey, string> Deleted { get; } = [];
 
         /// <summary>Several entries that answer: somebody has to choose.</summary>
         public List<ExistingAccount> Candidates { get; } = [];
@@ -231,6 +233,7 @@ public sealed partial class PlannerLoop(
                 entries.Name(account, found[0].Name, wishes[0]);
             }
             else if (found.Count == 0)
+            {
                 entries.Name(
                     account,
                     await FreeNameAsync(
@@ -245,9 +248,21 @@ public sealed partial class PlannerLoop(
                     ),
                     wishes[0]
                 );
+                if (await DeletedAsync(edition, target, recorded.DeletedEntry(request.PersonId, account), cancel) is { } deleted)
+                    entries.Deleted[account] = deleted;
+            }
         }
         return entries;
     }
+
+    /// <summary>The entry that was deleted, where its target keeps it and nobody has it by now; else null: another one is made.</summary>
+    private async Task<string?> DeletedAsync(Edition edition, TargetRule target, string? entry, CancellationToken cancel) =>
+        entry is not null
+        && target.Settings.Can.HasFlag(TargetAbilities.Restores)
+        && connectors.Accounts(edition, target.Name) is IRestoringConnector restoring
+        && await restoring.IsDeletedAsync(entry, cancel)
+            ? entry
+            : null;
 
     /// <summary>An account whose name follows its person gets another once theirs leads to one.</summary>
     private async Task RenameAsync(
@@ -522,8 +537,7 @@ public sealed partial class PlannerLoop(
         Subject before,
         Subject subject,
         Recorded recorded,
-        Dictionary<AccountKey, ExistingAccount> existing,
-        List<(AccountKey Account, string Name, string Wish)> names,
+        Entries entries,
         CancellationToken cancel
     )
     {
@@ -534,8 +548,8 @@ public sealed partial class PlannerLoop(
             before,
             subject,
             recorded.Seen(request.PersonId),
-            recorded.ImmutableIds(request.PersonId),
-            existing,
+            recorded.ImmutableIds(request.PersonId).Concat(entries.Deleted).ToDictionary(),
+            entries.Existing,
             edition,
             kind,
             time.GetUtcNow(),
@@ -549,11 +563,11 @@ public sealed partial class PlannerLoop(
             async s =>
             {
                 await RequireRoomAsync(s, plan, edition, request.PersonId);
-                foreach (var (account, name, wish) in names)
+                foreach (var (account, name, wish) in entries.Fresh)
                 {
                     var isTaken = !await s.TakeNameAsync(account.Target, name, request.PersonId, time.Milliseconds(), account.Slot, wish);
                     // Somebody else took it since we looked: plan once more.
-                    if (isTaken && !existing.ContainsKey(account))
+                    if (isTaken && !entries.Existing.ContainsKey(account))
                         return false;
                 }
                 return true;

@@ -100,6 +100,12 @@ public sealed class Recorded
             ?.Wish
         ?? "";
 
+    /// <summary>The immutable id of the entry that an account had last and that was deleted in its target; null where none was.</summary>
+    public string? DeletedEntry(string id, AccountKey account) =>
+        Account(id, account) is null
+            ? _names[id].LastOrDefault(n => n.Target == account.Target && n.Slot == account.Slot && n.DeletedEntry.Length > 0)?.DeletedEntry
+            : null;
+
     /// <summary>A person with what was approved by hand and the numbers of pools that are theirs.</summary>
     public static Subject With(
         Subject subject,

@@ -113,6 +113,7 @@ internal sealed class DemoSurroundings : IAsyncDisposable
             var domain = new DomainOptions(Path.Combine(options.Folder, "office"), NorthmereDomain.Domain)
             {
                 Tree = NorthmereDomain.Ldif(people),
+                Restorers = "AO",
             };
             return Keep(await DomainServer.StartAsync(domain, cancel));
         }

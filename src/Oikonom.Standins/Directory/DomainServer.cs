@@ -15,6 +15,10 @@ public sealed record DomainOptions(string Folder, string Domain)
     /// <summary>Changes (RFC 2849) it begins with.</summary>
     public string Tree { get; init; } = "";
 
+    /// <summary>Who may see what was deleted and bring it back, beside administrators: a group by its sign in security descriptors,
+    /// such as <c>AO</c> for account operators.</summary>
+    public string Restorers { get; init; } = "";
+
     /// <summary>The distinguished name of the domain (RFC 2247).</summary>
     public string Base => string.Join(',', Domain.Split('.').Select(p => $"DC={p}"));
     public string Administrator => $"administrator@{Domain}";
@@ -119,7 +123,24 @@ public sealed class DomainServer : IAsyncDisposable
             await File.WriteAllTextAsync(At("tree.ldif"), _options.Tree, cancel);
             await RunAsync(cancel, "ldbmodify", "-H", At("private", "sam.ldb"), At("tree.ldif"));
         }
+        if (_options.Restorers.Length > 0)
+            await LetRestoreAsync(cancel);
         await File.WriteAllTextAsync(At("ready"), "", cancel);
+    }
+
+    /// <summary>Lets more than administrators list deleted entries, and make them entries again (Reanimate-Tombstones).</summary>
+    private async Task LetRestoreAsync(CancellationToken cancel)
+    {
+        const string All = "RPWPCCDCLCLORCWOWDSDSW";
+        var descriptor = $"O:SYG:SYD:PAI(A;;{All};;;SY)(A;;{All};;;BA)(A;;LCLORP;;;{_options.Restorers})";
+        var deleted =
+            $"dn: CN=Deleted Objects,{_options.Base}\nchangetype: modify\nreplace: nTSecurityDescriptor\n"
+            + $"nTSecurityDescriptor: {descriptor}\n";
+        await File.WriteAllTextAsync(At("deleted.ldif"), deleted, cancel);
+        var database = At("private", "sam.ldb");
+        await RunAsync(cancel, "ldbmodify", "-H", database, "--controls=show_deleted:1", At("deleted.ldif"));
+        var right = $"(OA;;CR;45ec5156-db7e-47bb-b53f-dbeb2d03c40f;;{_options.Restorers})";
+        await RunAsync(cancel, "samba-tool", "dsacl", "set", "-H", database, $"--objectdn={_options.Base}", $"--sddl={right}");
     }
 
     private async Task OpenAsync(CancellationToken cancel)

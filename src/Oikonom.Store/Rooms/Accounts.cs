@@ -138,6 +138,9 @@ public sealed class NameRow
     /// <summary>The first wish of the rules when the name was taken, or "" where that is not known.</summary>
     public string Wish { get; init; } = "";
 
+    /// <summary>The immutable id of the entry that had the name last and was deleted in its target; "" where none was.</summary>
+    public string DeletedEntry { get; init; } = "";
+
     /// <summary>When, in milliseconds since 1970 (UTC).</summary>
     public long At { get; init; }
 }
@@ -424,10 +427,23 @@ public static class AccountTables
     /// <summary>The names of each of the people, reserved or used, the newest last.</summary>
     public static Task<IReadOnlyList<NameRow>> NamesOfAsync(this Session session, IReadOnlyCollection<string> people) =>
         session.BulkQueryAsync<NameRow, object>(
-            "SELECT n.target, n.slot, n.name_key, n.person_id, n.wish, n.at FROM {rows} AS x {join} names n ON "
+            "SELECT n.target, n.slot, n.name_key, n.person_id, n.wish, n.deleted_entry, n.at FROM {rows} AS x {join} names n ON "
                 + "x.id=n.person_id ORDER BY n.at",
             [.. people.Select(id => new { Id = id })],
             ("id", "text")
+        );
+
+    /// <summary>Keeps with the names of an account that its entry was deleted in the target.</summary>
+    public static Task<int> KeepDeletedAsync(this Session session, string person, string target, string slot, string entry) =>
+        session.ExecuteAsync(
+            "UPDATE names SET deleted_entry=@entry WHERE person_id=@person AND target=@target AND slot=@slot",
+            new
+            {
+                person,
+                target,
+                slot,
+                entry,
+            }
         );
 
     /// <summary>Of the names, those that are or ever were somebody else's, or another account's of the same person.</summary>

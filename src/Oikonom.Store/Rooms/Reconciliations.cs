@@ -26,6 +26,9 @@ public sealed record ReconciliationRow
 
     /// <summary>How many of each class, as JSON.</summary>
     public string Counts { get; init; } = "{}";
+
+    /// <summary>1 when only what changed was read.</summary>
+    public long Changes { get; init; }
 }
 
 /// <summary>An entry that is not as decided.</summary>
@@ -106,6 +109,15 @@ public static class ReconciliationTables
             cancel
         );
 
+    /// <summary>Goes through the accounts of people in a target: id, name and where it stands.</summary>
+    public static Task EachPlaceAsync(this Session session, string target, Action<string, string, string> each, CancellationToken cancel) =>
+        session.ReadEachAsync(
+            "SELECT immutable_id, name, location FROM accounts WHERE target=@target AND person_id IS NOT NULL",
+            [("target", target)],
+            reader => each(reader.GetString(0), reader.GetString(1), reader.GetString(2)),
+            cancel
+        );
+
     /// <summary>Goes through everything that people hold in a target: person, slot, entitlement; all of one account in a row.</summary>
     public static Task EachGrantAsync(this Session session, string target, Action<string, string, string> each, CancellationToken cancel) =>
         session.ReadEachAsync(
@@ -132,8 +144,8 @@ public static class ReconciliationTables
     {
         await session
             .ExecuteAsync(
-                "INSERT INTO reconciliations (id, target, at, actor, dry, milliseconds, entries, counts) VALUES (@Id, @Target, @At, "
-                    + "@Actor, @Dry, @Milliseconds, @Entries, @Counts)",
+                "INSERT INTO reconciliations (id, target, at, actor, dry, milliseconds, entries, counts, changes) VALUES (@Id, @Target, "
+                    + "@At, @Actor, @Dry, @Milliseconds, @Entries, @Counts, @Changes)",
                 row
             )
             .ConfigureAwait(false);
@@ -157,15 +169,15 @@ public static class ReconciliationTables
     /// <summary>The newest of a target first.</summary>
     public static Task<IReadOnlyList<ReconciliationRow>> ReconciliationsAsync(this Session session, string target, int limit) =>
         session.QueryAsync<ReconciliationRow>(
-            "SELECT id, target, at, actor, dry, milliseconds, entries, counts FROM reconciliations WHERE target=@target ORDER BY at DESC, "
-                + "id DESC LIMIT @limit",
+            "SELECT id, target, at, actor, dry, milliseconds, entries, counts, changes FROM reconciliations WHERE target=@target ORDER BY "
+                + "at DESC, id DESC LIMIT @limit",
             new { target, limit }
         );
 
     /// <summary>One of them; null when there is none.</summary>
     public static Task<ReconciliationRow?> ReconciliationAsync(this Session session, string id) =>
         session.FirstAsync<ReconciliationRow>(
-            "SELECT id, target, at, actor, dry, milliseconds, entries, counts FROM reconciliations WHERE id=@id",
+            "SELECT id, target, at, actor, dry, milliseconds, entries, counts, changes FROM reconciliations WHERE id=@id",
             new { id }
         );
 

@@ -66,6 +66,12 @@ public sealed record TargetStateRow
 
     /// <summary>What the check found, as JSON.</summary>
     public string Checked { get; init; } = "";
+
+    /// <summary>Where it goes on telling what changed; "" before it was asked.</summary>
+    public string ChangesSince { get; init; } = "";
+
+    /// <summary>When it was asked last what changed, in milliseconds.</summary>
+    public long? ChangesAt { get; init; }
 }
 
 /// <summary>What was done in a target in an hour.</summary>
@@ -109,7 +115,8 @@ public sealed record TargetEventRow
 /// <summary>What waits and what fails in targets, and how each does.</summary>
 public static class TargetTables
 {
-    private const string Columns = "target, paused_by, paused_at, reason, away_at, retry_at, problem, good_at, bad_at, checked_at, checked";
+    private const string Columns =
+        "target, paused_by, paused_at, reason, away_at, retry_at, problem, good_at, bad_at, checked_at, checked, changes_since, changes_at";
 
     /// <summary>How a target stands.</summary>
     public static async Task<TargetCounts> TargetCountsAsync(this Session session, string target, long now) =>
@@ -202,6 +209,19 @@ public static class TargetTables
                 by,
                 reason,
                 at = by.Length > 0 ? now : (long?)null,
+            }
+        );
+
+    /// <summary>Keeps where a target goes on telling what changed.</summary>
+    public static Task ChangesSinceAsync(this Session session, string target, string since, long now) =>
+        session.ExecuteAsync(
+            "INSERT INTO target_states (target, changes_since, changes_at) VALUES (@target, @since, @now) ON CONFLICT (target) DO UPDATE "
+                + "SET changes_since=excluded.changes_since, changes_at=excluded.changes_at",
+            new
+            {
+                target,
+                since,
+                now,
             }
         );
 

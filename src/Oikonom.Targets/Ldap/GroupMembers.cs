@@ -77,12 +77,7 @@ internal sealed class GroupMembers
                 new ParallelOptions { MaxDegreeOfParallelism = _settings.Connections, CancellationToken = cancel },
                 async (entitlement, stop) =>
                 {
-                    var isNamed = await GuardAsync(() => IsNamedAsync(GroupOf(entitlement), stop)).ConfigureAwait(false);
-                    var attribute = isNamed ? NamedGroups.Member : _dialect.Member;
-                    var connection = await GuardAsync(() => _pool.TakeAsync(stop)).ConfigureAwait(false);
-                    var group = await GuardAsync(() => connection.ReadAsync(GroupOf(entitlement), [attribute], stop)).ConfigureAwait(false);
-                    var members = group?.Texts(attribute) ?? [];
-                    var keys = isNamed ? members : [.. members.Select(LdapDn.Normalise)];
+                    var (isNamed, keys) = await GuardAsync(() => MembersAsync(entitlement, stop)).ConfigureAwait(false);
                     var holders = isNamed ? byName : held;
                     lock (lists)
                         foreach (var key in keys)
@@ -91,6 +86,31 @@ internal sealed class GroupMembers
             )
             .ConfigureAwait(false);
         return (held, byName);
+    }
+
+    /// <summary>Who holds an entitlement, as it is now.</summary>
+    public async Task<ChangedHolders> HoldingAsync(Entitlement entitlement, CancellationToken cancel)
+    {
+        var (isNamed, keys) = await MembersAsync(entitlement, cancel).ConfigureAwait(false);
+        var holders = keys.ToHashSet(StringComparer.Ordinal);
+        return new(entitlement.Name, (name, dn) => holders.Contains(isNamed ? name : LdapDn.Normalise(dn)));
+    }
+
+    /// <summary>The members of a group: by account name, or by the names of entries in their one form.</summary>
+    private async Task<(bool IsNamed, IReadOnlyList<string> Keys)> MembersAsync(Entitlement entitlement, CancellationToken cancel)
+    {
+        var isNamed = await IsNamedAsync(GroupOf(entitlement), cancel).ConfigureAwait(false);
+        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        var attribute = isNamed ? NamedGroups.Member : _dialect.Member;
+        var members = new List<string>();
+        for (var wanted = attribute; wanted.Length > 0; )
+        {
+            var group = await connection.ReadAsync(GroupOf(entitlement), [wanted], cancel).ConfigureAwait(false);
+            var found = group?.Attributes.FirstOrDefault(a => a.Name.Split(';')[0].Equals(attribute, StringComparison.OrdinalIgnoreCase));
+            members.AddRange(found?.Texts ?? []);
+            wanted = found is null ? "" : LdapDialect.Rest(found.Name);
+        }
+        return (isNamed, isNamed ? members : members.ConvertAll(LdapDn.Normalise));
     }
 
     /// <summary>The groups that list an entry.</summary>

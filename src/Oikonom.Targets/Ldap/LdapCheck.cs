@@ -37,6 +37,10 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
             else if (dialect is PolicyDialect)
                 await LocksAsync(connection, root, cancel).ConfigureAwait(false);
             await PlacesAsync(connection, cancel).ConfigureAwait(false);
+            if (rule.Watch.Changes is not null)
+                TellsChanges(root);
+            if (dialect is DomainDialect)
+                await DeletedAsync(connection, root, cancel).ConfigureAwait(false);
             if (withRights)
                 await RightsAsync(connection, cancel).ConfigureAwait(false);
         }
@@ -164,6 +168,30 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
                     ? $"{policies[0].Dn} keeps out who is disabled."
                     : $"all {policies.Count} policies keep out who is disabled."
             );
+    }
+
+    private void TellsChanges(LdapEntry? root)
+    {
+        const string What = "Changes";
+        if (root?.Texts("supportedControl").Contains(ChangedEntries.ControlOf(_settings)) == true)
+            Good(What, "the server tells what changed.");
+        else
+            Bad(What, $"{ChangedEntries.WhyNot(rule, _settings)} ({rule.Place})");
+    }
+
+    /// <summary>Whether what somebody deletes can be brought back: that is a right of its own, and nothing is wrong without it.</summary>
+    private async Task DeletedAsync(LdapConnection connection, LdapEntry? root, CancellationToken cancel)
+    {
+        const string What = "Deleted accounts";
+        foreach (var domain in root?.Texts("namingContexts").Where(c => LdapDn.IsBelow(_settings.Container, c)) ?? [])
+            if (await new DeletedEntries(rule, dialect, pool).MaySeeAsync(connection, domain, cancel).ConfigureAwait(false))
+                Good(What, "are seen, and brought back as themselves.");
+            else
+                Good(
+                    What,
+                    $"may not be seen: who is deleted is made anew, as another one to whatever knew them. Let {_settings.SignInName} list "
+                        + $"CN=Deleted Objects,{domain} and reanimate what is in it."
+                );
     }
 
     /// <summary>What it may do, as far as the server lets itself be asked without anything being done.</summary>

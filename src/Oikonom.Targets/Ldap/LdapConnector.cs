@@ -9,7 +9,7 @@ using Oikonom.Ldap;
 namespace Oikonom.Targets.Ldap;
 
 /// <summary>Accounts and memberships in a directory that speaks LDAP, in the dialect of its family.</summary>
-public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
+public sealed class LdapConnector : IRestoringConnector, IChangesConnector, ICatalogueConnector
 {
     private readonly TargetRule _rule;
     private readonly TargetSettings.Ldap _settings;
@@ -18,6 +18,8 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
     private readonly GroupMembers _groups;
     private readonly EntryReferences _references;
     private readonly MatchKeys _keys;
+    private readonly DeletedEntries _deleted;
+    private readonly ChangedEntries _changed;
     private bool? _asserts;
     private readonly ConcurrentDictionary<string, string> _names = new(StringComparer.OrdinalIgnoreCase);
 
@@ -30,6 +32,8 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
         _references = new(_settings.References, _settings.Container, _pool);
         _groups = new(rule, _settings, _dialect, _pool);
         _keys = new(rule, ("entry", "entries"));
+        _deleted = new(rule, _dialect, _pool);
+        _changed = new(rule, _settings, _dialect, _pool, _groups);
     }
 
     /// <inheritdoc/>
@@ -86,6 +90,10 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
     }
 
     /// <inheritdoc/>
+    public Task<TargetChanges> ChangesAsync(string? since, CancellationToken cancel) =>
+        GuardAsync(() => _changed.SinceAsync(since, cancel));
+
+    /// <inheritdoc/>
     public Task<bool> NameIsTakenAsync(string name, CancellationToken cancel) =>
         GuardAsync(async () =>
         {
@@ -95,9 +103,15 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
         });
 
     /// <inheritdoc/>
+    public Task<bool> IsDeletedAsync(string immutableId, CancellationToken cancel) =>
+        GuardAsync(async () => await _deleted.FindAsync(immutableId, cancel).ConfigureAwait(false) is not null);
+
+    /// <inheritdoc/>
     public Task<EnsuredAccount> EnsureAccountAsync(AccountGoal goal, CancellationToken cancel) =>
         GuardAsync(async () =>
         {
+            if (goal is { Restores: true, ImmutableId: { } deleted })
+                return await RestoreAsync(deleted, goal, cancel).ConfigureAwait(false);
             var entry = goal.ImmutableId is { } id
                 ? await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw _keys.Lost(id)
                 : await ByKeysAsync(goal, cancel).ConfigureAwait(false);
@@ -156,6 +170,43 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
         if (goal.Enabled == false && !_dialect.IsMadeLocked)
             await LockAsync(connection, dn, id, cancel).ConfigureAwait(false);
         return new(id, dn, Changed: true, Created: true);
+    }
+
+    /// <summary>Brings a deleted entry back, and gives it all that its account is to have. What was begun before is gone on with.</summary>
+    private async Task<EnsuredAccount> RestoreAsync(string id, AccountGoal goal, CancellationToken cancel)
+    {
+        if (await ByIdAsync(id, cancel).ConfigureAwait(false) is not { } entry)
+        {
+            // Whom somebody made again meanwhile is no second one to be made.
+            if (await ByKeysAsync(goal, cancel).ConfigureAwait(false) is not null)
+                throw _keys.Taken(goal.Name);
+            await BringBackAsync(id, goal, cancel).ConfigureAwait(false);
+            entry = await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw _keys.Lost(id);
+        }
+        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        // Its password is lost, and without one nobody can be let in: until it gets its own, nobody knows it.
+        if (_dialect.IsLocked(entry))
+            await _dialect.SetPasswordAsync(connection, _dialect.NameOf(id, entry.Dn), LdapDialect.Unknown(), cancel).ConfigureAwait(false);
+        return await MendAsync(entry, await _references.ResolveAsync(goal, cancel).ConfigureAwait(false), cancel).ConfigureAwait(false) with
+        {
+            Changed = true,
+        };
+    }
+
+    private async Task BringBackAsync(string id, AccountGoal goal, CancellationToken cancel)
+    {
+        var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
+        var from = await _deleted.FindAsync(id, cancel).ConfigureAwait(false) ?? throw _keys.Lost(id);
+        if (!await IsThereAsync(connection, goal.Container, cancel).ConfigureAwait(false))
+            await MakeContainerAsync(connection, goal.Container, null, cancel).ConfigureAwait(false);
+        try
+        {
+            await _deleted.RestoreAsync(connection, from, DnOf(goal), cancel).ConfigureAwait(false);
+        }
+        catch (LdapResultException error) when (error.Code == LdapCode.EntryAlreadyExists)
+        {
+            throw _keys.Taken(goal.Name);
+        }
     }
 
     private async Task<EnsuredAccount> MendAsync(LdapEntry entry, AccountGoal goal, CancellationToken cancel)
@@ -280,21 +331,31 @@ public sealed class LdapConnector : IAccountConnector, ICatalogueConnector
             when (error.Code is LdapCode.NoSuchObject or LdapCode.Other && !LdapDn.Same(container, _settings.Container))
         {
             // Some servers have no code of its own for it.
-            if (error.Code == LdapCode.Other && await connection.ReadAsync(container, ["1.1"], cancel).ConfigureAwait(false) is not null)
+            if (error.Code == LdapCode.Other && await IsThereAsync(connection, container, cancel).ConfigureAwait(false))
                 throw;
-            if (!_settings.MakesContainers)
-                throw new TargetFault(
-                    $"{_rule.Title} has no container {container}. Create it, or let it be made with 'create-containers: yes'.",
-                    transient: false,
-                    inner: error
-                );
+            await MakeContainerAsync(connection, container, error, cancel).ConfigureAwait(false);
         }
+        return await work().ConfigureAwait(false);
+    }
+
+    private static async Task<bool> IsThereAsync(LdapConnection connection, string dn, CancellationToken cancel) =>
+        await connection.ReadAsync(dn, ["1.1"], cancel).ConfigureAwait(false) is not null;
+
+    /// <summary>Makes a container and what it stands in, where the rulebook lets it.</summary>
+    /// <param name="cause">What the server said when it was missed.</param>
+    private async Task MakeContainerAsync(LdapConnection connection, string container, Exception? cause, CancellationToken cancel)
+    {
+        if (!_settings.MakesContainers)
+            throw new TargetFault(
+                $"{_rule.Title} has no container {container}. Create it, or let it be made with 'create-containers: yes'.",
+                transient: false,
+                inner: cause
+            );
         var missing = new Stack<string>();
         for (var at = container; at.Length > 0 && !LdapDn.Same(at, _settings.Container); at = LdapDn.Parent(at))
             missing.Push(at);
         foreach (var unit in missing)
             await MakeUnitAsync(connection, unit, cancel).ConfigureAwait(false);
-        return await work().ConfigureAwait(false);
     }
 
     private async Task MakeUnitAsync(LdapConnection connection, string dn, CancellationToken cancel)

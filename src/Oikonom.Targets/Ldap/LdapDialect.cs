@@ -92,6 +92,17 @@ internal abstract class LdapDialect
     /// <param name="root">The root of the server's tree (RFC 4512 section 5.1).</param>
     public abstract string? WhyNot(LdapEntry? root);
 
+    /// <summary>Servers give a long list in parts, and say in the name of the attribute which it is, such as
+    /// <c>member;range=0-1499</c>.</summary>
+    /// <returns>What is asked for to get the part after it; "" after the last.</returns>
+    public static string Rest(string attribute)
+    {
+        var option = attribute.Split(';').FirstOrDefault(o => o.StartsWith("range=", StringComparison.OrdinalIgnoreCase));
+        return option?.Split('-') is [_, var last] && long.TryParse(last, NumberStyles.None, CultureInfo.InvariantCulture, out var end)
+            ? $"{attribute.Split(';')[0]};range={(end + 1).ToString(CultureInfo.InvariantCulture)}-*"
+            : "";
+    }
+
     /// <summary>A password nobody knows.</summary>
     public static string Unknown() => $"Aa1-{RandomNumberGenerator.GetHexString(44)}";
 }

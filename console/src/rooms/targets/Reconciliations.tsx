@@ -19,7 +19,7 @@ export function Reconciliations({ of }: { of: Schemas['TargetSummary'] }) {
   });
   const [chosen, setChosen] = useState<string>();
   const run = useMutation({
-    mutationFn: (dryRun: boolean) => ask(api.POST('/api/v1/targets/{name}/reconcile', { ...path, body: { dryRun } })),
+    mutationFn: (how: { dryRun: boolean; changes: boolean }) => ask(api.POST('/api/v1/targets/{name}/reconcile', { ...path, body: how })),
     onSuccess: (made) => {
       setChosen(made.id);
       return queries.invalidateQueries({ queryKey: ['targets'] });
@@ -33,17 +33,22 @@ export function Reconciliations({ of }: { of: Schemas['TargetSummary'] }) {
       <h2 id="reconciled">Held against what was decided</h2>
       <p className={style.quiet}>
         {one
-          ? `${one.entries.toLocaleString('en')} entries were read ${at(one.at)} in ${(one.milliseconds / 1000).toFixed(1)} s${looked}.`
+          ? `${one.entries.toLocaleString('en')} entries${one.changes ? ' that had changed' : ''} were read ${at(one.at)} in ${(one.milliseconds / 1000).toFixed(1)} s${looked}.`
           : 'It was never read whole.'}
       </p>
       {run.isError && <Failure error={run.error} />}
       {run.isPending && <Notice title="It is being read; a large target takes a while." />}
       {of.mayOperate && (
         <div className={style.actions}>
-          <Button isDisabled={run.isPending} onPress={() => run.mutate(false)}>
+          <Button isDisabled={run.isPending} onPress={() => run.mutate({ dryRun: false, changes: false })}>
             Read it whole
           </Button>
-          <Button kind="quiet" isDisabled={run.isPending} onPress={() => run.mutate(true)}>
+          {of.tellsChanges && (
+            <Button kind="quiet" isDisabled={run.isPending} onPress={() => run.mutate({ dryRun: false, changes: true })}>
+              Read what changed
+            </Button>
+          )}
+          <Button kind="quiet" isDisabled={run.isPending} onPress={() => run.mutate({ dryRun: true, changes: false })}>
             Only look
           </Button>
         </div>
@@ -59,7 +64,7 @@ export function Reconciliations({ of }: { of: Schemas['TargetSummary'] }) {
                   {at(r.at)}
                 </button>
                 <span className={style.fine}>
-                  {r.entries} entries, {r.classes.map((c) => `${c.count} ${c.name}`).join(', ')}
+                  {r.entries} entries{r.changes ? ' that had changed' : ''}, {r.classes.map((c) => `${c.count} ${c.name}`).join(', ')}
                 </span>
               </li>
             ))}

@@ -1,0 +1,19 @@
+namespace Oikonom.Core.Fulfilment;
+
+/// <summary>What changed in a target since it was asked last.</summary>
+/// <param name="Accounts">The immutable ids of entries that were made, changed, moved or deleted; also of some that are no accounts.</param>
+/// <param name="Holders">Of the entitlements whose holders changed, who holds them now.</param>
+/// <param name="Since">Where to go on from.</param>
+public sealed record TargetChanges(IReadOnlyCollection<string> Accounts, IReadOnlyList<ChangedHolders> Holders, string Since)
+{
+    /// <summary>Where the target does not name what was deleted: all that is there still; null where it names it.</summary>
+    public IReadOnlySet<string>? Present { get; init; }
+
+    /// <summary>True when the target does not know any more what changed since then: it has to be read whole.</summary>
+    public bool IsLost { get; init; }
+}
+
+/// <summary>Who holds an entitlement.</summary>
+/// <param name="Entitlement">Its name in the rulebook.</param>
+/// <param name="Holds">Whether an account does, by its name and by what it is found by.</param>
+public sealed record ChangedHolders(string Entitlement, Func<string, string, bool> Holds);
