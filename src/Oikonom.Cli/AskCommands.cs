@@ -34,10 +34,17 @@ internal static class AskCommands
         );
         yield return Say(
             "withdraw",
-            "Takes a request back before it is carried out.",
+            "Takes a request back; of one that runs, what was done stays.",
             "oikonom requests withdraw 12 \"not needed\"",
             "reason",
             (id, text) => ($"/api/v1/requests/{id}/withdraw", new ReasonBody(text))
+        );
+        yield return Say(
+            "undo",
+            "Takes a joiner back with all it did: accounts are disabled first, the rest goes in reverse.",
+            "oikonom requests undo 12 \"hired by mistake\"",
+            "reason",
+            (id, text) => ($"/api/v1/requests/{id}/undo", new ReasonBody(text))
         );
         yield return Say(
             "hold",

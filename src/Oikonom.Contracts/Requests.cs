@@ -112,6 +112,9 @@ public sealed record Rights
     public required bool Ask { get; init; }
     public required bool Answer { get; init; }
     public required bool Withdraw { get; init; }
+
+    /// <summary>Take a joiner back with all it did.</summary>
+    public required bool Undo { get; init; }
     public required bool Hold { get; init; }
     public required bool Resume { get; init; }
     public required bool Return { get; init; }

@@ -394,7 +394,7 @@ public sealed class DomainConnectorTests(ControllerFixture fixture)
         );
     }
 
-    /// <summary>DirSync: a cookie, and from it on what was made, changed and deleted, and whose group; also for who may only see it.</summary>
+    /// <summary>DirSync: a cookie, and from it on what was made, changed and deleted, and whose group.</summary>
     [Fact]
     public async Task What_changed_since_is_told_with_what_was_deleted_and_who_is_in_a_changed_group()
     {

@@ -351,6 +351,14 @@ public sealed class World : IAsyncDisposable
         return file;
     }
 
+    /// <summary>A user with one role, whose reach in it is one site.</summary>
+    /// <param name="number">The person they are, or "".</param>
+    public Task SaveUserAsync(string name, string role, string number, string site) =>
+        SaveUserAsync(
+            name,
+            new(name, $"{name}@northmere.example", [role], number, true, new Dictionary<string, ReachBody> { [role] = new([site]) })
+        );
+
     /// <summary>Makes or changes a user as two engineers do, and sets the password of a new one by the link in the mail.</summary>
     public async Task SaveUserAsync(string name, UserBody body, bool setPassword = true)
     {

@@ -95,6 +95,7 @@ public sealed class AccessTests(Servers servers)
         ("POST", "/api/v1/requests/{id}/answer", Everybody),
         ("POST", "/api/v1/requests/{id}/comment", Everybody),
         ("POST", "/api/v1/requests/{id}/withdraw", Everybody),
+        ("POST", "/api/v1/requests/{id}/undo", Everybody),
         ("POST", "/api/v1/requests/{id}/hold", "operator engineer"),
         ("POST", "/api/v1/requests/{id}/resume", "operator engineer"),
         ("POST", "/api/v1/requests/{id}/return", "operator engineer"),

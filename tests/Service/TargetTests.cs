@@ -663,6 +663,89 @@ public sealed class TargetTests(Servers servers)
             ];
     }
 
+    /// <summary>A joiner that was a mistake: what ran is undone in reverse and stays so, whatever HR still says.</summary>
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public async Task A_joiner_that_is_undone_leaves_nothing_behind_that_can_be_used(bool whileItRuns)
+    {
+        await using var s = await StartAsync();
+        var row = Keeper("Undine");
+        RequestDetail request;
+        if (whileItRuns)
+        {
+            // All is done but the work at the desk.
+            request = await s.World.BringAsync(row, "fulfilling");
+            request = await s.World.EventuallyAsync(
+                () => s.World.RequestAsync(request.Summary.Id),
+                r => r.Steps.Count(x => x.State != "done" && !x.Later) == 1
+            );
+        }
+        else
+            request = await s.BringAsync(row);
+        var path = $"requests/{request.Summary.Id}/undo";
+        Assert.True((await s.World.RequestAsync(request.Summary.Id, "otto")).Rights.Undo);
+
+        // Nobody else, nobody without a reason, and nobody of another site.
+        await s.World.SaveUserAsync("far", "operator", "", "reefpoint");
+        await s.World.SaveUserAsync("self", "operator", row.Number, "harbour");
+        foreach (var (who, status) in new[] { ("far", 404), ("self", 403), ("mara", 403), ("aldo", 403) })
+        {
+            var refused = await World.RefusedAsync(DoAsync(who, "a try"));
+            Assert.True(refused.Status == status, $"{who}: {refused}");
+        }
+        Assert.Equal(400, (await World.RefusedAsync(DoAsync("otto", " "))).Status);
+        await World.OkAsync(DoAsync("otto", "hired by mistake"));
+
+        var undo = await s.World.EventuallyAsync(
+            () => s.World.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={row.Number}&kind=leaver"),
+            p => p.Items.Count == 1 && p.Items[0].State is "completed" or "deciding" or "releasing"
+        );
+        // Of what was done already people decide, as of any leaver.
+        Assert.Equal(whileItRuns, undo.Items[0].State == "completed");
+        await s.World.ThroughAsync(undo.Items[0].Id);
+        var done = await s.World.RequestAsync(undo.Items[0].Id);
+        Assert.Contains("hired by mistake", done.Story.Done[0], StringComparison.Ordinal);
+        // Each account is disabled before anything else, and what came last goes first.
+        var kinds = done.Plan.Select(c => c.Kind).ToList();
+        Assert.Equal(3, kinds.LastIndexOf("disable-account") + 1);
+        Assert.Equal("directory", done.Plan[2].Target);
+        request = await s.World.RequestAsync(request.Summary.Id);
+        Assert.Equal(whileItRuns ? "withdrawn" : "completed", request.Summary.State);
+        Assert.False(request.Rights.Undo);
+        if (whileItRuns)
+            Assert.Contains("sets right what was done", request.Story.Next, StringComparison.Ordinal);
+        Assert.DoesNotContain((await s.World.GetAsync<Page<TaskView>>("/api/v1/tasks")).Items, t => t is { State: "open", Kind: "give" });
+        Assert.Equal(409, (await World.RefusedAsync(DoAsync("otto", "once more"))).Status);
+
+        await IsGoneAsync();
+        // HR corrects something of them: it stays as people said.
+        s.World.WriteHr([row with { Phone = "+00 777" }]);
+        foreach (var raised in (await s.World.RunIntakeAsync()).Requests)
+            await s.World.EventuallyAsync(
+                () => s.World.RequestAsync(raised.Id!),
+                r => r.Summary.State is "completed" or "deciding" or "releasing"
+            );
+        await IsGoneAsync();
+        Assert.True((await s.World.VerifyLedgerAsync()).Sound);
+
+        async Task IsGoneAsync()
+        {
+            var person = await s.World.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}");
+            Assert.All(person.Accounts, a => Assert.False(a.Enabled));
+            Assert.DoesNotContain(person.Grants, g => g.Until is null);
+            Assert.False(s.UserOf(s.Records, row)!["active"]!.GetValue<bool>());
+            await using var root = await servers.Directory.ConnectAsRootAsync();
+            var entry = await root.SearchAsync(
+                new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("employeeNumber", row.Number), "pwdAccountLockedTime")
+            );
+            Assert.NotNull(entry.Single().Text("pwdAccountLockedTime"));
+        }
+
+        async Task<HttpResponseMessage> DoAsync(string who, string why) =>
+            await (await s.World.SignInAsync(who)).PostAsJsonAsync($"/api/v1/{path}", new ReasonBody(why));
+    }
+
     /// <summary>One directory mirrored into another: two real ones, and whoever comes, moves and is cut off comes, moves and is cut
     /// off in both.</summary>
     [Fact]

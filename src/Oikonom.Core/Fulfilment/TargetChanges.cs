@@ -1,7 +1,7 @@
 namespace Oikonom.Core.Fulfilment;
 
 /// <summary>What changed in a target since it was asked last.</summary>
-/// <param name="Accounts">The immutable ids of entries that were made, changed, moved or deleted; also of some that are no accounts.</param>
+/// <param name="Accounts">The immutable ids of entries that were made, changed, moved or deleted; some may be no accounts.</param>
 /// <param name="Holders">Of the entitlements whose holders changed, who holds them now.</param>
 /// <param name="Since">Where to go on from.</param>
 public sealed record TargetChanges(IReadOnlyCollection<string> Accounts, IReadOnlyList<ChangedHolders> Holders, string Since)

@@ -37,6 +37,25 @@ public sealed record Plan(int Edition, IReadOnlyList<Change> Changes)
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
     public IReadOnlyList<Kept>? Kept { get; init; }
 
+    /// <summary>This plan as what undoes another one: accounts are disabled before all else, and targets that come after others go
+    /// before them. Within a target the order stays, since what needs something is taken before that.</summary>
+    public Plan Reversed()
+    {
+        var places = Changes.GroupBy(c => c.Account).ToDictionary(g => g.Key, g => g.Min(c => c.Ordinal));
+        return this with
+        {
+            Changes =
+            [
+                .. Changes
+                    .OrderBy(c => c.Due ?? DateTimeOffset.MinValue)
+                    .ThenBy(c => c is Change.DisableAccount ? 0 : 1)
+                    .ThenByDescending(c => places[c.Account])
+                    .ThenBy(c => c.Ordinal)
+                    .Select((c, i) => c with { Ordinal = i + 1 }),
+            ],
+        };
+    }
+
     /// <summary>
     /// Of this plan, what another one does not do: of a changed account the attributes that differ, and the read-backs that
     /// belong to what is left.

@@ -60,6 +60,10 @@ public sealed record Wish
     /// <summary>Access ends at once, not at the end of a day.</summary>
     public bool Urgent { get; init; }
 
+    /// <summary>The number of the joiner that is undone: what it did is taken away in reverse.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public long? Undoes { get; init; }
+
     /// <summary>The edition of the rulebook the person is to be on; null leaves them where they are, or where the kind of request
     /// puts them.</summary>
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
@@ -155,11 +159,8 @@ public sealed record Wish
     {
         Privileges.RequireEnds(this, edition.Rulebook);
         var asks = Grants.Where(g => !IsStruck(g)).Select(g => new Ask(g.Key, g.From, g.Until)).ToList();
-        return Effect(before, after, recorded, immutableIds, existing, edition, kind, now, earlier) with
-        {
-            Asks = asks.Count > 0 ? asks : null,
-            Inputs = InputsDigest(),
-        };
+        var effect = Effect(before, after, recorded, immutableIds, existing, edition, kind, now, earlier);
+        return (Undoes is null ? effect : effect.Reversed()) with { Asks = asks.Count > 0 ? asks : null, Inputs = InputsDigest() };
     }
 
     /// <summary>A plan with the identity of the inputs this wish changes.</summary>

@@ -406,6 +406,9 @@ public sealed record Workflow(
     /// <summary>The way of what its holder, their manager or its owner ends: nobody else decides, and nobody releases.</summary>
     public static readonly Workflow GivenBack = new("given-back", "Given back", ["end"], [], false, new("", 0, 0));
 
+    /// <summary>The way of what undoes a joiner that was taken back while it ran: who may stop it may undo it, too.</summary>
+    public static readonly Workflow Undone = new("undone", "Undone", ["leaver"], [], false, new("", 0, 0));
+
     /// <summary>The way of what sets right what was changed outside: it was decided before, and an operator releases it.</summary>
     public static readonly Workflow Restored = new("restored", "Set right", ["change"], [], true, new("", 0, 0));
 
@@ -421,6 +424,7 @@ public sealed record Workflow(
         : name == Restored.Name ? Restored
         : name == Mended.Name ? Mended
         : name == GivenBack.Name ? GivenBack
+        : name == Undone.Name ? Undone
         : name == RolledOut.Name ? RolledOut
         : null;
 

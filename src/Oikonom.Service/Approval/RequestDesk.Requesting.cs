@@ -121,29 +121,131 @@ public sealed partial class RequestDesk
                 if (WhyNotWithdraw(of, of.PartyOf(user), IsRequesters(of, user)) is { } why)
                     throw new RefusedMove(why.Code, why.Text);
                 var running = of.Row.State == RequestState.Fulfilling;
-                if (running && await s.IsRunningAsync(id, time.Milliseconds()))
-                    throw new RefusedMove("running", "A step of it is being carried out at this moment; try again in a few seconds.");
+                if (running)
+                    await RequireStillAsync(s, id);
                 var remark = reason ?? "";
                 if (running && await StopAsync(s, of, user) is { } other)
                     remark = $"{remark}{(remark.Length > 0 ? "; " : "")}request {other}{RequestStory.SetsRight}";
-                await RemarkAsync(s, of, user, "withdrawn", remark);
-                await stages.EnterAsync(s, of, RequestEvent.Withdraw);
-                if (!IsRequesters(of, user))
-                    notices.ToRequester(
-                        s,
-                        of,
-                        NoticeEvents.Withdrawn,
-                        new()
-                        {
-                            ["by"] = user.UserName(),
-                            ["text"] = reason is { Length: > 0 } ? $": {reason}" : "",
-                            ["effect"] = of.Row.Outcome == RequestOutcome.Partly ? "Some of it had been done already." : "",
-                        }
-                    );
-                await SaveAsync(s, of.Row);
+                await TakenBackAsync(s, of, user, reason ?? "", remark);
             },
             cancel
         );
+    }
+
+    private async Task TakenBackAsync(Session s, Case of, ClaimsPrincipal user, string reason, string remark)
+    {
+        await RemarkAsync(s, of, user, "withdrawn", remark);
+        await stages.EnterAsync(s, of, RequestEvent.Withdraw);
+        if (!IsRequesters(of, user))
+            notices.ToRequester(
+                s,
+                of,
+                NoticeEvents.Withdrawn,
+                new()
+                {
+                    ["by"] = user.UserName(),
+                    ["text"] = reason.Length > 0 ? $": {reason}" : "",
+                    ["effect"] = of.Row.Outcome == RequestOutcome.Partly ? "Some of it had been done already." : "",
+                }
+            );
+        await SaveAsync(s, of.Row);
+    }
+
+    /// <summary>How long after it was done a joiner is undone as such; later somebody leaves like anybody else.</summary>
+    private static readonly TimeSpan Undoable = TimeSpan.FromDays(30);
+
+    /// <summary>
+    /// Takes a joiner back with all it did: the employment counts as over until people or HR say something else. One that runs stops, and
+    /// is undone at once; of one that is done people decide, as of any leaver.
+    /// </summary>
+    /// <exception cref="RefusedMove">It is no joiner that runs or was done of late, it is another's to take back, a step of it runs at
+    /// this moment, or its person has something else here that would end with it.</exception>
+    public Task UndoAsync(string id, ClaimsPrincipal user, string? reason, CancellationToken cancel)
+    {
+        var why = Text(reason, "reason", "Say why it is undone; whoever decided on it reads that.");
+        return store.WriteAsync(
+            async s =>
+            {
+                var of = await LoadAsync(s, id, cancel);
+                var (row, now) = (of.Row, time.GetUtcNow());
+                if (WhyNotUndo(of, of.PartyOf(user), IsRequesters(of, user), now) is { } not)
+                    throw new RefusedMove(not.Code, not.Text);
+                var subject = (await Recorded.LoadAsync(s, [row.PersonId])).Subject(row.PersonId, of.Edition);
+                if (subject.Employments.Skip(1).Any(e => Term.Of(e, of.Edition.Rulebook).End > now))
+                    throw new RefusedMove(
+                        "other-employment",
+                        "The person has another employment here, whose access would end, too; give this one its last day on the record."
+                    );
+                var running = row.State == RequestState.Fulfilling;
+                if ((await s.OpenRequestsOfAsync([row.PersonId])).FirstOrDefault(r => r.Id != id) is { } open)
+                    throw new RefusedMove("open-request", $"Request {open.Number} ({open.Kind}) is open; decide on that one first.");
+                if (running)
+                    await RequireStillAsync(s, id);
+                if (running)
+                    await StopAsync(s, of, user, undo: true);
+                var raised = await Raising.RaiseAsync(
+                    s,
+                    [
+                        new(
+                            row.PersonId,
+                            EnumText.Of(RequestKind.Leaver),
+                            running ? Workflow.Undone.Name : Case.DefaultFor(of.Edition, EnumText.Of(RequestKind.Leaver)).Name,
+                            row.Edition,
+                            $"Request {row.Number} is undone: {why}"
+                        )
+                        {
+                            Requester = user.UserName(),
+                            Wish = new Wish
+                            {
+                                Reason = why,
+                                Urgent = true,
+                                Undoes = row.Number,
+                            }.ToJson(),
+                            Details = [("undoes", row.Id)],
+                        },
+                    ],
+                    now
+                );
+                var remark = $"{why}; request {(await s.RequestAsync(raised[0]))!.Number}{RequestStory.SetsRight}";
+                if (!running)
+                {
+                    await RemarkAsync(s, of, user, "commented", remark);
+                    return;
+                }
+                await TakenBackAsync(s, of, user, why, remark);
+            },
+            cancel
+        );
+    }
+
+    /// <summary>Why somebody may not undo a request; null when they may.</summary>
+    public static (string Code, string Text)? WhyNotUndo(Case of, Party party, bool requesters, DateTimeOffset now)
+    {
+        var row = of.Row;
+        if (
+            row.Kind != EnumText.Of(RequestKind.Joiner)
+            || !(
+                row.State == RequestState.Fulfilling
+                || (row.State == RequestState.Completed && row.CompletedAt.ToInstant() > now - Undoable)
+            )
+        )
+            return ("nothing-to-undo", "Only a joiner that runs, or was done within a month, is undone; raise a leaver.");
+        if (of.Decisions.Any(d => d.Remark.EndsWith(RequestStory.SetsRight, StringComparison.Ordinal)))
+            return ("nothing-to-undo", "It was undone before.");
+        return party.IsBeneficiary(of.About) ? ("own-request", "This request is about yourself; somebody else takes it back.")
+            : MayStop(of, party, requesters) ? null
+            : ("not-yours", $"Only the requester, {row.Requester}, an engineer, or an operator of its targets undoes it.");
+    }
+
+    private static bool MayStop(Case of, Party party, bool requesters) =>
+        requesters
+        || party.Roles.Contains(Roles.Engineer)
+        || of.Plan.Changes.Select(c => c.Target).Distinct().All(t => party.Holds(Roles.Operator, of.About, t));
+
+    private async Task RequireStillAsync(Session s, string id)
+    {
+        if (await s.IsRunningAsync(id, time.Milliseconds()))
+            throw new RefusedMove("running", "A step of it is being carried out at this moment; try again in a few seconds.");
     }
 
     /// <summary>Why somebody may not take a request back; null when they may, as far as its state allows.</summary>
@@ -162,7 +264,7 @@ public sealed partial class RequestDesk
             return null;
         if (!running)
             return ("not-yours", $"Only the requester, {of.Row.Requester}, or an engineer takes a request back.");
-        return of.Plan.Changes.Select(c => c.Target).Distinct().All(t => party.Holds(Roles.Operator, of.About, t))
+        return MayStop(of, party, requesters)
             ? null
             : (
                 "not-yours",
@@ -171,8 +273,9 @@ public sealed partial class RequestDesk
     }
 
     /// <summary>Stops what is being carried out.</summary>
+    /// <param name="undo">Whether something else undoes all that was done.</param>
     /// <returns>The number of the request that sets right what was done, when one was raised.</returns>
-    private async Task<long?> StopAsync(Session s, Case of, ClaimsPrincipal user)
+    private async Task<long?> StopAsync(Session s, Case of, ClaimsPrincipal user, bool undo = false)
     {
         var (row, now) = (of.Row, time.GetUtcNow());
         var at = now.ToUnixTimeMilliseconds();
@@ -187,9 +290,9 @@ public sealed partial class RequestDesk
         if (!of.Wish.ChangesInputs)
             return null;
         // What was given ends by itself; whatever else was done is set right the way any change is, with a plan that people see.
-        var given = GivenBy(of, done);
+        var given = undo ? [] : GivenBy(of, done);
         await stages.TakeBackAsync(s, of, given);
-        if (done.Count == 0 || row.SubjectKind != SubjectKind.Person)
+        if (undo || done.Count == 0 || row.SubjectKind != SubjectKind.Person)
             return null;
         var kind = EnumText.Of(given.Count > 0 ? RequestKind.End : RequestKind.Change);
         var raised = await Raising.RaiseAsync(

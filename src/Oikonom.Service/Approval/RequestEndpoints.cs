@@ -247,6 +247,14 @@ public static class RequestEndpoints
             "Takes the request back; what is being carried out stops, and what was done is told.",
             "read"
         );
+        Decision<ReasonBody>(
+            api,
+            "undo",
+            (desk, id, user, body, cancel) => desk.UndoAsync(id, user, body.Reason, cancel),
+            "undoRequest",
+            "Takes a joiner back with all it did, in reverse; one that is done already by a leaver that people decide on.",
+            "read"
+        );
     }
 
     private static void MapRelease(RouteGroupBuilder api)

@@ -165,7 +165,7 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
         await store.WriteAsync(s => s.LookedAtAsync(left, 0), cancel);
     }
 
-    /// <summary>An entry that nobody has recorded yet and answers to somebody to whom something is being done is being made by us.</summary>
+    /// <summary>An entry that is not recorded yet and answers to somebody to whom something is being done is being made by us.</summary>
     private async Task LeaveBusyAsync(Findings found, CancellationToken cancel)
     {
         var busy = await BusyAsync(found.Items.Select(i => i.PersonId), cancel);

@@ -654,7 +654,7 @@ public sealed partial class PlannerLoop(
             return isCovered is not null && await isCovered(s, row) ? restoring : null;
         if (row.Rollout.Length > 0 && isCovered is not null && await isCovered(s, row))
             return Workflow.RolledOut;
-        return row.Workflow == Workflow.GivenBack.Name ? Workflow.GivenBack : null;
+        return row.Workflow == Workflow.GivenBack.Name || row.Workflow == Workflow.Undone.Name ? Workflow.BuiltIn(row.Workflow) : null;
     }
 
     /// <summary>True when what the plan was made from is being changed by steps of another request, or was since it was looked

@@ -60,7 +60,7 @@ internal sealed class DeletedEntries(TargetRule rule, LdapDialect dialect, LdapP
     /// <summary>Brings an entry back under a name: without a password, and without most of what it had.</summary>
     /// <param name="from">The name it has since it was deleted.</param>
     /// <exception cref="TargetFault">We may not.</exception>
-    /// <exception cref="LdapResultException">The name belongs to another entry by now, or its container is not there: that no code tells.</exception>
+    /// <exception cref="LdapResultException">The name belongs to another entry by now, or its container is not there.</exception>
     public async Task RestoreAsync(LdapConnection connection, string from, string dn, CancellationToken cancel)
     {
         try

@@ -24,6 +24,7 @@ type Deed =
   | 'resume'
   | 'return'
   | 'withdraw'
+  | 'undo'
   | 'retry'
   | 'leaveOut'
   | 'setRight';
@@ -40,6 +41,7 @@ const names: Record<Deed, string> = {
   resume: 'Let it go on',
   return: 'Send back',
   withdraw: 'Take back',
+  undo: 'Undo',
   retry: 'Try again now',
   leaveOut: 'Leave out what failed',
   setRight: 'Change and try again',
@@ -54,10 +56,10 @@ const keys: Partial<Record<Deed, string>> = {
   release: 'r',
   hold: 'h',
 };
-const needsWords = new Set<Deed>(['decline', 'ask', 'answer', 'comment', 'hold', 'return', 'leaveOut', 'setRight']);
+const needsWords = new Set<Deed>(['decline', 'ask', 'answer', 'comment', 'hold', 'return', 'leaveOut', 'setRight', 'undo']);
 /** What the words that go with it are called, where they are no reason. */
 const labels: Partial<Record<Deed, string>> = { ask: 'Question', answer: 'Answer', comment: 'Comment' };
-const grave = new Set<Deed>(['decline', 'withdraw', 'return', 'leaveOut']);
+const grave = new Set<Deed>(['decline', 'withdraw', 'undo', 'return', 'leaveOut']);
 
 /** What stands in the place of a value that the caller may not read. */
 const covered = 'not shown to you';
@@ -89,6 +91,7 @@ export function Deeds({
     resume: rights.resume ?? false,
     return: rights.return ?? false,
     withdraw: rights.withdraw ?? false,
+    undo: rights.undo,
     retry: rights.retry,
     leaveOut: rights.leaveOut,
     setRight: rights.leaveOut && summary.personNumber !== '',
@@ -135,6 +138,8 @@ export function Deeds({
           return ask(api.POST('/api/v1/requests/{id}/return', { ...path, body: reason }));
         case 'withdraw':
           return ask(api.POST('/api/v1/requests/{id}/withdraw', { ...path, body: reason }));
+        case 'undo':
+          return ask(api.POST('/api/v1/requests/{id}/undo', { ...path, body: reason }));
         case 'change':
           return ask(api.POST('/api/v1/requests/{id}/change', { ...path, body: changeOf(request, fields) }));
         case 'leaveOut':
@@ -200,6 +205,11 @@ export function Deeds({
     withdraw: runs
       ? `${stays} What has not run is not carried out, and what was approved with it holds no more.`
       : 'Nothing will be changed.',
+    undo: runs
+      ? 'It stops, and all it did is taken away in reverse, at once: accounts are disabled first. ' +
+        'That holds, whatever HR says of this employment, until people decide on another last day.'
+      : 'A leaver is raised that takes away all it did, in reverse; it is decided like any other. ' +
+        'That holds, whatever HR says of this employment, until people decide on another last day.',
     retry: 'What stopped or waits is tried again at once.',
     leaveOut:
       `${failed} not carried out, nor what cannot be done without; the request ` +
@@ -209,9 +219,9 @@ export function Deeds({
       'it is decided like any other, and its plan brings all that is still missing.',
   };
   const main = (['approve', 'release', 'answer', 'resume'] as Deed[]).filter((d) => may[d]);
-  const others = (['decline', 'ask', 'change', 'hold', 'return', 'retry', 'setRight', 'leaveOut', 'comment', 'withdraw'] as Deed[]).filter(
-    (d) => may[d],
-  );
+  const others = (
+    ['decline', 'ask', 'change', 'hold', 'return', 'retry', 'setRight', 'leaveOut', 'comment', 'withdraw', 'undo'] as Deed[]
+  ).filter((d) => may[d]);
   return (
     <>
       <div className={style.actions}>
@@ -219,7 +229,13 @@ export function Deeds({
           <Button
             key={deed}
             kind={
-              main.includes(deed) ? 'main' : deed === 'decline' ? 'grave' : deed === 'comment' || deed === 'withdraw' ? 'quiet' : 'plain'
+              main.includes(deed)
+                ? 'main'
+                : deed === 'decline'
+                  ? 'grave'
+                  : deed === 'comment' || deed === 'withdraw' || deed === 'undo'
+                    ? 'quiet'
+                    : 'plain'
             }
             onPress={() => begin(deed)}
           >

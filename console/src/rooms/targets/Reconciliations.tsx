@@ -28,13 +28,12 @@ export function Reconciliations({ of }: { of: Schemas['TargetSummary'] }) {
   const all = list.data?.items ?? [];
   const one = all.find((r) => r.id === chosen) ?? all[0];
   const looked = one?.dryRun ? '; it was only looked, and nothing follows from it' : '';
+  const read = one && `${one.entries.toLocaleString('en')} entries${one.changes ? ' that had changed' : ''}`;
   return (
     <section className={style.sheet} aria-labelledby="reconciled">
       <h2 id="reconciled">Held against what was decided</h2>
       <p className={style.quiet}>
-        {one
-          ? `${one.entries.toLocaleString('en')} entries${one.changes ? ' that had changed' : ''} were read ${at(one.at)} in ${(one.milliseconds / 1000).toFixed(1)} s${looked}.`
-          : 'It was never read whole.'}
+        {one ? `${read} were read ${at(one.at)} in ${(one.milliseconds / 1000).toFixed(1)} s${looked}.` : 'It was never read whole.'}
       </p>
       {run.isError && <Failure error={run.error} />}
       {run.isPending && <Notice title="It is being read; a large target takes a while." />}
