@@ -6,6 +6,8 @@ if (
     is not (
         "all"
         or "fulfilment"
+        or "syncing"
+        or "nodes"
         or "intake"
         or "start"
         or "rehearse"
@@ -20,7 +22,8 @@ if (
 )
 {
     Console.Error.WriteLine(
-        "usage: bench [all|start|intake [ROWS]|fulfilment|rehearse|expressions|scim|inbox|people|urgent|reconcile|applications]"
+        "usage: bench [all|start|intake [ROWS]|fulfilment|syncing|nodes|rehearse|expressions|scim|inbox|people|urgent|reconcile|"
+            + "applications]"
     );
     return 2;
 }
@@ -35,7 +38,11 @@ if (what is "all" or "intake")
     await Intake.RunAsync(args.Length < 2 ? 100_000 : int.Parse(args[1], System.Globalization.CultureInfo.InvariantCulture));
 }
 if (what is "all" or "fulfilment")
-    await Fulfilment.RunAsync(2000);
+    await Fulfilment.RunAsync(2000, syncs: false);
+if (what is "all" or "syncing")
+    await Fulfilment.RunAsync(1000, syncs: true);
+if (what is "all" or "nodes")
+    await Fulfilment.NodesAsync(500);
 if (what is "all" or "urgent")
     await Fulfilment.UrgentAsync(8400);
 if (what is "all" or "expressions")

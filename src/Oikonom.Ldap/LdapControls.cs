@@ -39,6 +39,9 @@ public static class LdapControls
     /// <summary>Deleted entries are found, too: of domain controllers.</summary>
     public const string ShowDeletedOid = "1.2.840.113556.1.4.417";
 
+    /// <summary>Which parts of a security descriptor are read or written: of domain controllers.</summary>
+    public const string DescriptorPartsOid = "1.2.840.113556.1.4.801";
+
     /// <summary>StartTLS, RFC 4511 §4.14.</summary>
     public const string StartTlsOid = "1.3.6.1.4.1.1466.20037";
 
@@ -110,6 +113,9 @@ public static class LdapControls
 
     /// <summary>Deleted entries are found, too.</summary>
     public static LdapControl ShowDeleted { get; } = new(ShowDeletedOid, true);
+
+    /// <summary>Of a security descriptor only the access list is read or written.</summary>
+    public static LdapControl AccessList { get; } = new(DescriptorPartsOid, true, Sequence(w => w.WriteInteger(4)));
 
     /// <summary>Content synchronisation, RFC 4533 §2.2: refresh only, or refresh and persist.</summary>
     public static LdapControl Sync(bool persist, byte[]? cookie = null) =>

@@ -713,7 +713,7 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
             + "runs|intake set-aside|intake records|intake vanished|intake held|intake pass|intake drop|intake post|intake "
             + "write-backs|intake token|intake tokens|intake end-token|explain|requests list|requests show|requests "
             + "approve|requests decline|requests release|requests choose|requests retry|requests leave-out|requests new|requests end-access|requests bulk|requests "
-            + "ask|requests answer|requests comment|requests withdraw|requests hold|requests resume|requests return|requests "
+            + "ask|requests answer|requests comment|requests withdraw|requests undo|requests hold|requests resume|requests return|requests "
             + "change|requests export|requests history|requests schema|people history|people look|people leave|people retention|people hold|people "
             + "end-hold|people forget|people confirm-forget|people decline-forget|people data|sessions list|sessions end|hooks "
             + "list|hooks replay|hooks end|notices texts|notices preview|today|tasks list|tasks show|tasks take|tasks "

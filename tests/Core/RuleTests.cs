@@ -645,6 +645,41 @@ public sealed class RuleTests
         Assert.Contains(found, f => f.Message.StartsWith(finding, StringComparison.Ordinal) && f.Place.File == "targets/directory.yaml");
     }
 
+    private static (string, string) Domain(string pay, string audit) =>
+        (
+            "targets/directory.yaml",
+            (Small.Target + "\ndialect: domain-controller\n")
+                .Replace("classes: [inetOrgPerson]\n", "", StringComparison.Ordinal)
+                .Replace("group: cn=pay,", $"group: cn=pay{pay},", StringComparison.Ordinal)
+                .Replace("group: cn=audit,", $"group: cn=audit{audit},", StringComparison.Ordinal)
+        );
+
+    [Fact]
+    public void An_account_has_one_primary_group()
+    {
+        var both = Template("more", "grants:\n  - to: directory/pay\n  - to: directory/audit\n");
+        var fault = Assert.Throws<PlanFault>(() =>
+            PlanOf(Small.Person(Small.Facts()), Small.Edition(Domain(", primary: yes", ", primary: yes"), both))
+        );
+        Assert.Contains("'Audit' and 'Payments' in Directory are both primary groups", fault.Message, StringComparison.Ordinal);
+        Assert.Equal(
+            2,
+            PlanOf(Small.Person(Small.Facts()), Small.Edition(Domain(", primary: yes", ""), both)).Changes.OfType<Change.Grant>().Count()
+        );
+        foreach (var (kind, told) in new[] { ("domain-local", true), ("universal", false) })
+            Assert.Equal(
+                told,
+                RulebookReader
+                    .Read(Small.Files(Domain($", primary: yes, scope: {kind}", "")))
+                    .Findings.Any(f => f.Message.StartsWith("A primary group is a security group", StringComparison.Ordinal))
+            );
+        // Other directories have none.
+        Assert.Contains(
+            RulebookReader.Read(Small.Files(Mirroring("primary: yes"))).Findings,
+            f => f.Message.Contains("'primary' is not a known key here", StringComparison.Ordinal)
+        );
+    }
+
     private static (string, string) Roles(string of, string more = "") =>
         (
             "targets/directory.yaml",

@@ -427,6 +427,106 @@ public sealed class DomainConnectorTests(ControllerFixture fixture)
     [InlineData("Member;Range=1500-2999", "Member;range=3000-*")]
     public void A_list_in_parts_is_asked_for_to_its_end(string given, string next) => Assert.Equal(next, LdapDialect.Rest(given));
 
+    [Fact]
+    public async Task Who_is_guarded_is_deleted_by_nobody_by_mistake_and_is_moved_all_the_same()
+    {
+        await using var ldap = await PlacesAsync();
+        await using var connector = Connector(Read(Text + "\nguards: yes\n"));
+        // Who may delete whatever stands in a place is told to be in the way of it.
+        Assert.Contains((await connector.CheckAsync(true, None)).Checkpoints, c => c is { What: "Guard", Good: false });
+        await DeletionGuard.SetAsync(ldap, People, DeletionGuard.OfPlace, true, None);
+        Assert.Contains((await connector.CheckAsync(true, None)).Checkpoints, c => c is { What: "Guard", Good: true });
+        var made = await connector.EnsureAccountAsync(Goal("zoe.guarded", "E8891"), None);
+        await RefusesAsync(made.Location);
+        var goal = Goal("zoe.guarded", "E8891", $"OU=Guarded,{People}") with { ImmutableId = made.ImmutableId };
+        var moved = await connector.EnsureAccountAsync(goal, None);
+        Assert.Equal($"CN=zoe.guarded,OU=Guarded,{People}", moved.Location);
+        await RefusesAsync(moved.Location);
+        Assert.False((await connector.EnsureAccountAsync(goal, None)).Changed);
+        // Whoever means it takes the guard away first; the next thing that is done to the account brings it back.
+        Assert.True(await DeletionGuard.SetAsync(ldap, moved.Location, DeletionGuard.OfEntry, false, None));
+        Assert.True((await connector.EnsureAccountAsync(goal, None)).Changed);
+        await RefusesAsync(moved.Location);
+        await DeletionGuard.SetAsync(ldap, People, DeletionGuard.OfPlace, false, None);
+
+        async Task RefusesAsync(string dn) =>
+            Assert.Equal(
+                LdapCode.InsufficientAccessRights,
+                (await Assert.ThrowsAsync<LdapResultException>(() => ldap.DeleteAsync(dn))).Code
+            );
+    }
+
+    [Fact]
+    public void What_is_no_access_list_is_no_guard_and_breaks_nothing()
+    {
+        // One rule (allowed, S-1-5-18) in a list behind its header.
+        byte[] plain = [1, 0, 4, 128, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 20, 0, 0, 0, 4, 0, 28, 0, 1, 0, 0, 0];
+        plain = [.. plain, 0, 0, 20, 0, 255, 1, 15, 0, 1, 1, 0, 0, 0, 0, 0, 5, 18, 0, 0, 0];
+        Assert.False(DeletionGuard.Has(plain, DeletionGuard.OfEntry));
+        var guarded = DeletionGuard.With(plain, DeletionGuard.OfEntry);
+        Assert.True(DeletionGuard.Has(guarded, DeletionGuard.OfEntry));
+        Assert.Equal(guarded, DeletionGuard.With(guarded, DeletionGuard.OfEntry));
+        Assert.Equal(plain, DeletionGuard.Without(guarded, DeletionGuard.OfEntry));
+        for (var length = 0; length < guarded.Length; length++)
+            Assert.Throws<FormatException>(() => DeletionGuard.Has(guarded[..length], DeletionGuard.OfEntry));
+        for (var at = 0; at < guarded.Length; at++)
+        for (var bits = 0; bits < 256; bits += 17)
+            try
+            {
+                byte[] bent = [.. guarded];
+                bent[at] = (byte)bits;
+                DeletionGuard.Without(bent, DeletionGuard.OfEntry);
+            }
+            catch (FormatException)
+            {
+                // Told, and nothing else.
+            }
+    }
+
+    [Fact]
+    public async Task A_primary_group_is_had_as_one_read_back_as_one_and_given_back()
+    {
+        await using var ldap = await PlacesAsync();
+        var rule = Read($"{Text}\n  crew: {{ title: Crew, primary: yes, create: yes, owner: E1002, group: \"CN=Crew,{Groups}\" }}\n");
+        await using var connector = Connector(rule);
+        var crew = rule.Entitlements["crew"];
+        var (one, two) = (
+            await connector.EnsureAccountAsync(Goal("zoe.primary", "E8895"), None),
+            await connector.EnsureAccountAsync(Goal("zoe.listed", "E8896"), None)
+        );
+        async Task HoldAsync(EnsuredAccount account, bool held)
+        {
+            var given = await connector.EnsureGrantAsync(new(account.ImmutableId, crew, held, new("", "", "", "", "")), None);
+            Assert.True(given is PortResult.Reached, given.ToString());
+        }
+        async Task<string?> PrimaryAsync(EnsuredAccount account) =>
+            (await ldap.ReadAsync(account.Location, ["primaryGroupID"]))!.Text("primaryGroupID");
+
+        Assert.Equal("513", await PrimaryAsync(one));
+        await HoldAsync(one, true);
+        await HoldAsync(one, true);
+        Assert.NotEqual("513", await PrimaryAsync(one));
+        Assert.Equal(["crew"], (await connector.ReadAsync(one.ImmutableId, None))!.Entitlements);
+        // Somebody who is only listed in it has it not as the primary one.
+        await ldap.ModifyAsync($"CN=Crew,{Groups}", [new(LdapChangeKind.Add, "member", two.Location)]);
+        Assert.Empty((await connector.ReadAsync(two.ImmutableId, None))!.Entitlements);
+        var held = new Dictionary<string, IReadOnlyList<string>>();
+        await foreach (var account in connector.ListAsync(None))
+            held[account.Name] = account.Entitlements;
+        Assert.Equal(["crew"], held["zoe.primary"]);
+        Assert.Empty(held["zoe.listed"]);
+        await HoldAsync(two, true);
+        Assert.Equal(await PrimaryAsync(one), await PrimaryAsync(two));
+        await HoldAsync(one, false);
+        await HoldAsync(one, false);
+        Assert.Equal("513", await PrimaryAsync(one));
+        Assert.DoesNotContain(
+            one.Location,
+            (await ldap.ReadAsync($"CN=Crew,{Groups}", ["member"]))!.Texts("member"),
+            StringComparer.OrdinalIgnoreCase
+        );
+    }
+
     /// <summary>What somebody deleted comes back as itself: whatever knows it by its id knows it again.</summary>
     [Fact]
     public async Task What_was_deleted_is_brought_back_as_itself_and_made_whole()

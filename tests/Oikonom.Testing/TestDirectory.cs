@@ -18,7 +18,7 @@ public sealed class TestDirectory : IAsyncDisposable
     public DirectoryServer Server { get; }
     public int LdapsPort => Server.Options.LdapsPort;
 
-    public static async Task<TestDirectory> StartAsync(string? tree = null, Certificates? certificates = null)
+    public static async Task<TestDirectory> StartAsync(string? tree = null, Certificates? certificates = null, bool durable = false)
     {
         var folder = new ScratchFolder();
         var server = await DirectoryServer.StartAsync(
@@ -26,6 +26,7 @@ public sealed class TestDirectory : IAsyncDisposable
             {
                 Tree = tree ?? NorthmereTree.Ldif("", []),
                 Certificates = certificates,
+                Durable = durable,
             }
         );
         return new(folder, server);

@@ -9,9 +9,10 @@ namespace Oikonom.Core.Planning;
 internal static class Needs
 {
     /// <summary>Refuses what would be given without what it needs, and what would lose it and stay.</summary>
-    /// <exception cref="PlanFault">Something is missing, or would be.</exception>
+    /// <exception cref="PlanFault">Something is missing, or would be; or an account would have two primary groups.</exception>
     public static void Require(AccessState current, AccessState wanted, Rulebook.Rulebook rulebook)
     {
+        RequireOnePrimary(current, wanted, rulebook);
         foreach (var key in wanted.Grants.Keys)
         {
             if (rulebook.Find(key) is not { Needs.Count: > 0 } entitlement)
@@ -23,6 +24,20 @@ internal static class Needs
                 if (!isHeld || Has(current, key, need, rulebook))
                     throw new PlanFault(Told(key, entitlement, need, isHeld, rulebook));
             }
+        }
+    }
+
+    /// <summary>A user of a domain has one primary group.</summary>
+    private static void RequireOnePrimary(AccessState current, AccessState wanted, Rulebook.Rulebook rulebook)
+    {
+        var primary = wanted.Grants.Keys.Where(k => rulebook.Find(k)?.Means is EntitlementMeans.Group { IsPrimary: true });
+        foreach (var account in primary.GroupBy(k => k.Account).Where(g => g.Skip(1).Any() && !g.All(current.Grants.ContainsKey)))
+        {
+            var titles = account.Order().Select(k => $"'{rulebook.Find(k)!.Title}'");
+            throw new PlanFault(
+                $"{string.Join(" and ", titles)} in {rulebook.Targets[account.Key.Target].Title} are both primary groups, and an account "
+                    + "has one. End one of them, or let one template give it."
+            );
         }
     }
 

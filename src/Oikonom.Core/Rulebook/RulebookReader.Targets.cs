@@ -36,7 +36,14 @@ public static partial class RulebookReader
             var entitlements = Entitlements(
                 map,
                 catalogue,
-                entry => entry.Text("group") is { } dn ? new EntitlementMeans.Group(dn.Text) { Form = isDomain ? Form(entry) : null } : null
+                entry =>
+                    entry.Text("group") is { } dn
+                        ? new EntitlementMeans.Group(dn.Text)
+                        {
+                            Form = isDomain ? Form(entry) : null,
+                            IsPrimary = isDomain && Primary(entry),
+                        }
+                        : null
             );
             var connections = map.Number("connections", 4, 1, 64);
             var password = Password(map);
@@ -44,6 +51,9 @@ public static partial class RulebookReader
             var placeholder = map.Text("empty-group-member", required: false)?.Text;
             var makesContainers = map.YesNo("create-containers", false);
             var references = References(map);
+            var guards = map.YesNo("guards", false);
+            if (guards && !isDomain)
+                map.Report(map.Place, "'guards' belongs to 'dialect: domain-controller'.");
             MirrorOfWhole(map, name);
             TargetRule Made(TargetSettings settings)
             {
@@ -82,6 +92,7 @@ public static partial class RulebookReader
                 )
                 {
                     MakesContainers = makesContainers,
+                    Guards = guards,
                     References = references,
                     Family = isDomain ? LdapFamily.DomainController : LdapFamily.PasswordPolicy,
                 }
@@ -461,6 +472,16 @@ public static partial class RulebookReader
                 };
             }
             return null;
+        }
+
+        /// <summary>Whether a group is to be the primary one of who is in it. Servers take no list for mail, and none that counts in its
+        /// own domain alone.</summary>
+        private static bool Primary(YamlMap entry)
+        {
+            var isPrimary = entry.YesNo("primary", false);
+            if (isPrimary && Form(entry) is { IsDistribution: true } or { Scope: GroupScope.DomainLocal })
+                entry.Report(entry.Place, "A primary group is a security group that is global or universal.");
+            return isPrimary;
         }
 
         /// <summary>The kind of a group of a domain, where the rulebook says one.</summary>

@@ -167,6 +167,9 @@ public abstract record TargetSettings
         /// <summary>Whether organizational units that are missing on the way to an account are made (RFC 4519 section 3.11).</summary>
         public bool MakesContainers { get; init; }
 
+        /// <summary>True when entries of a domain are kept from being deleted by mistake.</summary>
+        public bool Guards { get; init; }
+
         /// <summary>Attributes whose values are names of other entries (RFC 4524 section 2.13), with the attribute by which the
         /// rulebook means such an entry.</summary>
         public IReadOnlyDictionary<string, string> References { get; init; } = NoReferences;
@@ -502,6 +505,9 @@ public abstract record EntitlementMeans
     {
         /// <summary>What a domain controller is told of it when it is made; null leaves that to the server.</summary>
         public GroupForm? Form { get; init; }
+
+        /// <summary>True when who is in it has it as the primary group of a domain.</summary>
+        public bool IsPrimary { get; init; }
     }
 
     /// <summary>Membership in a group of an application, by the name it is shown under (RFC 7643 section 4.2).</summary>

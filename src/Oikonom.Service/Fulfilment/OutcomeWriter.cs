@@ -25,6 +25,13 @@ public sealed partial class OutcomeWriter(
 {
     private const int MaxGroup = 400;
 
+    /// <summary>As many outcomes at once mean that more will follow.</summary>
+    private const int Busy = 4;
+
+    /// <summary>For how long outcomes are gathered while many come: nobody waits for them, since what comes next in a chain begins
+    /// before they are committed, and each commit asks the disk.</summary>
+    private static readonly TimeSpan Gathering = TimeSpan.FromMilliseconds(40);
+
     /// <summary>For how long a request is let alone of which nothing is left to do.</summary>
     private static readonly TimeSpan Unended = TimeSpan.FromSeconds(5);
     private static readonly TimeSpan Patience = TimeSpan.FromMinutes(2);
@@ -59,6 +66,8 @@ public sealed partial class OutcomeWriter(
         {
             while (await _channel.Reader.WaitToReadAsync(stoppingToken))
             {
+                if (group.Count >= Busy && _channel.Reader.Count < MaxGroup)
+                    await Task.Delay(Gathering, stoppingToken);
                 group.Clear();
                 while (group.Count < MaxGroup && _channel.Reader.TryRead(out var written))
                     group.Add(written);

@@ -13,6 +13,7 @@ internal sealed class GroupMembers
     private readonly LdapPool _pool;
     private readonly GroupBatcher _batcher;
     private readonly NamedGroups? _named;
+    private readonly PrimaryGroups? _primary;
 
     /// <summary>The groups that are made where they are missing, and of which kind.</summary>
     private readonly Dictionary<string, GroupForm?> _made;
@@ -22,6 +23,7 @@ internal sealed class GroupMembers
     {
         (_rule, _settings, _dialect, _pool) = (rule, settings, dialect, pool);
         _named = settings.Family == LdapFamily.PasswordPolicy ? new(settings.Groups, settings.NameAttribute, pool) : null;
+        _primary = settings.Family == LdapFamily.DomainController ? new(rule, settings, pool) : null;
         _batcher = new(ModifyAsync, error => error is LdapResultException);
         var known = new Dictionary<string, string>(StringComparer.Ordinal);
         foreach (var entitlement in rule.Entitlements.Values.OrderBy(e => e.IsRead))
@@ -47,8 +49,23 @@ internal sealed class GroupMembers
             : dn;
         if (member is null)
             return false;
-        await _batcher.EnsureAsync(group, member, held, cancel).ConfigureAwait(false);
+        if (_primary?.Has(group) == true)
+            await EnsurePrimaryAsync(_primary, group, member, held, cancel).ConfigureAwait(false);
+        else
+            await _batcher.EnsureAsync(group, member, held, cancel).ConfigureAwait(false);
         return true;
+    }
+
+    /// <summary>A group is primary only to who is in it, and is left only by who has another one.</summary>
+    private async Task EnsurePrimaryAsync(PrimaryGroups primary, string group, string dn, bool held, CancellationToken cancel)
+    {
+        if (held && await primary.IsOfAsync(group, dn, cancel).ConfigureAwait(false))
+            return;
+        if (!held)
+            await primary.TakeAsync(group, dn, cancel).ConfigureAwait(false);
+        await _batcher.EnsureAsync(group, dn, held, cancel).ConfigureAwait(false);
+        if (held)
+            await primary.GiveAsync(group, dn, cancel).ConfigureAwait(false);
     }
 
     /// <summary>The names of what an entry holds, in order.</summary>
@@ -57,7 +74,12 @@ internal sealed class GroupMembers
         var groups = await NamesOfAsync(dn, cancel).ConfigureAwait(false);
         if (_named is not null)
             groups = [.. groups, .. await _named.OfAsync(dn, cancel).ConfigureAwait(false)];
-        return [.. groups.Select(g => Known.GetValueOrDefault(LdapDn.Normalise(g))).OfType<string>().Order(StringComparer.Ordinal)];
+        var held = groups.Select(g => Known.GetValueOrDefault(LdapDn.Normalise(g))).OfType<string>();
+        // Who is only listed in a group that is to be the primary one does not have it as that.
+        if (_primary is not null)
+            held = held.Where(e => !_primary.Has(GroupOf(_rule.Entitlements[e])))
+                .Concat(await _primary.EntitlementOfAsync(dn, cancel).ConfigureAwait(false) is { } own ? [own] : []);
+        return [.. held.Order(StringComparer.Ordinal)];
     }
 
     /// <summary>Who holds what: by the names of entries in their one form, and by account name where groups list names. Groups are read
@@ -103,13 +125,18 @@ internal sealed class GroupMembers
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
         var attribute = isNamed ? NamedGroups.Member : _dialect.Member;
         var members = new List<string>();
-        for (var wanted = attribute; wanted.Length > 0; )
-        {
-            var group = await connection.ReadAsync(GroupOf(entitlement), [wanted], cancel).ConfigureAwait(false);
-            var found = group?.Attributes.FirstOrDefault(a => a.Name.Split(';')[0].Equals(attribute, StringComparison.OrdinalIgnoreCase));
-            members.AddRange(found?.Texts ?? []);
-            wanted = found is null ? "" : LdapDialect.Rest(found.Name);
-        }
+        if (_primary?.Has(GroupOf(entitlement)) == true)
+            members.AddRange(await _primary.HoldersAsync(GroupOf(entitlement), cancel).ConfigureAwait(false));
+        else
+            for (var wanted = attribute; wanted.Length > 0; )
+            {
+                var group = await connection.ReadAsync(GroupOf(entitlement), [wanted], cancel).ConfigureAwait(false);
+                var found = group?.Attributes.FirstOrDefault(a =>
+                    a.Name.Split(';')[0].Equals(attribute, StringComparison.OrdinalIgnoreCase)
+                );
+                members.AddRange(found?.Texts ?? []);
+                wanted = found is null ? "" : LdapDialect.Rest(found.Name);
+            }
         return (isNamed, isNamed ? members : members.ConvertAll(LdapDn.Normalise));
     }
 

@@ -39,6 +39,8 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
             await PlacesAsync(connection, cancel).ConfigureAwait(false);
             if (rule.Watch.Changes is not null)
                 TellsChanges(root);
+            if (_settings.Guards)
+                await GuardAsync(connection, cancel).ConfigureAwait(false);
             if (dialect is DomainDialect)
                 await DeletedAsync(connection, root, cancel).ConfigureAwait(false);
             if (withRights)
@@ -177,6 +179,24 @@ internal sealed class LdapCheck(TargetRule rule, LdapDialect dialect, LdapPool p
             Good(What, "the server tells what changed.");
         else
             Bad(What, $"{ChangedEntries.WhyNot(rule, _settings)} ({rule.Place})");
+    }
+
+    /// <summary>Who may delete whatever stands in a place deletes what is guarded, too.</summary>
+    private async Task GuardAsync(LdapConnection connection, CancellationToken cancel)
+    {
+        const string What = "Guard";
+        var place = _settings.Container;
+        if (
+            await DeletionGuard.ReadAsync(connection, place, cancel).ConfigureAwait(false) is { } list
+            && DeletionGuard.Has(list, DeletionGuard.OfPlace)
+        )
+            Good(What, $"nobody deletes what stands in {place} by mistake.");
+        else
+            Bad(
+                What,
+                $"Who may delete whatever stands in {place} deletes guarded entries, too: deny everybody to delete what is in it "
+                    + $"(delete child), or take 'guards' out ({rule.Place})."
+            );
     }
 
     /// <summary>Whether what somebody deletes can be brought back: that is a right of its own, and nothing is wrong without it.</summary>

@@ -169,6 +169,7 @@ public sealed class LdapConnector : IRestoringConnector, IChangesConnector, ICat
         Remember(id, dn);
         if (goal.Enabled == false && !_dialect.IsMadeLocked)
             await LockAsync(connection, dn, id, cancel).ConfigureAwait(false);
+        await GuardDeletionAsync(connection, id, dn, true, cancel).ConfigureAwait(false);
         return new(id, dn, Changed: true, Created: true);
     }
 
@@ -240,6 +241,7 @@ public sealed class LdapConnector : IRestoringConnector, IChangesConnector, ICat
                 .ConfigureAwait(false);
             changed = true;
         }
+        changed |= await GuardDeletionAsync(connection, id, dn, true, cancel).ConfigureAwait(false);
         Remember(id, dn);
         return new(id, dn, changed, Created: false);
     }
@@ -273,6 +275,8 @@ public sealed class LdapConnector : IRestoringConnector, IChangesConnector, ICat
                 only,
                 cancel
             );
+        if (container is not null)
+            await GuardDeletionAsync(connection, id, from, false, cancel).ConfigureAwait(false);
         try
         {
             await (container is null ? RenameAsync() : InContainerAsync(connection, container, RenameAsync, cancel)).ConfigureAwait(false);
@@ -366,6 +370,8 @@ public sealed class LdapConnector : IRestoringConnector, IChangesConnector, ICat
         try
         {
             await connection.AddAsync(dn, [new("objectClass", "organizationalUnit"), new("ou", value)], null, cancel).ConfigureAwait(false);
+            if (_settings.Guards)
+                await DeletionGuard.SetAsync(connection, dn, DeletionGuard.OfPlace, true, cancel).ConfigureAwait(false);
         }
         catch (LdapResultException error) when (error.Code == LdapCode.EntryAlreadyExists)
         {
@@ -384,6 +390,18 @@ public sealed class LdapConnector : IRestoringConnector, IChangesConnector, ICat
                 cancel
             )
             .ConfigureAwait(false);
+    }
+
+    /// <summary>Keeps an entry from being deleted by mistake where the rulebook wishes it, or lets it be moved.</summary>
+    /// <returns>True when that was not so already.</returns>
+    private async Task<bool> GuardDeletionAsync(LdapConnection connection, string id, string dn, bool guarded, CancellationToken cancel)
+    {
+        if (!_settings.Guards)
+            return false;
+        return await DeletionGuard
+                .SetAsync(connection, _dialect.NameOf(id, dn), DeletionGuard.OfEntry, guarded, cancel)
+                .ConfigureAwait(false)
+            ?? throw new TargetFault($"{_rule.Title} does not show who may delete {dn}, so that it cannot be guarded.", transient: false);
     }
 
     private async Task<string?> IdAtAsync(LdapConnection connection, string dn, CancellationToken cancel) =>
