@@ -89,6 +89,48 @@ public sealed class FindingTests(Servers servers)
         Assert.True((await world.VerifyLedgerAsync()).Sound);
     }
 
+    /// <summary>What was deleted and put back from a copy, under another name and without its number, is the same entry all the
+    /// same: the next plan takes it over, and nobody gets a second one.</summary>
+    [Fact]
+    public async Task Who_is_put_back_by_hand_is_known_again_by_the_id()
+    {
+        await using var world = await World.StartAsync(servers.Directory);
+        var row = HrRow.New("Backa");
+        var person = (await world.BringAsync(row)).Summary.PersonId;
+        var account = (await world.GetAsync<PersonDetail>($"/api/v1/people/{person}")).Accounts.Single();
+        await using var root = await world.Directory.ConnectAsRootAsync();
+        await root.DeleteAsync(account.Location);
+        var finding = Assert.Single(await LookAsync(world, person));
+        await World.OkAsync(
+            (await world.SignInAsync("edda")).PostAsJsonAsync($"/api/v1/requests/{finding.RequestId}/withdraw", new ReasonBody("is back"))
+        );
+        var name = "put-" + account.Name;
+        await root.AddAsync(
+            TestDirectory.Dn(name),
+            [
+                new("objectClass", "inetOrgPerson"),
+                new("uid", name),
+                new("cn", name),
+                new("sn", name),
+                new("entryUUID", account.ImmutableId),
+            ],
+            // Operational attributes are taken as they are: of the server, as its copies are put back with it.
+            [new("1.3.6.1.4.1.4203.666.5.12", true)]
+        );
+        Assert.Equal(account.ImmutableId, (await root.ReadAsync(TestDirectory.Dn(name), ["entryUUID"]))!.Text("entryUUID"));
+        world.WriteHr([row with { Title = "Instructor" }]);
+        var mover = (await world.RunIntakeAsync()).Requests.Single(r => r.Number == row.Number);
+        var request = await world.EventuallyAsync(() => world.RequestAsync(mover.Id), r => r.Plan.Count > 0);
+        Assert.Contains(request.Plan, c => c.Kind == "adopt-account");
+        Assert.DoesNotContain(request.Plan, c => c.Kind == "create-account");
+        await world.ThroughAsync(mover.Id);
+        Assert.Equal(account.ImmutableId, (await world.GetAsync<PersonDetail>($"/api/v1/people/{person}")).Accounts.Single().ImmutableId);
+        var entries = await root.SearchAsync(
+            new(DirectoryOptions.People, LdapScope.One, LdapFilter.Equal("employeeNumber", row.Number), "entryUUID", "title")
+        );
+        Assert.Equal((account.ImmutableId, "Instructor"), (Assert.Single(entries).Text("entryUUID"), entries[0].Text("title")));
+    }
+
     [Fact]
     public async Task What_nobody_gave_is_told_after_the_rest_was_set_right_and_since_when_stays()
     {

@@ -524,7 +524,16 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
                             ),
                     ]
                 );
-                await TargetDesk.NoteAsync(s, target.Name, dry ? "looked" : "read", actor, Told(found, counts), time.GetUtcNow());
+                await TargetDesk.NoteAsync(
+                    s,
+                    target.Name,
+                    dry ? "looked"
+                        : changesAlone ? "changes"
+                        : "read",
+                    actor,
+                    Told(found, counts),
+                    time.GetUtcNow()
+                );
             },
             cancel
         );

@@ -219,6 +219,10 @@ public sealed partial class PlannerLoop(
                 continue;
             // What was there before is only ever taken for the ordinary account: another is known by nothing but its name.
             var found = account.IsOrdinary ? await FindAsync(edition, target, entries.Named, wishes, cancel) : [];
+            var deleted = found.Count == 0 ? recorded.DeletedEntry(request.PersonId, account) : null;
+            // Somebody brought back by hand what was deleted, perhaps without what it is found by.
+            if (deleted is not null && await connectors.Accounts(edition, target.Name).ReadAsync(deleted, cancel) is { } there)
+                found = [there];
             if (found.Count > 1)
             {
                 if (chosen.TryGetValue(target.Name, out var pick) && found.FirstOrDefault(f => f.ImmutableId == pick) is { } picked)
@@ -248,21 +252,18 @@ public sealed partial class PlannerLoop(
                     ),
                     wishes[0]
                 );
-                if (await DeletedAsync(edition, target, recorded.DeletedEntry(request.PersonId, account), cancel) is { } deleted)
+                if (deleted is not null && await IsDeletedAsync(edition, target, deleted, cancel))
                     entries.Deleted[account] = deleted;
             }
         }
         return entries;
     }
 
-    /// <summary>The entry that was deleted, where its target keeps it and nobody has it by now; else null: another one is made.</summary>
-    private async Task<string?> DeletedAsync(Edition edition, TargetRule target, string? entry, CancellationToken cancel) =>
-        entry is not null
-        && target.Settings.Can.HasFlag(TargetAbilities.Restores)
+    /// <summary>True where a target keeps what was deleted: it is brought back. Else another one is made.</summary>
+    private async Task<bool> IsDeletedAsync(Edition edition, TargetRule target, string entry, CancellationToken cancel) =>
+        target.Settings.Can.HasFlag(TargetAbilities.Restores)
         && connectors.Accounts(edition, target.Name) is IRestoringConnector restoring
-        && await restoring.IsDeletedAsync(entry, cancel)
-            ? entry
-            : null;
+        && await restoring.IsDeletedAsync(entry, cancel);
 
     /// <summary>An account whose name follows its person gets another once theirs leads to one.</summary>
     private async Task RenameAsync(

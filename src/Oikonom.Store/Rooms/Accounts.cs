@@ -477,7 +477,7 @@ public static class AccountTables
     /// <summary>Gives back names of a person that no account of theirs has, had, or is to have.</summary>
     public static Task ReleaseNamesAsync(this Session session, string person) =>
         session.ExecuteAsync(
-            "DELETE FROM names WHERE person_id=@person AND NOT EXISTS (SELECT 1 FROM accounts a WHERE "
+            "DELETE FROM names WHERE person_id=@person AND deleted_entry='' AND NOT EXISTS (SELECT 1 FROM accounts a WHERE "
                 + "a.person_id=names.person_id AND a.target=names.target AND a.slot=names.slot AND "
                 + "(LOWER(a.name)=LOWER(names.name_key) OR a.former LIKE '%\"' || names.name_key || '\"%')) AND NOT EXISTS "
                 + "(SELECT 1 FROM extras e WHERE e.person_id=names.person_id AND e.kind='name' AND e.ended_at IS NULL AND "

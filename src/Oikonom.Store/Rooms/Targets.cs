@@ -102,7 +102,7 @@ public sealed record TargetEventRow
     /// <summary>When, in milliseconds.</summary>
     public long At { get; init; }
 
-    /// <summary><c>paused</c>, <c>resumed</c>, <c>away</c>, <c>back</c> or <c>read</c>.</summary>
+    /// <summary><c>paused</c>, <c>resumed</c>, <c>away</c>, <c>back</c>, <c>read</c>, <c>changes</c> or <c>looked</c>.</summary>
     public string Kind { get; init; } = "";
 
     /// <summary>Who did it, or <c>oikonom</c>.</summary>

@@ -9,6 +9,7 @@ const events: Record<string, string> = {
   away: 'Does not answer',
   back: 'Answers again',
   read: 'Read whole',
+  changes: 'Read what changed',
   looked: 'Looked at, nothing written',
 };
 
