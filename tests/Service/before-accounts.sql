@@ -19,7 +19,6 @@ ALTER TABLE grants DROP COLUMN slot;
 CREATE UNIQUE INDEX grants_current ON grants (person_id, target, entitlement) WHERE until_at IS NULL;
 ALTER TABLE names DROP COLUMN slot;
 ALTER TABLE names DROP COLUMN wish;
-ALTER TABLE names DROP COLUMN deleted_entry;
 ALTER TABLE handovers DROP COLUMN slot;
 DROP INDEX requests_subject;
 ALTER TABLE requests DROP COLUMN subject_kind;
