@@ -400,6 +400,11 @@ public sealed class ConnectorTests(DirectoryFixture fixture)
         Assert.True(group.Holds("", made[2].Location.ToUpperInvariant()));
         Assert.False(group.Holds("", made[3].Location));
         Assert.Empty((await connector.ChangesAsync(changes.Since, default)).Accounts);
+        // A position that is none means that all is told, or that it has to be read whole, and not a fault for ever.
+        foreach (var bent in new[] { "no position", "bm9uc2Vuc2U=" })
+            Assert.True(
+                await connector.ChangesAsync(bent, default) is var all && (all.IsLost || all.Accounts.Contains(made[3].ImmutableId))
+            );
         await HoldAsync(connector, made[2].ImmutableId, Rule.Entitlements["dive-team"], false);
     }
 

@@ -417,6 +417,9 @@ public sealed class DomainConnectorTests(ControllerFixture fixture)
         Assert.True(group.Holds("", made[2].Location.ToUpperInvariant()));
         Assert.False(group.Holds("", made[3].Location));
         Assert.Empty((await connector.ChangesAsync(changes.Since, None)).Accounts);
+        // A position that is none means reading whole, and not a fault for ever.
+        foreach (var bent in new[] { "no position", "bm9uc2Vuc2U=" })
+            Assert.True((await connector.ChangesAsync(bent, None)).IsLost, bent);
     }
 
     /// <summary>Servers give a long list in parts.</summary>

@@ -689,7 +689,7 @@ public sealed class TargetTests(Servers servers)
         // Nobody else, nobody without a reason, and nobody of another site.
         await s.World.SaveUserAsync("far", "operator", "", "reefpoint");
         await s.World.SaveUserAsync("self", "operator", row.Number, "harbour");
-        foreach (var (who, status) in new[] { ("far", 404), ("self", 403), ("mara", 403), ("aldo", 403) })
+        foreach (var (who, status) in new[] { ("far", 404), ("self", 403), ("mara", 403), ("ines", 403), ("aldo", 403) })
         {
             var refused = await World.RefusedAsync(DoAsync(who, "a try"));
             Assert.True(refused.Status == status, $"{who}: {refused}");

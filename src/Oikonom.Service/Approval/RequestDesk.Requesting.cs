@@ -168,7 +168,7 @@ public sealed partial class RequestDesk
             {
                 var of = await LoadAsync(s, id, cancel);
                 var (row, now) = (of.Row, time.GetUtcNow());
-                if (WhyNotUndo(of, of.PartyOf(user), IsRequesters(of, user), now) is { } not)
+                if (WhyNotUndo(of, of.PartyOf(user), now) is { } not)
                     throw new RefusedMove(not.Code, not.Text);
                 var subject = (await Recorded.LoadAsync(s, [row.PersonId])).Subject(row.PersonId, of.Edition);
                 if (subject.Employments.Skip(1).Any(e => Term.Of(e, of.Edition.Rulebook).End > now))
@@ -219,7 +219,7 @@ public sealed partial class RequestDesk
     }
 
     /// <summary>Why somebody may not undo a request; null when they may.</summary>
-    public static (string Code, string Text)? WhyNotUndo(Case of, Party party, bool requesters, DateTimeOffset now)
+    public static (string Code, string Text)? WhyNotUndo(Case of, Party party, DateTimeOffset now)
     {
         var row = of.Row;
         if (
@@ -233,14 +233,16 @@ public sealed partial class RequestDesk
         if (of.Decisions.Any(d => d.Remark.EndsWith(RequestStory.SetsRight, StringComparison.Ordinal)))
             return ("nothing-to-undo", "It was undone before.");
         return party.IsBeneficiary(of.About) ? ("own-request", "This request is about yourself; somebody else takes it back.")
-            : MayStop(of, party, requesters) ? null
-            : ("not-yours", $"Only the requester, {row.Requester}, an engineer, or an operator of its targets undoes it.");
+            // What a source tells has nobody behind it: asking for things is no reason to cut somebody off.
+            : IsAsked(of, party) || party.Roles.Contains(Roles.Engineer) || OperatesAll(of, party) ? null
+            : ("not-yours", "Only who raised it by hand, an engineer, or an operator of its targets undoes it.");
     }
 
-    private static bool MayStop(Case of, Party party, bool requesters) =>
-        requesters
-        || party.Roles.Contains(Roles.Engineer)
-        || of.Plan.Changes.Select(c => c.Target).Distinct().All(t => party.Holds(Roles.Operator, of.About, t));
+    /// <summary>Whether somebody asked for it by hand; who only ran a source did not.</summary>
+    private static bool IsAsked(Case of, Party party) => of.Row.Source == Workflow.ByHand && of.Row.Requester == party.UserName;
+
+    private static bool OperatesAll(Case of, Party party) =>
+        of.Plan.Changes.Select(c => c.Target).Distinct().All(t => party.Holds(Roles.Operator, of.About, t));
 
     private async Task RequireStillAsync(Session s, string id)
     {
@@ -252,7 +254,7 @@ public sealed partial class RequestDesk
     public static (string Code, string Text)? WhyNotWithdraw(Case of, Party party, bool requesters)
     {
         var running = of.Row.State == RequestState.Fulfilling;
-        var asked = of.Row.Source == Workflow.ByHand && of.Row.Requester == party.UserName;
+        var asked = IsAsked(of, party);
         if (party.IsBeneficiary(of.About) && !asked)
             return ("own-request", "This request is about yourself; somebody else takes it back.");
         if (running && of.Row.Workflow == Workflow.WrittenEnd.Name)
@@ -264,7 +266,7 @@ public sealed partial class RequestDesk
             return null;
         if (!running)
             return ("not-yours", $"Only the requester, {of.Row.Requester}, or an engineer takes a request back.");
-        return MayStop(of, party, requesters)
+        return OperatesAll(of, party)
             ? null
             : (
                 "not-yours",

@@ -633,7 +633,7 @@ public static class RequestViews
             WhyNot = whyNot,
             Ask = decide,
             Answer = row.State == RequestState.Asked && own && asked.Count == 0,
-            Undo = RequestDesk.WhyNotUndo(of, party, own, now) is null,
+            Undo = RequestDesk.WhyNotUndo(of, party, now) is null,
             Withdraw = (waiting || row.State == RequestState.Fulfilling) && RequestDesk.WhyNotWithdraw(of, party, own) is null,
             Hold = release && row.Held.Length == 0,
             Resume = release && row.Held.Length > 0,

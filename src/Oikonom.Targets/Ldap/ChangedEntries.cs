@@ -45,14 +45,15 @@ internal sealed class ChangedEntries(TargetRule rule, TargetSettings.Ldap settin
         if (root?.Texts("supportedControl").Contains(ControlOf(settings)) != true)
             throw new TargetFault(WhyNot(rule, settings), transient: false);
         var all = root.Texts("namingContexts").Where(c => LdapDn.IsBelow(settings.Container, c)).MaxBy(c => c.Length) ?? settings.Container;
-        var gathered = new Gathered { Cookie = since is null ? [] : Convert.FromBase64String(since) };
+        var gathered = new Gathered();
         try
         {
+            gathered.Cookie = since is null ? [] : Convert.FromBase64String(since);
             await (
                 isDomain ? SyncDomainAsync(connection, all, since is null, gathered, cancel) : SyncAsync(connection, all, gathered, cancel)
             ).ConfigureAwait(false);
         }
-        catch (LdapResultException error) when (since is not null && error.Code is LdapCode.SyncRefreshRequired)
+        catch (Exception error) when (since is not null && IsOfCookie(error))
         {
             return new([], [], "") { IsLost = true };
         }
@@ -65,6 +66,20 @@ internal sealed class ChangedEntries(TargetRule rule, TargetSettings.Ldap settin
         gathered.Unchanged.UnionWith(gathered.Accounts);
         return new(gathered.Accounts, holders, cookie) { Present = gathered.NamesDeleted ? null : gathered.Unchanged };
     }
+
+    /// <summary>Whether a position is the fault: the server was set back, or forgot it, or it is none.</summary>
+    private static bool IsOfCookie(Exception error) =>
+        error
+            is FormatException
+                or LdapResultException
+                {
+                    Code: LdapCode.SyncRefreshRequired
+                        or LdapCode.UnwillingToPerform
+                        or LdapCode.ProtocolError
+                        or LdapCode.OperationsError
+                        or LdapCode.InvalidAttributeSyntax
+                        or LdapCode.UnavailableCriticalExtension
+                };
 
     /// <summary>The control by which a server of that family tells what changed.</summary>
     public static string ControlOf(TargetSettings.Ldap settings) =>

@@ -185,9 +185,8 @@ public sealed class LdapConnector : IRestoringConnector, IChangesConnector, ICat
             entry = await ByIdAsync(id, cancel).ConfigureAwait(false) ?? throw _keys.Lost(id);
         }
         var connection = await _pool.TakeAsync(cancel).ConfigureAwait(false);
-        // Its password is lost, and without one nobody can be let in: until it gets its own, nobody knows it.
-        if (_dialect.IsLocked(entry))
-            await _dialect.SetPasswordAsync(connection, _dialect.NameOf(id, entry.Dn), LdapDialect.Unknown(), cancel).ConfigureAwait(false);
+        // Its password is lost, and it may come back unlocked: until it gets its own, it has one that nobody knows.
+        await _dialect.SetPasswordAsync(connection, _dialect.NameOf(id, entry.Dn), LdapDialect.Unknown(), cancel).ConfigureAwait(false);
         return await MendAsync(entry, await _references.ResolveAsync(goal, cancel).ConfigureAwait(false), cancel).ConfigureAwait(false) with
         {
             Changed = true,

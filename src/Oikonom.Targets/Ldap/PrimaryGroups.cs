@@ -45,8 +45,7 @@ internal sealed class PrimaryGroups
         var number =
             await NumberAsync(group, cancel).ConfigureAwait(false)
             ?? throw new TargetFault($"{_rule.Title} does not show the number of the group {group}.", transient: false);
-        if (await OfAsync(dn, cancel).ConfigureAwait(false) != number)
-            await SetAsync(dn, number, cancel).ConfigureAwait(false);
+        await SetAsync(dn, number, cancel).ConfigureAwait(false);
     }
 
     /// <summary>Gives a user the domain's own primary group again where a group is it: the server then lists them in that one.</summary>
