@@ -28,6 +28,10 @@ public sealed class ScimClient(HttpClient http, string title)
     private const int MostPages = 100_000;
     private const int FirstWords = 160;
     private ScimBulk? _bulk;
+
+    /// <summary>The server's time at its last answer (RFC 9110 section 6.6.1); null where it tells none.</summary>
+    public DateTimeOffset? ServerTime { get; private set; }
+
     private static readonly MediaTypeHeaderValue Scim = new("application/scim+json") { CharSet = "utf-8" };
 
     /// <summary>What the server can, and what its users are made of; what it does not tell is taken for as the protocol demands.</summary>
@@ -178,6 +182,16 @@ public sealed class ScimClient(HttpClient http, string title)
         }
     }
 
+    /// <summary>How many resources of a kind there are (RFC 7644 section 3.4.2.4).</summary>
+    /// <exception cref="ScimRefusal">It is not there, answers what is no SCIM, or does not tell.</exception>
+    public async Task<int> CountAsync(ScimResourceType type, CancellationToken cancel)
+    {
+        var path = $"{type.Endpoint.TrimStart('/')}?startIndex=1&count=0";
+        var (page, _) = await CallAsync(HttpMethod.Get, path, null, "", MostPerPage, cancel).ConfigureAwait(false);
+        return ScimReading.Number(page is null ? null : ScimValues.Get(page, "totalResults"))
+            ?? throw new ScimRefusal(ScimRefusalKind.Nonsense, $"{title} does not tell how many there are.");
+    }
+
     private async Task<JsonObject> PageAsync(
         ScimResourceType type,
         string filter,
@@ -257,6 +271,7 @@ public sealed class ScimClient(HttpClient http, string title)
         try
         {
             using var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancel).ConfigureAwait(false);
+            ServerTime = response.Headers.Date ?? ServerTime;
             var bytes = await BytesAsync(response, most, cancel).ConfigureAwait(false);
             if (!response.IsSuccessStatusCode)
                 throw Refusal(response, bytes);

@@ -57,6 +57,7 @@ public sealed class ScimConnectorTests
             authority: records-authority
             sign-in: { secret: records-token }
             match: [externalId, userName]
+            watch: { changes: PT5M }
             entitlements:
               keeper: { title: Keeper, role: keeper, owner: E1002 }
               reader: { title: Reader, role: reader, owner: E1002 }
@@ -292,6 +293,80 @@ public sealed class ScimConnectorTests
         Assert.NotEmpty(results.OfType<PortResult.Transient>());
     }
 
+    [Theory]
+    [InlineData("")]
+    [InlineData(Imperfection.IgnoresFilters)]
+    [InlineData(Imperfection.PagesMove)]
+    [InlineData(Imperfection.HidesGroups)]
+    public async Task What_changed_is_told_by_the_servers_own_times(string imperfection)
+    {
+        await using var s = await StartAsync(imperfection);
+        var people = new List<string>();
+        foreach (var i in Enumerable.Range(0, 4))
+            people.Add((await s.Connector.EnsureAccountAsync(Goal($"person.{i}", $"P{i}"), Cancel)).ImmutableId);
+        // The first time it is only told where to go on from.
+        var first = await s.Connector.ChangesAsync(null, Cancel);
+        Assert.Empty(first.Accounts);
+        var (at, count) = (first.Since.Split(' ')[0], first.Since.Split(' ')[1]);
+        Assert.Equal("4", count);
+        Assert.InRange(DateTimeOffset.Parse(at, null), DateTimeOffset.UtcNow.AddMinutes(-1), DateTimeOffset.UtcNow.AddSeconds(5));
+
+        // As if it were long ago that anything was changed.
+        var since = $"{DateTimeOffset.UtcNow.AddHours(1):yyyy-MM-dd'T'HH:mm:ss'Z'} 4";
+        var quiet = await s.Connector.ChangesAsync(since, Cancel);
+        Assert.Empty(quiet.Accounts);
+        Assert.Empty(quiet.Holders);
+        Assert.Null(quiet.Present);
+
+        await s.Connector.EnsureGrantAsync(s.Grant(people[1], "vets"), Cancel);
+        s.Server.Data.Change(
+            ScimSchemas.Users,
+            people[2],
+            "",
+            u =>
+            {
+                u["title"] = "Captain";
+                return u;
+            }
+        );
+        s.Server.Data.Remove(ScimSchemas.Users, people[3]);
+        var told = await s.Connector.ChangesAsync(first.Since, Cancel);
+        Assert.Contains(people[2], told.Accounts);
+        Assert.Equal(["Captain"], told.Read![people[2]].Attributes["title"]);
+        Assert.Equal(["vets"], told.Read[people[1]].Entitlements);
+        var holders = told.Holders.Single(h => h.Entitlement == "vets");
+        Assert.Equal([false, true, false], people.Take(3).Select(p => holders.Holds("", (told.Read[p]).Location)));
+        Assert.Equal(people.Take(3).Order(), told.Present!.Order());
+        Assert.Equal("3", told.Since.Split(' ')[1]);
+    }
+
+    [Fact]
+    public async Task A_server_that_cannot_tell_what_changed_is_told_from_the_beginning()
+    {
+        await using var s = await StartAsync(Imperfection.HidesTimes);
+        await s.Connector.EnsureAccountAsync(Goal(), Cancel);
+        s.Server.Set(Imperfection.IgnoresFilters);
+        var fault = await Assert.ThrowsAsync<TargetFault>(() => s.Connector.ChangesAsync(null, Cancel));
+        Assert.False(fault.Transient);
+        Assert.Contains("does not show when something changed: take 'changes' out", fault.Message, StringComparison.Ordinal);
+        var checkpoint = (await s.Connector.CheckAsync(true, Cancel)).Checkpoints.Single(c => c.What == "Changes");
+        Assert.Equal((false, fault.Message), (checkpoint.Good, checkpoint.Text));
+
+        s.Server.Set(Imperfection.HidesTimes, false);
+        s.Server.Set(Imperfection.IgnoresFilters, false);
+        checkpoint = (await s.Connector.CheckAsync(true, Cancel)).Checkpoints.Single(c => c.What == "Changes");
+        Assert.Equal((true, "it tells what changed."), (checkpoint.Good, checkpoint.Text));
+        // A position that is none, or more than are looked at one by one: everything is read.
+        foreach (var nonsense in new[] { "", "yesterday 4", "2026-12-01T00:00:00Z", "2026-12-01T00:00:00Z many", "1 2 3" })
+            Assert.True((await s.Connector.ChangesAsync(nonsense, Cancel)).IsLost);
+        foreach (var i in Enumerable.Range(0, TargetChanges.MostAlone + 1))
+            s.Server.Data.Add(
+                ScimSchemas.Users,
+                new JsonObject { ["schemas"] = new JsonArray(ScimSchemas.User), ["userName"] = $"many.{i}" }
+            );
+        Assert.True((await s.Connector.ChangesAsync("2026-01-01T00:00:00Z 1", Cancel)).IsLost);
+    }
+
     [Fact]
     public async Task Another_token_is_used_without_a_gap_and_a_wrong_one_is_told()
     {
@@ -413,7 +488,10 @@ public sealed class ScimConnectorTests
         await using var s = await StartAsync();
         var good = await s.Connector.CheckAsync(true, Cancel);
         Assert.True(good.Reachable);
-        Assert.Equal(["Token and authority", "Connection", "What it can", "Users", "Groups"], good.Checkpoints.Select(c => c.What));
+        Assert.Equal(
+            ["Token and authority", "Connection", "What it can", "Users", "Groups", "Changes"],
+            good.Checkpoints.Select(c => c.What)
+        );
         Assert.EndsWith("50 changes at once.", good.Checkpoints[2].Text, StringComparison.Ordinal);
         await using var fresh = await StartAsync();
         foreach (var group in fresh.Server.Data.All(ScimSchemas.Groups))

@@ -663,6 +663,123 @@ public sealed class TargetTests(Servers servers)
             ];
     }
 
+    /// <summary>The shop knows people by the id that the directory gave them, which is approved before it is known.</summary>
+    [Fact]
+    public async Task An_application_takes_the_id_that_another_target_gave_and_follows_it()
+    {
+        await using var s = await StartAsync();
+        var edda = await s.World.SignInAsync("edda");
+        var files = s.World.Rulebook(
+            (path, text) =>
+                path == "templates/shop.yaml"
+                    ? text.Replace("externalId: number", "externalId: ids.directory", StringComparison.Ordinal)
+                    : text
+        );
+        await World.OkAsync(edda.PostAsJsonAsync("/api/v1/rulebook/editions", new RulebookBody(files)));
+        var row = Keeper("Idris");
+        var request = await s.World.BringAsync(row, "fulfilling");
+        Assert.Equal(
+            ["{id in directory}"],
+            request.Plan.Single(c => c is { Target: "shop", Kind: "create-account" }).Attributes.Single(a => a.Name == "externalId").After
+        );
+        await s.DeskAsync();
+        request = await s.World.WaitForAsync(request.Summary.Id, "completed");
+        await using var root = await servers.Directory.ConnectAsRootAsync();
+        var entry = await EntryAsync();
+        var user = s.Shop.Data.All(ScimSchemas.Users).Single(u => u["externalId"]!.GetValue<string>() == entry.Text("entryUUID"));
+        // What ran stands in the ledger as it was, and nothing differs from it.
+        var ledger = await s.World.GetAsync<Page<LedgerEntryView>>($"/api/v1/ledger?request={request.Summary.Id}&limit=200", "aldo");
+        Assert.Contains(
+            ledger.Items,
+            l => l.Kind == "step.done" && l.Body.GetRawText().Contains(entry.Text("entryUUID")!, StringComparison.Ordinal)
+        );
+        Assert.Equal(0, (await TargetAsync(s.World, "shop")).Summary.Differing);
+
+        // Somebody deletes the entry; it is made anew, and so the shop gets another id, which people decide on.
+        await root.DeleteAsync(entry.Dn);
+        await ReconcileAsync(s.World, false);
+        var found = await s.World.EventuallyAsync(
+            () => s.World.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={row.Number}&kind=change"),
+            p => p.Items is [{ State: "deciding" or "releasing" }, ..]
+        );
+        var mend = await s.World.RequestAsync(found.Items[0].Id);
+        Assert.Equal("deciding", mend.Summary.State);
+        var changed = mend.Plan.Single(c => c.Target == "shop" && c.Kind == "change-account").Attributes.Single();
+        Assert.Equal(
+            ("externalId", entry.Text("entryUUID"), "{id in directory}"),
+            (changed.Name, changed.Before.Single(), changed.After.Single())
+        );
+        await s.World.ThroughAsync(mend.Summary.Id);
+        var anew = await EntryAsync();
+        Assert.NotEqual(entry.Text("entryUUID"), anew.Text("entryUUID"));
+        Assert.Equal(
+            anew.Text("entryUUID"),
+            s.Shop.Data.Find(ScimSchemas.Users, user["id"]!.GetValue<string>())!["externalId"]!.GetValue<string>()
+        );
+        Assert.True((await s.World.VerifyLedgerAsync()).Sound);
+
+        async Task<LdapEntry> EntryAsync() =>
+            (
+                await root.SearchAsync(
+                    new(DirectoryOptions.People, LdapScope.Subtree, LdapFilter.Equal("employeeNumber", row.Number), "uid", "entryUUID")
+                )
+            ).Single();
+    }
+
+    [Fact]
+    public async Task What_changed_in_an_application_is_read_alone_and_set_right()
+    {
+        await using var s = await StartAsync();
+        var rows = new[] { Keeper("Ceri"), Keeper("Dafydd"), Keeper("Emrys") };
+        foreach (var row in rows)
+            await s.BringAsync(row);
+        var first = await ReconcileAsync(s.World, false, true, "records");
+        Assert.False(first.Summary.Changes);
+        Assert.Equal(("as-decided", 3), first.Summary.Classes.Select(c => (c.Name, c.Count)).Single());
+
+        JsonObject UserOf(HrRow row) => s.UserOf(s.Records, row)!;
+        string IdOf(HrRow row) => UserOf(row)["id"]!.GetValue<string>();
+        s.Records.Data.Change(
+            ScimSchemas.Users,
+            IdOf(rows[0]),
+            "",
+            u =>
+            {
+                u["title"] = "Captain";
+                return u;
+            }
+        );
+        s.Records.Data.Change(
+            ScimSchemas.Groups,
+            s.Records.Data.All(ScimSchemas.Groups).Single(g => g["displayName"]!.GetValue<string>() == "Veterinarians")[
+                "id"
+            ]!.GetValue<string>(),
+            "",
+            g =>
+            {
+                g["members"] = new JsonArray(new JsonObject { ["value"] = IdOf(rows[1]) });
+                return g;
+            }
+        );
+        s.Records.Data.Remove(ScimSchemas.Users, IdOf(rows[2]));
+        s.Records.Data.Add(ScimSchemas.Users, new JsonObject { ["schemas"] = new JsonArray(ScimSchemas.User), ["userName"] = "kiosk" });
+        var read = await ReconcileAsync(s.World, false, true, "records");
+        Assert.True(read.Summary.Changes);
+        Assert.Equal(
+            ["deleted:1", "drift:1", "surplus:1", "unmatched:1"],
+            read.Summary.Classes.Where(c => c.Name != "as-decided").Select(c => $"{c.Name}:{c.Count}").Order()
+        );
+        var right = await s.World.EventuallyAsync(
+            () => s.World.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={rows[0].Number}&kind=change"),
+            p => p.Items is [{ State: "releasing" }, ..]
+        );
+        await s.World.ThroughAsync(right.Items[0].Id);
+        Assert.Equal("Keeper", UserOf(rows[0])["title"]!.GetValue<string>());
+        // What we changed ourselves is as decided.
+        var quiet = await ReconcileAsync(s.World, false, true, "records");
+        Assert.DoesNotContain(quiet.Items, i => i.Class is "drift");
+    }
+
     /// <summary>A joiner that was a mistake: what ran is undone in reverse and stays so, whatever HR still says.</summary>
     [Theory]
     [InlineData(true)]
@@ -846,11 +963,11 @@ public sealed class TargetTests(Servers servers)
             ]
         );
 
-    private static async Task<ReconciliationDetail> ReconcileAsync(World world, bool dry, bool changes = false)
+    private static async Task<ReconciliationDetail> ReconcileAsync(World world, bool dry, bool changes = false, string target = "directory")
     {
         var made = await (
-            await World.OkAsync(PostAsync(world, "directory/reconcile", new ReconcileBody(dry) { Changes = changes }))
+            await World.OkAsync(PostAsync(world, $"{target}/reconcile", new ReconcileBody(dry) { Changes = changes }))
         ).Content.ReadFromJsonAsync<Reconciliation>();
-        return await world.GetAsync<ReconciliationDetail>($"/api/v1/targets/directory/reconciliations/{made!.Id}");
+        return await world.GetAsync<ReconciliationDetail>($"/api/v1/targets/{target}/reconciliations/{made!.Id}");
     }
 }

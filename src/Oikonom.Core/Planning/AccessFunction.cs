@@ -33,6 +33,10 @@ public sealed class AccessFunction
     /// the naming one.</param>
     internal sealed record ReadyAccount(ReadyTemplate Template, AccountRule Rule, Reason Reason, string[] Names, AttributeRule?[] Rules)
     {
+        /// <summary>The attributes that use the ids of other accounts, each with the target of one.</summary>
+        public PendingAttribute[] Rests { get; } =
+        [.. Rule.Attributes.SelectMany(a => AccountIds.In(a.Expression).Select(target => new PendingAttribute(a.Name, target)))];
+
         /// <summary>Why it may not be used: not yet, and no more.</summary>
         public Reason Before { get; } = Reason with { Condition = "before the first day" };
 
@@ -51,6 +55,9 @@ public sealed class AccessFunction
     internal readonly (int From, int To)[] AttributeSlots;
     internal readonly (string Pool, int Slot)[] PoolSlots;
     internal readonly (AccountKey Account, int Slot)[] NameSlots;
+
+    /// <summary>The accounts whose ids attributes of other accounts use.</summary>
+    internal readonly (AccountKey Account, int Slot)[] IdSlots;
 
     /// <summary>What is held beside something else, by that: with what people read of it.</summary>
     internal readonly IReadOnlyDictionary<EntitlementKey, (EntitlementKey Key, string Title)[]> Mirrors;
@@ -121,7 +128,19 @@ public sealed class AccessFunction
                 .Targets.Keys.Where(t => rulebook.AccountNames.TryGet($"names.{t}", out _))
                 .Select(t => (new AccountKey(t), rulebook.AccountNames.IndexOf($"names.{t}"))),
         ];
+        IdSlots =
+        [
+            .. rulebook
+                .Templates.SelectMany(t => t.Accounts)
+                .SelectMany(a => a.Attributes)
+                .SelectMany(a => AccountIds.In(a.Expression))
+                .Distinct()
+                .Select(t => (new AccountKey(t), rulebook.AccountNames.IndexOf(AccountIds.NameOf(t)))),
+        ];
     }
+
+    /// <summary>True when an attribute of an account uses the id of another one.</summary>
+    public bool UsesIds => IdSlots.Length > 0;
 
     /// <summary>Templates whose condition must be asked in any case.</summary>
     internal readonly int[] AlwaysAsked;

@@ -31,6 +31,11 @@ public enum Presence
     Disabled,
 }
 
+/// <summary>An attribute that rests on the id of an account which is not there yet.</summary>
+/// <param name="Name">The attribute.</param>
+/// <param name="Target">The target in which that account is made.</param>
+public sealed record PendingAttribute(string Name, string Target);
+
 /// <summary>An account as it should be, or as it is recorded. Attribute names compare without case.</summary>
 public sealed record AccountState(
     AccountKey Account,
@@ -43,6 +48,20 @@ public sealed record AccountState(
 {
     /// <summary>The target it is in.</summary>
     public string Target => Account.Target;
+
+    /// <summary>Attributes that rest on the id of an account which is yet to be made: that is known only then.</summary>
+    public IReadOnlyList<PendingAttribute> Pending { get; init; } = [];
+
+    /// <summary>The attributes without those that are not known yet.</summary>
+    public IReadOnlyDictionary<string, IReadOnlyList<string>> Known =>
+        Pending.Count == 0
+            ? Attributes
+            : Attributes
+                .Where(a => !Pending.Any(p => p.Name.Equals(a.Key, StringComparison.OrdinalIgnoreCase)))
+                .ToDictionary(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>What stands in the place of an id that is not known yet: nothing that is ever written into a target.</summary>
+    internal static string IdIn(string target) => $"{{id in {target}}}";
 
     /// <summary>True when it may be used.</summary>
     public bool Enabled => Presence == Presence.Awake;

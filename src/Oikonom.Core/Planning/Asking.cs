@@ -231,6 +231,7 @@ public sealed class Asking
             if (first >= last)
                 first = last = made;
             IReadOnlyDictionary<string, IReadOnlyList<string>>? attributes = null;
+            IReadOnlyList<PendingAttribute> pending = [];
             var container = "";
             Be(made, first, Presence.Asleep, maker.Before);
             Be(first > made ? first : made, last, Presence.Awake, maker.Reason);
@@ -245,8 +246,12 @@ public sealed class Asking
                 if (from >= until || from >= _until || until <= _from)
                     return;
                 if (attributes is null)
+                {
                     (attributes, container) = (Attributes(person, slot, name), Container(slot, maker.Rule));
-                _accounts.Add(new(from, until, new(slot.Key, name, container, attributes, presence, maker.Reason), reason));
+                    pending = Pending(person, slot);
+                }
+                var state = new AccountState(slot.Key, name, container, attributes, presence, maker.Reason) { Pending = pending };
+                _accounts.Add(new(from, until, state, reason));
             }
         }
     }
@@ -392,7 +397,14 @@ public sealed class Asking
             return [];
         var name = person.AccountNames.GetValueOrDefault(account, "");
         if (Single(ready) is null)
-            return Keys(person, target, account, Attributes(person, ready, name, target.Match));
+        {
+            var pending = Pending(person, ready);
+            return
+            [
+                .. Keys(person, target, account, Attributes(person, ready, name, target.Match))
+                    .Where(k => !pending.Exists(p => p.Name.Equals(k.Attribute, StringComparison.OrdinalIgnoreCase))),
+            ];
+        }
         FillAccountScope(person, account, name);
         var keys = new List<(string, string)>(target.Match.Count);
         foreach (var match in target.Match)
@@ -400,14 +412,17 @@ public sealed class Asking
             if (match.When is not null && !Holds(match.When, target.Place))
                 continue;
             var place = Array.BinarySearch(maker.Names, match.Attribute, StringComparer.OrdinalIgnoreCase);
+            // An id that is yet to come finds nobody.
             var values =
-                place < 0 ? []
+                place < 0 || Array.Exists(maker.Rests, r => IsOf(r, match) && IsToCome(person, r.Target)) ? []
                 : maker.Rules[place] is { } rule ? Texts(rule)
                 : [name];
             if (values.Count > 0 && values[0].Length > 0)
                 keys.Add((match.Attribute, values[0]));
         }
         return keys;
+
+        static bool IsOf(PendingAttribute rests, MatchRule match) => rests.Name.Equals(match.Attribute, StringComparison.OrdinalIgnoreCase);
     }
 
     /// <summary>
@@ -590,7 +605,40 @@ public sealed class Asking
             _accountScope[slot] = Value.Of(person.Numbers.GetValueOrDefault(pool, ""));
         foreach (var (other, slot) in _function.NameSlots)
             _accountScope[slot] = Value.Of(person.AccountNames.GetValueOrDefault(other, ""));
+        foreach (var (other, slot) in _function.IdSlots)
+            _accountScope[slot] = Value.Of(
+                person.AccountIds.TryGetValue(other, out var id) ? id
+                : IsToCome(person, other) ? AccountState.IdIn(other.Target)
+                : ""
+            );
     }
+
+    /// <summary>Whether somebody gets an account that is not there yet, by what applies to the employment asked about.</summary>
+    private bool IsToCome(Subject person, AccountKey account) =>
+        !person.AccountIds.ContainsKey(account)
+        && person.AccountNames.ContainsKey(account)
+        && !person.Refused.Contains(account.ToString())
+        && SlotOf(account) is { } slot
+        && Maker(slot) is not null;
+
+    /// <summary>The attributes of an account that rest on the ids of accounts which are to come.</summary>
+    private List<PendingAttribute> Pending(Subject person, AccessFunction.ReadySlot slot)
+    {
+        if (_function.IdSlots.Length == 0 || Array.TrueForAll(slot.Accounts, a => a.Rests.Length == 0))
+            return NonePending;
+        var (pending, given) = (new List<PendingAttribute>(), new HashSet<string>(StringComparer.OrdinalIgnoreCase));
+        foreach (var account in slot.Accounts)
+        {
+            if (!_matches[account.Template.Index])
+                continue;
+            // Of two templates that give an attribute the first one counts.
+            pending.AddRange(account.Rests.Where(r => !given.Contains(r.Name) && IsToCome(person, r.Target)));
+            given.UnionWith(account.Rule.Attributes.Select(a => a.Name));
+        }
+        return pending;
+    }
+
+    private static readonly List<PendingAttribute> NonePending = [];
 
     /// <summary>The one description of the account by a template that applies; null when there are several, or none.</summary>
     private AccessFunction.ReadyAccount? Single(AccessFunction.ReadySlot slot)

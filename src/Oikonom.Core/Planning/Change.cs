@@ -96,6 +96,22 @@ public abstract record Change
     /// <summary>What it changes in the entry.</summary>
     public virtual IReadOnlyList<AttributeChange> Attributes => AttributeChange.None;
 
+    /// <summary>The same change with the values that an account is to have by now.</summary>
+    public Change With(AccountState account)
+    {
+        List<AttributeChange> attributes =
+        [
+            .. Attributes.Select(a => a with { After = account.Attributes.GetValueOrDefault(a.Name) ?? [] }),
+        ];
+        return this switch
+        {
+            CreateAccount create => create with { Given = attributes },
+            AdoptAccount adopt => adopt with { Mended = attributes },
+            ChangeAccount change => change with { Changed = attributes },
+            _ => this,
+        };
+    }
+
     /// <summary>The entitlement it gives or takes back, or null.</summary>
     public virtual EntitlementKey? Entitlement => null;
 

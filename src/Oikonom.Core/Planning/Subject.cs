@@ -41,6 +41,7 @@ public sealed class PlanFault(string message) : Exception(message);
 public sealed record Subject(PersonId Id, Facts Facts, IReadOnlyDictionary<AccountKey, string> AccountNames)
 {
     private static readonly Dictionary<string, string> None = [];
+    private static readonly Dictionary<AccountKey, string> NoNames = [];
     private static readonly Dictionary<AccountKey, IReadOnlyList<string>> NoFormerNames = [];
 
     /// <summary>Employments beside the leading one.</summary>
@@ -48,6 +49,9 @@ public sealed record Subject(PersonId Id, Facts Facts, IReadOnlyDictionary<Accou
 
     /// <summary>The names that accounts of the person had before, the oldest first.</summary>
     public IReadOnlyDictionary<AccountKey, IReadOnlyList<string>> FormerNames { get; init; } = NoFormerNames;
+
+    /// <summary>The immutable ids of the accounts that are there; what is yet to be made has none.</summary>
+    public IReadOnlyDictionary<AccountKey, string> AccountIds { get; init; } = NoNames;
 
     /// <summary>Numbers the person has, by pool, with the pool's prefix.</summary>
     public IReadOnlyDictionary<string, string> Numbers { get; init; } = None;
@@ -90,6 +94,9 @@ public sealed record Subject(PersonId Id, Facts Facts, IReadOnlyDictionary<Accou
             },
         };
     }
+
+    /// <summary>The person as they are while no account of theirs is there: what rests on an id is known once it is made.</summary>
+    public Subject WithoutIds() => this with { AccountIds = NoNames };
 
     /// <summary>The employments as HR says them, the leading one first.</summary>
     public IEnumerable<Facts> Employments => Others.Count == 0 ? [Facts] : [Facts, .. Others];

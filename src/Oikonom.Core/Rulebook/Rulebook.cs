@@ -51,8 +51,8 @@ public sealed record Rulebook(
     /// <summary>Mail domains of the organisation; an address elsewhere is a private one. Empty when none are declared.</summary>
     public IReadOnlyList<string> MailDomains { get; init; } = [];
 
-    /// <summary>Attributes plus <c>account.name</c>, <c>account.former</c>, <c>pool.NAME</c> and <c>names.TARGET</c>:
-    /// what an account's attributes may use.</summary>
+    /// <summary>Attributes plus <c>account.name</c>, <c>account.former</c>, <c>pool.NAME</c>, <c>names.TARGET</c> and
+    /// <c>ids.TARGET</c>: what an account's attributes may use.</summary>
     public NameSchema AccountNames { get; init; } = new([]);
 
     /// <summary>Attributes plus <c>request.kind</c> and its like: what conditions of workflows may use.</summary>
@@ -116,8 +116,9 @@ public sealed record Rulebook(
     /// <summary>The time zone of a site; UTC for one that is not known.</summary>
     public TimeZoneInfo ZoneOf(string site) => Sites.TryGetValue(site, out var found) ? found.Zone : TimeZoneInfo.Utc;
 
-    /// <summary>The names that expressions about accounts may use: attributes, numbers of pools, and names in other targets.</summary>
-    public static NameSchema AccountSchema(NameSchema attributes, IEnumerable<string> pools, IEnumerable<string> targets) =>
+    /// <summary>The names that expressions about accounts may use: attributes, numbers of pools, and names and ids in other
+    /// targets.</summary>
+    public static NameSchema AccountSchema(NameSchema attributes, IEnumerable<string> pools, IReadOnlyCollection<string> targets) =>
         new(
             attributes
                 .Slots.Select(s => KeyValuePair.Create(s.Name, s.Slot.Type))
@@ -125,6 +126,7 @@ public sealed record Rulebook(
                 .Append(new("account.former", ExpressionType.ListOf(ExpressionType.String)))
                 .Concat(pools.Select(pool => KeyValuePair.Create($"pool.{pool}", ExpressionType.String)))
                 .Concat(targets.Select(target => KeyValuePair.Create($"names.{target}", ExpressionType.String)))
+                .Concat(targets.Select(target => KeyValuePair.Create(AccountIds.NameOf(target), ExpressionType.String)))
         );
 }
 

@@ -209,6 +209,7 @@ public static partial class RulebookReader
             CheckOrder();
             var templates = Mirrored(All("templates", Template, t => t.Name, t => t.Place));
             CheckGrants(templates.Values);
+            CheckIds(templates.Values);
             CheckNeeds(templates.Values);
             CheckMirrors();
             var separations = All("separations", ReadSeparation, s => s.Name, s => s.Place);
@@ -308,6 +309,34 @@ public static partial class RulebookReader
                     Add(_targets, target.Name, target, target.Place);
             MirrorGroups();
         }
+
+        /// <summary>The id of an account is known once it is made: what uses it comes after it, and nothing that must be known before
+        /// may.</summary>
+        private void CheckIds(IEnumerable<RoleTemplate> templates)
+        {
+            foreach (var account in templates.SelectMany(t => t.Accounts))
+            {
+                if (account.Names.Append(account.Container).OfType<Expression>().SelectMany(AccountIds.In).FirstOrDefault() is { } early)
+                    findings.Add(
+                        new(
+                            account.Place,
+                            $"The name and the place of an account are planned before '{AccountIds.NameOf(early)}' is known."
+                        )
+                    );
+                foreach (var attribute in account.Attributes)
+                foreach (var of in AccountIds.In(attribute.Expression))
+                    if (WhyNoId(account.Key, of) is { } why)
+                        findings.Add(new(attribute.Place, why));
+            }
+        }
+
+        private string? WhyNoId(AccountKey account, string of) =>
+            account == new AccountKey(of) ? $"'{AccountIds.NameOf(of)}' is known once this very account is made."
+            : _targets.GetValueOrDefault(of) is { HasAccounts: false } desk ? $"Nobody has an account in {desk.Title}, so it gives no id."
+            : !_madeAccounts.Contains(new(of)) ? $"No template makes an account in '{of}', so there is never an id."
+            : account.Target != of && _targets.GetValueOrDefault(account.Target)?.After.Contains(of) == false
+                ? $"The id is known once the account in '{of}' is made: write 'after: [{of}]' into target '{account.Target}'."
+            : null;
 
         private void CheckGrants(IEnumerable<RoleTemplate> templates)
         {

@@ -268,7 +268,7 @@ public abstract record TargetSettings
         private static readonly Dictionary<string, string> Known = new(StringComparer.OrdinalIgnoreCase)
         {
             ["userName"] = "User name",
-            ["externalId"] = "Employee number",
+            ["externalId"] = "External id",
             ["displayName"] = "Name shown",
             ["nickName"] = "Nickname",
             ["name.givenName"] = "Given name",
@@ -290,7 +290,11 @@ public abstract record TargetSettings
 
         public override string Kind => "scim";
         public override TargetAbilities Can =>
-            TargetAbilities.Accounts | TargetAbilities.Listing | TargetAbilities.ReadBack | TargetAbilities.Catalogue;
+            TargetAbilities.Accounts
+            | TargetAbilities.Listing
+            | TargetAbilities.ReadBack
+            | TargetAbilities.Changes
+            | TargetAbilities.Catalogue;
         public override int Parallel => Calls;
         public override string NameAttribute => "userName";
 

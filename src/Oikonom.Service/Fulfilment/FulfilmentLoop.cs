@@ -242,7 +242,13 @@ public sealed partial class FulfilmentLoop(
                     && await WaitsAsync(rule, edition, cancel) is { } waits
                 )
                     return new(claim, step, change, AttemptOutcome.Transient, waits) { IsWaiting = true };
-                switch (Planner.Look(change, wanted, _accounts.ContainsKey(change.Account)))
+                if (Later(change, wanted, edition) is { } yet)
+                    return new(claim, step, change, AttemptOutcome.Transient, yet) { IsWaiting = true };
+                var look = Planner.Look(change, wanted, _accounts.ContainsKey(change.Account));
+                // What was approved as the id of an account that was to be made is that id by now.
+                if (look == StillWanted.Changed && WithIds(change, wanted, edition) is { } known)
+                    (change, look) = (known, StillWanted.Yes);
+                switch (look)
                 {
                     case StillWanted.No:
                         return new(claim, step, change, AttemptOutcome.NoLongerWanted, "No longer wanted when it was looked at again.");
@@ -263,6 +269,24 @@ public sealed partial class FulfilmentLoop(
             {
                 return new(claim, step, change, AttemptOutcome.Lasting, fault.Message);
             }
+        }
+
+        /// <summary>What an account waits for whose attributes rest on the id of another one, or null.</summary>
+        private static string? Later(Change change, AccessState wanted, Edition edition) =>
+            change is Change.CreateAccount or Change.AdoptAccount or Change.ChangeAccount
+            && wanted.Accounts.GetValueOrDefault(change.Account) is { Pending.Count: > 0 } account
+            && account.Pending.FirstOrDefault(p => change.Attributes.Any(a => a.Name.Equals(p.Name, StringComparison.OrdinalIgnoreCase)))
+                is { } rests
+                ? $"{RequestStory.Waits}the account in {edition.Rulebook.TitleOf(new AccountKey(rests.Target))} is made, whose id it takes."
+                : null;
+
+        /// <summary>A change that was approved before an id was known, with that id; null where it differs by more.</summary>
+        private Change? WithIds(Change change, AccessState wanted, Edition edition)
+        {
+            if (!edition.Rulebook.Access.UsesIds)
+                return null;
+            var approved = subject.Wanted(edition, time.GetUtcNow(), withIds: false);
+            return Planner.Look(change, approved) == StillWanted.Yes ? change.With(wanted.Accounts[change.Account]) : null;
         }
 
         /// <summary>What the step waits for in a target that comes first, or null. The account must be there and be seen by that
@@ -326,7 +350,7 @@ public sealed partial class FulfilmentLoop(
                 await RequireFreeAsync(entry, target, cancel);
                 await RequireAsPlannedAsync(outcome, entry, target, connector, wanted, cancel);
             }
-            var keys = subject.Keys(edition, target, change.Account, goal.Attributes);
+            var keys = subject.Keys(edition, target, change.Account, goal.Known);
             var attributes = change.Attributes.ToDictionary(a => a.Name, a => a.After, StringComparer.OrdinalIgnoreCase);
             var ensured = await connector.EnsureAccountAsync(
                 new(

@@ -27,9 +27,6 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
     /// <summary>How many entries are read ahead of being compared.</summary>
     private const int Ahead = 2000;
 
-    /// <summary>As many changed entries are read one by one; more are read with all others, which is quicker.</summary>
-    private const int MostAlone = 2000;
-
     /// <summary>How many items are kept of one reconciliation; counts are always whole.</summary>
     private const int MostItems = 5000;
 
@@ -130,7 +127,7 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
         if (changes.IsLost)
             (since, changes) = ("", await connector.ChangesAsync(null, cancel));
         ReconciliationRow? row;
-        if (since is not { Length: > 0 } || changes.Accounts.Count > MostAlone)
+        if (since is not { Length: > 0 } || changes.Accounts.Count > TargetChanges.MostAlone)
             row = await RunAsync(edition, target, false, actor, cancel);
         else
         {
@@ -201,7 +198,7 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
         if (changes.Present is { } present)
             ids.UnionWith(books.Accounts.Keys.Where(id => !present.Contains(id)));
         foreach (var id in ids)
-            if (await connector.ReadAsync(id, cancel) is { } entry)
+            if ((changes.Read?.GetValueOrDefault(id) ?? await connector.ReadAsync(id, cancel)) is { } entry)
                 Look(entry, books, found, shared);
             else if (books.Accounts.TryGetValue(id, out var account))
                 gone.Add(account);

@@ -170,6 +170,8 @@ public sealed partial class WriteBackLoop(
                 scope[slot.Index] = Value.Of(subject.Numbers.GetValueOrDefault(name[5..], ""));
             else if (name.StartsWith("names.", StringComparison.Ordinal))
                 scope[slot.Index] = Value.Of(subject.AccountNames.GetValueOrDefault(name[6..], ""));
+            else if (AccountIds.TargetOf(name) is { } of)
+                scope[slot.Index] = Value.Of(subject.AccountIds.GetValueOrDefault(of, ""));
             else if (name == "account.name")
                 scope[slot.Index] = Value.Of(subject.AccountNames.FirstOrDefault(n => n.Key.IsOrdinary).Value ?? "");
             else if (name == "account.former")

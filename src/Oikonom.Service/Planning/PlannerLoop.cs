@@ -162,6 +162,7 @@ public sealed partial class PlannerLoop(
                 {
                     AccountNames = entries.Named.AccountNames,
                     FormerNames = entries.Named.FormerNames,
+                    AccountIds = entries.Named.AccountIds,
                 },
                 entries.Named,
                 recorded,
@@ -179,6 +180,10 @@ public sealed partial class PlannerLoop(
 
         /// <summary>The immutable ids of entries that were deleted and are brought back.</summary>
         public Dictionary<AccountKey, string> Deleted { get; } = [];
+
+        /// <summary>An entry is there already, or is brought back under its id.</summary>
+        public void Found(AccountKey account, string immutableId) =>
+            Named = Named with { AccountIds = new Dictionary<AccountKey, string>(Named.AccountIds) { [account] = immutableId } };
 
         /// <summary>Several entries that answer: somebody has to choose.</summary>
         public List<ExistingAccount> Candidates { get; } = [];
@@ -234,6 +239,7 @@ public sealed partial class PlannerLoop(
             {
                 await RequireOwnAsync(request, target, found[0], cancel);
                 entries.Existing[account] = found[0];
+                entries.Found(account, found[0].ImmutableId);
                 entries.Name(account, found[0].Name, wishes[0]);
             }
             else if (found.Count == 0)
@@ -253,7 +259,10 @@ public sealed partial class PlannerLoop(
                     wishes[0]
                 );
                 if (deleted is not null && await IsDeletedAsync(edition, target, deleted, cancel))
+                {
                     entries.Deleted[account] = deleted;
+                    entries.Found(account, deleted);
+                }
             }
         }
         return entries;
@@ -296,6 +305,7 @@ public sealed partial class PlannerLoop(
         {
             AccountNames = named.AccountNames,
             FormerNames = named.FormerNames,
+            AccountIds = named.AccountIds,
         };
         try
         {
@@ -334,7 +344,7 @@ public sealed partial class PlannerLoop(
         var wanted = Desired.At(tentative, edition, start).Accounts.GetValueOrDefault(target.Name);
         if (wanted is null)
             return [];
-        var keys = edition.Rulebook.Access.Ask().Keys(subject, target, target.Name, wanted.Attributes);
+        var keys = edition.Rulebook.Access.Ask().Keys(subject, target, target.Name, wanted.Known);
         return (await connectors.Accounts(edition, target.Name).FindAsync(keys, cancel)).Found;
     }
 

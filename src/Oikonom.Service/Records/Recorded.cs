@@ -73,17 +73,24 @@ public sealed class Recorded
     public Subject Subject(string id, Edition edition)
     {
         var names = new Dictionary<AccountKey, string>();
+        var ids = new Dictionary<AccountKey, string>();
         var former = new Dictionary<AccountKey, IReadOnlyList<string>>();
         foreach (var name in _names[id])
             names[new(name.Target, name.Slot)] = name.NameKey;
         foreach (var account in _accounts[id])
         {
             names[KeyOf(account)] = account.Name;
+            ids[KeyOf(account)] = account.ImmutableId;
             if (FormerOf(account.Former) is { Count: > 0 } had)
                 former[KeyOf(account)] = had;
         }
         var inputs = Inputs(id, edition);
-        var subject = new Subject(PersonId.Parse(id), inputs.Said[0], names) { Others = [.. inputs.Said.Skip(1)], FormerNames = former };
+        var subject = new Subject(PersonId.Parse(id), inputs.Said[0], names)
+        {
+            Others = [.. inputs.Said.Skip(1)],
+            FormerNames = former,
+            AccountIds = ids,
+        };
         return With(subject, [.. _extras[id]], _numbers[id], edition.Rulebook);
     }
 

@@ -26,8 +26,9 @@ public abstract class SubjectRecord
     public abstract IReadOnlyCollection<EntitlementKey> Grants { get; }
 
     /// <summary>What should be so at an instant.</summary>
+    /// <param name="withIds">False for what was so before any account was there whose id others take.</param>
     /// <exception cref="PlanFault">The edition cannot serve it.</exception>
-    public abstract AccessState Wanted(Edition edition, DateTimeOffset at);
+    public abstract AccessState Wanted(Edition edition, DateTimeOffset at, bool withIds = true);
 
     /// <summary>What an account of it is found by.</summary>
     public abstract IReadOnlyList<(string Attribute, string Value)> Keys(
@@ -72,7 +73,11 @@ public abstract class SubjectRecord
         public override IReadOnlyList<AccountRow> Accounts { get; } = [.. recorded.Accounts(id)];
         public override IReadOnlyCollection<EntitlementKey> Grants => [.. recorded.State(id).Grants.Keys];
 
-        public override AccessState Wanted(Edition edition, DateTimeOffset at) => Desired.At(recorded.Subject(id, edition), edition, at);
+        public override AccessState Wanted(Edition edition, DateTimeOffset at, bool withIds = true)
+        {
+            var person = recorded.Subject(id, edition);
+            return Desired.At(withIds ? person : person.WithoutIds(), edition, at);
+        }
 
         public override IReadOnlyList<(string Attribute, string Value)> Keys(
             Edition edition,
@@ -92,7 +97,7 @@ public abstract class SubjectRecord
         public override IReadOnlyList<AccountRow> Accounts => [account];
         public override IReadOnlyCollection<EntitlementKey> Grants => [];
 
-        public override AccessState Wanted(Edition edition, DateTimeOffset at) =>
+        public override AccessState Wanted(Edition edition, DateTimeOffset at, bool withIds = true) =>
             account.PersonId is null
                 ? Nobodys(account).Windows().At(at)
                 : throw new PlanFault(

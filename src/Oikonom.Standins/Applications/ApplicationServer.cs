@@ -366,6 +366,11 @@ public sealed class ApplicationServer : IAsyncDisposable
             resource.Remove("groups");
         if (Is(Imperfection.NoVersions))
             (resource["meta"] as JsonObject)?.Remove("version");
+        if (Is(Imperfection.HidesTimes) && resource["meta"] is JsonObject meta)
+        {
+            meta.Remove("created");
+            meta.Remove("lastModified");
+        }
         if (Is(Imperfection.TruthsAsTexts) && ScimReading.Truth(resource["active"]) is { } active)
             resource["active"] = active ? "True" : "False";
         return resource;

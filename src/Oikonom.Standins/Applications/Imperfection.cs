@@ -60,6 +60,9 @@ public static class Imperfection
     /// <summary>It answers a bulk request without its last operation, which it did all the same.</summary>
     public const string HalfBulk = "half-bulk";
 
+    /// <summary>It does not show when something was made or changed.</summary>
+    public const string HidesTimes = "hides-times";
+
     /// <summary>It answers nobody but with 503.</summary>
     public const string Down = "down";
 
@@ -85,6 +88,7 @@ public static class Imperfection
         BulkRefused,
         SilentBulk,
         HalfBulk,
+        HidesTimes,
         Down,
     ];
 }

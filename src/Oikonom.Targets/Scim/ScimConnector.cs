@@ -12,7 +12,7 @@ namespace Oikonom.Targets.Scim;
 /// Accounts, roles, licences and groups in an application that speaks SCIM 2.0 (RFC 7643, RFC 7644), in whatever way its server
 /// can: by PATCH or by PUT, with versions or without, found by filters or by looking through everybody.
 /// </summary>
-public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
+public sealed class ScimConnector : IChangesConnector, ICatalogueConnector
 {
     private const string Enabled = "active";
     private readonly TargetRule _rule;
@@ -20,6 +20,7 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
     private readonly ScimGroups _groups;
     private readonly MatchKeys _keys;
     private readonly ILookup<bool, Entitlement> _inGroups;
+    private readonly ChangedUsers _changed;
 
     /// <summary>A connector of one target; it connects when it is first asked.</summary>
     public ScimConnector(TargetRule rule, Func<CancellationToken, Task<ScimSignIn>> signIn)
@@ -29,6 +30,7 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
         _groups = new(_door, rule.Title, rule.Entitlements.Values.Where(e => e.IsMade).Select(e => GroupOf(e)!));
         _keys = new(rule, ("user", "users"));
         _inGroups = rule.Entitlements.Values.ToLookup(e => e.Means is EntitlementMeans.NamedGroup);
+        _changed = new(rule, _door, _groups, DescribeAsync);
     }
 
     /// <inheritdoc/>
@@ -68,17 +70,36 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
     public async IAsyncEnumerable<ExistingAccount> ListAsync([EnumeratorCancellation] CancellationToken cancel)
     {
         var (client, provider) = await _door.AskAsync((c, p) => Task.FromResult((c, p)), cancel).ConfigureAwait(false);
-        var members = await _door
-            .AskAsync((_, _) => _groups.MembersAsync([.. _inGroups[true].Select(e => GroupOf(e)!)], cancel), cancel)
-            .ConfigureAwait(false);
+        var members = await _door.AskAsync((_, _) => MembersAsync(cancel), cancel).ConfigureAwait(false);
         await using var users = client.ListAsync(provider.Users, "", provider, "", cancel).GetAsyncEnumerator(cancel);
         while (await _door.AskAsync((_, _) => users.MoveNextAsync().AsTask(), cancel).ConfigureAwait(false))
-        {
-            var id = new ScimRead(users.Current, "").Id;
-            var groups = _inGroups[true].Where(e => members.GetValueOrDefault(GroupOf(e)!)?.Contains(id) == true);
-            yield return Describe(users.Current, "", provider, [.. ByValue(users.Current, provider), .. groups.Select(e => e.Name)]);
-        }
+            yield return Describe(users.Current, provider, members);
     }
+
+    private Task<IReadOnlyDictionary<string, IReadOnlySet<string>>> MembersAsync(CancellationToken cancel) =>
+        _groups.MembersAsync([.. _inGroups[true].Select(e => GroupOf(e)!)], cancel);
+
+    private ExistingAccount Describe(JsonObject user, ScimProvider provider, IReadOnlyDictionary<string, IReadOnlySet<string>> members)
+    {
+        var id = new ScimRead(user, "").Id;
+        var groups = _inGroups[true].Where(e => members.GetValueOrDefault(GroupOf(e)!)?.Contains(id) == true);
+        return Describe(user, "", provider, [.. ByValue(user, provider), .. groups.Select(e => e.Name)]);
+    }
+
+    private async Task<IReadOnlyDictionary<string, ExistingAccount>> DescribeAsync(
+        IReadOnlyList<JsonObject> users,
+        ScimProvider provider,
+        CancellationToken cancel
+    )
+    {
+        if (users.Count == 0)
+            return new Dictionary<string, ExistingAccount>();
+        var members = await MembersAsync(cancel).ConfigureAwait(false);
+        return users.Select(u => Describe(u, provider, members)).ToDictionary(a => a.ImmutableId, StringComparer.Ordinal);
+    }
+
+    /// <inheritdoc/>
+    public Task<TargetChanges> ChangesAsync(string? since, CancellationToken cancel) => _changed.SinceAsync(since, cancel);
 
     /// <inheritdoc/>
     public Task<bool> NameIsTakenAsync(string name, CancellationToken cancel) =>
@@ -383,6 +404,8 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
                                 checks.Add(new("Groups", false, $"it has no group '{GroupOf(entitlement)}' of '{entitlement.Name}'."));
                         if (_inGroups[true].Any() && checks.All(c => c.Good))
                             checks.Add(new("Groups", true, $"{_inGroups[true].Count()} of {_inGroups[true].Count()} are there."));
+                        if (_rule.Watch.Changes is not null)
+                            checks.Add(await ChangesAsync(cancel).ConfigureAwait(false));
                         return Health();
                     },
                     cancel
@@ -403,6 +426,19 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
                 Checkpoints = checks,
                 CertificateUntil = _door.CertificateUntil,
             };
+        }
+    }
+
+    private async Task<TargetCheckpoint> ChangesAsync(CancellationToken cancel)
+    {
+        try
+        {
+            await _changed.SinceAsync(null, cancel).ConfigureAwait(false);
+            return new("Changes", true, "it tells what changed.");
+        }
+        catch (TargetFault fault)
+        {
+            return new("Changes", false, fault.Message);
         }
     }
 
@@ -505,5 +541,5 @@ public sealed class ScimConnector : IAccountConnector, ICatalogueConnector
     /// <summary>Who says nothing of it may be used (RFC 7643 section 4.1.1 leaves it open).</summary>
     private static bool IsEnabled(JsonObject user) => ScimReading.Truth(ScimValues.Get(user, Enabled)) != false;
 
-    private static string LocationOf(string id) => $"Users/{id}";
+    internal static string LocationOf(string id) => $"Users/{id}";
 }
