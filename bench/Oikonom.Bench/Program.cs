@@ -42,7 +42,7 @@ if (what is "all" or "fulfilment")
 if (what is "all" or "syncing")
     await Fulfilment.RunAsync(1000, syncs: true);
 if (what is "all" or "nodes")
-    await Fulfilment.NodesAsync(500);
+    await Fulfilment.NodesAsync(args.Length < 2 ? 1000 : int.Parse(args[1], System.Globalization.CultureInfo.InvariantCulture));
 if (what is "all" or "urgent")
     await Fulfilment.UrgentAsync(8400);
 if (what is "all" or "expressions")

@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Diagnostics;
 
 namespace Oikonom.Targets;
 
@@ -7,12 +8,18 @@ namespace Oikonom.Targets;
 /// A target pays per modify and by the size of the group, so this is what keeps large groups fast.
 /// </summary>
 /// <param name="refuses">Whether an error is about what was asked, so that asking for less may succeed.</param>
+/// <param name="wait">How it is waited for more; by the clock unless said.</param>
 internal sealed class GroupBatcher(
     Func<string, IReadOnlyList<GroupBatcher.Wish>, CancellationToken, Task> modify,
-    Func<Exception, bool> refuses
+    Func<Exception, bool> refuses,
+    Func<TimeSpan, Task>? wait = null
 )
 {
     private const int MaxBatch = 500;
+
+    /// <summary>For how long wishes are gathered at most while many come.</summary>
+    private static readonly TimeSpan MostGathering = TimeSpan.FromMilliseconds(10);
+
     private readonly ConcurrentDictionary<string, Queue> _queues = new(StringComparer.OrdinalIgnoreCase);
 
     internal sealed record Wish(string Member, bool Present, TaskCompletionSource Done);
@@ -46,8 +53,11 @@ internal sealed class GroupBatcher(
 
     private async Task RunAsync(string group, Queue queue)
     {
+        var gathering = TimeSpan.Zero;
         while (true)
         {
+            if (gathering > TimeSpan.Zero)
+                await (wait?.Invoke(gathering) ?? Task.Delay(gathering)).ConfigureAwait(false);
             List<Wish> batch;
             lock (queue)
             {
@@ -60,9 +70,13 @@ internal sealed class GroupBatcher(
             }
             try
             {
+                var begun = Stopwatch.GetTimestamp();
                 await modify(group, batch, CancellationToken.None).ConfigureAwait(false);
                 foreach (var wish in batch)
                     wish.Done.TrySetResult();
+                // Where several came meanwhile more will: a part of what a change takes is waited for them, since the target pays
+                // by the change.
+                gathering = batch.Count > 1 ? Least(Stopwatch.GetElapsedTime(begun) / 2, MostGathering) : TimeSpan.Zero;
             }
             catch (Exception error) when (batch.Count > 1 && refuses(error))
             {
@@ -77,6 +91,8 @@ internal sealed class GroupBatcher(
             }
         }
     }
+
+    private static TimeSpan Least(TimeSpan left, TimeSpan right) => left < right ? left : right;
 
     private async Task AloneAsync(string group, Wish wish)
     {

@@ -9,6 +9,8 @@ public sealed class GroupBatcherTests
     private readonly List<string> _calls = [];
     private readonly SemaphoreSlim _answers = new(0);
 
+    private static CancellationToken Cancel => TestContext.Current.CancellationToken;
+
     private async Task ModifyAsync(string group, IReadOnlyList<GroupBatcher.Wish> wishes, CancellationToken cancel)
     {
         lock (_calls)
@@ -43,6 +45,41 @@ public sealed class GroupBatcherTests
         _answers.Release(10);
         await Task.WhenAll([first, .. rest, elsewhere]);
         Assert.Equal(["g:+a", "h:+a", "g:+b,+c,+d"], _calls);
+    }
+
+    [Fact]
+    public async Task While_many_come_a_moment_is_waited_for_more()
+    {
+        var waited = new List<TimeSpan>();
+        var go = new TaskCompletionSource();
+        var batcher = new GroupBatcher(
+            ModifyAsync,
+            error => error is LdapResultException,
+            wait =>
+            {
+                waited.Add(wait);
+                return go.Task;
+            }
+        );
+        _answers.Release(10);
+        // One alone goes at once, and nothing is waited for after it.
+        await batcher.EnsureAsync("g", "a", true, default);
+        await batcher.EnsureAsync("g", "b", true, default);
+        Assert.Empty(waited);
+        while (_answers.CurrentCount > 0)
+            await _answers.WaitAsync(Cancel);
+        var first = batcher.EnsureAsync("g", "c", true, default);
+        await WaitForCallsAsync(3);
+        var (second, third) = (batcher.EnsureAsync("g", "d", true, default), batcher.EnsureAsync("g", "e", true, default));
+        _answers.Release(10);
+        await Task.WhenAll(first, second, third);
+        // Several came together: what comes now goes out as one.
+        var (fourth, fifth) = (batcher.EnsureAsync("g", "f", true, default), batcher.EnsureAsync("g", "h", true, default));
+        go.SetResult();
+        await Task.WhenAll(fourth, fifth);
+        Assert.Equal(["g:+a", "g:+b", "g:+c", "g:+d,+e", "g:+f,+h"], _calls);
+        Assert.All(waited, w => Assert.InRange(w, TimeSpan.Zero, TimeSpan.FromMilliseconds(10)));
+        Assert.NotEmpty(waited);
     }
 
     [Fact]

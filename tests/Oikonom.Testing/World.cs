@@ -85,6 +85,9 @@ public sealed record WorldOptions
     /// All others run within the tests, over the same sockets.</summary>
     public bool OwnProcess { get; init; }
 
+    /// <summary>True when it is measured how fast a process of its own is: it then runs exactly as it does for its users.</summary>
+    public bool IsMeasured { get; init; }
+
     /// <summary>True when the test moves the service's clock.</summary>
     public bool MovesClock { get; init; }
     public IReadOnlyDictionary<string, string> Environment { get; init; } = new Dictionary<string, string>();
@@ -266,7 +269,8 @@ public sealed class World : IAsyncDisposable
         }
         var info = new ProcessStartInfo("/bin/sh", ["-c", "exec \"$0\" >>\"$1\" 2>&1", Repository.At("bin", "oikonomd"), LogFile]);
         // A service of a test lives for seconds: compiling it a second time, faster, costs more than it gives.
-        info.Environment["DOTNET_TC_CallCounting"] = "0";
+        if (!_options.IsMeasured)
+            info.Environment["DOTNET_TC_CallCounting"] = "0";
         foreach (var (name, value) in settings)
             info.Environment[$"OIKONOM_{name}"] = value;
         _process = Process.Start(info)!;

@@ -159,7 +159,7 @@ public abstract record TargetSettings
         string? Placeholder
     ) : TargetSettings
     {
-        private const int PerConnection = 12;
+        private const int PerConnection = 24;
 
         /// <summary>Which family of servers it is of.</summary>
         public LdapFamily Family { get; init; }

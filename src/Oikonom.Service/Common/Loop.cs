@@ -80,6 +80,10 @@ public abstract partial class Loop(TimeSpan beat, Pulse pulse, ILogger log) : Ba
         }
     }
 
+    /// <summary>The same with all of them at once, where their decisions are committed together.</summary>
+    protected Task EachAtOnceAsync<T>(IEnumerable<T> items, Func<T, Task> work, Func<T, Exception, Task>? atFault = null) =>
+        Task.WhenAll(items.Select(item => EachAsync([item], work, atFault)));
+
     /// <summary>True when nothing can be done for anybody until the store is back.</summary>
     protected static bool IsStoreAway(Exception error) =>
         error

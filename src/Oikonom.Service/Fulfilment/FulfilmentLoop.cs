@@ -36,6 +36,9 @@ public sealed partial class FulfilmentLoop(
     /// <summary>How many subjects are begun at once because somebody said so.</summary>
     private const int MostNow = 8;
 
+    /// <summary>Which part of what a target bears has to be free before more is claimed.</summary>
+    private const int AtOnce = 4;
+
     /// <summary>How often it is looked whether something was left open.</summary>
     private static readonly TimeSpan BetweenSweeps = TimeSpan.FromSeconds(10);
 
@@ -79,7 +82,8 @@ public sealed partial class FulfilmentLoop(
                 continue;
             var most = Math.Min(target.Settings.Parallel, meter.Allows(target.Name));
             var free = most - _running.GetValueOrDefault(target.Name);
-            if (free < 1 || free < Math.Min(6, most))
+            // Some at once: each claim asks the disk.
+            if (free < Math.Max(1, most / AtOnce))
                 continue;
             more |= await ClaimAsync(
                 target.Name,

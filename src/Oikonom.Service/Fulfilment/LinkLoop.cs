@@ -3,6 +3,7 @@ using Oikonom.Core.Rulebook;
 using Oikonom.Service.Common;
 using Oikonom.Service.Editions;
 using Oikonom.Service.Records;
+using Oikonom.Store;
 using Oikonom.Store.Rooms;
 
 namespace Oikonom.Service.Fulfilment;
@@ -15,6 +16,7 @@ public sealed class LinkLoop(
     Store.Store store,
     EditionBook editions,
     FirstPasswords links,
+    GroupCommit commits,
     TimeProvider time,
     Pulse pulse,
     ILogger<LinkLoop> log
@@ -36,7 +38,8 @@ public sealed class LinkLoop(
             async s => (await Recorded.LoadAsync(s, [.. due.Select(r => r.PersonId).Distinct()]), await s.UsersAsync()),
             cancel
         );
-        await EachAsync(
+        // Many wake at once, and each is a decision of its own: they go to the disk together.
+        await EachAtOnceAsync(
             due,
             row => SendAsync(row, recorded, users, newest, cancel),
             (row, _) => PutOffAsync(row, time.GetUtcNow() + Pause, cancel)
@@ -45,7 +48,17 @@ public sealed class LinkLoop(
     }
 
     private Task PutOffAsync(LinkDueRow row, DateTimeOffset until, CancellationToken cancel) =>
-        store.WriteAsync(s => s.PutLinkOffAsync(row, until.ToUnixTimeMilliseconds()), cancel);
+        DecideAsync(s => s.PutLinkOffAsync(row, until.ToUnixTimeMilliseconds()), cancel);
+
+    private Task DecideAsync(Func<Session, Task> decision, CancellationToken cancel) =>
+        commits.RunAsync(
+            async s =>
+            {
+                await decision(s);
+                return true;
+            },
+            cancel
+        );
 
     private async Task SendAsync(LinkDueRow row, Recorded recorded, IReadOnlyList<UserRow> users, Edition newest, CancellationToken cancel)
     {
@@ -53,7 +66,7 @@ public sealed class LinkLoop(
         // An account that is gone, or never wakes any more, has nothing to hand over.
         if (recorded.Account(row.PersonId, key) is not { } account || await links.WakesAsync(recorded, account) is not { } wakes)
         {
-            await store.WriteAsync(s => s.TakeLinkAsync(row), cancel);
+            await DecideAsync(s => s.TakeLinkAsync(row), cancel);
             return;
         }
         var sends = wakes - (newest.Rulebook.Targets.GetValueOrDefault(row.Target)?.Password.LinkAhead ?? TimeSpan.Zero);
@@ -62,7 +75,7 @@ public sealed class LinkLoop(
             await PutOffAsync(row, sends, cancel);
             return;
         }
-        await store.WriteAsync(
+        await DecideAsync(
             async s =>
             {
                 if (await s.TakeLinkAsync(row) && await s.RequestAsync(row.RequestId) is { } request)
