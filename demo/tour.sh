@@ -146,6 +146,18 @@ else
   echo "ldapmodify is not here, so nobody changes it (apt-get install ldap-utils)."
 fi
 
+bold "The shop's own people rename her there: it is asked what changed, and set right"
+shop() { curl -fsS --cacert "$folder/shop/ca.pem" -H "Authorization: Bearer shop-demo-token" "$@"; }
+run $oikonom targets reconcile shop --changes >/dev/null || [ $? = 1 ]
+user=$(shop -G "https://localhost:$((port + 9))/scim/v2/Users" --data-urlencode 'filter=externalId eq "E1301"' | field 'x.Resources[0].id')
+shop -X PATCH -H "Content-Type: application/scim+json" "https://localhost:$((port + 9))/scim/v2/Users/$user" -o /dev/null \
+  -d '{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[{"op":"replace","path":"displayName","value":"The new one"}]}'
+run $oikonom targets reconcile shop --changes || [ $? = 1 ]
+for _ in $(seq 50); do right=$($oikonom requests list --kind change --text E1301 --state releasing --output json | field 'x.items[0]?.number') && break; sleep 0.2; done
+run $oikonom requests show "$right"
+run $oikonom requests release "$right" --yes
+wait_for "$right" completed
+
 if [ "$office" = true ] && command -v ldapdelete >/dev/null && ! $oikonom requests list --kind change --text E1086 --output json | field 'x.items[0]?.number' >/dev/null; then
   bold "Somebody deletes a user of the domain: what changed is asked for, and he is brought back as himself"
   domain() { LDAPTLS_CACERT="$folder/office/ca.pem" "$1" -x -H ldaps://127.0.0.1:636 -D administrator@office.northmere.example -w Tide-and-Current-7 "${@:2}"; }

@@ -311,8 +311,9 @@ public sealed class ScimConnectorTests
         Assert.Equal("4", count);
         Assert.InRange(DateTimeOffset.Parse(at, null), DateTimeOffset.UtcNow.AddMinutes(-1), DateTimeOffset.UtcNow.AddSeconds(5));
 
-        // As if it were long ago that anything was changed.
-        var since = $"{DateTimeOffset.UtcNow.AddHours(1):yyyy-MM-dd'T'HH:mm:ss'Z'} 4";
+        // As if it were long ago that anything was changed: what is looked at once more begins after it.
+        await Task.Delay(TimeSpan.FromSeconds(3), Cancel);
+        var since = $"{DateTimeOffset.UtcNow.AddSeconds(58):yyyy-MM-dd'T'HH:mm:ss'Z'} 4";
         var quiet = await s.Connector.ChangesAsync(since, Cancel);
         Assert.Empty(quiet.Accounts);
         Assert.Empty(quiet.Holders);
@@ -357,7 +358,8 @@ public sealed class ScimConnectorTests
         checkpoint = (await s.Connector.CheckAsync(true, Cancel)).Checkpoints.Single(c => c.What == "Changes");
         Assert.Equal((true, "it tells what changed."), (checkpoint.Good, checkpoint.Text));
         // A position that is none, or more than are looked at one by one: everything is read.
-        foreach (var nonsense in new[] { "", "yesterday 4", "2026-12-01T00:00:00Z", "2026-12-01T00:00:00Z many", "1 2 3" })
+        var ahead = $"{DateTimeOffset.UtcNow.AddHours(1):yyyy-MM-dd'T'HH:mm:ss'Z'} 1";
+        foreach (var nonsense in new[] { "", "yesterday 4", "2026-12-01T00:00:00Z", "2026-12-01T00:00:00Z many", "1 2 3", ahead })
             Assert.True((await s.Connector.ChangesAsync(nonsense, Cancel)).IsLost);
         foreach (var i in Enumerable.Range(0, TargetChanges.MostAlone + 1))
             s.Server.Data.Add(

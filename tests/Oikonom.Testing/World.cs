@@ -476,8 +476,21 @@ public sealed class World : IAsyncDisposable
             await OkAsync((await SignInAsync("setup")).PostAsJsonAsync($"/api/v1/held-runs/{run.Id}/pass", new { }));
     }
 
-    public async Task<T> GetAsync<T>(string path, string actor = "otto") =>
-        (await (await OkAsync((await SignInAsync(actor)).GetAsync(path))).Content.ReadFromJsonAsync<T>())!;
+    public async Task<T> GetAsync<T>(string path, string actor = "otto")
+    {
+        var client = await SignInAsync(actor);
+        HttpResponseMessage answer;
+        try
+        {
+            answer = await OkAsync(client.GetAsync(path));
+        }
+        catch (HttpRequestException error) when (error.InnerException is IOException)
+        {
+            // The connection was one to the service as it was before it was killed.
+            answer = await OkAsync(client.GetAsync(path));
+        }
+        return (await answer.Content.ReadFromJsonAsync<T>())!;
+    }
 
     public Task<RequestDetail> RequestAsync(string? id, string actor = "otto") => GetAsync<RequestDetail>($"/api/v1/requests/{id}", actor);
 

@@ -272,6 +272,9 @@ public sealed partial class OutcomeWriter(
     private static async Task SaveRecordAsync(Session s, List<Outcome> outcomes)
     {
         await s.BelongAsync([.. outcomes.Where(o => o is { Change: Change.AdoptAccount, Account: not null }).Select(o => o.Account!)]);
+        await s.BelongAsMadeAsync([
+            .. outcomes.Where(o => o is { Change: Change.CreateAccount, Account.PersonId: not null }).Select(o => o.Account!),
+        ]);
         var accounts = outcomes.Select(o => o.Account).OfType<AccountRow>().ToList();
         await s.UpsertAccountsAsync([
             .. accounts.Where(a => a.PersonId is not null).GroupBy(a => (a.PersonId, a.Target, a.Slot)).Select(g => g.Last()),

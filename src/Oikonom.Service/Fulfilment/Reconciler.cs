@@ -98,6 +98,7 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
         var gone = books.Accounts.Values.Where(a => !found.Seen.Contains(a.ImmutableId)).ToList();
         await SuspectsAsync(edition, found, gone, books, cancel);
         await StrangersAsync(edition, target, books, found, cancel);
+        await LeaveBusyAsync(found, cancel);
         if (!dry)
             await WriteAsync(target, found, gone, begun, cancel);
         return await KeepAsync(target, found, dry, actor, begun, watch.ElapsedMilliseconds, cancel);

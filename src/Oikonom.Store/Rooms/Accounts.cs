@@ -238,6 +238,16 @@ public static class AccountTables
             AccountColumns
         );
 
+    /// <summary>The same of entries that were just made, and that a reading of the target recorded before we did; what somebody said
+    /// to be something else stays that.</summary>
+    public static Task BelongAsMadeAsync(this Session session, IReadOnlyCollection<AccountRow> rows) =>
+        session.BulkAsync(
+            "UPDATE accounts SET person_id=x.person_id, slot=x.slot, updated_at=x.at FROM {rows} AS x WHERE accounts.target=x.target "
+                + "AND accounts.immutable_id=x.immutable_id AND accounts.person_id IS NULL AND accounts.purpose IN ('', 'unmatched')",
+            rows,
+            AccountColumns
+        );
+
     /// <summary>The accounts that belong to nobody, by target and name.</summary>
     /// <param name="target">"" for those of all targets.</param>
     /// <param name="purpose">"" for all purposes.</param>

@@ -46,9 +46,10 @@ internal sealed class ChangedUsers(
                     client.ServerTime ?? throw Cannot("its server does not tell the time (RFC 9110 section 6.6.1)"),
                     users
                 );
-                if (since is not null && Position.Parse(since) is null)
-                    return new([], [], "") { IsLost = true };
                 var before = since is null ? null : Position.Parse(since);
+                // It is no position, or the server's clock was put back since.
+                if (since is not null && (before is null || before.At > now.At + Behind))
+                    return new([], [], "") { IsLost = true };
                 var from = (before?.At ?? now.At) - Behind;
                 // Also the first time, so that a server that cannot is told from the beginning.
                 var changed = await ChangedAsync(client, provider, provider.Users, from, "", cancel).ConfigureAwait(false);
