@@ -779,7 +779,7 @@ public sealed class TourTests
                     ready.TrySetResult();
             };
             demo.BeginOutputReadLine();
-            await ready.Task.WaitAsync(TimeSpan.FromSeconds(60));
+            await ready.Task.WaitAsync(TimeSpan.FromSeconds(180));
 
             using var second = Process.Start(
                 new ProcessStartInfo(Repository.At("bin", "standins", "oikonom-standins"), ["demo", "--port", $"{port}"])

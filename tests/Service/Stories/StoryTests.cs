@@ -16,7 +16,7 @@ public abstract class StoryTests(Servers servers)
 {
     private const int Parts = 4;
     internal static readonly TimeZoneInfo Harbour = TimeZoneInfo.FindSystemTimeZoneById("Europe/Lisbon");
-    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(15);
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(60);
 
     /// <summary>Every chapter on the embedded engine, and one of a dozen stories on PostgreSQL too; every fourth of them.</summary>
     protected static TheoryData<string, string> Part(int part)
