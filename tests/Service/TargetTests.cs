@@ -743,10 +743,7 @@ public sealed class TargetTests(Servers servers)
         await world.ReleaseAsync(request);
         await world.WaitForAsync(request.Summary.Id, "completed");
         Assert.Empty((await world.GetAsync<Page<NobodysAccountView>>("/api/v1/accounts?target=directory")).Items);
-        Assert.Equal(
-            ["directory"],
-            (await world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}")).Accounts.Select(a => a.Target)
-        );
+        Assert.Equal(["directory"], (await world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}")).Accounts.Select(a => a.Target));
     }
 
     [Fact]
