@@ -728,7 +728,7 @@ public sealed class TargetTests(Servers servers)
             ).Single();
     }
 
-    /// <summary>A target is read whole between the making of an entry and the record of it: the entry is the person's all the same.</summary>
+    /// <summary>A target is read whole between the making of an entry and the record of it: it is the person's all the same.</summary>
     [Fact]
     public async Task An_entry_that_was_read_before_it_was_recorded_belongs_to_whom_it_was_made_for()
     {
