@@ -744,6 +744,22 @@ public sealed class TargetTests(Servers servers)
         await world.WaitForAsync(request.Summary.Id, "completed");
         Assert.Empty((await world.GetAsync<Page<NobodysAccountView>>("/api/v1/accounts?target=directory")).Items);
         Assert.Equal(["directory"], (await world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}")).Accounts.Select(a => a.Target));
+
+        // Whoever makes it so that it holds more than was approved lets people decide once more.
+        row = HrRow.New("Greedy");
+        request = await world.BringAsync(row, "releasing");
+        var name = request.Plan.First(c => c.Kind == "create-account").Subject;
+        await using (var root = await directory.ConnectAsRootAsync())
+        {
+            await AddAsync(root, name, row.Number);
+            await root.ModifyAsync(Group("payments"), [new(LdapChangeKind.Add, "member", Person(name))]);
+        }
+        await ReconcileAsync(world, false);
+        await world.ReleaseAsync(request);
+        request = await world.WaitForAsync(request.Summary.Id, "deciding");
+        Assert.Contains(request.Plan, c => c.Kind == "adopt-account");
+        Assert.Contains(request.Plan, c => c.Kind == "revoke");
+        Assert.Empty((await world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}")).Accounts);
     }
 
     [Fact]

@@ -371,6 +371,9 @@ public sealed partial class FulfilmentLoop(
                 },
                 cancel
             );
+            // Somebody made an entry that answers since the plan was made: what it came to hold meanwhile nobody approved.
+            if (change is Change.CreateAccount { IsBroughtBack: false } && !ensured.Created)
+                await RequireAsPlannedAsync(outcome, ensured.ImmutableId, target, connector, wanted, cancel);
             var enabled = change is Change.ChangeAccount && known is not null ? known.Enabled == 1 : change.Entry.Enabled;
             var account = Row(change, goal, ensured, enabled, time.Milliseconds());
             _accounts[change.Account] = account;
