@@ -38,7 +38,7 @@ if (what is "all" or "intake")
     await Intake.RunAsync(args.Length < 2 ? 100_000 : int.Parse(args[1], System.Globalization.CultureInfo.InvariantCulture));
 }
 if (what is "all" or "fulfilment")
-    await Fulfilment.RunAsync(2000, syncs: false);
+    await Fulfilment.RunAsync(args.Length < 2 ? 2000 : int.Parse(args[1], System.Globalization.CultureInfo.InvariantCulture), syncs: false);
 if (what is "all" or "syncing")
     await Fulfilment.RunAsync(1000, syncs: true);
 if (what is "all" or "nodes")

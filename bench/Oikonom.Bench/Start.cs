@@ -14,7 +14,16 @@ internal static class Start
     {
         var tree = NorthmereTree.Ldif(Repository.At("demo", "northmere", "hr", "people.csv"), []);
         await using var directory = await TestDirectory.StartAsync(tree);
-        await using var world = await World.StartAsync(directory, new() { Mail = false, Console = Repository.At("console", "dist") });
+        await using var world = await World.StartAsync(
+            directory,
+            new()
+            {
+                Mail = false,
+                OwnProcess = true,
+                IsMeasured = true,
+                Console = Repository.At("console", "dist"),
+            }
+        );
         var hr = new HrService(
             Repository.At("demo", "northmere", "hr"),
             Path.GetDirectoryName(world.SourceFile)!,

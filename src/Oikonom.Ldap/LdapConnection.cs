@@ -198,13 +198,7 @@ public sealed class LdapConnection : IAsyncDisposable
     public async Task<IReadOnlyList<LdapEntry>> SearchAsync(LdapSearch search, CancellationToken cancel = default)
     {
         var entries = new List<LdapEntry>();
-        await foreach (var item in StreamAsync(search, cancel).ConfigureAwait(false))
-        {
-            if (item is LdapSearchItem.Found found)
-                entries.Add(found.Entry);
-            else if (item is LdapSearchItem.Done done)
-                Require(done.Result);
-        }
+        Require(await CallAsync(writer => Search(writer, search), Op.SearchDone, search.Controls, cancel, entries).ConfigureAwait(false));
         return entries;
     }
 
@@ -430,18 +424,31 @@ public sealed class LdapConnection : IAsyncDisposable
     private static LdapResult Require(LdapResult result) =>
         result.Code == LdapCode.Success ? result : throw new LdapResultException(result);
 
+    /// <param name="entries">Where the entries of a search go.</param>
     private async Task<LdapResult> CallAsync(
         Action<AsnWriter> operation,
         int answer,
         IReadOnlyList<LdapControl> controls,
-        CancellationToken cancel
+        CancellationToken cancel,
+        List<LdapEntry>? entries = null
     )
     {
-        var pending = new Pending(answer, null);
+        var pending = new Pending(answer, null) { Entries = entries };
         var id = await SendAsync(operation, pending, controls, cancel).ConfigureAwait(false);
         try
         {
-            return await pending.Result.Task.WaitAsync(_options.OperationTimeout, cancel).ConfigureAwait(false);
+            for (var seen = 0; ; )
+            {
+                try
+                {
+                    return await pending.Result.Task.WaitAsync(_options.OperationTimeout, cancel).ConfigureAwait(false);
+                }
+                catch (TimeoutException) when (entries is not null && entries.Count > seen)
+                {
+                    // Who goes on telling entries has not fallen silent.
+                    seen = entries.Count;
+                }
+            }
         }
         catch (Exception error) when (error is TimeoutException or OperationCanceledException)
         {
@@ -565,6 +572,8 @@ public sealed class LdapConnection : IAsyncDisposable
             if (pending.Items is null)
                 pending.Result.TrySetResult(done.Result);
         }
+        else if (answer.Item is LdapSearchItem.Found found)
+            pending.Entries?.Add(found.Entry);
         pending.Items?.Writer.TryWrite(answer.Item);
     }
 
@@ -623,7 +632,10 @@ public sealed class LdapConnection : IAsyncDisposable
         /// <summary>Which answer ends it, by the tag of RFC 4511 section 4.2 and following.</summary>
         public int Answer { get; } = answer;
 
-        /// <summary>Where the entries of a search go; null for other operations.</summary>
+        /// <summary>Where the entries of a search are gathered whose caller wants them all at once; null for other operations.</summary>
+        public List<LdapEntry>? Entries { get; init; }
+
+        /// <summary>Where the entries of a search go whose caller takes them as they come; null for other operations.</summary>
         public Channel<LdapSearchItem>? Items { get; } = items;
 
         /// <summary>Ends with the result, or with the failure of the line.</summary>

@@ -1,3 +1,4 @@
+using System.Buffers;
 using System.Security.Cryptography;
 using System.Text;
 
@@ -11,11 +12,13 @@ namespace Oikonom.Proofs;
 public static class Commitment
 {
     public const int SaltBytes = 16;
+    private const int OnStack = 1024;
 
     /// <returns>A new salt, and the commitment in lower-case hexadecimal.</returns>
     public static (string Salt, string Hash) To(string value)
     {
-        var salt = RandomNumberGenerator.GetBytes(SaltBytes);
+        Span<byte> salt = stackalloc byte[SaltBytes];
+        RandomNumberGenerator.Fill(salt);
         return (Convert.ToHexStringLower(salt), Of(salt, value));
     }
 
@@ -32,6 +35,17 @@ public static class Commitment
         }
     }
 
-    private static string Of(byte[] salt, string value) =>
-        Convert.ToHexStringLower(SHA256.HashData([.. salt, .. Encoding.UTF8.GetBytes(value)]));
+    private static string Of(ReadOnlySpan<byte> salt, string value)
+    {
+        var size = salt.Length + Encoding.UTF8.GetMaxByteCount(value.Length);
+        var rented = size > OnStack ? ArrayPool<byte>.Shared.Rent(size) : null;
+        var bytes = rented ?? stackalloc byte[OnStack];
+        salt.CopyTo(bytes);
+        var length = salt.Length + Encoding.UTF8.GetBytes(value, bytes[salt.Length..]);
+        Span<byte> hash = stackalloc byte[SHA256.HashSizeInBytes];
+        SHA256.HashData(bytes[..length], hash);
+        if (rented is not null)
+            ArrayPool<byte>.Shared.Return(rented, clearArray: true);
+        return Convert.ToHexStringLower(hash);
+    }
 }

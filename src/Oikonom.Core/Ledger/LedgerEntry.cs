@@ -120,81 +120,89 @@ public sealed record LedgerEntry(
     )
     {
         var id = Guid.CreateVersion7(at).ToString();
-        List<(string Name, string Salt, string Value, string Hash)>? values = null;
-        var body = Json(
-            writer =>
-            {
-                writer.WriteString("id", id);
-                writer.WriteString("at", Stamp(at));
-                writer.WriteString("actor", actor);
-                writer.WriteString("kind", kind);
-                if (person is not null)
-                    writer.WriteString("person", person);
-                if (request is not null)
-                    writer.WriteString("request", request);
-            },
-            details,
-            ref values
-        );
-        var held = values is null
-            ? null
-            : Json(writer =>
-            {
-                foreach (var (name, salt, value, _) in values)
-                {
-                    writer.WriteStartObject(name);
-                    writer.WriteString("salt", salt);
-                    writer.WritePropertyName("value");
-                    writer.WriteRawValue(value);
-                    writer.WriteEndObject();
-                }
-            });
-        return new(id, at, actor, kind, person, request, body, held);
-    }
-
-    private static string Json(
-        Action<Utf8JsonWriter> write,
-        ReadOnlySpan<(string Name, object? Value)> details,
-        ref List<(string Name, string Salt, string Value, string Hash)>? values
-    )
-    {
-        var buffer = new System.Buffers.ArrayBufferWriter<byte>(512);
-        using (var writer = new Utf8JsonWriter(buffer, Options))
+        var text = Text.Of();
+        var sealedValues = text.Sealed;
+        var writer = text.Begin();
+        writer.WriteString("id", id);
+        writer.WriteString("at", Stamp(at));
+        writer.WriteString("actor", actor);
+        writer.WriteString("kind", kind);
+        if (person is not null)
+            writer.WriteString("person", person);
+        if (request is not null)
+            writer.WriteString("request", request);
+        foreach (var (name, value) in details)
         {
-            writer.WriteStartObject();
-            write(writer);
-            foreach (var (name, value) in details)
+            if (Reserved.Contains(name))
+                throw new ArgumentException($"'{name}' is a member of every entry.", nameof(details));
+            if (value is null)
+                continue;
+            if (InClear.Contains(name))
             {
-                if (Reserved.Contains(name))
-                    throw new ArgumentException($"'{name}' is a member of every entry.", nameof(details));
-                if (value is null)
-                    continue;
-                var text = JsonSerializer.Serialize(value, value.GetType(), ValueOptions);
-                if (InClear.Contains(name))
-                {
-                    writer.WritePropertyName(name);
-                    writer.WriteRawValue(text);
-                    continue;
-                }
-                var (salt, hash) = Commitment.To(text);
-                (values ??= []).Add((name, salt, text, hash));
+                writer.WritePropertyName(name);
+                JsonSerializer.Serialize(writer, value, value.GetType(), ValueOptions);
+                continue;
             }
-            if (values is not null)
-            {
-                writer.WriteStartObject("sealed");
-                foreach (var (name, _, _, hash) in values)
-                    writer.WriteString(name, hash);
-                writer.WriteEndObject();
-            }
+            var json = JsonSerializer.Serialize(value, value.GetType(), ValueOptions);
+            var (salt, hash) = Commitment.To(json);
+            sealedValues.Add((name, salt, json, hash));
+        }
+        if (sealedValues.Count == 0)
+            return new(id, at, actor, kind, person, request, text.End());
+        writer.WriteStartObject("sealed");
+        foreach (var (name, _, _, hash) in sealedValues)
+            writer.WriteString(name, hash);
+        writer.WriteEndObject();
+        var body = text.End();
+        writer = text.Begin();
+        foreach (var (name, salt, json, _) in sealedValues)
+        {
+            writer.WriteStartObject(name);
+            writer.WriteString("salt", salt);
+            writer.WritePropertyName("value");
+            writer.WriteRawValue(json, skipInputValidation: true);
             writer.WriteEndObject();
         }
-        return System.Text.Encoding.UTF8.GetString(buffer.WrittenSpan);
+        return new(id, at, actor, kind, person, request, body, text.End());
     }
 
-    private static string Json(Action<Utf8JsonWriter> write)
+    /// <summary>What an entry is written with; kept for the next one of the same thread, since a bulk run writes thousands.</summary>
+    private sealed class Text
     {
-        List<(string, string, string, string)>? none = null;
-        return Json(write, [], ref none);
+        [ThreadStatic]
+        private static Text? _kept;
+        private readonly System.Buffers.ArrayBufferWriter<byte> _buffer = new(1024);
+        private readonly Utf8JsonWriter _writer;
+
+        private Text() => _writer = new(_buffer, Options);
+
+        /// <summary>The values that are sealed, of the entry being written.</summary>
+        public List<(string Name, string Salt, string Json, string Hash)> Sealed { get; } = [];
+
+        /// <summary>That of this thread, emptied: an entry that could not be written leaves nothing behind.</summary>
+        public static Text Of()
+        {
+            var text = _kept ??= new();
+            text.Sealed.Clear();
+            return text;
+        }
+
+        /// <summary>Begins an object; what was written before is gone.</summary>
+        public Utf8JsonWriter Begin()
+        {
+            _buffer.ResetWrittenCount();
+            _writer.Reset();
+            _writer.WriteStartObject();
+            return _writer;
+        }
+
+        /// <summary>Ends the object, as JSON.</summary>
+        public string End()
+        {
+            _writer.WriteEndObject();
+            _writer.Flush();
+            return System.Text.Encoding.UTF8.GetString(_buffer.WrittenSpan);
+        }
     }
 
     /// <summary>RFC 3339 in UTC with milliseconds.</summary>

@@ -448,6 +448,17 @@ public static class Planner
             StringComparison.OrdinalIgnoreCase
         );
 
+    /// <summary>True when the values are the same, in whatever order.</summary>
+    private static bool AreSame(IReadOnlyList<string> before, IReadOnlyList<string> after) =>
+        before.Count == after.Count
+        && (
+            before.SequenceEqual(after, StringComparer.Ordinal)
+            || (
+                before.Count > 1
+                && before.Order(StringComparer.Ordinal).SequenceEqual(after.Order(StringComparer.Ordinal), StringComparer.Ordinal)
+            )
+        );
+
     /// <param name="given">Attributes that rules of before set: what these do not know any more is emptied.</param>
     private static List<AttributeChange> AttributeChanges(AccountState before, AccountState after, IEnumerable<string> given)
     {
@@ -456,7 +467,7 @@ public static class Planner
         [
             .. after
                 .Attributes.Select(a => new AttributeChange(a.Key, old.GetValueOrDefault(a.Key) ?? [], a.Value))
-                .Where(c => !c.Before.Order(StringComparer.Ordinal).SequenceEqual(c.After.Order(StringComparer.Ordinal))),
+                .Where(c => !AreSame(c.Before, c.After)),
             .. given
                 .Where(name => !after.Attributes.ContainsKey(name) && old.GetValueOrDefault(name) is { Count: > 0 })
                 .Select(name => new AttributeChange(name, old[name], [])),

@@ -26,6 +26,7 @@ public sealed class Aftermath(
     StageEntry stages,
     RequestDesk desk,
     TaskValues values,
+    FirstPasswords links,
     Notifier notices,
     TimeProvider time
 )
@@ -121,21 +122,31 @@ public sealed class Aftermath(
     private async Task WakeLinksAsync(Session s, List<Outcome> woken) =>
         await s.AddLinksDueAsync(await s.NeverHandedOverAsync([.. woken.Select(LinkOf)]));
 
-    /// <summary>A link to a first password goes out when the account can be used; <see cref="LinkLoop"/> sends it.</summary>
+    /// <summary>A link to a first password goes out when the account can be used: at once, or <see cref="LinkLoop"/> sends it.</summary>
     private async Task SendLinksAsync(Session s, List<Outcome> outcomes)
     {
         if (outcomes.Count == 0)
             return;
-        await s.AddLinksDueAsync([.. outcomes.Select(LinkOf)]);
         var requests = new List<(RequestRow Row, Edition Edition)>();
         foreach (var row in await s.RequestsByIdAsync([.. outcomes.Select(o => o.Step.RequestId).Distinct()]))
-            if (
-                row.Kind == "joiner"
-                && await EditionOfAsync(row) is var edition
-                && edition.Rulebook.Notices.ContainsKey(NoticeEvents.Welcome)
-            )
-                requests.Add((row, edition));
-        foreach (var of in await Case.LoadAsync(s, requests, time.GetUtcNow()))
+            requests.Add((row, await EditionOfAsync(row)));
+        var cases = (await Case.LoadAsync(s, requests, time.GetUtcNow())).ToDictionary(of => of.Row.Id);
+        var awake = (await s.AccountsAsync([.. outcomes.Select(o => o.Step.PersonId).Distinct()]))
+            .Where(a => a.Enabled == 1)
+            .ToDictionary(a => (a.PersonId!, Recorded.KeyOf(a)));
+        var later = new List<Outcome>();
+        foreach (var outcome in outcomes)
+        {
+            var of = cases[outcome.Step.RequestId];
+            if (awake.GetValueOrDefault((outcome.Step.PersonId, outcome.Change.Account)) is { } account)
+                await links.SendAsync(s, of.Person, of.Row, outcome.Change.Account, account.Name, of.Users, time.GetUtcNow());
+            else
+                later.Add(outcome);
+        }
+        await s.AddLinksDueAsync([.. later.Select(LinkOf)]);
+        foreach (
+            var of in cases.Values.Where(of => of.Row.Kind == "joiner" && of.Edition.Rulebook.Notices.ContainsKey(NoticeEvents.Welcome))
+        )
             Welcome(s, of);
     }
 
@@ -173,7 +184,7 @@ public sealed class Aftermath(
         foreach (var row in await s.RequestsByIdAsync(finished))
             rows.Add((row, await EditionOfAsync(row)));
         await s.LookAgainAsync([.. rows.Select(r => r.Row.PersonId).Distinct()], now.ToUnixTimeMilliseconds());
-        var steps = (await s.StepsOfAsync(finished)).ToLookup(x => x.RequestId);
+        var steps = (await s.EndedStepsOfAsync(finished)).ToLookup(x => x.RequestId);
         await WriteBackAsync(s, rows, now);
         foreach (var of in await Case.LoadAsync(s, rows, now))
         {
@@ -313,19 +324,23 @@ public sealed class Aftermath(
                 && c.Edition.Rulebook.Sources.Values.Any(x => x.WriteBack.Count > 0)
             )
             .ToList();
-        if (told.Count == 0)
+        // Only a source that has a record of somebody can hear of them.
+        var records = (await s.RecordsOfAsync([.. told.Select(c => c.Row.PersonId).Distinct()]))
+            .Where(r => told.Any(c => c.Row.PersonId == r.PersonId && SourceOf(c.Edition, r.Source) is not null))
+            .ToList();
+        if (records.Count == 0)
             return;
-        var recorded = await Recorded.LoadAsync(s, [.. told.Select(c => c.Row.PersonId).Distinct()]);
+        var recorded = await Recorded.LoadAsync(s, [.. records.Select(r => r.PersonId!).Distinct()]);
         var fields = new Dictionary<string, (string Source, string Fields)>();
-        foreach (var (row, edition) in told)
+        foreach (var (row, edition) in told.Where(c => records.Any(r => r.PersonId == c.Row.PersonId)))
             if (
-                edition.Rulebook.Sources.GetValueOrDefault(recorded.Person(row.PersonId).Source) is { WriteBack.Count: > 0 } source
+                SourceOf(edition, recorded.Person(row.PersonId).Source) is { } source
                 && FieldsOf(s, row, source, recorded, edition, now) is { } json
             )
                 fields[row.PersonId] = (source.Name, json);
         await s.AddWriteBacksAsync([
-            .. (await s.RecordsOfAsync(fields.Keys))
-                .Where(r => r.Source == fields[r.PersonId!].Source)
+            .. records
+                .Where(r => fields.GetValueOrDefault(r.PersonId!).Source == r.Source)
                 .Select(r => new WriteBackRow
                 {
                     Source = r.Source,
@@ -336,6 +351,10 @@ public sealed class Aftermath(
                 }),
         ]);
     }
+
+    /// <summary>A source that wants to hear; null where it is none, or is told nothing.</summary>
+    private static SourceRule? SourceOf(Edition edition, string name) =>
+        edition.Rulebook.Sources.GetValueOrDefault(name) is { WriteBack.Count: > 0 } source ? source : null;
 
     /// <summary>What a source hears of a person; null when it is nothing, or when the rules cannot say it, which is recorded.</summary>
     private static string? FieldsOf(Session s, RequestRow row, SourceRule source, Recorded recorded, Edition edition, DateTimeOffset now)

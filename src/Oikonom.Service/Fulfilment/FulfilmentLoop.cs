@@ -55,20 +55,21 @@ public sealed partial class FulfilmentLoop(
         await RenewAsync(cancel);
         await SweepAsync(cancel);
         var more = false;
-        var (paused, asked) = await store.ReadAsync(
+        // A target that the newest edition has no more is served while somebody is on an edition that has it.
+        var targets = (await editions.InUseAsync(TimeSpan.FromSeconds(2), cancel))
+            .SelectMany(e => e.Rulebook.Targets.Values)
+            .DistinctBy(t => t.Name)
+            .ToList();
+        var (paused, asked, waiting) = await store.ReadAsync(
             async s =>
                 (
                     (await s.TargetStatesAsync()).Where(t => t.PausedBy.Length > 0).Select(t => t.Target).ToHashSet(),
-                    await s.RunNowTargetsAsync(time.Milliseconds())
+                    await s.RunNowTargetsAsync(time.Milliseconds()),
+                    await s.WaitingTargetsAsync([.. targets.Select(t => t.Name)], time.Milliseconds())
                 ),
             cancel
         );
-        // A target that the newest edition has no more is served while somebody is on an edition that has it.
-        foreach (
-            var target in (await editions.InUseAsync(TimeSpan.FromSeconds(2), cancel))
-                .SelectMany(e => e.Rulebook.Targets.Values)
-                .DistinctBy(t => t.Name)
-        )
+        foreach (var target in targets)
         {
             if (asked.Contains(target.Name))
                 await ClaimAsync(
@@ -78,7 +79,7 @@ public sealed partial class FulfilmentLoop(
                     cancel
                 );
             // What is under way ends; nothing else begins.
-            if (paused.Contains(target.Name) || target.Maintenance?.Covers(time.GetUtcNow()) == true)
+            if (!waiting.Contains(target.Name) || paused.Contains(target.Name) || target.Maintenance?.Covers(time.GetUtcNow()) == true)
                 continue;
             var most = Math.Min(target.Settings.Parallel, meter.Allows(target.Name));
             var free = most - _running.GetValueOrDefault(target.Name);

@@ -34,14 +34,19 @@ public sealed class LinkLoop(
         var due = await store.ReadAsync(s => s.LinksDueAsync(time.Milliseconds(), Batch), cancel);
         if (due.Count == 0)
             return false;
-        var (recorded, users) = await store.ReadAsync(
-            async s => (await Recorded.LoadAsync(s, [.. due.Select(r => r.PersonId).Distinct()]), await s.UsersAsync()),
+        var (recorded, users, requests) = await store.ReadAsync(
+            async s =>
+                (
+                    await Recorded.LoadAsync(s, [.. due.Select(r => r.PersonId).Distinct()]),
+                    await s.UsersAsync(),
+                    (await s.RequestsByIdAsync([.. due.Select(r => r.RequestId).Distinct()])).ToDictionary(r => r.Id)
+                ),
             cancel
         );
         // Many wake at once, and each is a decision of its own: they go to the disk together.
         await EachAtOnceAsync(
             due,
-            row => SendAsync(row, recorded, users, newest, cancel),
+            row => SendAsync(row, recorded, users, requests, newest, cancel),
             (row, _) => PutOffAsync(row, time.GetUtcNow() + Pause, cancel)
         );
         return due.Count == Batch;
@@ -60,7 +65,14 @@ public sealed class LinkLoop(
             cancel
         );
 
-    private async Task SendAsync(LinkDueRow row, Recorded recorded, IReadOnlyList<UserRow> users, Edition newest, CancellationToken cancel)
+    private async Task SendAsync(
+        LinkDueRow row,
+        Recorded recorded,
+        IReadOnlyList<UserRow> users,
+        Dictionary<string, RequestRow> requests,
+        Edition newest,
+        CancellationToken cancel
+    )
     {
         var key = new AccountKey(row.Target, row.Slot);
         // An account that is gone, or never wakes any more, has nothing to hand over.
@@ -78,7 +90,7 @@ public sealed class LinkLoop(
         await DecideAsync(
             async s =>
             {
-                if (await s.TakeLinkAsync(row) && await s.RequestAsync(row.RequestId) is { } request)
+                if (await s.TakeLinkAsync(row) && requests.GetValueOrDefault(row.RequestId) is { } request)
                     await links.SendAsync(s, recorded.Person(row.PersonId), request, key, account.Name, users, wakes);
             },
             cancel

@@ -100,7 +100,7 @@ public sealed partial class InstantLoop(
         acts = false;
         if (!inputs.HasHandMade && state.Accounts.Count == 0 && state.Grants.Count == 0)
             return null;
-        var subject = recorded.Subject(id, edition);
+        var subject = recorded.Subject(id, edition, ReferenceEquals(edition, newest) ? inputs : null);
         AccessWindows windows;
         try
         {
@@ -113,7 +113,7 @@ public sealed partial class InstantLoop(
         }
         acts =
             IsShownOtherwise(recorded.Person(id), inputs, newest, now)
-            || Over(recorded, id, windows, underWay, edition, since, now).Count > 0
+            || Over(recorded, id, state, windows, underWay, edition, since, now).Count > 0
             || Planner.Begun(windows, state, since, now).Count > 0;
         return windows.NextAfter(now);
     }
@@ -127,6 +127,7 @@ public sealed partial class InstantLoop(
     private static IReadOnlyList<Change> Over(
         Recorded recorded,
         string id,
+        AccessState state,
         AccessWindows windows,
         HashSet<(string, string)> underWay,
         Edition edition,
@@ -135,7 +136,7 @@ public sealed partial class InstantLoop(
     ) =>
         Planner.Over(
             windows,
-            recorded.State(id),
+            state,
             recorded.ImmutableIds(id),
             edition.Rulebook,
             since,
@@ -174,10 +175,11 @@ public sealed partial class InstantLoop(
                 // An attribute that was approved for a term begins or ends: lists show it from now on.
                 if (isShown)
                     row = await inputs.ShowAsync(s, row, newest.Rulebook, "oikonom", null, now, ("because", "its day has come"));
-                var windows = Desired.Windows(recorded.Subject(id, edition), edition);
+                var (windows, state) = (Desired.Windows(recorded.Subject(id, edition), edition), recorded.State(id));
                 var over = Over(
                     recorded,
                     id,
+                    state,
                     windows,
                     UnderWay(await s.RemovalsDueAsync([id], now.ToUnixTimeMilliseconds())),
                     edition,
@@ -186,7 +188,7 @@ public sealed partial class InstantLoop(
                 );
                 if (over.Count > 0)
                     await EndAsync(s, row, over, newest, edition, now);
-                var begun = await UndecidedAsync(s, id, Planner.Begun(windows, recorded.State(id), since, now));
+                var begun = await UndecidedAsync(s, id, Planner.Begun(windows, state, since, now));
                 if (begun.Count > 0)
                     await AskAsync(s, row, begun, newest, edition, now);
                 // What was done raised the count: the person is looked at once more, and then has a next instant.

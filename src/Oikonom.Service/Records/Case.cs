@@ -27,6 +27,9 @@ public sealed record StageClock(long? Deadline = null, long? Remind = null, int 
 /// <summary>A request with all that decisions on it rest on, as it is now: read once for one decision or one page.</summary>
 public sealed class Case
 {
+    private readonly Staff _staff;
+    private readonly string _managersManager;
+
     private Case(
         RequestRow row,
         Plan plan,
@@ -35,36 +38,13 @@ public sealed class Case
         PersonRow person,
         Wish wish,
         IReadOnlyList<DecisionRow> decisions,
-        IReadOnlyList<UserRow> users,
-        IReadOnlyList<DelegationRow> delegations,
+        Staff staff,
         string managersManager
     )
     {
-        (Row, Plan, Edition, Workflow, Person, Wish, Decisions, Users) = (row, plan, edition, workflow, person, wish, decisions, users);
-        var recorded = Facts.FromJson(person.Facts, edition.Rulebook.Attributes);
-        var people = PeopleOf(users, person, Facts.ListFromJson(person.Others, edition.Rulebook.Attributes).Append(recorded));
-        Parties = [.. users.Select(u => PartyOf(u, people[u.Name]))];
-        Delegations = [.. delegations.Select(DelegationOf)];
-        Items = Core.Approval.Items.Of(plan, edition.Rulebook);
-        var facts = recorded;
-        foreach (var (name, text) in wish.Changes)
-            facts = facts.WithText(name, text, edition.Rulebook.Attributes, out _) ?? facts;
-        About = new(
-            row.Kind,
-            row.Source.Length > 0 ? row.Source : Workflow.ByHand,
-            row.Requester,
-            users.FirstOrDefault(u => u.Name == row.Requester)?.Number ?? "",
-            facts,
-            managersManager,
-            wish.Urgent,
-            Items,
-            plan.Conflicts is { Count: > 0 }
-        )
-        {
-            Recorded = recorded,
-            RequesterPerson = people.GetValueOrDefault(row.Requester, Party.PersonOf(null, row.Requester)),
-            BeneficiaryPerson = $"person:{person.Id}",
-        };
+        (Row, Plan, Edition, Workflow, Person, Wish, Decisions) = (row, plan, edition, workflow, person, wish, decisions);
+        (_staff, _managersManager) = (staff, managersManager);
+        // What the request itself says is taken as it stands now; all else is worked out when somebody asks for it.
         Votes =
         [
             .. decisions
@@ -80,35 +60,89 @@ public sealed class Case
                 ),
         ];
         Struck = wish.Struck.ToHashSet(StringComparer.Ordinal);
-        Stages = Standing.Ask(StagesOf(workflow, plan, edition.Rulebook), About, edition.Rulebook, Parties);
-        Open = JsonSerializer.Deserialize<List<Ballot>>(row.Ballots, JsonSerializerOptions.Web) ?? [];
+        Open = row.Ballots.Length <= 2 ? [] : JsonSerializer.Deserialize<List<Ballot>>(row.Ballots, JsonSerializerOptions.Web) ?? [];
     }
 
-    /// <summary>Who stands behind each user.</summary>
-    private static Dictionary<string, string> PeopleOf(IReadOnlyList<UserRow> users, PersonRow person, IEnumerable<Facts> employments)
+    private Circumstances Circumstances()
     {
-        // A user who is not linked to a person yet is whoever another user of the same number is linked to.
-        var linked = users
-            .Where(u => u.PersonId.Length > 0 && u.Number.Length > 0)
-            .GroupBy(u => u.Number, StringComparer.Ordinal)
-            .ToDictionary(g => g.Key, g => g.First().PersonId, StringComparer.Ordinal);
-        foreach (var employment in employments)
-            linked.TryAdd(employment.Number, person.Id);
-        return users.ToDictionary(u => u.Name, u => PersonOf(u, linked), StringComparer.Ordinal);
-    }
-
-    private static Party PartyOf(UserRow user, string person) =>
-        new(
-            user.Name,
-            user.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).ToHashSet(),
-            user.Number.Length > 0 ? user.Number : null,
-            user.Active == 1
+        var facts = Recorded;
+        foreach (var (name, text) in Wish.Changes)
+            facts = facts.WithText(name, text, Edition.Rulebook.Attributes, out _) ?? facts;
+        return new(
+            Row.Kind,
+            Row.Source.Length > 0 ? Row.Source : Workflow.ByHand,
+            Row.Requester,
+            Users.FirstOrDefault(u => u.Name == Row.Requester)?.Number ?? "",
+            facts,
+            _managersManager,
+            Wish.Urgent,
+            Items,
+            Plan.Conflicts is { Count: > 0 }
         )
         {
-            Reach = Reach.FromJson(user.Reach),
-            Person = person,
-            Display = user.Display.Length > 0 ? user.Display : user.Name,
+            Recorded = Recorded,
+            RequesterPerson = PersonOf(Row.Requester),
+            BeneficiaryPerson = $"person:{Person.Id}",
         };
+    }
+
+    /// <summary>Those who can sign in, as parties to decisions: the same for all cases that are read together.</summary>
+    private sealed class Staff(IReadOnlyList<UserRow> users, IReadOnlyList<DelegationRow> delegations)
+    {
+        public IReadOnlyList<UserRow> Users => users;
+        public IReadOnlyList<Delegation> Delegations => field ??= [.. delegations.Select(DelegationOf)];
+
+        /// <summary>Whom a number stands for, where a user of that number is linked to a person.</summary>
+        private Dictionary<string, string> Linked =>
+            field ??= users
+                .Where(u => u.PersonId.Length > 0 && u.Number.Length > 0)
+                .GroupBy(u => u.Number, StringComparer.Ordinal)
+                .ToDictionary(g => g.Key, g => g.First().PersonId, StringComparer.Ordinal);
+
+        private IReadOnlyList<Party> Parties => field ??= [.. users.Select(PartyOf)];
+
+        /// <summary>The numbers of users of whom nobody knows yet who they are.</summary>
+        private HashSet<string> Unknown =>
+            field ??= users
+                .Where(u => u.PersonId.Length == 0 && u.Number.Length > 0 && !Linked.ContainsKey(u.Number))
+                .Select(u => u.Number)
+                .ToHashSet(StringComparer.Ordinal);
+
+        /// <summary>All of them, when the person a case is about is known by some numbers.</summary>
+        public IReadOnlyList<Party> With(PersonRow person, IReadOnlyCollection<string> numbers) =>
+            numbers.Any(Unknown.Contains)
+                ?
+                [
+                    .. Parties.Select(
+                        (party, i) =>
+                            users[i].PersonId.Length == 0 && numbers.Contains(users[i].Number) && Unknown.Contains(users[i].Number)
+                                ? party with
+                                {
+                                    Person = $"person:{person.Id}",
+                                }
+                                : party
+                    ),
+                ]
+                : Parties;
+
+        /// <summary>With who stands behind a user: the person HR knows, under whichever of their numbers; else a number; else the
+        /// user alone.</summary>
+        private Party PartyOf(UserRow user) =>
+            new(
+                user.Name,
+                user.Roles.Split(' ', StringSplitOptions.RemoveEmptyEntries).ToHashSet(),
+                user.Number.Length > 0 ? user.Number : null,
+                user.Active == 1
+            )
+            {
+                Reach = Reach.FromJson(user.Reach),
+                Person =
+                    user.PersonId.Length > 0 ? $"person:{user.PersonId}"
+                    : user.Number.Length > 0 && Linked.TryGetValue(user.Number, out var person) ? $"person:{person}"
+                    : Party.PersonOf(user.Number, user.Name),
+                Display = user.Display.Length > 0 ? user.Display : user.Name,
+            };
+    }
 
     private static Delegation DelegationOf(DelegationRow row) =>
         new(
@@ -119,13 +153,6 @@ public sealed class Case
             row.EndsAt.ToInstant(),
             row.Kinds.Split(' ', StringSplitOptions.RemoveEmptyEntries)
         );
-
-    /// <summary>Who stands behind a user: the person HR knows, under whichever of their numbers; else a number; else the user
-    /// alone.</summary>
-    private static string PersonOf(UserRow user, Dictionary<string, string> linked) =>
-        user.PersonId.Length > 0 ? $"person:{user.PersonId}"
-        : user.Number.Length > 0 && linked.TryGetValue(user.Number, out var person) ? $"person:{person}"
-        : Party.PersonOf(user.Number, user.Name);
 
     /// <summary>A vote with the people behind the users it names.</summary>
     public Vote VoteOf(string stage, string item, string actor, string behalf, IReadOnlyDictionary<string, string> covers) =>
@@ -148,14 +175,20 @@ public sealed class Case
     public PersonRow Person { get; }
     public Wish Wish { get; }
     public IReadOnlyList<DecisionRow> Decisions { get; }
-    public IReadOnlyList<UserRow> Users { get; }
-    public IReadOnlyList<Party> Parties { get; }
-    public IReadOnlyList<Delegation> Delegations { get; }
-    public IReadOnlyList<Item> Items { get; }
-    public Circumstances About { get; }
+    public IReadOnlyList<UserRow> Users => _staff.Users;
+    public IReadOnlyList<Party> Parties =>
+        field ??= _staff.With(
+            Person,
+            [.. Facts.ListFromJson(Person.Others, Edition.Rulebook.Attributes).Append(Recorded).Select(f => f.Number)]
+        );
+    public IReadOnlyList<Delegation> Delegations => _staff.Delegations;
+    public IReadOnlyList<Item> Items => field ??= Core.Approval.Items.Of(Plan, Edition.Rulebook);
+    public Circumstances About => field ??= Circumstances();
     public IReadOnlyList<Vote> Votes { get; private set; }
     public IReadOnlySet<string> Struck { get; }
-    public IReadOnlyList<StageAsk> Stages { get; }
+    public IReadOnlyList<StageAsk> Stages =>
+        field ??= Standing.Ask(StagesOf(Workflow, Plan, Edition.Rulebook), About, Edition.Rulebook, Parties);
+    private Facts Recorded => field ??= Facts.FromJson(Person.Facts, Edition.Rulebook.Attributes);
 
     /// <summary>What the present stage asked when it began, with what escalation added.</summary>
     public IReadOnlyList<Ballot> Open { get; private set; }
@@ -196,7 +229,7 @@ public sealed class Case
         var people = (await s.PeopleByIdAsync([.. rows.Select(r => r.Row.PersonId).Distinct()])).ToDictionary(p => p.Id);
         var managers = await s.PeopleByNumberAsync([.. people.Values.Select(p => p.Manager).Where(m => m.Length > 0).Distinct()]);
         var decisions = (await s.DecisionsAsync([.. rows.Select(r => r.Row.Id)])).ToLookup(d => d.RequestId);
-        var (users, delegations) = (await s.UsersAsync(), await s.DelegationsAsync("", now.ToUnixTimeMilliseconds()));
+        var staff = await StaffAsync(s, now);
         return [.. rows.Select(r => Of(r.Row, r.Edition))];
 
         Case Of(RequestRow row, Edition edition)
@@ -211,26 +244,28 @@ public sealed class Case
                 plan is not null ? way
                 : Workflow.BuiltIn(row.Workflow) is { } builtIn ? builtIn
                 : edition.Rulebook.Workflows.FirstOrDefault(w => w.Name == row.Workflow);
-            workflow ??= WorkflowFor(edition, row, shown, person, wish, above, users);
-            return new(row, shown, edition, workflow, person, wish, [.. decisions[row.Id]], users, delegations, above);
+            workflow ??= WorkflowFor(edition, row, shown, person, wish, above, staff.Users);
+            return new(row, shown, edition, workflow, person, wish, [.. decisions[row.Id]], staff, above);
         }
     }
+
+    private static async Task<Staff> StaffAsync(Session s, DateTimeOffset now) =>
+        new(await s.UsersAsync(), await s.DelegationsAsync("", now.ToUnixTimeMilliseconds()));
 
     /// <summary>A case that is only thought of: nothing of it is stored.</summary>
     public static async Task<Case> PreviewAsync(Session s, RequestRow row, Edition edition, Plan plan, PersonRow person, DateTimeOffset now)
     {
         var manager = person.Manager.Length > 0 ? await s.PersonByNumberAsync(person.Manager) : null;
-        var (wish, users) = (Wish.FromJson(row.Wish), await s.UsersAsync());
+        var (wish, staff) = (Wish.FromJson(row.Wish), await StaffAsync(s, now));
         return new(
             row,
             plan,
             edition,
-            WorkflowFor(edition, row, plan, person, wish, manager?.Manager ?? "", users),
+            WorkflowFor(edition, row, plan, person, wish, manager?.Manager ?? "", staff.Users),
             person,
             wish,
             [],
-            users,
-            await s.DelegationsAsync("", now.ToUnixTimeMilliseconds()),
+            staff,
             manager?.Manager ?? ""
         );
     }

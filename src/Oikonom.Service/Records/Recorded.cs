@@ -70,7 +70,8 @@ public sealed class Recorded
     public Inputs Inputs(string id, Edition edition) => Records.Inputs.Of(_people[id], _extras[id], edition.Rulebook);
 
     /// <summary>The person with the names that are theirs: of accounts, else the newest reserved.</summary>
-    public Subject Subject(string id, Edition edition)
+    /// <param name="known">The inputs by that edition, where they were worked out already.</param>
+    public Subject Subject(string id, Edition edition, Inputs? known = null)
     {
         var names = new Dictionary<AccountKey, string>();
         var ids = new Dictionary<AccountKey, string>();
@@ -84,7 +85,7 @@ public sealed class Recorded
             if (FormerOf(account.Former) is { Count: > 0 } had)
                 former[KeyOf(account)] = had;
         }
-        var inputs = Inputs(id, edition);
+        var inputs = known ?? Inputs(id, edition);
         var subject = new Subject(PersonId.Parse(id), inputs.Said[0], names)
         {
             Others = [.. inputs.Said.Skip(1)],

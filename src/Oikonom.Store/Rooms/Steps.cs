@@ -247,6 +247,15 @@ public static class StepTables
             ("id", "text")
         );
 
+    /// <summary>How the steps of some requests ended, each in the order of its plan: without what they change.</summary>
+    public static Task<IReadOnlyList<StepRow>> EndedStepsOfAsync(this Session session, IReadOnlyCollection<string> requests) =>
+        session.BulkQueryAsync<StepRow, object>(
+            "SELECT s.request_id, s.ordinal, s.later, s.state FROM {rows} AS x {join} steps s ON s.request_id=x.id ORDER BY "
+                + "s.request_id, s.ordinal",
+            [.. requests.Select(id => new { Id = id })],
+            ("id", "text")
+        );
+
     /// <summary>Claims chains with due work for a lease; each claim raises the fence. First come those on which access is to be
     /// taken away, whatever else waits.</summary>
     public static async Task<IReadOnlyList<ChainRow>> ClaimChainsAsync(
@@ -324,6 +333,25 @@ public static class StepTables
         return due;
     }
 
+    /// <summary>Of some targets, those in which something waits that nobody works on: a claim that finds nothing is a write all the
+    /// same.</summary>
+    public static async Task<IReadOnlySet<string>> WaitingTargetsAsync(
+        this Session session,
+        IReadOnlyCollection<string> targets,
+        long now
+    ) =>
+        (
+            await session
+                .BulkQueryAsync<string, object>(
+                    "SELECT x.target FROM {rows} AS x WHERE EXISTS (SELECT 1 FROM chains c WHERE c.target=x.target AND c.due_at<=x.now "
+                        + "AND c.lease_until<=x.now)",
+                    [.. targets.Select(target => new { Target = target, Now = now })],
+                    ("target", "text"),
+                    ("now", "bigint")
+                )
+                .ConfigureAwait(false)
+        ).ToHashSet(StringComparer.Ordinal);
+
     /// <summary>Targets in which something was asked to run now.</summary>
     public static Task<IReadOnlyList<string>> RunNowTargetsAsync(this Session session, long now) =>
         session.QueryAsync<string>(
@@ -396,19 +424,27 @@ public static class StepTables
 
     /// <summary>The due steps of the chains, in the order they run; of a chain that is stopped only what takes access away.</summary>
     public static Task<IReadOnlyList<StepRow>> DueStepsAsync(this Session session, IReadOnlyCollection<ChainRow> chains, long now) =>
-        session.BulkQueryAsync<StepRow, ChainRow>(
+        session.BulkQueryAsync<StepRow, object>(
             "SELECT s.id, s.request_id, s.subject_id, r.subject_kind, r.person_id, s.target, s.ordinal, s.change, s.due_at, s.later, "
                 + "s.removes, s.state, s.attempts, s.problem, CASE WHEN p.edition>0 THEN p.edition ELSE r.edition END AS edition, r.number "
                 + "FROM {rows} AS x "
                 + "{join} steps s ON s.subject_id=x.subject_id AND s.target=x.target AND s.state='pending' {join} requests r ON "
                 + "r.id=s.request_id {join} people p ON p.id=r.person_id "
-                + $"WHERE s.due_at<={now.ToString(System.Globalization.CultureInfo.InvariantCulture)} AND r.state IN "
+                + "WHERE s.due_at<=x.now AND r.state IN "
                 + "('fulfilling','completed') "
                 + "AND (s.removes=1 OR NOT EXISTS (SELECT 1 FROM steps b WHERE b.subject_id=s.subject_id AND b.target=s.target AND "
                 + "b.state='stopped')) ORDER BY s.due_at, r.number, s.ordinal",
-            chains,
+            [
+                .. chains.Select(c => new
+                {
+                    c.SubjectId,
+                    c.Target,
+                    Now = now,
+                }),
+            ],
             ("subject_id", "text"),
-            ("target", "text")
+            ("target", "text"),
+            ("now", "bigint")
         );
 
     /// <summary>Which of the claims still hold; their rows are locked until the end of the transaction.</summary>
