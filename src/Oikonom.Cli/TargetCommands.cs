@@ -311,8 +311,9 @@ internal static class TargetCommands
     private static void Told(ReconciliationDetail detail)
     {
         var run = detail.Summary;
+        var entries = run.Entries == 1 ? "entry" : "entries";
         Show.Line(
-            $"{run.Entries} entries of {run.Target}{(run.Changes ? " that changed" : "")} in {run.Milliseconds} ms"
+            $"{run.Entries} {entries} of {run.Target}{(run.Changes ? " that changed" : "")} in {run.Milliseconds} ms"
                 + $"{(run.DryRun ? "; nothing follows from it" : "")}"
         );
         foreach (var group in run.Classes)

@@ -542,6 +542,6 @@ public sealed class Reconciler(Store.Store store, ConnectorBook connectors, Look
     }
 
     private static string Told(Findings found, Dictionary<string, int> counts) =>
-        $"{found.Entries.ToString(CultureInfo.InvariantCulture)} entries: "
+        $"{found.Entries.ToString(CultureInfo.InvariantCulture)} {(found.Entries == 1 ? "entry" : "entries")}: "
         + string.Join(", ", counts.Select(c => $"{c.Value.ToString(CultureInfo.InvariantCulture)} {c.Key}"));
 }

@@ -3,6 +3,7 @@ import { Link } from '@tanstack/react-router';
 import { useState } from 'react';
 import { api, ask, type Schemas } from '../../api/client';
 import { Button } from '../../parts/Button';
+import { count } from '../../parts/count';
 import { Failure, Notice } from '../../parts/Notice';
 import { at } from '../../parts/when';
 import style from '../common/Rooms.module.css';
@@ -28,7 +29,7 @@ export function Reconciliations({ of }: { of: Schemas['TargetSummary'] }) {
   const all = list.data?.items ?? [];
   const one = all.find((r) => r.id === chosen) ?? all[0];
   const looked = one?.dryRun ? '; it was only looked, and nothing follows from it' : '';
-  const read = one && `${one.entries.toLocaleString('en')} entries${one.changes ? ' that had changed' : ''}`;
+  const read = one && `${count(one.entries, 'entry', 'entries')}${one.changes ? ' that had changed' : ''}`;
   return (
     <section className={style.sheet} aria-labelledby="reconciled">
       <h2 id="reconciled">Held against what was decided</h2>
@@ -63,7 +64,8 @@ export function Reconciliations({ of }: { of: Schemas['TargetSummary'] }) {
                   {at(r.at)}
                 </button>
                 <span className={style.fine}>
-                  {r.entries} entries{r.changes ? ' that had changed' : ''}, {r.classes.map((c) => `${c.count} ${c.name}`).join(', ')}
+                  {count(r.entries, 'entry', 'entries')}
+                  {r.changes ? ' that had changed' : ''}, {r.classes.map((c) => `${c.count} ${c.name}`).join(', ')}
                 </span>
               </li>
             ))}
