@@ -90,14 +90,10 @@ internal static class Fulfilment
         var database = await postgres.NewDatabaseAsync();
         await using var world = await World.StartAsync(
             directory,
-            new()
+            WorldOptions.Measured with
             {
-                Mail = false,
-                OwnProcess = true,
-                IsMeasured = true,
                 Store = database,
                 DirectoryPort = line.Port,
-                Environment = new Dictionary<string, string> { ["LOG_LEVEL"] = "Warning" },
             }
         );
         var files = world.Rulebook(
@@ -310,17 +306,7 @@ internal static class Fulfilment
             await Task.Delay(200);
     }
 
-    private static Task<World> BegunAsync(TestDirectory directory) =>
-        World.StartAsync(
-            directory,
-            new()
-            {
-                Mail = false,
-                OwnProcess = true,
-                IsMeasured = true,
-                Environment = new Dictionary<string, string> { ["LOG_LEVEL"] = "Warning" },
-            }
-        );
+    private static Task<World> BegunAsync(TestDirectory directory) => World.StartAsync(directory, WorldOptions.Measured);
 
     /// <summary>Puts joiners into the store while all nodes are stopped, and starts them again.</summary>
     /// <param name="ahead">How long after that they are due, so that all nodes begin together.</param>

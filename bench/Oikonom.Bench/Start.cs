@@ -16,11 +16,8 @@ internal static class Start
         await using var directory = await TestDirectory.StartAsync(tree);
         await using var world = await World.StartAsync(
             directory,
-            new()
+            WorldOptions.Measured with
             {
-                Mail = false,
-                OwnProcess = true,
-                IsMeasured = true,
                 Console = Repository.At("console", "dist"),
             }
         );

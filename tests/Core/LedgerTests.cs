@@ -111,4 +111,18 @@ public sealed class LedgerTests
         string? Of(string member) => body.RootElement.GetProperty(member).GetString();
         Assert.Throws<ArgumentException>(() => LedgerEntry.Of(DateTimeOffset.UnixEpoch, "a", "b", null, null, ("kind", "c")));
     }
+
+    /// <summary>Entries are written one after the other with the same buffer: nothing of one may be in the next.</summary>
+    [Fact]
+    public void An_entry_that_cannot_be_written_leaves_nothing_in_the_next()
+    {
+        var at = DateTimeOffset.UnixEpoch;
+        Assert.Throws<ArgumentException>(() => LedgerEntry.Of(at, "a", "b", "p", null, ("account", "marlow"), ("kind", "c")));
+        var next = LedgerEntry.Of(at, "a", "b", null, null, ("digest", "x"));
+        Assert.Equal($$"""{"id":"{{next.Id}}","at":"1970-01-01T00:00:00.000Z","actor":"a","kind":"b","digest":"x"}""", next.Body);
+        Assert.Null(next.Values);
+        var held = LedgerEntry.Of(at, "a", "b", null, null, ("account", "kelp"));
+        Assert.Equal("account", Assert.Single(LedgerText.ValuesOf(held.Values)).Key);
+        Assert.Null(LedgerText.Fault(held.Body, held.Values));
+    }
 }

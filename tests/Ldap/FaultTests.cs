@@ -133,6 +133,36 @@ public sealed class FaultTests(DirectoryFixture fixture)
             }
         );
 
+    /// <summary>A whole search takes as long as it goes on telling entries, and no longer.</summary>
+    [Theory]
+    [InlineData(5, true)]
+    [InlineData(2, false)]
+    public async Task A_search_ends_when_the_server_falls_silent_and_not_while_it_tells(int entries, bool ends) =>
+        await WithServerAsync(
+            async stream =>
+            {
+                await stream.ReadExactlyAsync(new byte[10]);
+                for (var i = 0; i < entries; i++)
+                {
+                    await stream.WriteAsync(Convert.FromHexString("300d020101640804" + "04636e3d613000"));
+                    await Task.Delay(Short * 0.6);
+                }
+                if (ends)
+                    await stream.WriteAsync(Convert.FromHexString("300c02010165070a010004000400"));
+                await Silent(stream);
+            },
+            async options =>
+            {
+                await using var ldap = await LdapConnection.ConnectAsync(options);
+                var search = ldap.SearchAsync(new("", LdapScope.Base, LdapFilter.Present("objectClass")));
+                if (ends)
+                    Assert.Equal(entries, (await search).Count(e => e.Dn == "cn=a"));
+                else
+                    Assert.Equal(LdapFailure.TimedOut, (await FailAsync(() => search)).Failure);
+                Assert.True(ldap.IsOpen);
+            }
+        );
+
     [Fact]
     public async Task A_cancelled_call_ends_at_once() =>
         await WithServerAsync(

@@ -88,6 +88,16 @@ public sealed record WorldOptions
     /// <summary>True when it is measured how fast a process of its own is: it then runs exactly as it does for its users.</summary>
     public bool IsMeasured { get; init; }
 
+    /// <summary>A service as its users run it, to be measured; it sends no mails.</summary>
+    public static WorldOptions Measured { get; } =
+        new()
+        {
+            Mail = false,
+            OwnProcess = true,
+            IsMeasured = true,
+            Environment = new Dictionary<string, string> { ["LOG_LEVEL"] = "Warning" },
+        };
+
     /// <summary>True when the test moves the service's clock.</summary>
     public bool MovesClock { get; init; }
     public IReadOnlyDictionary<string, string> Environment { get; init; } = new Dictionary<string, string>();

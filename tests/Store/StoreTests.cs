@@ -178,13 +178,21 @@ public abstract partial class StoreTests : IAsyncLifetime
                 Step("leaver", Now - 1, 1),
             ])
         );
+        // What waits is found in its own target, and not while all of it is worked on or before its day.
+        async Task<IReadOnlySet<string>> WaitingAsync(long now) =>
+            await _store.ReadAsync(s => s.WaitingTargetsAsync(["directory", "desk"], now));
+        Assert.Equal(["directory"], await WaitingAsync(Now));
+        Assert.Empty(await WaitingAsync(Now - 1001));
         var first = await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now, Now + 500, 3));
+        Assert.Equal(["directory"], await WaitingAsync(Now));
         Assert.Equal(3, first.Count);
         Assert.Equal("leaver", first[0].SubjectId);
         Assert.DoesNotContain(
             "leaver",
             (await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now, Now + 500, 99))).Select(c => c.SubjectId)
         );
+        Assert.Empty(await WaitingAsync(Now + 499));
+        Assert.Equal(["directory"], await WaitingAsync(Now + 500));
         var later = await _store.WriteAsync(s => s.ClaimChainsAsync("directory", "n", Now + 2000, Now + 3000, 99));
         Assert.Equal(41, later.Select(c => c.SubjectId).Distinct().Count());
         Assert.Equal(41, later.Count);
