@@ -1,11 +1,6 @@
 using System.Collections.Concurrent;
 using System.Diagnostics;
-using System.Text.Json;
 using Oikonom.Core.Fulfilment;
-using Oikonom.Core.People;
-using Oikonom.Core.Planning;
-using Oikonom.Core.Rulebook;
-using Oikonom.Service.Approval;
 using Oikonom.Service.Common;
 using Oikonom.Service.Connectors;
 using Oikonom.Service.Editions;
