@@ -49,5 +49,7 @@ else
   for suite in Service Cli Console; do run $suite; tell $suite; done
 fi
 echo
+# Which they were, and the first line of why, once more: what went before may be long.
+[ $failed -eq 0 ] || grep -h -A 1 '\[FAIL\]' "$outs"/* | cut -c 1-300
 echo "$passed passed, $failed failed, $skipped skipped in $SECONDS s with the build"
 [ $failed -eq 0 ] && [ $passed -gt 0 ]
