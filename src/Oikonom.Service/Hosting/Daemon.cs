@@ -208,6 +208,7 @@ public static class Daemon
             .AddSingleton<Figures>()
             .AddSingleton<Notifier>()
             .AddSingleton<StageEntry>()
+            .AddSingleton<EntryFinder>()
             .AddSingleton<RequestDesk>()
             .AddSingleton<IOpenRequests>(p => p.GetRequiredService<RequestDesk>())
             .AddSingleton<HandRequests>()

@@ -26,6 +26,7 @@ public sealed partial class PlannerLoop(
     Pressure pressure,
     EditionBook editions,
     ConnectorBook connectors,
+    EntryFinder finder,
     StageEntry stages,
     ServiceOptions options,
     TimeProvider time,
@@ -149,7 +150,7 @@ public sealed partial class PlannerLoop(
             await AskAsync(request, open, cancel);
             return;
         }
-        var entries = await EntriesAsync(request, edition, subject, recorded, cancel);
+        var entries = await finder.LookAsync(request, edition, subject, recorded, cancel);
         if (entries.Candidates.Count > 0)
             await AmbiguousAsync(request, entries.Candidates, cancel);
         else
@@ -169,131 +170,6 @@ public sealed partial class PlannerLoop(
                 entries,
                 cancel
             );
-    }
-
-    /// <summary>What was found, and what is free, in the targets in which the person has no account yet.</summary>
-    private sealed class Entries(Subject subject)
-    {
-        public Dictionary<AccountKey, ExistingAccount> Existing { get; } = [];
-        public Subject Named { get; private set; } = subject;
-        public List<(AccountKey Account, string Name, string Wish)> Fresh { get; } = [];
-
-        /// <summary>The immutable ids of entries that were deleted and are brought back.</summary>
-        public Dictionary<AccountKey, string> Deleted { get; } = [];
-
-        /// <summary>An entry is there already, or is brought back under its id.</summary>
-        public void Found(AccountKey account, string immutableId) =>
-            Named = Named with { AccountIds = new Dictionary<AccountKey, string>(Named.AccountIds) { [account] = immutableId } };
-
-        /// <summary>Several entries that answer: somebody has to choose.</summary>
-        public List<ExistingAccount> Candidates { get; } = [];
-
-        public void Name(AccountKey account, string name, string wish)
-        {
-            Named = Named.Named(account, name);
-            Fresh.Add((account, name, wish));
-        }
-
-        /// <summary>The same of an account that is there under another name.</summary>
-        public void Rename(AccountKey account, string name, string wish)
-        {
-            Named = Named.Renamed(account, name);
-            Fresh.Add((account, name, wish));
-        }
-    }
-
-    private async Task<Entries> EntriesAsync(
-        RequestRow request,
-        Edition edition,
-        Subject subject,
-        Recorded recorded,
-        CancellationToken cancel
-    )
-    {
-        var chosen = JsonSerializer.Deserialize<Dictionary<string, string>>(request.Chosen) ?? [];
-        var entries = new Entries(subject);
-        foreach (var (target, account) in edition.Rulebook.Accounts)
-        {
-            if (recorded.Account(request.PersonId, account) is not null)
-            {
-                await RenameAsync(request, edition, target, account, recorded, entries, cancel);
-                continue;
-            }
-            var wishes = Desired.NameWishes(entries.Named, edition, account);
-            if (wishes.Count == 0)
-                continue;
-            // What was there before is only ever taken for the ordinary account: another is known by nothing but its name.
-            var found = account.IsOrdinary ? await FindAsync(edition, target, entries.Named, wishes, cancel) : [];
-            var deleted = found.Count == 0 ? recorded.DeletedEntry(request.PersonId, account) : null;
-            // Somebody brought back by hand what was deleted, perhaps without what it is found by.
-            if (deleted is not null && await connectors.Accounts(edition, target.Name).ReadAsync(deleted, cancel) is { } there)
-                found = [there];
-            if (found.Count > 1)
-            {
-                if (chosen.TryGetValue(target.Name, out var pick) && found.FirstOrDefault(f => f.ImmutableId == pick) is { } picked)
-                    found = [picked];
-                else
-                    entries.Candidates.AddRange(found);
-            }
-            if (found.Count == 1)
-            {
-                await RequireOwnAsync(request, target, found[0], cancel);
-                entries.Existing[account] = found[0];
-                entries.Found(account, found[0].ImmutableId);
-                entries.Name(account, found[0].Name, wishes[0]);
-            }
-            else if (found.Count == 0)
-            {
-                entries.Name(
-                    account,
-                    await FreeNameAsync(
-                        edition,
-                        target,
-                        request.PersonId,
-                        account.Slot,
-                        subject.AccountNames.GetValueOrDefault(account),
-                        wishes,
-                        [.. entries.Fresh.Where(f => f.Account.Target == target.Name).Select(f => f.Name)],
-                        cancel
-                    ),
-                    wishes[0]
-                );
-                if (deleted is not null && await IsDeletedAsync(edition, target, deleted, cancel))
-                {
-                    entries.Deleted[account] = deleted;
-                    entries.Found(account, deleted);
-                }
-            }
-        }
-        return entries;
-    }
-
-    /// <summary>True where a target keeps what was deleted: it is brought back. Else another one is made.</summary>
-    private async Task<bool> IsDeletedAsync(Edition edition, TargetRule target, string entry, CancellationToken cancel) =>
-        target.Settings.Can.HasFlag(TargetAbilities.Restores)
-        && connectors.Accounts(edition, target.Name) is IRestoringConnector restoring
-        && await restoring.IsDeletedAsync(entry, cancel);
-
-    /// <summary>An account whose name follows its person gets another once theirs leads to one.</summary>
-    private async Task RenameAsync(
-        RequestRow request,
-        Edition edition,
-        TargetRule target,
-        AccountKey account,
-        Recorded recorded,
-        Entries entries,
-        CancellationToken cancel
-    )
-    {
-        if (!EnumText.Parse<RequestKind>(request.Kind).RenamesAccounts())
-            return;
-        var name = entries.Named.AccountNames[account];
-        var naming = edition.Rulebook.Access.Ask().Naming(entries.Named, account, time.GetUtcNow());
-        if (!naming.IsOutgrown(name, recorded.NamedFor(request.PersonId, account, name), target.Names))
-            return;
-        var own = entries.Fresh.Where(f => f.Account.Target == target.Name).Select(f => f.Name).ToList();
-        var free = await FreeNameAsync(edition, target, request.PersonId, account.Slot, null, naming.Wishes, own, cancel);
-        entries.Rename(account, free, naming.Wishes[0]);
     }
 
     /// <summary>The edition the request takes the person off, as far as its rules know what is wished.</summary>
@@ -326,50 +202,6 @@ public sealed partial class PlannerLoop(
                 new("request", request.Number.ToString(System.Globalization.CultureInfo.InvariantCulture), wish.Reason),
                 time.GetUtcNow()
             );
-
-    private async Task<IReadOnlyList<ExistingAccount>> FindAsync(
-        Edition edition,
-        TargetRule target,
-        Subject subject,
-        IReadOnlyList<string> wishes,
-        CancellationToken cancel
-    )
-    {
-        // The match keys are attributes of the account as it would be made.
-        var tentative = subject with
-        {
-            AccountNames = new Dictionary<AccountKey, string>(subject.AccountNames) { [target.Name] = wishes[0] },
-        };
-        var start = Term.Of(Employments.Now(subject, edition.Rulebook, DateTimeOffset.MaxValue)[0], edition.Rulebook).Start;
-        var wanted = Desired.At(tentative, edition, start).Accounts.GetValueOrDefault(target.Name);
-        if (wanted is null)
-            return [];
-        var keys = edition.Rulebook.Access.Ask().Keys(subject, target, target.Name, wanted.Known);
-        return (await connectors.Accounts(edition, target.Name).FindAsync(keys, cancel)).Found;
-    }
-
-    /// <summary>An entry belongs to one person: what is recorded for somebody else, or is known to be something else, is never
-    /// taken over.</summary>
-    /// <exception cref="PlanFault">The entry is somebody else's, or nobody's on purpose.</exception>
-    private async Task RequireOwnAsync(RequestRow request, TargetRule target, ExistingAccount found, CancellationToken cancel)
-    {
-        var (recorded, holder) = await store.ReadAsync(
-            async s =>
-                (await s.AccountOfEntryAsync(target.Name, found.ImmutableId), await s.HolderOfEntryAsync(target.Name, found.ImmutableId)),
-            cancel
-        );
-        if (recorded is { PersonId: null } other && AccountPurpose.IsKnown(other.Purpose))
-            throw new PlanFault(
-                $"The entry {found.Location} in {target.Title} answers to {found.MatchedBy}, and is recorded as a {other.Purpose} "
-                    + $"account. Correct the {found.MatchedBy}, or say that it is not ('oikonom targets mark')."
-            );
-        if (holder is null || holder.Id == request.PersonId)
-            return;
-        throw new PlanFault(
-            $"The entry {found.Location} in {target.Title} answers to {found.MatchedBy}, and is recorded for {holder.Display} "
-                + $"({holder.Number}). Correct the {found.MatchedBy} of the entry or of the record; then it is planned anew by itself."
-        );
-    }
 
     /// <summary>Gives the person a number of each pool their templates name. Two nodes never give the same one: the store takes
     /// each once.</summary>
@@ -434,30 +266,6 @@ public sealed partial class PlannerLoop(
     {
         if (await Seats.NoneLeftAsync(s, plan, edition.Rulebook, person) is [var first, ..])
             throw new PlanFault(first);
-    }
-
-    private async Task<string> FreeNameAsync(
-        Edition edition,
-        TargetRule target,
-        string person,
-        string slot,
-        string? reserved,
-        IReadOnlyList<string> wishes,
-        IReadOnlyList<string> own,
-        CancellationToken cancel
-    )
-    {
-        var connector = connectors.Accounts(edition, target.Name);
-        if (reserved is not null && !own.Contains(reserved) && !await connector.NameIsTakenAsync(reserved, cancel))
-            return reserved;
-        foreach (var batch in AccountNames.Candidates(wishes, target.Names).Chunk(20))
-        {
-            var taken = await store.ReadAsync(s => s.NamesTakenAsync(target.Name, batch, person, slot), cancel);
-            foreach (var name in batch.Except(taken).Except(own))
-                if (!await connector.NameIsTakenAsync(name, cancel))
-                    return name;
-        }
-        throw new PlanFault($"No free account name is left for {string.Join(", ", wishes)} in {target.Title}.");
     }
 
     /// <summary>The templates leave something open that HR does not tell: the requester is asked.</summary>
@@ -548,7 +356,7 @@ public sealed partial class PlannerLoop(
         Subject before,
         Subject subject,
         Recorded recorded,
-        Entries entries,
+        EntryFinder.Entries entries,
         CancellationToken cancel
     )
     {
