@@ -856,7 +856,12 @@ public sealed class TargetTests(Servers servers)
         );
         // Of what was done already people decide, as of any leaver.
         Assert.Equal(whileItRuns, undo.Items[0].State == "completed");
-        await s.World.ThroughAsync(undo.Items[0].Id);
+        var through = s.World.ThroughAsync(undo.Items[0].Id);
+        // What was given by hand is taken back by hand, by this request and no other.
+        if (!whileItRuns)
+            await s.DeskAsync();
+        await through;
+        Assert.Single((await s.World.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={row.Number}&kind=leaver")).Items);
         var done = await s.World.RequestAsync(undo.Items[0].Id);
         Assert.Contains("hired by mistake", done.Story.Done[0], StringComparison.Ordinal);
         // Each account is disabled before anything else, and what came last goes first.

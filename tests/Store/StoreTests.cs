@@ -773,6 +773,74 @@ public abstract partial class StoreTests : IAsyncLifetime
         Assert.Equal("c1", (await _store.ReadAsync(s => s.RequestsPageAsync(new(Text: "kios")))).Single().Id);
     }
 
+    /// <summary>What was tried, or waits for hands, is under way whenever it is looked at again; what has its day ahead is not.</summary>
+    [Fact]
+    public async Task What_was_begun_to_be_taken_away_is_under_way_until_it_is_over()
+    {
+        await _store.WriteAsync(s => s.UpsertPeopleAsync([Person("1")]));
+        StepRow Step(string id, StepState state, long attempts, long due, long removes = 1) =>
+            new()
+            {
+                Id = id,
+                RequestId = "r1",
+                SubjectId = "1",
+                Target = id,
+                Change = id,
+                Removes = removes,
+                State = state,
+                Attempts = attempts,
+                Problem = attempts > 0 ? "It was away." : "",
+                DueAt = due,
+            };
+        await _store.WriteAsync(async s =>
+        {
+            await s.AddRequestsAsync([
+                new()
+                {
+                    Id = "r1",
+                    Kind = "leaver",
+                    PersonId = "1",
+                    SubjectId = "1",
+                    Requester = "hr",
+                    Workflow = "staff",
+                    State = RequestState.Fulfilling,
+                    CreatedAt = Now,
+                },
+            ]);
+            IReadOnlyList<StepRow> steps =
+            [
+                Step("due", StepState.Pending, 0, Now),
+                Step("away", StepState.Pending, 2, Now + 9000),
+                Step("stopped", StepState.Stopped, 1, Now + 9000),
+                Step("by-hand", StepState.Pending, 0, Now + 9000),
+                Step("ahead", StepState.Pending, 0, Now + 9000),
+                Step("over", StepState.Done, 1, Now),
+                Step("given", StepState.Pending, 1, Now, 0),
+            ];
+            await s.AddStepsAsync(steps);
+            await s.SaveStepsAsync(steps);
+            await s.AddTasksAsync([
+                new()
+                {
+                    Id = "t1",
+                    StepId = "by-hand",
+                    RequestId = "r1",
+                    PersonId = "1",
+                    Target = "by-hand",
+                    Kind = "take",
+                    CreatedAt = Now,
+                    DueAt = Now + 9000,
+                },
+            ]);
+        });
+        async Task<IEnumerable<string>> UnderWayAsync() =>
+            (await _store.ReadAsync(s => s.RemovalsDueAsync(["1"], Now))).Select(r => r.Change).Order();
+        Assert.Equal(["away", "by-hand", "due", "stopped"], await UnderWayAsync());
+        // Put on another day, it is as if it had not been tried.
+        await _store.WriteAsync(s => s.PutOnAnotherDayAsync([("away", Now + 5000)]));
+        Assert.Equal(["by-hand", "due", "stopped"], await UnderWayAsync());
+    }
+
     [Fact]
     public async Task Fingerprints_and_hostile_texts_come_back_as_they_went_in()
     {

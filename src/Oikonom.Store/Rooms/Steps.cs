@@ -172,10 +172,11 @@ public static class StepTables
             }
         );
 
-    /// <summary>Puts steps on another day. Their chains are due when the step that moved them is, at the latest.</summary>
+    /// <summary>Puts steps on another day, as if they had not been tried. Their chains are due when the step that moved them is, at
+    /// the latest.</summary>
     public static Task PutOnAnotherDayAsync(this Session session, IReadOnlyCollection<(string Id, long DueAt)> steps) =>
         session.BulkAsync(
-            "UPDATE steps SET due_at=x.due_at FROM {rows} AS x WHERE steps.id=x.id AND steps.state='pending'",
+            "UPDATE steps SET due_at=x.due_at, attempts=0, problem='' FROM {rows} AS x WHERE steps.id=x.id AND steps.state='pending'",
             [.. steps.Select(s => new { s.Id, s.DueAt })],
             ("id", "text"),
             ("due_at", "bigint")
@@ -499,25 +500,24 @@ public static class StepTables
         );
 
     /// <summary>
-    /// What of some people is being taken away by steps whose time has come, stopped ones too, as changes in JSON. A step
-    /// that is due later takes nothing away yet.
+    /// What of some people is being taken away by steps whose time has come, as changes in JSON: those that are stopped too, and
+    /// those that were tried and are tried again later, such as while a target is away or work by hand is not done. A step whose
+    /// day has not come takes nothing away yet.
     /// </summary>
     /// <param name="now">In milliseconds.</param>
-    public static async Task<IReadOnlyList<(string PersonId, string Change)>> RemovalsDueAsync(
+    public static Task<IReadOnlyList<(string PersonId, string Change)>> RemovalsDueAsync(
         this Session session,
         IReadOnlyCollection<string> people,
         long now
-    )
-    {
-        var rows = await session.BulkQueryAsync<(string PersonId, string Change, long DueAt, string State), object>(
-            "SELECT s.subject_id, s.change, s.due_at, s.state FROM {rows} AS x {join} steps s ON s.subject_id=x.id JOIN requests r ON "
-                + "r.id=s.request_id "
-                + "WHERE s.removes=1 AND s.state IN ('pending','stopped') AND r.state IN ('fulfilling','completed')",
-            [.. people.Select(id => new { Id = id })],
-            ("id", "text")
+    ) =>
+        session.BulkQueryAsync<(string PersonId, string Change), object>(
+            "SELECT s.subject_id, s.change FROM {rows} AS x {join} steps s ON s.subject_id=x.id JOIN requests r ON r.id=s.request_id "
+                + "WHERE s.removes=1 AND (s.state='stopped' OR (s.state='pending' AND (s.due_at<=x.at OR s.attempts>0 OR EXISTS (SELECT 1 "
+                + "FROM tasks t WHERE t.step_id=s.id)))) AND r.state IN ('fulfilling','completed')",
+            [.. people.Select(id => new { Id = id, At = now })],
+            ("id", "text"),
+            ("at", "bigint")
         );
-        return [.. rows.Where(r => r.DueAt <= now || r.State == EnumText.Of(StepState.Stopped)).Select(r => (r.PersonId, r.Change))];
-    }
 
     /// <summary>What steps that are not over, stopped ones too, are going to give somebody.</summary>
     public static Task<IReadOnlyList<string>> GivenAheadAsync(this Session session, string person) =>
