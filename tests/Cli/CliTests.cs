@@ -610,8 +610,7 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         Task<RolloutSummary> StandsAsync(string state) =>
             _world.EventuallyAsync(
                 async () => (await _world.GetAsync<RolloutDetail>($"/api/v1/rollouts/{number}", "otto")).Summary,
-                s => s.State == state,
-                40
+                s => s.State == state
             );
         await StandsAsync("done");
         Assert.Contains("done", (await RunAsync($"rollouts people {number} --wave 1")).Out, StringComparison.Ordinal);
@@ -621,8 +620,7 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         Assert.Equal(0, (await RunAsync($"rollouts turn-back {number} --reason quiet --yes")).Code);
         await _world.EventuallyAsync(
             async () => (await RunAsync($"rollouts show {number}")).Out,
-            o => o.Contains("was turned back", StringComparison.Ordinal),
-            40
+            o => o.Contains("was turned back", StringComparison.Ordinal)
         );
         await SignInAsync("edda");
         Assert.Equal(0, (await RunAsync("rollouts make")).Code);

@@ -20,6 +20,8 @@ public sealed class BrowserFixture : IAsyncLifetime
     {
         Directory = await TestDirectory.StartAsync();
         World = await World.StartAsync(Directory, new() { OwnProcess = true, Console = Repository.At("console", "dist") });
+        // Only what never comes costs so long; a busy machine takes its time.
+        Assertions.SetDefaultExpectTimeout(30_000);
         _playwright = await Playwright.CreateAsync();
         Browser = await _playwright.Chromium.LaunchAsync(
             new()
@@ -69,6 +71,7 @@ public sealed class ConsoleTests(BrowserFixture fixture) : IClassFixture<Browser
                 ViewportSize = new() { Width = 1280, Height = 800 },
             }
         );
+        _context.SetDefaultTimeout(60_000);
         _page = await _context.NewPageAsync();
         _page.PageError += (_, error) => _errors.Add(error);
         _page.Console += (_, message) =>

@@ -504,8 +504,11 @@ public sealed class World : IAsyncDisposable
 
     public Task<RequestDetail> RequestAsync(string? id, string actor = "otto") => GetAsync<RequestDetail>($"/api/v1/requests/{id}", actor);
 
+    /// <summary>How long a test waits for what is to come, in seconds: longer than a busy machine takes; only what never comes costs it.</summary>
+    private const double Patience = 60;
+
     /// <summary>Waits until a request is in a state; told with its story when it does not come to that.</summary>
-    public async Task<RequestDetail> WaitForAsync(string? id, string state, double seconds = 20)
+    public async Task<RequestDetail> WaitForAsync(string? id, string state, double seconds = Patience)
     {
         RequestDetail? last = null;
         var watch = Stopwatch.StartNew();
@@ -522,7 +525,7 @@ public sealed class World : IAsyncDisposable
         );
     }
 
-    public async Task<T> EventuallyAsync<T>(Func<Task<T>> look, Func<T, bool> good, double seconds = 20)
+    public async Task<T> EventuallyAsync<T>(Func<Task<T>> look, Func<T, bool> good, double seconds = Patience)
     {
         var watch = Stopwatch.StartNew();
         while (true)

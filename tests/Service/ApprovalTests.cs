@@ -424,7 +424,7 @@ public sealed class ApprovalTests(Servers servers)
         await world.RunIntakeAsync("baseline", actor: "edda");
         world.WriteHr(mara with { End = "2026-11-20" });
         await world.RunIntakeAsync();
-        var replaced = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Summary.WaitsOn != "mara", 40);
+        var replaced = await world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Summary.WaitsOn != "mara");
         Assert.Equal("an approver", replaced.Summary.WaitsOn);
         Assert.Contains(
             replaced.Decisions,

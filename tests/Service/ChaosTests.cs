@@ -116,7 +116,7 @@ public sealed class ChaosTests
             Assert.Equal(["reader"], keeper["roles"]!.AsArray().Select(r => Text(r!.AsObject(), "value")));
         }
         Assert.Equal(Joiners, records.Data.All(ScimSchemas.Users).Count());
-        var verified = await first.EventuallyAsync(first.VerifyLedgerAsync, v => v.Unsealed == 0, 30);
+        var verified = await first.EventuallyAsync(first.VerifyLedgerAsync, v => v.Unsealed == 0);
         Assert.True(verified.Sound, string.Join("; ", verified.Faults));
     }
 

@@ -39,9 +39,9 @@ public sealed class FaultTests(Servers servers)
         Assert.Contains("cannot be planned yet", unplanned.Story.Now, StringComparison.Ordinal);
 
         await own.Server.StartAsync();
-        var done = await world.WaitForAsync(request.Summary.Id, "completed", 40);
+        var done = await world.WaitForAsync(request.Summary.Id, "completed");
         Assert.Null(done.Summary.Problem);
-        await world.WaitForAsync(second.Id, "deciding", 40);
+        await world.WaitForAsync(second.Id, "deciding");
         Assert.True((await world.VerifyLedgerAsync()).Sound);
     }
 
@@ -64,7 +64,7 @@ public sealed class FaultTests(Servers servers)
                 new SecretBody(wrong is null ? servers.Directory.Server.AuthorityPem : servers.Directory.Server.Options.ServicePassword)
             )
         );
-        await world.WaitForAsync(raised.Id, "deciding", 40);
+        await world.WaitForAsync(raised.Id, "deciding");
     }
 
     [Fact]

@@ -66,7 +66,7 @@ public sealed class KillTests(Servers servers)
             var id = (await world.RunIntakeAsync()).Requests.Single().Id;
             if (moment == "raised")
                 await KillAsync(world);
-            var planned = await world.WaitForAsync(id, "deciding", 30);
+            var planned = await world.WaitForAsync(id, "deciding");
             await world.ApproveAsync(planned);
             if (moment == "approved")
                 await KillAsync(world);
@@ -104,7 +104,7 @@ public sealed class KillTests(Servers servers)
 
     private static async Task RequireOnceAsync(World world, LdapConnection ldap, HrRow row, string? id, int groups)
     {
-        var done = await world.WaitForAsync(id, "completed", 30);
+        var done = await world.WaitForAsync(id, "completed");
         Assert.All(done.Steps, s => Assert.Equal("done", s.State));
         var entry = Assert.Single(
             await ldap.SearchAsync(

@@ -127,7 +127,7 @@ public sealed class OpenIdTests(Servers servers)
             await World.OkAsync(edda.PostAsJsonAsync("/api/v1/hooks", new HookBody(address, secret)))
         ).Content.ReadFromJsonAsync<HookView>();
         await world.BringAsync(HrRow.New());
-        await world.EventuallyAsync(() => Task.FromResult(got.Count), n => got.Any(g => g.Type == "oikonom.request.completed"), 40);
+        await world.EventuallyAsync(() => Task.FromResult(got.Count), n => got.Any(g => g.Type == "oikonom.request.completed"));
         Assert.Equal(
             [
                 "oikonom.request.raised",
@@ -140,7 +140,7 @@ public sealed class OpenIdTests(Servers servers)
         );
         Assert.All(got, g => Assert.True(g.Signed));
         await World.OkAsync(edda.PostAsJsonAsync($"/api/v1/hooks/{hook!.Id}/replay", new ReplayBody(0)));
-        await world.EventuallyAsync(() => Task.FromResult(got.Count), n => n == 10, 30);
+        await world.EventuallyAsync(() => Task.FromResult(got.Count), n => n == 10);
         Assert.Equal(5, got.Select(g => g.Id).Distinct().Count());
         await World.OkAsync(edda.DeleteAsync($"/api/v1/hooks/{hook.Id}"));
         receiver.Stop();

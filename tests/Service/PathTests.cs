@@ -342,7 +342,7 @@ public sealed class PathTests(Servers servers)
                     .Texts("memberOf")
                     .Count
             );
-        var verification = await second.EventuallyAsync(second.VerifyLedgerAsync, v => v.Unsealed == 0, 40);
+        var verification = await second.EventuallyAsync(second.VerifyLedgerAsync, v => v.Unsealed == 0);
         Assert.True(verification.Sound, string.Join("; ", verification.Faults));
         var done = await second.GetAsync<Page<LedgerEntryView>>("/api/v1/ledger?kind=step.done&limit=500", "aldo");
         Assert.Equal(8 * 6, done.Items.Count);

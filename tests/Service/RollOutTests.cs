@@ -58,7 +58,7 @@ public sealed class RollOutTests(Servers servers)
         (await world.GetAsync<Page<RolloutPerson>>($"/api/v1/rollouts/{rollout}/people?limit=100{query}", "otto")).Items;
 
     private static Task<RolloutDetail> StandsAsync(World world, long rollout, string state) =>
-        world.EventuallyAsync(() => SeenAsync(world, rollout), r => r.Summary.State == state, 40);
+        world.EventuallyAsync(() => SeenAsync(world, rollout), r => r.Summary.State == state);
 
     private static Task<PersonDetail> PersonAsync(World world, HrRow row) => world.GetAsync<PersonDetail>($"/api/v1/people/{row.Number}");
 
@@ -322,11 +322,7 @@ public sealed class RollOutTests(Servers servers)
             await root.DeleteAsync(account.Location);
 
         await DoAsync(world, rollout, "begin", new RolloutBeginBody(1, null), "otto");
-        var own = await world.EventuallyAsync(
-            async () => (await PeopleAsync(world, rollout)).Single(),
-            p => p.State is "own" or "done",
-            30
-        );
+        var own = await world.EventuallyAsync(async () => (await PeopleAsync(world, rollout)).Single(), p => p.State is "own" or "done");
         // The decision was about what was shown, not about whatever a new plan finds.
         Assert.Equal("own", own.State);
         var request = await world.EventuallyAsync(() => world.RequestAsync(own.RequestId), r => r.Summary.State == "deciding");
@@ -356,8 +352,7 @@ public sealed class RollOutTests(Servers servers)
         await PublishAsync(world, (path, text) => Next(path, text));
         await world.EventuallyAsync(
             async () => (await PeopleAsync(world, rollout)).Select(p => p.State).ToList(),
-            s => s.TrueForAll(state => state is "done" or "own"),
-            40
+            s => s.TrueForAll(state => state is "done" or "own")
         );
     }
 

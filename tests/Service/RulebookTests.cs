@@ -282,8 +282,7 @@ public sealed class RulebookTests(Servers servers)
         var raised = (await world.RunIntakeAsync()).Requests;
         var requests = await world.EventuallyAsync(
             async () => (await Task.WhenAll(raised.Select(r => world.RequestAsync(r.Id)))).ToList(),
-            all => all.Count(r => r.Summary.State == "deciding") == 3 && all.Exists(r => r.Summary.Problem is not null),
-            30
+            all => all.Count(r => r.Summary.State == "deciding") == 3 && all.Exists(r => r.Summary.Problem is not null)
         );
         static string Till(RequestDetail r) => r.Plan.SelectMany(c => c.Attributes).Single(a => a.Name == "roomNumber").After.Single();
         Assert.Equal(["Till 1", "Till 2", "Till 3"], requests.Where(r => r.Summary.State == "deciding").Select(Till).Order());

@@ -202,8 +202,7 @@ public sealed class SourceTests(Servers servers)
         await world.WaitForAsync(joiner.Id, "completed");
         var written = await world.EventuallyAsync(
             () => world.GetAsync<Page<WriteBackView>>("/api/v1/sources/payroll/write-backs", "edda"),
-            p => p.Items.Any(w => w.State == "done"),
-            40
+            p => p.Items.Any(w => w.State == "done")
         );
         var name = (await world.GetAsync<PersonDetail>($"/api/v1/people/{joiner.Number}")).Accounts.Single().Name;
         Assert.Equal(

@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Net.Http.Json;
 using System.Text;
+using System.Text.Json;
 using System.Text.Json.Nodes;
 using Microsoft.AspNetCore.Builder;
 using Microsoft.AspNetCore.Http;
@@ -415,8 +416,7 @@ public sealed class TargetTests(Servers servers)
                 Task.FromResult(
                     heard.Where(h => h.Path == "/v1/traces" && h.Body.AsSpan().IndexOf(trace) >= 0).Select(h => h.Body).ToList()
                 ),
-            bodies => bodies.Sum(b => Count(b, "step"u8)) >= request.Steps.Count && bodies.Any(b => Count(b, "plan"u8) > 0),
-            30
+            bodies => bodies.Sum(b => Count(b, "step"u8)) >= request.Steps.Count && bodies.Any(b => Count(b, "plan"u8) > 0)
         );
         Assert.DoesNotContain(told, body => body.AsSpan().IndexOf(Encoding.UTF8.GetBytes(row.Family)) >= 0);
 
@@ -801,10 +801,8 @@ public sealed class TargetTests(Servers servers)
         s.Records.Data.Add(ScimSchemas.Users, new JsonObject { ["schemas"] = new JsonArray(ScimSchemas.User), ["userName"] = "kiosk" });
         var read = await ReconcileAsync(s.World, false, true, "records");
         Assert.True(read.Summary.Changes);
-        Assert.Equal(
-            ["deleted:1", "drift:1", "surplus:1", "unmatched:1"],
-            read.Summary.Classes.Where(c => c.Name != "as-decided").Select(c => $"{c.Name}:{c.Count}").Order()
-        );
+        var classes = string.Join(' ', read.Summary.Classes.Where(c => c.Name != "as-decided").Select(c => $"{c.Name}:{c.Count}").Order());
+        Assert.True(classes == "deleted:1 drift:1 surplus:1 unmatched:1", JsonSerializer.Serialize(read));
         var right = await s.World.EventuallyAsync(
             () => s.World.GetAsync<Page<RequestSummary>>($"/api/v1/requests?text={rows[0].Number}&kind=change"),
             p => p.Items is [{ State: "releasing" }, ..]

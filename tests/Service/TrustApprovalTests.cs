@@ -224,8 +224,7 @@ public sealed class TrustApprovalTests(Servers servers)
         await world.SaveUserAsync("bo", new("bo", "bo@northmere.example", ["approver"], "E9102", true));
         await world.EventuallyAsync(
             () => world.RequestAsync(asked.Summary.Id),
-            r => r.Stages.Single(s => s.Name == "data-office").Users.Contains("bo"),
-            40
+            r => r.Stages.Single(s => s.Name == "data-office").Users.Contains("bo")
         );
     }
 

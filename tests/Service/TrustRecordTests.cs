@@ -80,7 +80,7 @@ public sealed class TrustRecordTests(Servers servers)
         await using var world = await World.StartAsync(servers.Directory);
         using var anyone = new HttpClient { BaseAddress = new(world.Address) };
         await TrustApprovalTests.SqlAsync(world, "ALTER TABLE hooks RENAME TO hooks_elsewhere");
-        var response = await world.EventuallyAsync(async () => await anyone.GetAsync("/health/ready"), r => (int)r.StatusCode == 503, 30);
+        var response = await world.EventuallyAsync(async () => await anyone.GetAsync("/health/ready"), r => (int)r.StatusCode == 503);
         Assert.Contains(
             (await response.Content.ReadFromJsonAsync<Readiness>())!.Problems!,
             p => p.StartsWith("HookLoop does not get on since", StringComparison.Ordinal)
@@ -88,7 +88,7 @@ public sealed class TrustRecordTests(Servers servers)
         Assert.Contains((await world.GetAsync<TodayView>("/api/v1/today")).Standing, p => p.Contains("HookLoop", StringComparison.Ordinal));
         Assert.Empty((await world.GetAsync<TodayView>("/api/v1/today", "mara")).Standing);
         await TrustApprovalTests.SqlAsync(world, "ALTER TABLE hooks_elsewhere RENAME TO hooks");
-        await world.EventuallyAsync(async () => (int)(await anyone.GetAsync("/health/ready")).StatusCode, s => s == 200, 40);
+        await world.EventuallyAsync(async () => (int)(await anyone.GetAsync("/health/ready")).StatusCode, s => s == 200);
     }
 
     [Fact]
