@@ -32,19 +32,15 @@ internal static class AskCommands
             "text",
             (id, text) => ($"/api/v1/requests/{id}/comment", new TextBody(text))
         );
-        yield return Say(
+        yield return TakeBack(
             "withdraw",
             "Takes a request back; of one that runs, what was done stays.",
-            "oikonom requests withdraw 12 \"not needed\"",
-            "reason",
-            (id, text) => ($"/api/v1/requests/{id}/withdraw", new ReasonBody(text))
+            "oikonom requests withdraw 12 \"not needed\" --yes"
         );
-        yield return Say(
+        yield return TakeBack(
             "undo",
             "Takes a joiner back with all it did: accounts are disabled first, the rest goes in reverse.",
-            "oikonom requests undo 12 \"hired by mistake\"",
-            "reason",
-            (id, text) => ($"/api/v1/requests/{id}/undo", new ReasonBody(text))
+            "oikonom requests undo 12 \"hired by mistake\" --yes"
         );
         yield return Say(
             "hold",
@@ -70,6 +66,45 @@ internal static class AskCommands
         yield return Change();
         yield return EndAccess();
         yield return Export();
+    }
+
+    /// <summary>Asks first, and tells what follows: what is taken back is not put back by a second call.</summary>
+    private static Command TakeBack(string verb, string description, string example)
+    {
+        var id = new Argument<string>("request") { Description = "number or id of the request" };
+        var reason = new Argument<string>("reason") { Description = "why; whoever decided on it reads that" };
+        var yes = new Option<bool>("--yes") { Description = "do not ask" };
+        return Commands.Make(
+            verb,
+            description,
+            example,
+            async (parsed, cancel) =>
+            {
+                using var service = new Service();
+                var path = $"/api/v1/requests/{Uri.EscapeDataString(parsed.GetValue(id)!)}";
+                if (!parsed.GetValue(yes))
+                {
+                    var (before, _) = await service.GetAsync<RequestDetail>(path, cancel);
+                    Commands.Confirm(
+                        false,
+                        $"{char.ToUpperInvariant(verb[0])}{verb[1..]} request {before.Summary.Number} ({before.Summary.Kind} "
+                            + $"{before.Summary.Person})?"
+                    );
+                }
+                var (after, raw) = await service.PostAsync<RequestDetail>(
+                    $"{path}/{verb}",
+                    new ReasonBody(parsed.GetValue(reason)),
+                    cancel
+                );
+                if (Commands.IsJson(parsed))
+                    return Show.Json(raw);
+                Show.Line($"Request {after.Summary.Number} is now {after.Summary.StateText}. {after.Story.Now} {after.Story.Next}");
+                return Exit.Good;
+            },
+            id,
+            reason,
+            yes
+        );
     }
 
     private static Command EndAccess()

@@ -659,7 +659,7 @@ public sealed class CliTests(ClientFixture fixture) : IClassFixture<ClientFixtur
         Assert.Contains("Stage  Line manager: the line manager, now", show.Out, StringComparison.Ordinal);
         Assert.Contains("“winter”", show.Out, StringComparison.Ordinal);
         Assert.Contains($"{number},access,deciding", (await RunAsync("requests export --state deciding")).Out, StringComparison.Ordinal);
-        Assert.Contains("withdrawn", (await RunAsync($"requests withdraw {number} enough")).Out, StringComparison.Ordinal);
+        Assert.Contains("withdrawn", (await RunAsync($"requests withdraw {number} enough --yes")).Out, StringComparison.Ordinal);
         Assert.Contains("privileged", (await RunAsync("catalogue")).Out, StringComparison.Ordinal);
         Assert.Contains("Data office: the group data-office", (await RunAsync("workflows list")).Out, StringComparison.Ordinal);
         Assert.Contains("wait for you", (await RunAsync("today")).Out, StringComparison.Ordinal);

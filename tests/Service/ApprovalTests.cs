@@ -451,22 +451,17 @@ public sealed class ApprovalTests(Servers servers)
         );
         var request = await world.BringAsync(HrRow.New(), "deciding");
         var began = DateTimeOffset.UtcNow;
-        // Hour by hour, through nights and weekends, until something is said of it.
-        Task<RequestDetail> UntilAsync(string verdict) =>
-            world.EventuallyAsync(
-                () =>
-                {
-                    world.MoveClock(TimeSpan.FromHours(1));
-                    return world.RequestAsync(request.Summary.Id);
-                },
-                r => r.Decisions.Any(d => d.Verdict == verdict),
-                60
-            );
-        var reminded = await UntilAsync("reminded");
+        // To the hour at which something is said of it, and no further before it is said.
+        Task<RequestDetail> InHoursAsync(double hours, string verdict)
+        {
+            world.MoveClock(TimeSpan.FromHours(hours));
+            return world.EventuallyAsync(() => world.RequestAsync(request.Summary.Id), r => r.Decisions.Any(d => d.Verdict == verdict));
+        }
+        var reminded = await InHoursAsync(8.1, "reminded");
         Assert.Equal(("mara", false), (reminded.Summary.WaitsOn, reminded.Summary.Late));
-        var escalated = await UntilAsync("escalated");
+        var escalated = await InHoursAsync(8, "escalated");
         Assert.Equal(("mara, tomas", true), (escalated.Summary.WaitsOn, escalated.Summary.Late));
-        var declined = await UntilAsync("declined");
+        var declined = await InHoursAsync(48, "declined");
         Assert.Equal("declined", declined.Summary.State);
         // Whom it went up to may be reminded, too, when the loop looks in time.
         Assert.Equal(["reminded", "escalated", "declined"], declined.Decisions.OrderBy(d => d.At).Select(d => d.Verdict).Distinct());

@@ -846,6 +846,14 @@ public sealed class TargetTests(Servers servers)
             Assert.True(refused.Status == status, $"{who}: {refused}");
         }
         Assert.Equal(400, (await World.RefusedAsync(DoAsync("otto", " "))).Status);
+        // Words are no deed: whoever writes that it was undone keeps nobody from undoing it.
+        await World.OkAsync(
+            (await s.World.SignInAsync("ines")).PostAsJsonAsync(
+                $"/api/v1/requests/{request.Summary.Id}/comment",
+                new TextBody("forget it; request 1 sets right what was done")
+            )
+        );
+        Assert.DoesNotContain("sets right", (await s.World.RequestAsync(request.Summary.Id)).Story.Next, StringComparison.Ordinal);
         await World.OkAsync(DoAsync("otto", "hired by mistake"));
 
         var undo = await s.World.EventuallyAsync(
@@ -869,8 +877,8 @@ public sealed class TargetTests(Servers servers)
         request = await s.World.RequestAsync(request.Summary.Id);
         Assert.Equal(whileItRuns ? "withdrawn" : "completed", request.Summary.State);
         Assert.False(request.Rights.Undo);
-        if (whileItRuns)
-            Assert.Contains("sets right what was done", request.Story.Next, StringComparison.Ordinal);
+        Assert.Equal($"Request {undo.Items[0].Number} sets right what was done.", request.Story.Next);
+        Assert.Contains(whileItRuns ? "It was taken back when" : "“hired by mistake”", request.Story.Now, StringComparison.Ordinal);
         Assert.DoesNotContain((await s.World.GetAsync<Page<TaskView>>("/api/v1/tasks")).Items, t => t is { State: "open", Kind: "give" });
         Assert.Equal(409, (await World.RefusedAsync(DoAsync("otto", "once more"))).Status);
 

@@ -193,7 +193,7 @@ public sealed partial class RequestDesk
                 RequestId = row.Id,
                 StageTitle = row.StageTitle,
                 Actor = actor,
-                Verdict = "withdrawn",
+                Verdict = RequestStory.Withdrawn,
                 Remark = why,
                 Digest = row.PlanDigest ?? "",
                 Round = row.Round,

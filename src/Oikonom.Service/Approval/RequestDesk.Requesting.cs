@@ -81,7 +81,8 @@ public sealed partial class RequestDesk
         );
     }
 
-    private async Task RemarkAsync(Session s, Case of, ClaimsPrincipal user, string verdict, string text)
+    /// <param name="follows">The request that sets right what was done, when there is one.</param>
+    private async Task RemarkAsync(Session s, Case of, ClaimsPrincipal user, string verdict, string text, long? follows = null)
     {
         await s.AddDecisionAsync(
             new()
@@ -92,12 +93,23 @@ public sealed partial class RequestDesk
                 Actor = user.UserName(),
                 Verdict = verdict,
                 Remark = text,
+                Item = follows?.ToString(System.Globalization.CultureInfo.InvariantCulture) ?? "",
                 Digest = of.Row.PlanDigest ?? "",
                 Round = of.Row.Round,
                 At = time.Milliseconds(),
             }
         );
-        s.Record(LedgerEntry.Of(time.GetUtcNow(), user.UserName(), $"request.{verdict}", of.Row.PersonId, of.Row.Id, ("text", text)));
+        s.Record(
+            LedgerEntry.Of(
+                time.GetUtcNow(),
+                user.UserName(),
+                $"request.{verdict}",
+                of.Row.PersonId,
+                of.Row.Id,
+                ("text", text),
+                ("follows", follows)
+            )
+        );
         s.Tell("requests", of.Row.Id);
     }
 
@@ -123,18 +135,16 @@ public sealed partial class RequestDesk
                 var running = of.Row.State == RequestState.Fulfilling;
                 if (running)
                     await RequireStillAsync(s, id);
-                var remark = reason ?? "";
-                if (running && await StopAsync(s, of, user) is { } other)
-                    remark = $"{remark}{(remark.Length > 0 ? "; " : "")}request {other}{RequestStory.SetsRight}";
-                await TakenBackAsync(s, of, user, reason ?? "", remark);
+                var follows = running ? await StopAsync(s, of, user) : null;
+                await TakenBackAsync(s, of, user, reason ?? "", follows);
             },
             cancel
         );
     }
 
-    private async Task TakenBackAsync(Session s, Case of, ClaimsPrincipal user, string reason, string remark)
+    private async Task TakenBackAsync(Session s, Case of, ClaimsPrincipal user, string reason, long? follows)
     {
-        await RemarkAsync(s, of, user, "withdrawn", remark);
+        await RemarkAsync(s, of, user, RequestStory.Withdrawn, reason, follows);
         await stages.EnterAsync(s, of, RequestEvent.Withdraw);
         if (!IsRequesters(of, user))
             notices.ToRequester(
@@ -206,13 +216,11 @@ public sealed partial class RequestDesk
                     ],
                     now
                 );
-                var remark = $"{why}; request {(await s.RequestAsync(raised[0]))!.Number}{RequestStory.SetsRight}";
-                if (!running)
-                {
-                    await RemarkAsync(s, of, user, "commented", remark);
-                    return;
-                }
-                await TakenBackAsync(s, of, user, why, remark);
+                var follows = (await s.RequestAsync(raised[0]))!.Number;
+                if (running)
+                    await TakenBackAsync(s, of, user, why, follows);
+                else
+                    await RemarkAsync(s, of, user, RequestStory.Undone, why, follows);
             },
             cancel
         );
@@ -230,7 +238,7 @@ public sealed partial class RequestDesk
             )
         )
             return ("nothing-to-undo", "Only a joiner that runs, or was done within a month, is undone; raise a leaver.");
-        if (of.Decisions.Any(d => d.Remark.EndsWith(RequestStory.SetsRight, StringComparison.Ordinal)))
+        if (RequestStory.TakenBackBy(of) is not null)
             return ("nothing-to-undo", "It was undone before.");
         return party.IsBeneficiary(of.About) ? ("own-request", "This request is about yourself; somebody else takes it back.")
             // What a source tells has nobody behind it: asking for things is no reason to cut somebody off.

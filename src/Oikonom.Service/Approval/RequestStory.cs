@@ -80,13 +80,19 @@ internal static class RequestStory
     /// <summary>The end of why something was left out, when another request does it with other values.</summary>
     public const string GoesOn = " goes on with other values";
 
-    /// <summary>The end of what is said of a request that was taken back, when another one follows from that.</summary>
-    public const string SetsRight = " sets right what was done";
+    /// <summary>The verdict on what was done and is undone.</summary>
+    public const string Undone = "undone";
+
+    /// <summary>The verdict on what was taken back.</summary>
+    public const string Withdrawn = "withdrawn";
+
+    /// <summary>Who took a request back so that another one sets right what it did, or null. What somebody writes in a remark is
+    /// never taken for it.</summary>
+    public static DecisionRow? TakenBackBy(Case of) =>
+        of.Decisions.LastOrDefault(d => d is { Verdict: Undone or Withdrawn, Item.Length: > 0 });
 
     private static string Follows(Case of) =>
-        of.Decisions.LastOrDefault(d => d.Verdict == "withdrawn")?.Remark is { } said && said.EndsWith(SetsRight, StringComparison.Ordinal)
-            ? $"{Capital(said[(said.LastIndexOf("request ", StringComparison.Ordinal))..])}."
-            : "Nothing follows.";
+        TakenBackBy(of) is { Item: var other } ? $"Request {other} sets right what was done." : "Nothing follows.";
 
     private static string TakenBack(IReadOnlyList<StepView> steps)
     {
@@ -218,6 +224,8 @@ internal static class RequestStory
 
     private static Story Completed(Told told, IReadOnlyList<StepView> steps)
     {
+        if (TakenBackBy(told.Of) is { } undone)
+            return told.Over($"All of it was done; then {undone.Actor} had it undone: “{undone.Remark}”.", Follows(told.Of));
         var dropped = steps.Where(s => !s.Later && s.State == "dropped").ToList();
         var now =
             steps.Count == 0
@@ -260,7 +268,8 @@ internal static class RequestStory
             "resumed" => $"Let go on by {who} on",
             "left-out" => $"Step {d.Item} left out by {who} on",
             "returned" => $"Sent back by {who} on",
-            "withdrawn" => $"Taken back by {who} on",
+            Withdrawn => $"Taken back by {who} on",
+            Undone => $"Undone by {who} on",
             "reminded" => $"{d.StageTitle}: reminded on",
             "escalated" => $"{d.StageTitle}: late, others were asked on",
             "replaced" => $"{d.StageTitle}: other approvers were found on",

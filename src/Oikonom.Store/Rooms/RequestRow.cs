@@ -227,7 +227,8 @@ public sealed class DecisionRow
     /// <summary>The name of the stage, or "".</summary>
     public string Stage { get; init; } = "";
 
-    /// <summary>The item of the plan, or "" for all of them.</summary>
+    /// <summary>The item of the plan, or "" for all of them; of what was taken back, the number of the request that sets right what
+    /// was done, or "".</summary>
     public string Item { get; init; } = "";
 
     /// <summary>Whose right was used, when it was handed over; else "".</summary>
