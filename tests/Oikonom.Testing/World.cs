@@ -504,7 +504,8 @@ public sealed class World : IAsyncDisposable
 
     public Task<RequestDetail> RequestAsync(string? id, string actor = "otto") => GetAsync<RequestDetail>($"/api/v1/requests/{id}", actor);
 
-    /// <summary>How long a test waits for what is to come, in seconds: longer than a busy machine takes; only what never comes costs it.</summary>
+    /// <summary>How long a test waits for what is to come, in seconds: longer than a busy machine takes. Only what never comes
+    /// costs so much.</summary>
     private const double Patience = 60;
 
     /// <summary>Waits until a request is in a state; told with its story when it does not come to that.</summary>
